@@ -1,0 +1,279 @@
+// Package addr holds exact sets of IP addresses of both families.
+package addr
+
+import (
+	"fmt"
+	"math/big"
+	"net/netip"
+	"strings"
+
+	"isonomos/core/interval"
+)
+
+// A Set is a set of IPv4 and IPv6 addresses. The zero value is the empty set.
+// Sets are values and canonical: equal sets have equal representations.
+//
+// Both families share one line of 128-bit points. IPv4 addresses stand where
+// RFC 4291, section 2.5.5.2, maps them, at ::ffff:0:0/96. IPv4-mapped addresses
+// are never those of a packet, so that block of IPv6 is free to hold them.
+type Set struct{ points interval.Set }
+
+// Family says which of the two address families are meant. The zero value means both.
+type Family uint8
+
+// The families.
+const (
+	Both Family = iota
+	IPv4
+	IPv6
+)
+
+// String is "", "v4" or "v6", as a definition writes it.
+func (f Family) String() string { return [...]string{"", "v4", "v6"}[f] }
+
+var (
+	mappedBlock = interval.Span{
+		From: interval.Point{Lo: 0xffff_0000_0000},
+		To:   interval.Point{Lo: 0xffff_ffff_ffff},
+	}
+	// Everyone is every address of both families.
+	Everyone = Set{interval.Of(interval.Span{To: interval.Last})}
+	// AllIPv4 is every IPv4 address.
+	AllIPv4 = Set{interval.Of(mappedBlock)}
+	// AllIPv6 is every IPv6 address.
+	AllIPv6 = Everyone.Minus(AllIPv4)
+)
+
+// FamilyOf is the set of all addresses of a family.
+func FamilyOf(f Family) Set {
+	switch f {
+	case IPv4:
+		return AllIPv4
+	case IPv6:
+		return AllIPv6
+	}
+	return Everyone
+}
+
+func point(a netip.Addr) interval.Point {
+	b := a.As16() // maps IPv4 as RFC 4291 does
+	return interval.Point{Hi: bigEndian(b[:8]), Lo: bigEndian(b[8:])}
+}
+
+func bigEndian(b []byte) (v uint64) {
+	for _, x := range b {
+		v = v<<8 | uint64(x)
+	}
+	return v
+}
+
+func address(p interval.Point) netip.Addr {
+	var b [16]byte
+	for i := range 8 {
+		b[i] = byte(p.Hi >> (56 - 8*i))
+		b[8+i] = byte(p.Lo >> (56 - 8*i))
+	}
+	return netip.AddrFrom16(b).Unmap()
+}
+
+// Of is the set of the given addresses. Zones are dropped; an IPv4-mapped address is taken as the IPv4 one.
+func Of(addrs ...netip.Addr) Set {
+	spans := make([]interval.Span, len(addrs))
+	for i, a := range addrs {
+		p := point(a)
+		spans[i] = interval.Span{From: p, To: p}
+	}
+	return Set{interval.Of(spans...)}
+}
+
+// OfPrefixes is the set of all addresses in the given ranges, whose host bits are ignored.
+func OfPrefixes(prefixes ...netip.Prefix) Set {
+	spans := make([]interval.Span, len(prefixes))
+	overIPv4 := false
+	for i, p := range prefixes {
+		spans[i] = prefixSpan(p)
+		overIPv4 = overIPv4 || p.Addr().Is6() && p.Bits() < 96
+	}
+	s := Set{interval.Of(spans...)}
+	if overIPv4 { // a short IPv6 prefix runs over the block where IPv4 stands
+		var v4 []interval.Span
+		for i, p := range prefixes {
+			if p.Addr().Is4() {
+				v4 = append(v4, spans[i])
+			}
+		}
+		s = s.Intersect(AllIPv6).Union(Set{interval.Of(v4...)})
+	}
+	return s
+}
+
+func prefixSpan(p netip.Prefix) interval.Span {
+	p = p.Masked()
+	host := 128 - p.Bits()
+	if p.Addr().Is4() {
+		host = 32 - p.Bits()
+	}
+	from := point(p.Addr())
+	to := from
+	if host > 64 {
+		to.Hi |= 1<<(host-64) - 1
+		to.Lo = ^uint64(0)
+	} else if host == 64 {
+		to.Lo = ^uint64(0)
+	} else {
+		to.Lo |= 1<<host - 1
+	}
+	return interval.Span{From: from, To: to}
+}
+
+// OfRange is the set of the addresses from first to last, both of one family.
+func OfRange(first, last netip.Addr) (Set, error) {
+	if first.Is4() != last.Is4() || last.Less(first) {
+		return Set{}, fmt.Errorf("%s to %s is not a range: the ends must be of one family, the lower one first", first, last)
+	}
+	s := Set{interval.Of(interval.Span{From: point(first), To: point(last)})}
+	if first.Is6() {
+		s = s.Intersect(AllIPv6)
+	}
+	return s, nil
+}
+
+// UnionAll is the union of all the sets.
+func UnionAll(sets ...Set) Set {
+	points := make([]interval.Set, len(sets))
+	for i, s := range sets {
+		points[i] = s.points
+	}
+	return Set{interval.UnionAll(points...)}
+}
+
+// Union is the set of addresses in s or t.
+func (s Set) Union(t Set) Set { return Set{s.points.Union(t.points)} }
+
+// Intersect is the set of addresses in both s and t.
+func (s Set) Intersect(t Set) Set { return Set{s.points.Intersect(t.points)} }
+
+// Minus is the set of addresses in s and not in t.
+func (s Set) Minus(t Set) Set { return Set{s.points.Minus(t.points)} }
+
+// Complement is the set of all addresses not in s.
+func (s Set) Complement() Set { return Set{s.points.Complement()} }
+
+// Only is the part of s that is of the family f.
+func (s Set) Only(f Family) Set {
+	if f == Both {
+		return s
+	}
+	return s.Intersect(FamilyOf(f))
+}
+
+// Equal reports whether s and t hold the same addresses.
+func (s Set) Equal(t Set) bool { return s.points.Equal(t.points) }
+
+// IsEmpty reports whether s holds no address.
+func (s Set) IsEmpty() bool { return s.points.IsEmpty() }
+
+// Contains reports whether a is in s.
+func (s Set) Contains(a netip.Addr) bool { return s.points.Contains(point(a)) }
+
+// SubsetOf reports whether every address of s is in t.
+func (s Set) SubsetOf(t Set) bool { return s.points.SubsetOf(t.points) }
+
+// Overlaps reports whether s and t have an address in common.
+func (s Set) Overlaps(t Set) bool { return s.points.Overlaps(t.points) }
+
+// Size is the exact number of addresses in s, both families added up.
+func (s Set) Size() *big.Int { return s.points.Size() }
+
+// First is the lowest address of s, IPv4 before IPv6, and whether there is one.
+func (s Set) First() (netip.Addr, bool) {
+	for _, family := range []Set{AllIPv4, AllIPv6} {
+		if p, ok := s.points.Intersect(family.points).First(); ok {
+			return address(p), true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// A Range is a run of addresses of one family, both ends in it.
+type Range struct{ First, Last netip.Addr }
+
+// Ranges are the longest runs of addresses that make up s, IPv4 first, in order.
+// An IPv6 run that passes over the IPv4-mapped block is one run.
+func (s Set) Ranges() []Range {
+	var ranges []Range
+	for _, spans := range [][]interval.Span{s.Only(IPv4).points.Spans(), s.ipv6Spans()} {
+		for _, span := range spans {
+			ranges = append(ranges, Range{address(span.From), address(span.To)})
+		}
+	}
+	return ranges
+}
+
+// ipv6Spans are the IPv6 spans of s; the mapped block is filled in where s holds both its
+// neighbours, so that no span ends at it.
+func (s Set) ipv6Spans() []interval.Span {
+	six := s.Only(IPv6)
+	if six.points.Contains(mappedBlock.From.Prev()) && six.points.Contains(mappedBlock.To.Next()) {
+		return six.Union(AllIPv4).points.Spans()
+	}
+	return six.points.Spans()
+}
+
+// Prefixes is the shortest list of CIDR ranges that make up s, IPv4 first, in order.
+func (s Set) Prefixes() []netip.Prefix {
+	var prefixes []netip.Prefix
+	for _, r := range s.Ranges() {
+		prefixes = appendPrefixes(prefixes, r)
+	}
+	return prefixes
+}
+
+func appendPrefixes(prefixes []netip.Prefix, r Range) []netip.Prefix {
+	width := r.First.BitLen()
+	for from := r.First; ; {
+		// The longest block that starts at from and does not run past the end.
+		bits := width
+		for bits > 0 {
+			wider := netip.PrefixFrom(from, bits-1)
+			if wider.Masked().Addr() != from || r.Last.Less(lastOf(wider)) {
+				break
+			}
+			bits--
+		}
+		p := netip.PrefixFrom(from, bits)
+		prefixes = append(prefixes, p)
+		last := lastOf(p)
+		if last == r.Last {
+			return prefixes
+		}
+		from = last.Next()
+	}
+}
+
+// lastOf is the highest address of a prefix.
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Masked().Addr().AsSlice()
+	for i := p.Bits(); i < 8*len(b); i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
+
+// String lists the CIDR ranges of s, single addresses without their length: "10.0.0.0/8, 192.0.2.1".
+func (s Set) String() string {
+	var parts []string
+	for _, p := range s.Prefixes() {
+		parts = append(parts, PrefixString(p))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// PrefixString is p as people write it: a single address without its length.
+func PrefixString(p netip.Prefix) string {
+	if p.IsSingleIP() {
+		return p.Addr().String()
+	}
+	return p.String()
+}

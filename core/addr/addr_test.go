@@ -1,0 +1,72 @@
+package addr
+
+import (
+	"net/netip"
+	"testing"
+)
+
+func TestPrefixes(t *testing.T) {
+	for _, x := range []struct {
+		in   []string
+		want string
+	}{
+		{nil, ""},
+		{[]string{"10.0.0.0/9", "10.128.0.0/9"}, "10.0.0.0/8"},
+		{[]string{"0.0.0.0/1", "128.0.0.0/1"}, "0.0.0.0/0"},
+		{[]string{"::/0"}, "::/0"},
+		{[]string{"0.0.0.0/0", "::/0"}, "0.0.0.0/0, ::/0"},
+		{[]string{"::/64"}, "::/64"},
+		{[]string{"::/1", "8000::/1", "192.0.2.7/32"}, "192.0.2.7, ::/0"},
+		{[]string{"192.0.2.1/32", "192.0.2.2/32", "192.0.2.3/32"}, "192.0.2.1, 192.0.2.2/31"},
+		{[]string{"2001:db8::/32", "255.255.255.255/32"}, "255.255.255.255, 2001:db8::/32"},
+		{[]string{"10.1.2.3/8"}, "10.0.0.0/8"},
+	} {
+		var list []netip.Prefix
+		for _, p := range x.in {
+			list = append(list, netip.MustParsePrefix(p))
+		}
+		set := OfPrefixes(list...)
+		if got := set.String(); got != x.want {
+			t.Errorf("%v: got %q, want %q", x.in, got, x.want)
+		}
+		if again := OfPrefixes(set.Prefixes()...); !again.Equal(set) {
+			t.Errorf("%v: its prefixes make another set: %v", x.in, again)
+		}
+	}
+}
+
+func TestFamiliesDoNotMix(t *testing.T) {
+	v6 := OfPrefixes(netip.MustParsePrefix("::/0"))
+	if !v6.Equal(AllIPv6) || v6.Contains(netip.MustParseAddr("192.0.2.1")) {
+		t.Error("all of IPv6 holds an IPv4 address")
+	}
+	if !AllIPv4.Complement().Equal(AllIPv6) || !AllIPv4.Union(AllIPv6).Equal(Everyone) {
+		t.Error("the families do not part the addresses")
+	}
+	if got := AllIPv4.Size().String(); got != "4294967296" {
+		t.Errorf("%s IPv4 addresses", got)
+	}
+}
+
+func TestPublic(t *testing.T) {
+	for text, want := range map[string]bool{
+		"192.0.2.77": true, "198.51.100.1": true, "203.0.113.255": true, "2001:db8::1": true, "2001:200::": true,
+		"10.0.0.1": false, "172.31.255.255": false, "172.32.0.0": true, "192.168.0.1": false, "100.64.0.1": false, "100.128.0.0": true,
+		"224.0.0.1": false, "255.255.255.255": false, "127.0.0.1": false, "169.254.1.1": false, "fd00::1": false, "fe80::1": false,
+		"ff02::1": false, "2002::1": false, "64:ff9b::1": false, "1000::1": false, "3fff::1": false, "3fff:1000::": true,
+	} {
+		if got := Public.Contains(netip.MustParseAddr(text)); got != want {
+			t.Errorf("%s public: %v, want %v", text, got, want)
+		}
+	}
+}
+
+func TestFirstPrefersIPv4(t *testing.T) {
+	a, ok := Everyone.First()
+	if want := netip.MustParseAddr("0.0.0.0"); !ok || a != want {
+		t.Errorf("first of everyone is %v", a)
+	}
+	if a, _ := AllIPv6.First(); a != netip.IPv6Unspecified() {
+		t.Errorf("first of IPv6 is %v", a)
+	}
+}

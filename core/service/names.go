@@ -1,0 +1,170 @@
+package service
+
+import (
+	"slices"
+	"strings"
+)
+
+// A Named is a service that has a name, and what it is for.
+type Named struct {
+	Name    string
+	Specs   []Spec
+	Classes []string // see the Class constants; a definition may add its own
+	About   string   // one line for people; empty for services of a definition
+}
+
+// Set is the set of services that the name stands for.
+func (n Named) Set() Set { return Of(n.Specs...) }
+
+// Classes of services that checks and laws speak of.
+const (
+	ClassAdmin     = "admin"     // remote administration of machines, clusters and containers
+	ClassData      = "data"      // databases, caches, queues, search, file shares
+	ClassCleartext = "cleartext" // carries passwords or content unencrypted
+	ClassWeb       = "web"
+	ClassMail      = "mail"
+	ClassDirectory = "directory"
+	ClassNetwork   = "network" // names, time, routing, tunnels
+)
+
+func tcp(port uint16) Spec { return Ports(TCP, port, port) }
+func udp(port uint16) Spec { return Ports(UDP, port, port) }
+
+// Builtin are the services that need no definition, sorted by name. Ports are
+// those of the IANA service name and port number registry, or where that has
+// none those in common use.
+var Builtin = []Named{
+	{"ah", []Spec{Whole(51)}, []string{ClassNetwork}, "IPsec authentication header"},
+	{"amqp", []Spec{tcp(5672)}, []string{ClassData}, "message queue"},
+	{"amqps", []Spec{tcp(5671)}, []string{ClassData}, "message queue over TLS"},
+	{"bgp", []Spec{tcp(179)}, []string{ClassNetwork}, "routing between networks"},
+	{"cluster-control", []Spec{tcp(6443)}, []string{ClassAdmin}, "control interface of a container cluster"},
+	{"cluster-node", []Spec{tcp(10250)}, []string{ClassAdmin}, "control interface of a cluster's node"},
+	{"cluster-store", []Spec{Ports(TCP, 2379, 2380)}, []string{ClassData}, "key store of a container cluster"},
+	{"container-control", []Spec{Ports(TCP, 2375, 2376)}, []string{ClassAdmin}, "control interface of a container host"},
+	{"cql", []Spec{tcp(9042)}, []string{ClassData}, "wide-column database"},
+	{"dhcp", []Spec{Ports(UDP, 67, 68)}, []string{ClassNetwork}, "addresses for hosts"},
+	{"dns", []Spec{tcp(53), udp(53)}, []string{ClassNetwork}, "names"},
+	{"document-db", []Spec{Ports(TCP, 27017, 27019)}, []string{ClassData}, "document database"},
+	{"esp", []Spec{Whole(50)}, []string{ClassNetwork}, "IPsec payload"},
+	{"ftp", []Spec{Ports(TCP, 20, 21)}, []string{ClassCleartext}, "file transfer, unencrypted"},
+	{"gre", []Spec{Whole(47)}, []string{ClassNetwork}, "generic tunnel"},
+	{"http", []Spec{tcp(80)}, []string{ClassWeb, ClassCleartext}, "web, unencrypted"},
+	{"http-alt", []Spec{tcp(8080)}, []string{ClassWeb, ClassCleartext}, "web on the alternative port"},
+	{"https", []Spec{tcp(443)}, []string{ClassWeb}, "web over TLS"},
+	{"https-alt", []Spec{tcp(8443)}, []string{ClassWeb}, "web over TLS on the alternative port"},
+	{"ike", []Spec{udp(500), udp(4500)}, []string{ClassNetwork}, "IPsec key exchange"},
+	{"imap", []Spec{tcp(143)}, []string{ClassMail, ClassCleartext}, "reading mail, unencrypted"},
+	{"imaps", []Spec{tcp(993)}, []string{ClassMail}, "reading mail over TLS"},
+	{"ipmi", []Spec{udp(623)}, []string{ClassAdmin}, "control of hardware"},
+	{"iscsi", []Spec{tcp(3260)}, []string{ClassData}, "block storage"},
+	{"kerberos", []Spec{tcp(88), udp(88)}, []string{ClassDirectory}, "authentication"},
+	{"ldap", []Spec{tcp(389)}, []string{ClassDirectory, ClassCleartext}, "directory, unencrypted"},
+	{"ldaps", []Spec{tcp(636)}, []string{ClassDirectory}, "directory over TLS"},
+	{"log-broker", []Spec{tcp(9092)}, []string{ClassData}, "log of messages kept by a broker"},
+	{"memcache", []Spec{tcp(11211), udp(11211)}, []string{ClassData}, "cache in memory"},
+	{"mqtt", []Spec{tcp(1883)}, []string{ClassData, ClassCleartext}, "messages from devices, unencrypted"},
+	{"mqtts", []Spec{tcp(8883)}, []string{ClassData}, "messages from devices over TLS"},
+	{"mssql", []Spec{tcp(1433)}, []string{ClassData}, "relational database"},
+	{"mysql", []Spec{tcp(3306)}, []string{ClassData}, "relational database"},
+	{"netbios", []Spec{Ports(UDP, 137, 138), tcp(139)}, []string{ClassData}, "older file sharing"},
+	{"nfs", []Spec{tcp(2049), udp(2049)}, []string{ClassData}, "network file system"},
+	{"ntp", []Spec{udp(123)}, []string{ClassNetwork}, "time"},
+	{"ping", []Spec{ICMPType(ICMP, 8), ICMPType(ICMPv6, 128)}, []string{ClassNetwork}, "echo request, both families"},
+	{"pop3", []Spec{tcp(110)}, []string{ClassMail, ClassCleartext}, "fetching mail, unencrypted"},
+	{"pop3s", []Spec{tcp(995)}, []string{ClassMail}, "fetching mail over TLS"},
+	{"postgres", []Spec{tcp(5432)}, []string{ClassData}, "relational database"},
+	{"rdp", []Spec{tcp(3389)}, []string{ClassAdmin}, "remote desktop"},
+	{"rdp-udp", []Spec{udp(3389)}, []string{ClassAdmin}, "remote desktop, its datagrams"},
+	{"redis", []Spec{tcp(6379)}, []string{ClassData}, "cache and data structures in memory"},
+	{"rsh", []Spec{Ports(TCP, 512, 514)}, []string{ClassAdmin, ClassCleartext}, "remote shells without encryption"},
+	{"rsync", []Spec{tcp(873)}, []string{ClassData}, "copying of files"},
+	{"search", []Spec{tcp(9200), tcp(9300)}, []string{ClassData}, "search index"},
+	{"smb", []Spec{tcp(445)}, []string{ClassData}, "file shares"},
+	{"smtp", []Spec{tcp(25)}, []string{ClassMail, ClassCleartext}, "mail between servers"},
+	{"snmp", []Spec{udp(161)}, []string{ClassAdmin, ClassCleartext}, "management of network equipment"},
+	{"ssh", []Spec{tcp(22)}, []string{ClassAdmin}, "secure shell"},
+	{"submission", []Spec{tcp(587)}, []string{ClassMail}, "handing in mail"},
+	{"submissions", []Spec{tcp(465)}, []string{ClassMail}, "handing in mail over TLS"},
+	{"syslog", []Spec{udp(514)}, []string{ClassCleartext}, "log messages"},
+	{"syslog-tls", []Spec{tcp(6514)}, nil, "log messages over TLS"},
+	{"telnet", []Spec{tcp(23)}, []string{ClassAdmin, ClassCleartext}, "remote shell, unencrypted"},
+	{"tftp", []Spec{udp(69)}, []string{ClassCleartext}, "file transfer without login"},
+	{"tns", []Spec{tcp(1521)}, []string{ClassData}, "relational database, listener"},
+	{"vnc", []Spec{Ports(TCP, 5900, 5909)}, []string{ClassAdmin}, "remote desktop"},
+	{"winrm", []Spec{Ports(TCP, 5985, 5986)}, []string{ClassAdmin}, "remote management of Windows"},
+	{"wireguard", []Spec{udp(51820)}, []string{ClassNetwork}, "tunnel"},
+	{"x11", []Spec{Ports(TCP, 6000, 6063)}, []string{ClassAdmin, ClassCleartext}, "remote windows"},
+}
+
+// Names is a table of named services. The zero value knows the built-in ones only.
+type Names struct {
+	own []Named // in the order of definition
+}
+
+// With is the table with one more service in it. The receiver is not changed.
+func (t Names) With(n Named) Names {
+	return Names{append(slices.Clip(t.own), n)}
+}
+
+// All are the table's services: the defined ones first, then the built-in ones.
+func (t Names) All() []Named { return append(slices.Clip(t.own), Builtin...) }
+
+// Lookup finds a service by its name.
+func (t Names) Lookup(name string) (Named, bool) {
+	for _, n := range t.own {
+		if n.Name == name {
+			return n, true
+		}
+	}
+	i, found := slices.BinarySearchFunc(Builtin, name, func(n Named, name string) int { return strings.Compare(n.Name, name) })
+	if !found {
+		return Named{}, false
+	}
+	return Builtin[i], true
+}
+
+// Class is the set of all services of a class, and whether any service is of it.
+func (t Names) Class(class string) (Set, bool) {
+	var sets []Set
+	for _, n := range t.All() {
+		if slices.Contains(n.Classes, class) {
+			sets = append(sets, n.Set())
+		}
+	}
+	return UnionAll(sets...), len(sets) > 0
+}
+
+// Words are the parts of s as people call them: a name where the table has one
+// for exactly that part, else the spec. Defined names win over built-in ones.
+func (t Names) Words(s Set) []string {
+	specs := s.Specs()
+	named := make(map[int]string, len(specs)) // by the index of the first spec that a name stands for
+	taken := make([]bool, len(specs))
+	for _, n := range t.All() {
+		at := make([]int, 0, len(n.Specs))
+		for _, spec := range n.Set().Specs() {
+			if i := slices.Index(specs, spec); i >= 0 && !taken[i] {
+				at = append(at, i)
+			}
+		}
+		if len(at) == len(n.Specs) && len(at) > 0 {
+			named[at[0]] = n.Name
+			for _, i := range at {
+				taken[i] = true
+			}
+		}
+	}
+	var words []string
+	for i, spec := range specs {
+		if name, ok := named[i]; ok {
+			words = append(words, name)
+		} else if !taken[i] {
+			words = append(words, spec.String())
+		}
+	}
+	return words
+}
+
+// Describe is the words of s in one line: "ssh, tcp 8000-8010".
+func (t Names) Describe(s Set) string { return strings.Join(t.Words(s), ", ") }

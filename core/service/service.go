@@ -1,0 +1,362 @@
+// Package service holds exact sets of services (protocols with their ports or
+// ICMP types), the services that have a name, and their classes.
+package service
+
+import (
+	"fmt"
+	"math/big"
+	"strconv"
+	"strings"
+
+	"isonomos/core/interval"
+)
+
+// Protocol numbers (IANA) that have ports or types. Every other protocol is one service as a whole.
+const (
+	ICMP   = 1
+	TCP    = 6
+	UDP    = 17
+	ICMPv6 = 58
+)
+
+// A Spec is one service as it is written down: everything, a protocol, or a
+// protocol with a run of ports. The zero value is protocol 0.
+type Spec struct {
+	Any      bool   // every protocol; the other fields are zero
+	Protocol uint8  // IANA protocol number
+	From, To uint16 // ports, or for ICMP type<<8|code; 0 and 65535 for the whole protocol; 0 and 0 where there are none
+}
+
+// Anything is every protocol on every port.
+var Anything = Spec{Any: true}
+
+// Ports is the spec of a run of TCP or UDP ports.
+func Ports(protocol uint8, from, to uint16) Spec {
+	return Spec{Protocol: protocol, From: from, To: to}
+}
+
+// Whole is the spec of a whole protocol.
+func Whole(protocol uint8) Spec {
+	if hasDetail(protocol) {
+		return Spec{Protocol: protocol, To: 65535}
+	}
+	return Spec{Protocol: protocol}
+}
+
+// ICMPType is the spec of one ICMP or ICMPv6 type with every code.
+func ICMPType(protocol, typ uint8) Spec {
+	return Spec{Protocol: protocol, From: uint16(typ) << 8, To: uint16(typ)<<8 | 255}
+}
+
+// ICMPCode is the spec of one ICMP or ICMPv6 type and code.
+func ICMPCode(protocol, typ, code uint8) Spec {
+	both := uint16(typ)<<8 | uint16(code)
+	return Spec{Protocol: protocol, From: both, To: both}
+}
+
+func hasDetail(protocol uint8) bool {
+	return protocol == TCP || protocol == UDP || protocol == ICMP || protocol == ICMPv6
+}
+
+// ProtocolName is the name of a protocol as the language writes it: "tcp", "protocol 47".
+func ProtocolName(protocol uint8) string {
+	switch protocol {
+	case TCP:
+		return "tcp"
+	case UDP:
+		return "udp"
+	case ICMP:
+		return "icmp"
+	case ICMPv6:
+		return "icmpv6"
+	}
+	return "protocol " + strconv.Itoa(int(protocol))
+}
+
+// ParseProtocol reads a protocol by name (tcp, udp, icmp, icmpv6) or number.
+func ParseProtocol(text string) (uint8, error) {
+	switch strings.ToLower(text) {
+	case "tcp":
+		return TCP, nil
+	case "udp":
+		return UDP, nil
+	case "icmp":
+		return ICMP, nil
+	case "icmpv6", "ipv6-icmp":
+		return ICMPv6, nil
+	}
+	n, err := strconv.ParseUint(text, 10, 8)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a protocol: write tcp, udp, icmp, icmpv6 or a number from 0 to 255", text)
+	}
+	return uint8(n), nil
+}
+
+// String is the spec in the words of the language: "any", "tcp", "tcp 443",
+// "udp 5000-5010", "icmp 8/0", "protocol 47". ParseSpec reads it back.
+func (s Spec) String() string {
+	if s.Any {
+		return "any"
+	}
+	name := ProtocolName(s.Protocol)
+	if s == Whole(s.Protocol) {
+		return name
+	}
+	if s.Protocol == ICMP || s.Protocol == ICMPv6 {
+		switch {
+		case s.From == s.To:
+			return fmt.Sprintf("%s %d/%d", name, s.From>>8, s.From&255)
+		case s == ICMPType(s.Protocol, uint8(s.From>>8)):
+			return fmt.Sprintf("%s %d", name, s.From>>8)
+		}
+		return fmt.Sprintf("%s %d/%d-%d/%d", name, s.From>>8, s.From&255, s.To>>8, s.To&255)
+	}
+	if s.From == s.To {
+		return fmt.Sprintf("%s %d", name, s.From)
+	}
+	return fmt.Sprintf("%s %d-%d", name, s.From, s.To)
+}
+
+// ParseSpec reads a spec in the form that String writes, except for runs of ICMP types.
+func ParseSpec(text string) (Spec, error) {
+	fields := strings.Fields(text)
+	if len(fields) == 1 && fields[0] == "any" {
+		return Anything, nil
+	}
+	if len(fields) == 2 && fields[0] == "protocol" {
+		n, err := strconv.ParseUint(fields[1], 10, 8)
+		if err != nil {
+			return Spec{}, fmt.Errorf("%q is not a protocol number: it goes from 0 to 255", fields[1])
+		}
+		return Whole(uint8(n)), nil
+	}
+	if len(fields) == 0 || len(fields) > 2 {
+		return Spec{}, notASpec(text)
+	}
+	protocol, err := ParseProtocol(fields[0])
+	if err != nil || !hasDetail(protocol) || fields[0][0] <= '9' {
+		return Spec{}, notASpec(text)
+	}
+	if len(fields) == 1 {
+		return Whole(protocol), nil
+	}
+	if protocol == TCP || protocol == UDP {
+		from, to, _ := strings.Cut(fields[1], "-")
+		if !strings.Contains(fields[1], "-") {
+			to = from
+		}
+		low, err1 := strconv.ParseUint(from, 10, 16)
+		high, err2 := strconv.ParseUint(to, 10, 16)
+		if err1 != nil || err2 != nil {
+			return Spec{}, fmt.Errorf("%q: a port is a number from 0 to 65535, a run of them is 8000-8099", text)
+		}
+		if high < low {
+			return Spec{}, fmt.Errorf("%q: the ports are reversed, write %d-%d", text, high, low)
+		}
+		return Ports(protocol, uint16(low), uint16(high)), nil
+	}
+	typ, code, hasCode := strings.Cut(fields[1], "/")
+	t, err1 := strconv.ParseUint(typ, 10, 8)
+	if !hasCode {
+		if err1 != nil {
+			return Spec{}, notICMP(text)
+		}
+		return ICMPType(protocol, uint8(t)), nil
+	}
+	c, err2 := strconv.ParseUint(code, 10, 8)
+	if err1 != nil || err2 != nil {
+		return Spec{}, notICMP(text)
+	}
+	return ICMPCode(protocol, uint8(t), uint8(c)), nil
+}
+
+func notASpec(text string) error {
+	return fmt.Errorf(`%q is not a service: write "any", "tcp 443", "udp 5000-5010", "icmp 8/0" or "protocol 47"`, text)
+}
+
+func notICMP(text string) error {
+	return fmt.Errorf(`%q: an ICMP type and code are numbers from 0 to 255, written "icmp 8" or "icmp 8/0"`, text)
+}
+
+// A Set is a set of services. The zero value is the empty set. Sets are values
+// and canonical: equal sets have equal representations.
+//
+// Services stand on a line: TCP by port, UDP by port, the protocols without
+// ports by number, then ICMP and ICMPv6 by type and code. The order puts all
+// services that both address families can carry next to each other.
+type Set struct{ points interval.Set }
+
+// Places on the line of services.
+const (
+	tcpBase    = 0
+	udpBase    = tcpBase + 65536
+	otherBase  = udpBase + 65536
+	icmpBase   = otherBase + 256 - 4 // the four protocols with ports or types have no place among the others
+	icmpv6Base = icmpBase + 65536
+	lineEnd    = icmpv6Base + 65536 // one past the last place
+)
+
+// A Point is one single service: a place on the line of services.
+type Point uint32
+
+// PointOf is the place of a protocol with a port, or type<<8|code for ICMP; the detail is ignored for other protocols.
+func PointOf(protocol uint8, detail uint16) Point {
+	switch protocol {
+	case TCP:
+		return tcpBase + Point(detail)
+	case UDP:
+		return udpBase + Point(detail)
+	case ICMP:
+		return icmpBase + Point(detail)
+	case ICMPv6:
+		return icmpv6Base + Point(detail)
+	}
+	place := otherBase + Point(protocol)
+	for _, wide := range [...]uint8{ICMP, TCP, UDP, ICMPv6} {
+		if protocol > wide {
+			place--
+		}
+	}
+	return place
+}
+
+// Split is the protocol and the detail (port, or type<<8|code for ICMP; 0 for other protocols) of a point.
+func (p Point) Split() (protocol uint8, detail uint16) {
+	switch {
+	case p < udpBase:
+		return TCP, uint16(p - tcpBase)
+	case p < otherBase:
+		return UDP, uint16(p - udpBase)
+	case p >= icmpv6Base:
+		return ICMPv6, uint16(p - icmpv6Base)
+	case p >= icmpBase:
+		return ICMP, uint16(p - icmpBase)
+	}
+	n := uint8(p - otherBase)
+	for _, wide := range [...]uint8{ICMP, TCP, UDP, ICMPv6} {
+		if n >= wide {
+			n++
+		}
+	}
+	return n, 0
+}
+
+// String is the point as a spec: "tcp 443".
+func (p Point) String() string {
+	protocol, detail := p.Split()
+	return Spec{Protocol: protocol, From: detail, To: detail}.String()
+}
+
+func span(from, to Point) interval.Span {
+	return interval.Span{From: interval.Point{Lo: uint64(from)}, To: interval.Point{Lo: uint64(to)}}
+}
+
+func (s Spec) span() interval.Span {
+	if s.Any {
+		return span(0, lineEnd-1)
+	}
+	return span(PointOf(s.Protocol, s.From), PointOf(s.Protocol, s.To))
+}
+
+var (
+	// All is every service.
+	All = Of(Anything)
+	// NotIPv4 and NotIPv6 are the services that packets of one family never carry:
+	// ICMPv6 over IPv4, ICMP over IPv6.
+	NotIPv4, NotIPv6 = Of(Whole(ICMPv6)), Of(Whole(ICMP))
+)
+
+// Of is the set of all the given services.
+func Of(specs ...Spec) Set {
+	spans := make([]interval.Span, len(specs))
+	for i, s := range specs {
+		spans[i] = s.span()
+	}
+	return Set{interval.Of(spans...)}
+}
+
+// Between is the set of the services from one point to another, both in it.
+func Between(from, to Point) Set { return Set{interval.Of(span(from, to))} }
+
+// UnionAll is the union of all the sets.
+func UnionAll(sets ...Set) Set {
+	points := make([]interval.Set, len(sets))
+	for i, s := range sets {
+		points[i] = s.points
+	}
+	return Set{interval.UnionAll(points...)}
+}
+
+// Union is the set of services in s or t.
+func (s Set) Union(t Set) Set { return Set{s.points.Union(t.points)} }
+
+// Intersect is the set of services in both s and t.
+func (s Set) Intersect(t Set) Set { return Set{s.points.Intersect(t.points)} }
+
+// Minus is the set of services in s and not in t.
+func (s Set) Minus(t Set) Set { return Set{s.points.Minus(t.points)} }
+
+// Equal reports whether s and t hold the same services.
+func (s Set) Equal(t Set) bool { return s.points.Equal(t.points) }
+
+// IsEmpty reports whether s holds no service.
+func (s Set) IsEmpty() bool { return s.points.IsEmpty() }
+
+// SubsetOf reports whether every service of s is in t.
+func (s Set) SubsetOf(t Set) bool { return s.points.SubsetOf(t.points) }
+
+// Overlaps reports whether s and t have a service in common.
+func (s Set) Overlaps(t Set) bool { return s.points.Overlaps(t.points) }
+
+// Contains reports whether p is in s.
+func (s Set) Contains(p Point) bool { return s.points.Contains(interval.Point{Lo: uint64(p)}) }
+
+// First is the first service of s, and whether there is one.
+func (s Set) First() (Point, bool) {
+	p, ok := s.points.First()
+	return Point(p.Lo), ok
+}
+
+// Size is the exact number of services in s: each port, each ICMP type and code, each other protocol counts one.
+func (s Set) Size() *big.Int { return s.points.Size() }
+
+// Runs calls yield for each run of neighbouring points of s, in order.
+func (s Set) Runs(yield func(from, to Point) bool) {
+	for _, span := range s.points.Spans() {
+		if !yield(Point(span.From.Lo), Point(span.To.Lo)) {
+			return
+		}
+	}
+}
+
+// Specs is the shortest list of specs that make up s: "any" alone, or by protocol, in the order of the line.
+func (s Set) Specs() []Spec {
+	if s.Equal(All) {
+		return []Spec{Anything}
+	}
+	var specs []Spec
+	for from, to := range s.Runs {
+		for from <= to {
+			protocol, first := from.Split()
+			last := first
+			if hasDetail(protocol) {
+				end := min(to, PointOf(protocol, 65535))
+				_, last = end.Split()
+				from = end
+			}
+			specs = append(specs, Spec{Protocol: protocol, From: first, To: last})
+			from++
+		}
+	}
+	return specs
+}
+
+// String lists the specs of s: "tcp 22, tcp 443, icmp 8/0".
+func (s Set) String() string {
+	specs := s.Specs()
+	parts := make([]string, len(specs))
+	for i, spec := range specs {
+		parts[i] = spec.String()
+	}
+	return strings.Join(parts, ", ")
+}

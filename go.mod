@@ -1,0 +1,3 @@
+module isonomos
+
+go 1.26
