@@ -1,0 +1,305 @@
+// Package decide answers what an estate lets through: for one flow with every
+// step (Trace), and for exact sets of traffic.
+package decide
+
+import (
+	"net/netip"
+	"slices"
+	"sync"
+
+	"isonomos/core/addr"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// A Decider decides over one estate, which must not change while it is in use.
+// Making one is linear in the size of the estate. It may be used by one
+// goroutine at a time.
+type Decider struct {
+	estate     *estate.Estate
+	interfaces []*estate.Interface
+	byAddress  map[netip.Addr][]*estate.Interface
+	wearers    map[*estate.Group][]*estate.Interface
+	defaults   map[*estate.Network]*estate.Group
+	probers    map[*estate.Instance][]*estate.Interface // the balancers' interfaces in front of an instance
+	members    map[*estate.Group]addr.Set
+	lists      map[*estate.List]addr.Set
+	strangers  func() addr.Set
+}
+
+// New makes a Decider for an estate.
+func New(e *estate.Estate) *Decider {
+	d := &Decider{
+		estate:    e,
+		byAddress: make(map[netip.Addr][]*estate.Interface),
+		wearers:   make(map[*estate.Group][]*estate.Interface),
+		defaults:  make(map[*estate.Network]*estate.Group),
+		probers:   make(map[*estate.Instance][]*estate.Interface),
+		members:   make(map[*estate.Group]addr.Set),
+		lists:     make(map[*estate.List]addr.Set),
+	}
+	d.strangers = sync.OnceValue(d.findStrangers)
+	for _, g := range e.Groups {
+		if g.Default && g.For == estate.ForInstances && g.Network != nil {
+			d.defaults[g.Network] = g
+		}
+	}
+	for _, instance := range e.Instances {
+		for _, i := range instance.Interfaces {
+			d.interfaces = append(d.interfaces, i)
+			for _, a := range slices.Concat(i.Private, i.Public) {
+				d.byAddress[a] = append(d.byAddress[a], i)
+			}
+			for _, g := range d.Worn(i) {
+				d.wearers[g] = append(d.wearers[g], i)
+			}
+		}
+		for _, l := range instance.Listeners {
+			for _, target := range l.Targets {
+				d.probers[target] = append(d.probers[target], instance.Interfaces...)
+			}
+		}
+	}
+	return d
+}
+
+// Estate is the estate that is decided over.
+func (d *Decider) Estate() *estate.Estate { return d.estate }
+
+// Dialect is the dialect of the account's cloud. An unknown one decides nothing.
+func Dialect(a *estate.Account) dialect.Dialect {
+	if a == nil || a.Cloud == nil {
+		return dialect.Dialect{}
+	}
+	found, _ := dialect.Lookup(a.Cloud.Dialect)
+	return found
+}
+
+// Worn are the groups that filter at an interface: those attached, or where
+// there are none and the dialect says so, the network's default group.
+func (d *Decider) Worn(i *estate.Interface) []*estate.Group {
+	if len(i.Groups) > 0 || !Dialect(i.Instance.Account).DefaultGroupWorn {
+		return i.Groups
+	}
+	if g := d.defaults[i.Subnet.Network]; g != nil {
+		return []*estate.Group{g}
+	}
+	return nil
+}
+
+// Wearers are the interfaces that a group filters at, in the order of the estate.
+func (d *Decider) Wearers(g *estate.Group) []*estate.Interface { return d.wearers[g] }
+
+// Members are the private addresses of the interfaces that wear a group.
+func (d *Decider) Members(g *estate.Group) addr.Set {
+	if set, ok := d.members[g]; ok {
+		return set
+	}
+	var all []netip.Addr
+	for _, i := range d.wearers[g] {
+		all = append(all, i.Private...)
+	}
+	set := addr.Of(all...)
+	d.members[g] = set
+	return set
+}
+
+// ListEntries are the addresses of a list.
+func (d *Decider) ListEntries(l *estate.List) addr.Set {
+	if set, ok := d.lists[l]; ok {
+		return set
+	}
+	ranges := make([]netip.Prefix, len(l.Entries))
+	for i, e := range l.Entries {
+		ranges[i] = e.Range
+	}
+	set := addr.OfPrefixes(ranges...)
+	d.lists[l] = set
+	return set
+}
+
+// Peers are the addresses that a rule of a group speaks of. Where it speaks of
+// probes, they are those of the given instance's balancers, or with nil those of
+// all wearers'.
+func (d *Decider) Peers(g *estate.Group, r *estate.Rule, at *estate.Instance) addr.Set {
+	peers := d.peerUnion(g, r.Peers, at)
+	if len(r.Except) > 0 {
+		peers = peers.Minus(d.peerUnion(g, r.Except, at))
+	}
+	return peers
+}
+
+func (d *Decider) peerUnion(g *estate.Group, peers []estate.Peer, at *estate.Instance) addr.Set {
+	if len(peers) == 1 {
+		return d.peer(g, peers[0], at)
+	}
+	sets := make([]addr.Set, len(peers))
+	for i, p := range peers {
+		sets[i] = d.peer(g, p, at)
+	}
+	return addr.UnionAll(sets...)
+}
+
+func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr.Set {
+	var set addr.Set
+	switch p.Kind {
+	case estate.PeerEveryone:
+		return addr.FamilyOf(p.Family())
+	case estate.PeerInternet:
+		set = d.Strangers()
+	case estate.PeerRange:
+		return addr.OfPrefixes(p.Range)
+	case estate.PeerList:
+		set = d.ListEntries(p.List)
+	case estate.PeerSelf:
+		set = d.Members(g)
+	case estate.PeerGroup:
+		if d.canName(g, p.Group) {
+			set = d.Members(p.Group)
+		}
+	case estate.PeerNetwork:
+		n := p.Network
+		if n == nil {
+			n = g.Network
+		}
+		set = addr.OfPrefixes(n.Ranges...)
+	case estate.PeerSubnet:
+		set = addr.OfPrefixes(p.Subnet.Ranges...)
+	case estate.PeerProbes:
+		set = d.probes(g, at)
+	case estate.PeerMissing:
+	}
+	return set.Only(p.Family())
+}
+
+// canName reports whether rules of g match the members of other: of the same
+// network, or where the dialect says so of one that is peered both ways.
+func (d *Decider) canName(g, other *estate.Group) bool {
+	return g.Network == other.Network || Dialect(g.Account).GroupPeersReachPeered && g.Network != nil && other.Network != nil && g.Network.PeeredWith(other.Network)
+}
+
+func (d *Decider) probes(g *estate.Group, at *estate.Instance) addr.Set {
+	var all []netip.Addr
+	add := func(instance *estate.Instance) {
+		for _, i := range d.probers[instance] {
+			all = append(all, i.Private...)
+		}
+	}
+	if at != nil {
+		add(at)
+	} else {
+		for _, i := range d.wearers[g] {
+			add(i.Instance)
+		}
+	}
+	return addr.Of(all...)
+}
+
+// RuleTraffic is the traffic that a rule of a group speaks of.
+func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
+	return traffic.Of(d.Peers(g, r, nil), service.Of(r.Services...))
+}
+
+// GroupTraffic is what a group as a whole lets through in a direction. In a
+// group with refusals the first rule that fits decides; else the rules add up.
+func (d *Decider) GroupTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
+	return d.groupTraffic(g, direction, nil)
+}
+
+func (d *Decider) groupTraffic(g *estate.Group, direction estate.Direction, at *estate.Instance) traffic.Set {
+	var admitted []traffic.Set
+	var refused traffic.Set
+	for k := range g.Rules {
+		r := &g.Rules[k]
+		if r.Direction != direction {
+			continue
+		}
+		set := traffic.Of(d.Peers(g, r, at), service.Of(r.Services...))
+		if r.Action == estate.Refuse {
+			// What was admitted before stays admitted: only what is left of the set is refused.
+			refused = refused.Union(set.Minus(traffic.UnionAll(admitted)))
+			continue
+		}
+		if !refused.IsEmpty() {
+			set = set.Minus(refused)
+		}
+		admitted = append(admitted, set)
+	}
+	return traffic.UnionAll(admitted)
+}
+
+// FilterTraffic is what the filters of an interface let through in a direction, whatever the ways are.
+func (d *Decider) FilterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
+	if i.Unfiltered {
+		return traffic.All
+	}
+	var sets []traffic.Set
+	for _, g := range d.Worn(i) {
+		sets = append(sets, d.groupTraffic(g, direction, i.Instance))
+	}
+	return traffic.UnionAll(sets)
+}
+
+// firstFit is the rule of a group that decides a single service with one peer, or nil.
+func (d *Decider) firstFit(g *estate.Group, direction estate.Direction, at *estate.Instance, peer netip.Addr, p service.Point) *estate.Rule {
+	for k := range g.Rules {
+		r := &g.Rules[k]
+		if r.Direction == direction && service.Of(r.Services...).Contains(p) && d.Peers(g, r, at).Contains(peer) {
+			return r
+		}
+	}
+	return nil
+}
+
+// Strangers are the public addresses that are in no list and on no interface of
+// the estate. A list that is itself open (it holds a sixteenth of all public
+// addresses of a family, or more) names nobody: its addresses stay strangers.
+func (d *Decider) Strangers() addr.Set { return d.strangers() }
+
+func (d *Decider) findStrangers() addr.Set {
+	known := make([]addr.Set, 0, len(d.estate.Lists)+1)
+	for _, l := range d.estate.Lists {
+		if set := d.ListEntries(l); !BreadthOf(set, addr.Public).AtLeast(OpenBreadth) {
+			known = append(known, set)
+		}
+	}
+	var own []netip.Addr
+	for _, i := range d.interfaces {
+		own = append(own, i.Public...)
+		own = append(own, i.Private...)
+	}
+	known = append(known, addr.Of(own...))
+	return addr.Public.Minus(addr.UnionAll(known...))
+}
+
+// OpenBreadth is the share of strangers, in either family, from which peers count as open.
+const OpenBreadth = 1.0 / 16
+
+// A Breadth is the share of strangers that a set of peers holds, by family, from 0 to 1.
+type Breadth struct {
+	IPv4 float64 `json:"ipv4"`
+	IPv6 float64 `json:"ipv6"`
+}
+
+// BreadthOf is the breadth of a set of peers among the given strangers.
+func BreadthOf(peers, strangers addr.Set) Breadth {
+	share := func(f addr.Family) float64 {
+		of := strangers.Only(f)
+		if of.IsEmpty() {
+			return 0
+		}
+		held := of.Intersect(peers)
+		if held.Equal(of) {
+			return 1
+		}
+		a, _ := held.Size().Float64()
+		b, _ := of.Size().Float64()
+		return a / b
+	}
+	return Breadth{share(addr.IPv4), share(addr.IPv6)}
+}
+
+// AtLeast reports whether the breadth reaches a share in either family.
+func (b Breadth) AtLeast(share float64) bool { return b.IPv4 >= share || b.IPv6 >= share }

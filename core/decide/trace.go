@@ -1,0 +1,366 @@
+package decide
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/estate"
+	"isonomos/core/near"
+	"isonomos/core/service"
+)
+
+// Verdict is the answer to whether a flow is let through.
+type Verdict string
+
+// The verdicts.
+const (
+	Passes    Verdict = "passes"
+	Stopped   Verdict = "stopped"   // a filter does not admit it
+	NoWay     Verdict = "no-way"    // no route, peering, public address or listener leads there
+	OneWay    Verdict = "one-way"   // the request arrives, an answer is stopped
+	Undecided Verdict = "undecided" // the survey does not say enough
+)
+
+// A Question asks for one flow. The ends are names or ids of instances, or addresses.
+type Question struct {
+	Source, Destination string
+	Service             service.Point
+}
+
+// A Step is one thing that a flow meets on its way.
+type Step struct {
+	Layer   string // "way", "out", "in", "listener", "target"
+	At      string // the instance whose filters are asked; empty for ways
+	Verdict Verdict
+	Text    string        // how, or why not, in words
+	Group   *estate.Group // the group that decided, if one did
+	Rule    *estate.Rule  // the rule that decided, if one did
+}
+
+// An Answer is what became of a flow.
+type Answer struct {
+	Verdict     Verdict
+	Source      End
+	Destination End
+	Service     service.Point
+	Steps       []Step
+}
+
+// Why is the step that decided: the first of the verdict's kind.
+func (a Answer) Why() Step {
+	for _, s := range a.Steps {
+		if s.Verdict == a.Verdict {
+			return s
+		}
+	}
+	return Step{Verdict: a.Verdict}
+}
+
+// Trace decides one flow. The error says what is wrong with the question: an
+// end that is not there (with near names), both ends outside, mixed families.
+func (d *Decider) Trace(q Question) (Answer, error) {
+	sources, err := d.locate(q.Source)
+	if err != nil {
+		return Answer{}, err
+	}
+	destinations, err := d.locate(q.Destination)
+	if err != nil {
+		return Answer{}, err
+	}
+	src, dst, err := chooseEnds(q, sources, destinations)
+	if err != nil {
+		return Answer{}, err
+	}
+	protocol, _ := q.Service.Split()
+	if protocol == service.ICMP && src.Addr.Is6() || protocol == service.ICMPv6 && src.Addr.Is4() {
+		return Answer{}, fmt.Errorf("%s does not go over %s: ask for %s", service.ProtocolName(protocol), familyName(src.Addr),
+			map[uint8]string{service.ICMP: "icmpv6", service.ICMPv6: "icmp"}[protocol])
+	}
+	return d.Flow(src, dst, q.Service), nil
+}
+
+// chooseEnds picks the pair of ends that is meant: the first of one family, and
+// of several interfaces with one address the one whose network the other end is in.
+func chooseEnds(q Question, sources, destinations []End) (src, dst End, err error) {
+	var pairs [][2]End
+	for _, s := range sources {
+		for _, t := range destinations {
+			if s.Addr.Is4() == t.Addr.Is4() {
+				pairs = append(pairs, [2]End{s, t})
+			}
+		}
+	}
+	if len(pairs) == 0 {
+		return End{}, End{}, fmt.Errorf("%s and %s have no address family in common", q.Source, q.Destination)
+	}
+	if sources[0].Outside() && destinations[0].Outside() {
+		return End{}, End{}, fmt.Errorf("neither %s nor %s is on an interface of the estate: nothing here decides about them", q.Source, q.Destination)
+	}
+	near := func(p [2]End) bool {
+		if p[0].Outside() || p[1].Outside() {
+			return false
+		}
+		a, b := p[0].Interface.Subnet.Network, p[1].Interface.Subnet.Network
+		return a == b || a.PeeredWith(b)
+	}
+	if i := slices.IndexFunc(pairs, near); i >= 0 {
+		return pairs[i][0], pairs[i][1], nil
+	}
+	for k, found := range [][]End{sources, destinations} {
+		if _, err := netip.ParseAddr([]string{q.Source, q.Destination}[k]); err == nil && len(found) > 1 {
+			var names []string
+			for _, e := range found {
+				names = append(names, e.Interface.Instance.Path())
+			}
+			return End{}, End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr, strings.Join(names, " and "))
+		}
+	}
+	return pairs[0][0], pairs[0][1], nil
+}
+
+// locate finds the ends that a text can mean. An instance gives one end an
+// address: private ones first, then public ones.
+func (d *Decider) locate(text string) ([]End, error) {
+	if a, err := netip.ParseAddr(text); err == nil {
+		if a.Is4In6() || a.Zone() != "" {
+			return nil, fmt.Errorf("%s is not an address that a packet has: write a plain IPv4 or IPv6 address", text)
+		}
+		if found := d.byAddress[a]; len(found) > 0 {
+			ends := make([]End, len(found))
+			for i, f := range found {
+				ends[i] = End{f, a}
+			}
+			return ends, nil
+		}
+		return []End{{Addr: a}}, nil
+	}
+	var found []*estate.Instance
+	for _, i := range d.estate.Instances {
+		if text == i.Name || text == i.ID || text == i.Path() || text == i.Account.Name+"/"+i.ID {
+			found = append(found, i)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, d.noInstance(text)
+	case 1:
+	default:
+		var paths []string
+		for _, i := range found {
+			paths = append(paths, i.Path())
+		}
+		return nil, fmt.Errorf("several instances are called %q: say which with %s", text, strings.Join(paths, " or "))
+	}
+	var ends []End
+	for _, public := range []bool{false, true} {
+		for _, i := range found[0].Interfaces {
+			addrs := i.Private
+			if public {
+				addrs = i.Public
+			}
+			for _, a := range addrs {
+				ends = append(ends, End{i, a})
+			}
+		}
+	}
+	if len(ends) == 0 {
+		return nil, fmt.Errorf("%s has no address", found[0].Path())
+	}
+	slices.SortStableFunc(ends, func(a, b End) int { return boolOrder(a.Addr.Is6()) - boolOrder(b.Addr.Is6()) })
+	return ends, nil
+}
+
+func boolOrder(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func (d *Decider) noInstance(text string) error {
+	if len(d.estate.Instances) == 0 {
+		return fmt.Errorf("there is no instance called %q: definitions name no instances, give a survey with --survey FILE", text)
+	}
+	var names []string
+	for _, i := range d.estate.Instances {
+		names = append(names, i.Name)
+		if strings.Contains(text, "/") {
+			names = append(names, i.Path())
+		}
+	}
+	if found := near.Several(text, names, 3); len(found) > 0 {
+		return fmt.Errorf("there is no instance called %q: %s %s near", text, strings.Join(found, ", "), map[bool]string{true: "is", false: "are"}[len(found) == 1])
+	}
+	return fmt.Errorf("there is no instance called %q, and it is not an address", text)
+}
+
+// Flow decides one service from one end to another. The ends have one family.
+func (d *Decider) Flow(src, dst End, p service.Point) Answer {
+	answer := Answer{Source: src, Destination: dst, Service: p}
+	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
+		answer.Steps = []Step{{Layer: "way", Verdict: Passes, Text: "an instance reaches itself unfiltered"}}
+		answer.Verdict = Passes
+		return answer
+	}
+	w := d.way(src, dst)
+	if !src.Outside() {
+		answer.Steps = append(answer.Steps, d.filterStep(src.Interface, estate.Out, w.destination, p))
+	}
+	answer.Steps = append(answer.Steps, Step{Layer: "way", Verdict: w.verdict, Text: w.text})
+	if !dst.Outside() {
+		if !listens(dst.Interface).Contains(p) {
+			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoWay, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
+		}
+		answer.Steps = append(answer.Steps, d.filterStep(dst.Interface, estate.In, w.source, p))
+	}
+	answer.Verdict = worst(answer.Steps)
+	if answer.Verdict == Passes && !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer {
+		d.handOn(&answer)
+	}
+	return answer
+}
+
+// worst is the verdict of steps that must all pass: no-way before undecided before stopped.
+func worst(steps []Step) Verdict {
+	for _, v := range []Verdict{NoWay, Undecided, Stopped} {
+		if slices.ContainsFunc(steps, func(s Step) bool { return s.Verdict == v }) {
+			return v
+		}
+	}
+	return Passes
+}
+
+// handOn follows a flow from a balancer to its targets. It passes if one of them is reached.
+func (d *Decider) handOn(answer *Answer) {
+	balancer := answer.Destination.Interface
+	protocol, _ := answer.Service.Split()
+	reached := false
+	verdict := NoWay
+	for _, l := range balancer.Instance.Listeners {
+		if !service.Of(l.Service).Contains(answer.Service) {
+			continue
+		}
+		for _, target := range l.Targets {
+			from, to, ok := handOver(balancer, target)
+			if !ok {
+				answer.Steps = append(answer.Steps, Step{Layer: "target", At: target.Name, Verdict: NoWay, Text: fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)})
+				continue
+			}
+			second := d.Flow(from, to, service.PointOf(protocol, l.Port))
+			for _, s := range second.Steps {
+				s.Layer = "target " + s.Layer
+				answer.Steps = append(answer.Steps, s)
+			}
+			reached = reached || second.Verdict == Passes
+			verdict = second.Verdict
+		}
+	}
+	if !reached {
+		if len(answer.Steps) > 0 && verdict == NoWay {
+			answer.Steps = append(answer.Steps, Step{Layer: "target", At: balancer.Instance.Name, Verdict: NoWay, Text: "none of the listener's targets is reached"})
+		}
+		answer.Verdict = verdict
+	}
+}
+
+// handOver are the ends of a balancer's own flow to a target: private addresses
+// of one family, IPv4 first.
+func handOver(balancer *estate.Interface, target *estate.Instance) (from, to End, ok bool) {
+	for _, v6 := range []bool{false, true} {
+		for _, i := range target.Interfaces {
+			for _, a := range balancer.Private {
+				for _, b := range i.Private {
+					if a.Is6() == v6 && b.Is6() == v6 {
+						return End{balancer, a}, End{i, b}, true
+					}
+				}
+			}
+		}
+	}
+	return End{}, End{}, false
+}
+
+// filterStep asks the filters of an interface about one service with one peer.
+func (d *Decider) filterStep(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) Step {
+	step := Step{Layer: string(direction), At: i.Instance.Name, Verdict: Passes}
+	if reason := d.CantDecide(i); reason != "" {
+		step.Verdict, step.Text = Undecided, reason
+		return step
+	}
+	if i.Unfiltered {
+		step.Text = "filtering is switched off at this interface"
+		return step
+	}
+	worn := d.Worn(i)
+	for _, g := range worn {
+		if r := d.firstFit(g, direction, i.Instance, peer, p); r != nil && r.Action == estate.Admit {
+			step.Group, step.Rule = g, r
+			return step
+		}
+	}
+	step.Verdict = Stopped
+	for _, g := range worn {
+		if r := d.firstFit(g, direction, i.Instance, peer, p); r != nil {
+			step.Group, step.Rule = g, r
+			return step
+		}
+	}
+	var names []string
+	for _, g := range worn {
+		names = append(names, g.Path())
+	}
+	verb := map[estate.Direction]string{estate.In: "admits", estate.Out: "lets out"}[direction]
+	switch len(worn) {
+	case 0:
+		step.Text = "it wears no group, so nothing is let through"
+	case 1:
+		step.Group = worn[0]
+		step.Text = fmt.Sprintf("no rule %s %s %s %s", verb, p, map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
+	default:
+		step.Group = worn[0]
+		step.Text = fmt.Sprintf("no rule of %s %s %s %s %s", strings.Join(names, ", "), verb, p, map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
+	}
+	return step
+}
+
+// CantDecide says why this version can't decide what the filters of an
+// interface let through; it is empty where it can.
+func (d *Decider) CantDecide(i *estate.Interface) string {
+	dl := Dialect(i.Instance.Account)
+	switch {
+	case dl.Name == "":
+		return fmt.Sprintf("the survey does not say which dialect the cloud of account %s speaks", i.Instance.Account.Name)
+	case !dl.Decided:
+		return fmt.Sprintf("the dialect %s (account %s) is not decided by this version", dl.Name, i.Instance.Account.Name)
+	case len(i.Subnet.Groups) > 0:
+		return fmt.Sprintf("subnet groups (here %s on %s) are not decided by this version", i.Subnet.Groups[0].Name, i.Subnet.Path())
+	}
+	return ""
+}
+
+// Between is the set of services that pass from one end to another, exactly:
+// the way, then the filters at both ends. Balancers are met at their own filters.
+func (d *Decider) Between(src, dst End) service.Set {
+	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
+		return service.All
+	}
+	w := d.way(src, dst)
+	if w.verdict != Passes {
+		return service.Set{}
+	}
+	passing := service.All.Minus(service.NotIPv6)
+	if src.Addr.Is4() {
+		passing = service.All.Minus(service.NotIPv4)
+	}
+	if !src.Outside() {
+		passing = passing.Intersect(d.FilterTraffic(src.Interface, estate.Out).WithPeers(addr.Of(w.destination)).Services())
+	}
+	if !dst.Outside() {
+		passing = passing.Intersect(listens(dst.Interface))
+		passing = passing.Intersect(d.FilterTraffic(dst.Interface, estate.In).WithPeers(addr.Of(w.source)).Services())
+	}
+	return passing
+}

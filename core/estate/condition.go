@@ -1,0 +1,127 @@
+package estate
+
+import (
+	"slices"
+	"strings"
+)
+
+// ConditionKind says how a condition is made.
+type ConditionKind uint8
+
+// The kinds of condition. A Test compares a label, the others combine conditions.
+const (
+	Test ConditionKind = iota
+	AllOf
+	AnyOf
+	Not
+)
+
+// A Condition is a question about labels.
+type Condition struct {
+	Kind   ConditionKind
+	Parts  []Condition // of AllOf, AnyOf; of Not, one
+	Label  string      // of Test
+	Values []string    // of Test: the label must be one of them
+	Negate bool        // of Test: the label must be none of them; an absent label is none
+}
+
+// A Place is something whose labels a condition can ask for. Its labels are its
+// own, then those of what it stands in: subnet, network, account.
+type Place struct {
+	Instance  *Instance
+	Interface *Interface // the one that is asked about, where the instance has several
+	Subnet    *Subnet
+	Network   *Network
+	Group     *Group
+	Account   *Account
+}
+
+// InterfacePlace is the place of an interface: its instance, subnet, network and account.
+func InterfacePlace(i *Interface) Place {
+	return Place{Instance: i.Instance, Interface: i, Subnet: i.Subnet, Network: i.Subnet.Network, Account: i.Instance.Account}
+}
+
+// NetworkPlace is the place of a network in its account.
+func NetworkPlace(n *Network) Place { return Place{Network: n, Account: n.Account} }
+
+// GroupPlace is the place of a group in its network and account.
+func GroupPlace(g *Group) Place { return Place{Group: g, Network: g.Network, Account: g.Account} }
+
+// Holds reports whether the condition is true of a place.
+func (c *Condition) Holds(p Place) bool {
+	switch c.Kind {
+	case AllOf:
+		return !slices.ContainsFunc(c.Parts, func(part Condition) bool { return !part.Holds(p) })
+	case AnyOf:
+		return slices.ContainsFunc(c.Parts, func(part Condition) bool { return part.Holds(p) })
+	case Not:
+		return !c.Parts[0].Holds(p)
+	}
+	if c.Label == "folder" {
+		return slices.ContainsFunc(c.Values, func(v string) bool { return inFolder(p, v) }) != c.Negate
+	}
+	have, ok := p.Label(c.Label)
+	return ok && slices.Contains(c.Values, have) != c.Negate || !ok && c.Negate
+}
+
+// inFolder reports whether the account is in the folder or one below it.
+func inFolder(p Place, folder string) bool {
+	if p.Account == nil {
+		return false
+	}
+	have := strings.Trim(p.Account.Folder, "/")
+	folder = strings.Trim(folder, "/")
+	return have == folder || strings.HasPrefix(have, folder+"/")
+}
+
+// Label finds a label of the place: a pseudo-label (account, cloud, region,
+// folder, network, subnet, group, kind), or the nearest of its own and inherited ones.
+func (p Place) Label(name string) (string, bool) {
+	if v, ok := p.pseudo(name); ok {
+		return v, true
+	}
+	var inherited []Labels
+	if p.Instance != nil {
+		inherited = append(inherited, p.Instance.Labels)
+	}
+	if p.Group != nil {
+		inherited = append(inherited, p.Group.Labels)
+	}
+	if p.Subnet != nil {
+		inherited = append(inherited, p.Subnet.Labels)
+	}
+	if p.Network != nil {
+		inherited = append(inherited, p.Network.Labels)
+	}
+	if p.Account != nil {
+		inherited = append(inherited, p.Account.Labels)
+	}
+	for _, labels := range inherited {
+		if v, ok := labels[name]; ok {
+			return v, true
+		}
+	}
+	return "", false
+}
+
+func (p Place) pseudo(name string) (string, bool) {
+	switch {
+	case name == "account" && p.Account != nil:
+		return p.Account.Name, true
+	case name == "cloud" && p.Account != nil && p.Account.Cloud != nil:
+		return p.Account.Cloud.Name, true
+	case name == "region" && p.Account != nil:
+		return p.Account.Region, true
+	case name == "folder" && p.Account != nil:
+		return p.Account.Folder, true
+	case name == "network" && p.Network != nil:
+		return p.Network.Name, true
+	case name == "subnet" && p.Subnet != nil:
+		return p.Subnet.Name, true
+	case name == "group" && p.Group != nil:
+		return p.Group.Name, true
+	case name == "kind" && p.Instance != nil:
+		return string(p.Instance.Kind), true
+	}
+	return "", false
+}

@@ -1,0 +1,54 @@
+// Package near finds the known name that somebody meant by a mistyped one.
+package near
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+)
+
+// Best is the candidate nearest to name, and whether any is near enough to be
+// worth offering: a third of its length may differ, or one begins with the other.
+// Of equally near candidates it is the first in alphabetical order.
+func Best(name string, candidates []string) (string, bool) {
+	all := Several(name, candidates, 1)
+	if len(all) == 0 {
+		return "", false
+	}
+	return all[0], true
+}
+
+// Several are the near candidates, nearest first, at most limit of them.
+func Several(name string, candidates []string, limit int) []string {
+	type scored struct {
+		name     string
+		distance int
+	}
+	var near []scored
+	lower := strings.ToLower(name)
+	for _, c := range candidates {
+		if c == "" || len(c) > 4*len(name)+8 {
+			continue
+		}
+		other := strings.ToLower(c)
+		distance := levenshtein.ComputeDistance(lower, other)
+		prefix := len(lower) >= 3 && strings.HasPrefix(other, lower) || len(other) >= 3 && strings.HasPrefix(lower, other)
+		if distance <= max(1, max(len(name), len(c))/3) || prefix {
+			near = append(near, scored{c, distance})
+		}
+	}
+	slices.SortFunc(near, func(a, b scored) int {
+		if a.distance != b.distance {
+			return a.distance - b.distance
+		}
+		return strings.Compare(a.name, b.name)
+	})
+	var names []string
+	for _, n := range near {
+		if len(names) < limit && !slices.Contains(names, n.name) {
+			names = append(names, n.name)
+		}
+	}
+	return names
+}

@@ -1,0 +1,165 @@
+package store
+
+import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"net/netip"
+	"time"
+
+	"isonomos/core/estate"
+)
+
+// WriteSurvey writes an estate as a survey that ReadSurvey reads back to the
+// same estate. Objects need ids; definitions alone, which have none, can't be written.
+func WriteSurvey(w io.Writer, e *estate.Estate) error {
+	out := bufio.NewWriterSize(w, 1<<20)
+	enc := json.NewEncoder(out)
+	enc.SetEscapeHTML(false)
+	put := func(r record) { _ = enc.Encode(r) } // a failing write is reported by Flush
+	put(record{Kind: "survey", Version: SurveyVersion, Taken: e.Taken.UTC().Format(time.RFC3339), Estate: e.Name})
+	for _, c := range e.Clouds {
+		put(record{Kind: "cloud", Name: c.Name, Dialect: c.Dialect})
+	}
+	for _, a := range e.Accounts {
+		put(record{Kind: "account", Name: a.Name, Cloud: a.Cloud.Name, ID: a.ID, Region: a.Region, Folder: a.Folder, Labels: a.Labels, Limits: a.Limits})
+	}
+	for _, n := range e.Networks {
+		r := record{Kind: "network", Account: n.Account.Name, ID: n.ID, Name: n.Name, Ranges: rangeTexts(n.Ranges), Labels: n.Labels}
+		for _, p := range n.Peered {
+			r.Peers.networks = append(r.Peers.networks, networkRef{p.Account.Name, p.ID})
+		}
+		put(r)
+		for _, s := range n.Subnets {
+			put(subnetRecord(s))
+		}
+	}
+	for _, l := range e.Lists {
+		if l.Account == nil {
+			continue // a defined list is written once it is in an account
+		}
+		r := record{Kind: "list", Account: l.Account.Name, ID: l.ID, Name: l.Name, Owner: l.Owner, Region: l.Region, Description: l.Description, Capacity: l.Capacity}
+		for _, entry := range l.Entries {
+			r.Entries = append(r.Entries, entry.Range.String())
+		}
+		put(r)
+	}
+	for _, i := range e.Instances {
+		put(instanceOf(i))
+	}
+	for _, g := range e.Groups {
+		r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For), Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
+		if g.Network != nil {
+			r.Network = g.Network.ID
+		}
+		put(r)
+		for i := range g.Rules {
+			put(ruleRecord(g, &g.Rules[i]))
+		}
+	}
+	return out.Flush()
+}
+
+func subnetRecord(s *estate.Subnet) record {
+	n := s.Network
+	r := record{Kind: "subnet", Account: n.Account.Name, Network: n.ID, ID: s.ID, Name: s.Name, Ranges: rangeTexts(s.Ranges), Groups: groupIDs(s.Groups), Labels: s.Labels}
+	for _, route := range s.Routes {
+		x := routeRecord{To: route.To.String(), Via: string(route.Via)}
+		if route.Network != nil {
+			x.Network = route.Network.ID
+			if route.Network.Account != n.Account {
+				x.Account = route.Network.Account.Name
+			}
+		}
+		if route.Address.IsValid() {
+			x.Address = route.Address.String()
+		}
+		r.Routes = append(r.Routes, x)
+	}
+	return r
+}
+
+func instanceOf(i *estate.Instance) record {
+	r := record{Kind: "instance", Account: i.Account.Name, ID: i.ID, Name: i.Name, Type: string(i.Kind), Labels: i.Labels}
+	for _, f := range i.Interfaces {
+		x := interfaceRecord{ID: f.ID, Subnet: f.Subnet.ID, Private: addrTexts(f.Private), Public: addrTexts(f.Public), Groups: groupIDs(f.Groups)}
+		filtered := !f.Unfiltered
+		x.Filtered = &filtered
+		r.Interfaces = append(r.Interfaces, x)
+	}
+	for _, l := range i.Listeners {
+		x := listenerRecord{Service: l.Service.String(), Port: int(l.Port)}
+		if l.Probe.Protocol != 0 {
+			x.Probe = l.Probe.String()
+		}
+		for _, t := range l.Targets {
+			x.Targets = append(x.Targets, t.ID)
+		}
+		r.Listeners = append(r.Listeners, x)
+	}
+	return r
+}
+
+func ruleRecord(g *estate.Group, rule *estate.Rule) record {
+	r := record{Kind: "rule", Account: g.Account.Name, Group: g.ID, ID: rule.ID, Direction: string(rule.Direction), Action: string(rule.Action), Rank: rule.Rank,
+		Stateless: rule.Stateless, Description: rule.Description, BuiltIn: rule.BuiltIn}
+	for _, s := range rule.Services {
+		r.Services = append(r.Services, s.String())
+	}
+	for _, p := range rule.Peers {
+		r.Peers.texts = append(r.Peers.texts, peerText(g, p))
+	}
+	return r
+}
+
+func peerText(g *estate.Group, p estate.Peer) string {
+	ref := func(kind string, account *estate.Account, id string) string {
+		if account != nil && account != g.Account {
+			id = account.Name + "/" + id
+		}
+		return kind + ":" + id
+	}
+	switch p.Kind {
+	case estate.PeerSelf:
+		return "group:" + g.ID
+	case estate.PeerGroup:
+		return ref("group", p.Group.Account, p.Group.ID)
+	case estate.PeerList:
+		return ref("list", p.List.Account, p.List.ID)
+	case estate.PeerRange:
+		return p.Range.String()
+	case estate.PeerNetwork:
+		return "network"
+	case estate.PeerInternet:
+		return "internet"
+	case estate.PeerProbes:
+		return "probes"
+	case estate.PeerMissing:
+		return p.Missing
+	}
+	return "anything"
+}
+
+func rangeTexts(ranges []netip.Prefix) []string {
+	texts := make([]string, len(ranges))
+	for i, r := range ranges {
+		texts[i] = r.String()
+	}
+	return texts
+}
+
+func addrTexts(addrs []netip.Addr) []string {
+	texts := make([]string, len(addrs))
+	for i, a := range addrs {
+		texts[i] = a.String()
+	}
+	return texts
+}
+
+func groupIDs(groups []*estate.Group) []string {
+	ids := make([]string, len(groups))
+	for i, g := range groups {
+		ids[i] = g.ID
+	}
+	return ids
+}
