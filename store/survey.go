@@ -47,7 +47,7 @@ type record struct {
 
 	// network, subnet
 	Ranges []string      `json:"ranges,omitempty"`
-	Peers  peers         `json:"peers,omitempty"` // of a network: networks; of a rule: texts
+	Peers  peers         `json:"peers,omitzero"` // of a network: networks; of a rule: texts
 	Routes []routeRecord `json:"routes,omitempty"`
 	Groups []string      `json:"groups,omitempty"`
 
@@ -369,7 +369,9 @@ func must[T any](s *surveyReader, p *pending, kind, ref string) (T, error) {
 	return object, nil
 }
 
-func (s *surveyReader) origin(p *pending) estate.Origin { return estate.Origin{File: s.file, Line: p.line} }
+func (s *surveyReader) origin(p *pending) estate.Origin {
+	return estate.Origin{File: s.file, Line: p.line}
+}
 
 func (s *surveyReader) cloud(p *pending) error {
 	if _, ok := dialect.Lookup(p.Dialect); !ok {

@@ -303,3 +303,6 @@ func BreadthOf(peers, strangers addr.Set) Breadth {
 
 // AtLeast reports whether the breadth reaches a share in either family.
 func (b Breadth) AtLeast(share float64) bool { return b.IPv4 >= share || b.IPv6 >= share }
+
+// At are the interfaces that have an address, private or public.
+func (d *Decider) At(a netip.Addr) []*estate.Interface { return d.byAddress[a] }

@@ -3,10 +3,12 @@ package decide
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"isonomos/core/addr"
 	"isonomos/core/estate"
 	"isonomos/core/service"
+	"isonomos/core/traffic"
 )
 
 // An End is one end of a flow: an interface by one of its addresses, or with a
@@ -215,10 +217,11 @@ func inRanges(ranges []netip.Prefix, a netip.Addr) bool {
 	return false
 }
 
-// hasPublic reports whether an interface can be met from the internet over the family of an address of its own.
+// hasPublic reports whether an interface can be met from the internet over the
+// family of an address of its own. A made-up member is given the benefit of the doubt.
 func hasPublic(i *estate.Interface, own netip.Addr) bool {
 	_, ok := publicOf(i, own)
-	return ok
+	return ok || i.Instance.Imagined
 }
 
 // publicOf is the interface's public address of the same family as another address.
@@ -294,4 +297,31 @@ func listens(i *estate.Interface) service.Set {
 		specs[k] = l.Service
 	}
 	return service.Of(specs...)
+}
+
+// Arriving is the traffic from outside the estate that reaches an interface:
+// there is a way, it is taken there, and the filters admit it.
+func (d *Decider) Arriving(i *estate.Interface) traffic.Set {
+	return d.FilterTraffic(i, estate.In).Intersect(traffic.Of(d.OutsideWays(i), listens(i)))
+}
+
+// ByRoute parts a set of addresses by the route that a subnet sends them on, so
+// that the addresses of one part have one way. Addresses without a route are a part too.
+func (d *Decider) ByRoute(s *estate.Subnet, peers addr.Set) []addr.Set {
+	var parts []addr.Set
+	routes := slices.Clone(s.Routes)
+	slices.SortStableFunc(routes, func(a, b estate.Route) int { return b.To.Bits() - a.To.Bits() })
+	cuts := []addr.Set{addr.OfPrefixes(s.Network.Ranges...)}
+	for _, r := range routes {
+		cuts = append(cuts, addr.OfPrefixes(r.To))
+	}
+	for _, cut := range append(cuts, addr.Everyone) {
+		for _, public := range []addr.Set{addr.Public, addr.Public.Complement()} {
+			if part := peers.Intersect(cut).Intersect(public); !part.IsEmpty() {
+				parts = append(parts, part)
+			}
+		}
+		peers = peers.Minus(cut)
+	}
+	return parts
 }

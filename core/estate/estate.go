@@ -27,8 +27,9 @@ type Estate struct {
 
 // An Origin is the place in a file that a thing comes from. The zero value means none is known.
 type Origin struct {
-	File string // as the program was given it
-	Line int    // from 1
+	File   string // as the program was given it
+	Line   int    // from 1
+	Offset int    // in a definition file: bytes before it
 }
 
 // A Cloud is one provider's cloud.

@@ -1,0 +1,512 @@
+package audit
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// A groupView is one group with what the checks ask of it, computed once.
+type groupView struct {
+	*setting
+	group *estate.Group
+	rules []ruleView  // admitting rules, in order
+	in    traffic.Set // what all rules together let in
+	open  traffic.Set // the part of in whose peers are open
+}
+
+// A ruleView is an admitting rule with its traffic.
+type ruleView struct {
+	rule     *estate.Rule
+	peers    addr.Set
+	services service.Set
+	open     bool // its peers are open by themselves
+}
+
+func (s *setting) view(g *estate.Group) *groupView {
+	v := &groupView{setting: s, group: g}
+	var sets []traffic.Set
+	for i := range g.Rules {
+		r := &g.Rules[i]
+		if r.Action != estate.Admit {
+			continue
+		}
+		x := ruleView{rule: r, peers: s.d.Peers(g, r, nil), services: service.Of(r.Services...)}
+		x.open = s.isOpen(x.peers)
+		v.rules = append(v.rules, x)
+		if r.Direction == estate.In {
+			sets = append(sets, traffic.Of(x.peers, x.services))
+		}
+	}
+	v.in = s.d.GroupTraffic(g, estate.In)
+	var open []traffic.Set
+	for _, b := range v.in.Bands() {
+		if s.isOpen(b.Peers) {
+			open = append(open, traffic.Of(b.Peers, b.Services()))
+		}
+	}
+	v.open = traffic.UnionAll(open)
+	return v
+}
+
+// isOpen reports whether peers hold a sixteenth of all strangers, in either family.
+func (s *setting) isOpen(peers addr.Set) bool {
+	return s.breadth(peers).AtLeast(decide.OpenBreadth)
+}
+
+func (s *setting) breadth(peers addr.Set) decide.Breadth {
+	return decide.BreadthOf(peers, s.d.Strangers())
+}
+
+// opening makes a finding of open traffic that the given rules cause.
+func (v *groupView) opening(set traffic.Set, rules []*estate.Rule) Finding {
+	f := Finding{Direction: estate.In, Rules: rules, Services: set.Services(), Peers: set.Peers(service.All)}
+	f.Breadth = v.breadth(f.Peers)
+	v.arrive(&f, set)
+	f.Message = fmt.Sprintf("%s %s let in from %s", v.d.Estate().Services.Describe(f.Services), isAre(v.d.Estate().Services.Words(f.Services)), PeersInWords(f.Peers))
+	f.WayOut = "isonomos narrow " + v.group.Path()
+	if w, ok := set.WithPeers(v.d.Strangers()).Witness(); ok {
+		f.Example = &Example{Peer: w, Inbound: true, ByRule: rules[0]}
+		for _, r := range v.rules {
+			if slices.Contains(rules, r.rule) && r.peers.Contains(w.Peer) && r.services.Contains(w.Service) {
+				f.Example.ByRule = r.rule
+				break
+			}
+		}
+		if len(f.Instances) > 0 {
+			f.Example.At = f.Instances[0]
+		} else if worn := v.d.Wearers(v.group); len(worn) > 0 {
+			f.Example.At = worn[0]
+		}
+	}
+	return f
+}
+
+func isAre(words []string) string {
+	if len(words) == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+// arrive finds out where open traffic gets to, or why it gets nowhere.
+func (v *groupView) arrive(f *Finding, set traffic.Set) {
+	if len(v.d.Estate().Instances) == 0 {
+		return
+	}
+	worn := v.d.Wearers(v.group)
+	if len(worn) == 0 {
+		f.Arrival, f.WhyNot = Nowhere, "no instance wears the group"
+		return
+	}
+	f.Arrival, f.WhyNot = Nowhere, ""
+	for _, i := range worn {
+		if v.d.Arriving(i).Intersect(set).WithPeers(v.d.Strangers()).IsEmpty() {
+			if f.WhyNot == "" {
+				f.WhyNot = v.whyNot(i, set)
+			}
+			continue
+		}
+		f.Instances = append(f.Instances, i)
+	}
+	if len(f.Instances) > 0 {
+		f.Arrival, f.WhyNot = Arrives, ""
+	}
+}
+
+// whyNot asks for one flow of the set why it does not arrive at an interface.
+func (v *groupView) whyNot(i *estate.Interface, set traffic.Set) string {
+	for _, own := range i.Private {
+		of := set.WithPeers(v.d.Strangers().Intersect(addr.FamilyOf(familyOf(own))))
+		if w, ok := of.Witness(); ok {
+			return v.d.Flow(decide.End{Addr: w.Peer}, decide.End{Interface: i, Addr: own}, w.Service).Why().Text
+		}
+	}
+	return fmt.Sprintf("%s has no address of that family", i.Instance.Name)
+}
+
+func familyOf(a interface{ Is4() bool }) addr.Family {
+	if a.Is4() {
+		return addr.IPv4
+	}
+	return addr.IPv6
+}
+
+// PeersInWords is a set of peers for a sentence, with its size: "everyone
+// (4,294,967,296 IPv4 addresses, all of IPv6)".
+func PeersInWords(peers addr.Set) string {
+	four, six := peers.Only(addr.IPv4), peers.Only(addr.IPv6)
+	var sizes []string
+	if !four.IsEmpty() {
+		sizes = append(sizes, plural(four.Size(), "IPv4 address", "IPv4 addresses"))
+	}
+	switch {
+	case six.Equal(addr.AllIPv6):
+		sizes = append(sizes, "all of IPv6")
+	case !six.IsEmpty():
+		if n := six.Size(); n.BitLen() > 40 {
+			sizes = append(sizes, fmt.Sprintf("2^%d IPv6 addresses", n.BitLen()-1))
+		} else {
+			sizes = append(sizes, plural(n, "IPv6 address", "IPv6 addresses"))
+		}
+	}
+	who := ""
+	switch {
+	case peers.Equal(addr.Everyone):
+		who = "everyone"
+	case peers.Equal(addr.AllIPv4):
+		who = "everyone v4"
+	case peers.Equal(addr.AllIPv6):
+		return "everyone v6 (all of IPv6)"
+	default:
+		prefixes := peers.Prefixes()
+		var shown []string
+		for _, p := range prefixes[:min(3, len(prefixes))] {
+			shown = append(shown, addr.PrefixString(p))
+		}
+		who = strings.Join(shown, ", ")
+		if len(prefixes) > 3 {
+			who += fmt.Sprintf(" and %d more ranges", len(prefixes)-3)
+		}
+	}
+	return fmt.Sprintf("%s (%s)", who, strings.Join(sizes, ", "))
+}
+
+func plural(n *big.Int, one, many string) string {
+	if n.Cmp(big.NewInt(1)) == 0 {
+		return "1 " + one
+	}
+	return Thousands(n.String()) + " " + many
+}
+
+// Thousands puts commas into a number's digits: "4,294,967,296".
+func Thousands(digits string) string {
+	for i := len(digits) - 3; i > 0; i -= 3 {
+		digits = digits[:i] + "," + digits[i:]
+	}
+	return digits
+}
+
+// openOn are the findings of open traffic on some services: one for each rule that is open by itself.
+func (v *groupView) openOn(services service.Set) []Finding {
+	var found []Finding
+	for _, r := range v.rules {
+		if r.rule.Direction != estate.In || !r.open || !r.services.Overlaps(services) {
+			continue
+		}
+		set := traffic.Of(r.peers, r.services.Intersect(services)).Intersect(v.in)
+		if !set.IsEmpty() {
+			found = append(found, v.opening(set, []*estate.Rule{r.rule}))
+		}
+	}
+	return found
+}
+
+// sumOn are the findings of traffic that is open only because several rules add up, on some services.
+func (v *groupView) sumOn(services service.Set) []Finding {
+	var single []traffic.Set
+	for _, r := range v.rules {
+		if r.open && r.rule.Direction == estate.In {
+			single = append(single, traffic.Of(addr.Everyone, r.services))
+		}
+	}
+	rest := v.open.Minus(traffic.UnionAll(single)).OnServices(services)
+	if rest.IsEmpty() {
+		return nil
+	}
+	var rules []*estate.Rule
+	for _, r := range v.rules {
+		if r.rule.Direction == estate.In && r.services.Overlaps(rest.Services()) && r.peers.Overlaps(v.d.Strangers()) {
+			rules = append(rules, r.rule)
+		}
+	}
+	return []Finding{v.opening(rest, rules)}
+}
+
+var openAdminPort = Check{
+	Name:  "open-admin-port",
+	About: "remote administration is open to strangers",
+	Start: High,
+	Doc: `Remote administration (services of the class admin: ssh, rdp, winrm, vnc, telnet, the control of
+clusters and containers) is let in from a sixteenth of all strangers or more, over IPv4 or IPv6.
+Such ports are tried by scanners within minutes of being opened.
+
+Example:  admit ssh from everyone
+Way out:  isonomos narrow GROUP --flows FLOWS.csv proposes the groups and lists that really use it.`,
+	run: func(v *groupView) []Finding { return append(v.openOn(v.admin), v.sumOn(v.admin)...) },
+}
+
+var openDataPort = Check{
+	Name:  "open-data-port",
+	About: "a data store is open to strangers",
+	Start: High,
+	Doc: `Databases, caches, queues, search or file shares (services of the class data) are let in from a
+sixteenth of all strangers or more, over IPv4 or IPv6.
+
+Example:  admit postgres from everyone v6
+Way out:  name the group that uses the data: admit postgres from group booking.`,
+	run: func(v *groupView) []Finding { return append(v.openOn(v.data), v.sumOn(v.data)...) },
+}
+
+var openInbound = Check{
+	Name:  "open-inbound",
+	About: "something is open to strangers that nobody declared to be",
+	Start: Medium,
+	Doc: `Services other than administration and data are let in from strangers, and no declaration says that
+they are meant to be open.
+
+Example:  admit tcp 8080 from everyone
+Way out:  narrow it, or declare it: expect internet can reach GROUP on SERVICE.`,
+	run: func(v *groupView) []Finding {
+		rest := service.All.Minus(v.admin).Minus(v.data).Minus(v.declared())
+		found := append(v.openOn(rest), v.sumOn(rest)...)
+		for i := range found {
+			found[i].Details = append(found[i].Details, "meant to be open? declare it: expect internet can reach "+v.group.Path()+" on "+v.d.Estate().Services.Describe(found[i].Services))
+		}
+		return found
+	},
+}
+
+// declared are the services that an expectation says the internet can reach the group on.
+func (v *groupView) declared() service.Set {
+	var sets []service.Set
+	for _, x := range v.expects {
+		from := slices.ContainsFunc(x.From.Of, func(p estate.Peer) bool { return p.Kind == estate.PeerInternet })
+		to := slices.ContainsFunc(x.To.Of, func(p estate.Peer) bool {
+			return p.Kind == estate.PeerGroup && p.Group.Path() == v.group.Path()
+		})
+		if from && to && x.Can && !x.Only {
+			sets = append(sets, x.Services)
+		}
+	}
+	return service.UnionAll(sets...)
+}
+
+var allServices = Check{
+	Name:  "all-services",
+	About: "a rule lets in every protocol, or every port of one",
+	Start: High,
+	Doc: `A rule lets in every protocol, or every port of TCP or UDP, from somebody other than the members of
+its own group. What will listen there next year is let in today.
+
+Example:  admit any from network
+Way out:  isonomos narrow GROUP --flows FLOWS.csv proposes the services that are really used.`,
+	run: func(v *groupView) []Finding {
+		var found []Finding
+		for _, r := range v.rules {
+			if r.rule.Direction != estate.In || onlySelf(r.rule) || r.peers.IsEmpty() {
+				continue
+			}
+			for _, whole := range []service.Spec{service.Anything, service.Whole(service.TCP), service.Whole(service.UDP)} {
+				if !service.Of(whole).SubsetOf(r.services) {
+					continue
+				}
+				f := v.opening(traffic.Of(r.peers, service.Of(whole)), []*estate.Rule{r.rule})
+				if !r.open {
+					f.Arrival, f.WhyNot, f.Instances = Unknown, "", nil
+				}
+				f.Message = fmt.Sprintf("%s let in from %s", map[string]string{"any": "every protocol is", "tcp": "every TCP port is", "udp": "every UDP port is"}[whole.String()], v.from(r))
+				found = append(found, f)
+				break
+			}
+		}
+		return found
+	},
+}
+
+// from names a rule's peers for a sentence: with sizes where they are open, else in the rule's own words.
+func (v *groupView) from(r ruleView) string {
+	if r.open {
+		return PeersInWords(r.peers)
+	}
+	return estate.PeerWords(r.rule.Peers)
+}
+
+func onlySelf(r *estate.Rule) bool {
+	return !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerSelf })
+}
+
+// widePortRange is the number of ports of one rule from which they count as wide.
+const widePortRange = 16
+
+var widePorts = Check{
+	Name:  "wide-ports",
+	About: "a rule lets in a wide range of ports",
+	Start: Medium,
+	Doc: `A rule lets in a range of more than 16 ports. 22-80 written for ssh and http lets in 57 other ports
+as well; the finding names the services among them.
+
+Example:  admit tcp 22-80 from list pilot-stations
+Way out:  name the services: admit ssh, http from list pilot-stations.`,
+	run: func(v *groupView) []Finding {
+		var found []Finding
+		for _, r := range v.rules {
+			if r.rule.Direction != estate.In || r.peers.IsEmpty() {
+				continue
+			}
+			for _, spec := range r.services.Specs() {
+				width := int(spec.To) - int(spec.From) + 1
+				if spec.Protocol != service.TCP && spec.Protocol != service.UDP || spec.Any || width <= widePortRange || width == 65536 {
+					continue
+				}
+				f := v.opening(traffic.Of(r.peers, service.Of(spec)), []*estate.Rule{r.rule})
+				if !r.open {
+					f.Arrival, f.WhyNot, f.Instances = Unknown, "", nil
+				}
+				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec, Thousands(fmt.Sprint(width)), v.from(r))
+				if swallowed := v.swallowed(spec); swallowed != "" {
+					f.Details = append(f.Details, "among them "+swallowed)
+				}
+				found = append(found, f)
+			}
+		}
+		return found
+	},
+}
+
+// swallowed names the services within a range of ports.
+func (v *groupView) swallowed(spec service.Spec) string {
+	var names []string
+	set := service.Of(spec)
+	for _, n := range v.d.Estate().Services.All() {
+		if n.Set().SubsetOf(set) {
+			names = append(names, n.Name)
+		}
+	}
+	const shown = 8
+	if len(names) > shown {
+		return fmt.Sprintf("%s and %d other services with names", strings.Join(names[:shown], ", "), len(names)-shown)
+	}
+	return strings.Join(names, ", ")
+}
+
+var oneFamily = Check{
+	Name:  "one-family",
+	About: "what is restricted over one address family is open over the other",
+	Start: High,
+	Doc: `A service is open over IPv6 and not over IPv4, or open over IPv4 while IPv6 is let in for some only:
+somebody shut one door and forgot the other. Open over IPv4 with IPv6 shut altogether is no
+finding, since many networks have no IPv6.
+
+Example:  admit postgres from group booking      admit postgres from everyone v6
+Way out:  give both families the same peers.`,
+	run: func(v *groupView) []Finding {
+		var found []Finding
+		for _, r := range v.rules {
+			if r.rule.Direction != estate.In || !r.open {
+				continue
+			}
+			set := v.oneSided(traffic.Of(r.peers, r.services))
+			if set.IsEmpty() {
+				continue
+			}
+			f := v.opening(set, []*estate.Rule{r.rule})
+			open, shut := "IPv6", "IPv4"
+			if f.Breadth.IPv4 >= decide.OpenBreadth {
+				open, shut = shut, open
+			}
+			f.Message = fmt.Sprintf("%s %s open over %s and not over %s", v.d.Estate().Services.Describe(f.Services), isAre(v.d.Estate().Services.Words(f.Services)), open, shut)
+			found = append(found, f)
+		}
+		return found
+	},
+}
+
+// oneSided is the part of open traffic that is open in its family while the other is restricted.
+func (v *groupView) oneSided(set traffic.Set) traffic.Set {
+	var sided []traffic.Set
+	both := service.All.Minus(service.NotIPv4).Minus(service.NotIPv6)
+	for _, b := range set.OnServices(both).Bands() {
+		for _, whole := range v.in.OnServices(b.Services()).Bands() {
+			breadth := v.breadth(whole.Peers)
+			four, six := breadth.IPv4 >= decide.OpenBreadth, breadth.IPv6 >= decide.OpenBreadth
+			switch {
+			case six && !four:
+				sided = append(sided, traffic.Of(whole.Peers.Only(addr.IPv6), whole.Services()))
+			case four && !six && !whole.Peers.Only(addr.IPv6).IsEmpty():
+				sided = append(sided, traffic.Of(whole.Peers.Only(addr.IPv4), whole.Services()))
+			}
+		}
+	}
+	return traffic.UnionAll(sided).Intersect(set)
+}
+
+var halves = Check{
+	Name:  "halves",
+	About: "several rules, none of them open by itself, add up to an opening",
+	Start: Medium,
+	Doc: `No single rule of the group is open, and all together are: two rules with one half of the internet
+each, or many wide ranges. Its severity is that of what the sum opens.
+
+Example:  admit rdp from 0.0.0.0/1      admit rdp from 128.0.0.0/1
+Way out:  isonomos narrow GROUP --flows FLOWS.csv.`,
+	run: func(v *groupView) []Finding {
+		var found []Finding
+		for _, services := range []service.Set{v.admin, v.data, service.All.Minus(v.admin).Minus(v.data)} {
+			found = append(found, v.sumOn(services)...)
+		}
+		for i := range found {
+			found[i].Message = fmt.Sprintf("%d rules add up to %s", len(found[i].Rules), PeersInWords(found[i].Peers))
+		}
+		return found
+	},
+}
+
+// machineMade matches descriptions that say nothing: those that programs write, or that stand in for one.
+var machineMade = regexp.MustCompile(`(?i)^(created|generated|added|managed|made) (by|on|at|from)\b|^(auto(matic(ally)?)?|default|description|test|todo|tbd|none|n/a|-+|[0-9a-f-]{8,})\b[ -]*$`)
+
+var unexplained = Check{
+	Name:  "unexplained",
+	About: "a group or rule does not say what it is for",
+	Start: Info,
+	Doc: `A group without a description can't be found again in a long list, and a rule without a reason can't
+be judged later. Descriptions that a machine wrote, or that stand in for one, count as none.
+
+Example:  admit ssh from list pilot-stations
+Way out:  admit ssh from list pilot-stations because "night desk"`,
+	run: func(v *groupView) []Finding {
+		var found []Finding
+		if says(v.group.Description, v.group.Name) == "" && !v.group.BuiltIn {
+			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: fmt.Sprintf("group %s in %s \"…\" {", v.group.Name, networkName(v.group))})
+		}
+		var rules []*estate.Rule
+		for i := range v.group.Rules {
+			if r := &v.group.Rules[i]; says(r.Description, v.group.Name) == "" && !r.BuiltIn && !v.group.BuiltIn {
+				rules = append(rules, r)
+			}
+		}
+		if len(rules) > 0 {
+			f := Finding{Rules: rules, WayOut: `add because "…" to each`}
+			f.Message = fmt.Sprintf("%d of %d rules do not say why they are there", len(rules), len(v.group.Rules))
+			for _, r := range rules {
+				f.Details = append(f.Details, r.Sentence(v.d.Estate().Services))
+			}
+			found = append(found, f)
+		}
+		return found
+	},
+}
+
+// says is a description, or nothing if it says nothing.
+func says(description, groupName string) string {
+	text := strings.TrimSpace(description)
+	if strings.EqualFold(text, groupName) || machineMade.MatchString(text) {
+		return ""
+	}
+	return text
+}
+
+func networkName(g *estate.Group) string {
+	if g.Network == nil {
+		return "NETWORK"
+	}
+	return g.Network.Name
+}

@@ -1,0 +1,29 @@
+package estate
+
+import "strings"
+
+// FindNetwork finds a network by its full name, or nil.
+func (e *Estate) FindNetwork(path string) *Network {
+	for _, n := range e.Networks {
+		if n.Path() == path {
+			return n
+		}
+	}
+	return nil
+}
+
+// FindGroups finds the groups that a name can mean: a full name, the end of one
+// at a slash, or an id.
+func (e *Estate) FindGroups(name string) []*Group {
+	var found []*Group
+	for _, g := range e.Groups {
+		path := g.Path()
+		if path == name {
+			return []*Group{g}
+		}
+		if strings.HasSuffix(path, "/"+name) || g.ID != "" && (g.ID == name || g.Account.Name+"/"+g.ID == name) {
+			found = append(found, g)
+		}
+	}
+	return found
+}

@@ -1,0 +1,363 @@
+package estate
+
+import (
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+)
+
+// Overlay is the surveyed estate as it will be once the definitions are carried
+// out: its networks, routes and instances are the surveyed ones, its defined
+// groups and lists are the definitions', attached to what they cover; surveyed
+// groups that are not defined stay as they are. The operands are not changed.
+// The notes say where the two do not fit together.
+func Overlay(defined, surveyed *Estate) (*Estate, []string) {
+	o := overlay{
+		out:      &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services},
+		clouds:   make(map[*Cloud]*Cloud),
+		accounts: make(map[*Account]*Account),
+		networks: make(map[*Network]*Network),
+		subnets:  make(map[*Subnet]*Subnet),
+		groups:   make(map[*Group]*Group),
+		lists:    make(map[*List]*List),
+		replaced: make(map[*Group]bool),
+	}
+	o.takeAccounts(defined, surveyed)
+	o.takeNetworks(defined, surveyed)
+	o.takeLists(defined, surveyed)
+	o.takeGroups(defined, surveyed)
+	o.takeInstances(surveyed)
+	o.attach()
+	return o.out, o.notes
+}
+
+// An overlay maps the parts of both operands to those of the result.
+type overlay struct {
+	out      *Estate
+	notes    []string
+	clouds   map[*Cloud]*Cloud
+	accounts map[*Account]*Account
+	networks map[*Network]*Network
+	subnets  map[*Subnet]*Subnet
+	groups   map[*Group]*Group
+	lists    map[*List]*List
+	replaced map[*Group]bool // surveyed groups that a defined one stands for
+}
+
+func (o *overlay) note(format string, a ...any) { o.notes = append(o.notes, fmt.Sprintf(format, a...)) }
+
+func (o *overlay) takeAccounts(defined, surveyed *Estate) {
+	clouds := make(map[string]*Cloud)
+	accounts := make(map[string]*Account)
+	for _, e := range []*Estate{surveyed, defined} {
+		for _, c := range e.Clouds {
+			if same := clouds[c.Name]; same != nil {
+				if same.Dialect != c.Dialect {
+					o.note("the cloud %s has the dialect %s in the survey and %s in the definitions: the survey counts", c.Name, same.Dialect, c.Dialect)
+				}
+				same.Origin = c.Origin
+				o.clouds[c] = same
+				continue
+			}
+			copied := *c
+			clouds[c.Name], o.clouds[c] = &copied, &copied
+			o.out.Clouds = append(o.out.Clouds, &copied)
+		}
+		for _, a := range e.Accounts {
+			if same := accounts[a.Name]; same != nil {
+				same.Labels = merged(same.Labels, a.Labels)
+				same.Limits = merged(same.Limits, a.Limits)
+				same.Folder = a.Folder
+				same.Origin = a.Origin
+				o.accounts[a] = same
+				continue
+			}
+			if e == defined {
+				o.note("the account %s is defined and not in the survey", a.Name)
+			}
+			copied := *a
+			copied.Cloud = o.clouds[a.Cloud]
+			accounts[a.Name], o.accounts[a] = &copied, &copied
+			o.out.Accounts = append(o.out.Accounts, &copied)
+		}
+	}
+}
+
+// merged is a with b over it.
+func merged[M ~map[string]V, V any](a, b M) M {
+	both := make(M, len(a)+len(b))
+	maps.Copy(both, a)
+	maps.Copy(both, b)
+	return both
+}
+
+func (o *overlay) takeNetworks(defined, surveyed *Estate) {
+	byPath := make(map[string]*Network)
+	for _, e := range []*Estate{surveyed, defined} {
+		for _, n := range e.Networks {
+			same := byPath[n.Path()]
+			if same == nil {
+				if e == defined && surveyedAccount(surveyed, n.Account.Name) {
+					o.note("the network %s is defined and not in the survey", n.Path())
+				}
+				copied := *n
+				same = &copied
+				same.Account, same.Peered, same.Subnets = o.accounts[n.Account], nil, nil
+				byPath[n.Path()] = same
+				o.out.Networks = append(o.out.Networks, same)
+			} else {
+				same.Labels = merged(same.Labels, n.Labels)
+				for _, r := range n.Ranges {
+					if !slices.Contains(same.Ranges, r) {
+						o.note("the network %s is defined with the range %s, which it does not have in the survey", n.Path(), r)
+					}
+				}
+			}
+			o.networks[n] = same
+			o.takeSubnets(n, same, e == defined)
+		}
+	}
+	// The survey's peerings count; those of definitions only where the survey has no such network.
+	for _, e := range []*Estate{surveyed, defined} {
+		for _, n := range e.Networks {
+			into := o.networks[n]
+			if e == defined && slices.ContainsFunc(surveyed.Networks, func(s *Network) bool { return o.networks[s] == into }) {
+				continue
+			}
+			for _, p := range n.Peered {
+				into.Peered = append(into.Peered, o.networks[p])
+			}
+		}
+	}
+}
+
+func surveyedAccount(e *Estate, name string) bool {
+	return slices.ContainsFunc(e.Accounts, func(a *Account) bool { return a.Name == name })
+}
+
+func (o *overlay) takeSubnets(n, into *Network, defined bool) {
+	had := len(into.Subnets) > 0
+	for _, s := range n.Subnets {
+		if i := slices.IndexFunc(into.Subnets, func(x *Subnet) bool { return x.Name == s.Name }); i >= 0 {
+			o.subnets[s] = into.Subnets[i]
+			continue
+		}
+		if defined && had {
+			o.note("the subnet %s is defined and not in the survey", s.Path())
+		}
+		copied := *s
+		copied.Network = into
+		copied.Routes = slices.Clone(s.Routes)
+		o.subnets[s] = &copied
+		into.Subnets = append(into.Subnets, &copied)
+	}
+}
+
+func (o *overlay) takeLists(defined, surveyed *Estate) {
+	own := make(map[string]*List)
+	for _, l := range defined.Lists {
+		copied := *l
+		o.lists[l], own[l.Name] = &copied, &copied
+		o.out.Lists = append(o.out.Lists, &copied)
+	}
+	for _, l := range surveyed.Lists {
+		if same := own[l.Name]; same != nil && l.Owner == "own" {
+			o.lists[l] = same
+			continue
+		}
+		copied := *l
+		copied.Account = o.accounts[l.Account]
+		o.lists[l] = &copied
+		o.out.Lists = append(o.out.Lists, &copied)
+	}
+}
+
+func (o *overlay) takeGroups(defined, surveyed *Estate) {
+	type place struct {
+		network *Network
+		name    string
+		kind    GroupKind
+	}
+	standing := make(map[place]*Group)
+	for _, g := range defined.Groups {
+		copied := o.copyGroup(g)
+		standing[place{copied.Network, copied.InCloud(), copied.For}] = copied
+	}
+	for _, g := range surveyed.Groups {
+		if same := standing[place{o.networks[g.Network], g.Name, g.For}]; same != nil && g.Network != nil {
+			same.ID, same.Default, same.BuiltIn = g.ID, g.Default, g.BuiltIn
+			o.groups[g], o.replaced[g] = same, true
+			continue
+		}
+		o.copyGroup(g)
+	}
+	// Only now are all groups known that rules refer to.
+	for _, g := range o.out.Groups {
+		g.Rules = slices.Clone(g.Rules)
+		for i := range g.Rules {
+			g.Rules[i].Peers = o.peers(g.Rules[i].Peers)
+			g.Rules[i].Except = o.peers(g.Rules[i].Except)
+		}
+	}
+	for _, n := range o.out.Networks {
+		for _, s := range n.Subnets {
+			for i, r := range s.Routes {
+				if r.Network != nil {
+					s.Routes[i].Network = o.networks[r.Network]
+				}
+			}
+			for i, g := range s.Groups {
+				if i == 0 {
+					s.Groups = slices.Clone(s.Groups)
+				}
+				s.Groups[i] = o.groups[g]
+			}
+		}
+	}
+}
+
+func (o *overlay) copyGroup(g *Group) *Group {
+	copied := *g
+	copied.Account = o.accounts[g.Account]
+	copied.Network = o.networks[g.Network]
+	o.groups[g] = &copied
+	o.out.Groups = append(o.out.Groups, &copied)
+	return &copied
+}
+
+func (o *overlay) peers(peers []Peer) []Peer {
+	mapped := slices.Clone(peers)
+	for i := range mapped {
+		p := &mapped[i]
+		switch p.Kind {
+		case PeerGroup:
+			p.Group = o.groups[p.Group]
+		case PeerList:
+			p.List = o.lists[p.List]
+		case PeerNetwork:
+			p.Network = o.networks[p.Network]
+		case PeerSubnet:
+			p.Subnet = o.subnets[p.Subnet]
+		}
+	}
+	return mapped
+}
+
+func (o *overlay) takeInstances(surveyed *Estate) {
+	instances := make(map[*Instance]*Instance, len(surveyed.Instances))
+	for _, i := range surveyed.Instances {
+		copied := *i
+		copied.Account = o.accounts[i.Account]
+		copied.Interfaces = nil
+		for _, f := range i.Interfaces {
+			face := *f
+			face.Instance, face.Subnet, face.Groups = &copied, o.subnets[f.Subnet], nil
+			for _, g := range f.Groups {
+				if !o.replaced[g] { // a defined group is attached by what it covers
+					face.Groups = append(face.Groups, o.groups[g])
+				}
+			}
+			copied.Interfaces = append(copied.Interfaces, &face)
+		}
+		instances[i] = &copied
+		o.out.Instances = append(o.out.Instances, &copied)
+	}
+	for _, i := range o.out.Instances {
+		i.Listeners = slices.Clone(i.Listeners)
+		for k, l := range i.Listeners {
+			targets := make([]*Instance, len(l.Targets))
+			for t, target := range l.Targets {
+				targets[t] = instances[target]
+			}
+			i.Listeners[k].Targets = targets
+		}
+	}
+}
+
+// attach puts the defined groups on what they cover.
+func (o *overlay) attach() {
+	byNetwork := make(map[*Network][]*Interface)
+	for _, i := range o.out.Instances {
+		for _, f := range i.Interfaces {
+			byNetwork[f.Subnet.Network] = append(byNetwork[f.Subnet.Network], f)
+		}
+	}
+	for _, g := range o.out.Groups {
+		if !g.Defined || g.For != ForInstances {
+			continue
+		}
+		for _, f := range byNetwork[g.Network] {
+			if g.CoversInterface(f) && !slices.Contains(f.Groups, g) {
+				f.Groups = append(f.Groups, g)
+			}
+		}
+	}
+}
+
+// CoversInterface reports whether a defined group is to be attached to an interface of its network.
+func (g *Group) CoversInterface(f *Interface) bool {
+	return slices.ContainsFunc(g.Covers, func(c Cover) bool {
+		return c.Where != nil && c.Where.Holds(InterfacePlace(f)) ||
+			slices.Contains(c.Instances, f.Instance.Name) || slices.Contains(c.Instances, f.Instance.ID)
+	})
+}
+
+// Imagine adds to a network estate one made-up member for each defined instance
+// group that nobody wears, in each subnet where it could stand, so that
+// questions about the group can be answered. It returns the groups concerned.
+// The estate is changed.
+func (e *Estate) Imagine() []*Group {
+	worn := make(map[*Group]bool)
+	taken := make(map[netip.Addr]bool)
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			for _, a := range f.Private {
+				taken[a] = true
+			}
+			for _, g := range f.Groups {
+				worn[g] = true
+			}
+		}
+	}
+	var imagined []*Group
+	for _, g := range e.Groups {
+		if !g.Defined || worn[g] || g.For != ForInstances || len(g.Covers) == 0 {
+			continue
+		}
+		imagined = append(imagined, g)
+		for _, s := range subnetsToImagine(g.Network) {
+			i := &Instance{Account: g.Account, Name: "a member of " + g.Name, Kind: Machine, Imagined: true}
+			f := &Interface{Instance: i, Subnet: s, Groups: []*Group{g}}
+			for _, r := range s.Ranges {
+				a := r.Addr().Next()
+				for taken[a] {
+					a = a.Next()
+				}
+				if taken[a] = true; r.Contains(a) {
+					f.Private = append(f.Private, a)
+				}
+			}
+			if len(f.Private) > 0 {
+				i.Interfaces = append(i.Interfaces, f)
+				e.Instances = append(e.Instances, i)
+			}
+		}
+	}
+	return imagined
+}
+
+// subnetsToImagine are the subnets of a network that have ranges, or one for the
+// whole network where it tells of none.
+func subnetsToImagine(n *Network) []*Subnet {
+	var subnets []*Subnet
+	for _, s := range n.Subnets {
+		if len(s.Ranges) > 0 {
+			subnets = append(subnets, s)
+		}
+	}
+	if len(subnets) == 0 {
+		subnets = []*Subnet{{Network: n, Name: n.Name, Ranges: n.Ranges}}
+	}
+	return subnets
+}

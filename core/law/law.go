@@ -1,0 +1,25 @@
+// Package law holds what an estate is tested against: expectations, for now.
+package law
+
+import (
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// An Expectation says that some traffic passes or does not, over the whole path.
+type Expectation struct {
+	Text     string // as it is written, on one line
+	Because  string
+	Origin   estate.Origin
+	Only     bool // From can, and nobody else can
+	Can      bool // must pass; else must not
+	From, To Side
+	Services service.Set
+	Words    string // the services as written
+}
+
+// A Side is one side of an expectation.
+type Side struct {
+	Of     []estate.Peer
+	Except []estate.Peer
+}

@@ -1,0 +1,345 @@
+package law
+
+import (
+	"fmt"
+	"net/netip"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// A Result is what became of an expectation.
+type Result struct {
+	Expectation
+	Holds     bool
+	Undecided bool           // the survey does not say enough; Holds is false
+	Witness   *decide.Answer // what shows that it does not hold; nil where it holds
+	Note      string         // what the answer rests on: made-up members, nobody there
+}
+
+// Prove decides every expectation over an estate. Groups that nobody wears are
+// given made-up members first: the estate is changed. The answers come in the
+// order of the expectations.
+func Prove(e *estate.Estate, expectations []Expectation) []Result {
+	imagined := make(map[*estate.Group]bool)
+	for _, g := range e.Imagine() {
+		imagined[g] = true
+	}
+	p := prover{d: decide.New(e), imagined: imagined}
+	results := make([]Result, len(expectations))
+	for i, x := range expectations {
+		results[i] = p.prove(x)
+	}
+	return results
+}
+
+type prover struct {
+	d        *decide.Decider
+	imagined map[*estate.Group]bool
+}
+
+// A side's ends: the interfaces that it holds, and the addresses outside the estate.
+type ends struct {
+	interfaces []*estate.Interface
+	outside    addr.Set
+	internet   bool // outside are the strangers: one of them is enough
+	whole      addr.Set
+}
+
+func (p *prover) ends(s Side) ends {
+	var e ends
+	seen := make(map[*estate.Interface]bool)
+	var sets, except []addr.Set
+	for _, peer := range s.Of {
+		if peer.Kind == estate.PeerInternet {
+			e.internet = true
+		}
+		sets = append(sets, p.peerSet(peer))
+	}
+	for _, peer := range s.Except {
+		except = append(except, p.peerSet(peer))
+	}
+	e.whole = addr.UnionAll(sets...).Minus(addr.UnionAll(except...))
+	var own []netip.Addr
+	for _, i := range p.d.Estate().Instances {
+		for _, f := range i.Interfaces {
+			for _, a := range append(append([]netip.Addr{}, f.Private...), f.Public...) {
+				own = append(own, a)
+				if e.whole.Contains(a) && !seen[f] && p.meant(s, f) {
+					seen[f] = true
+					e.interfaces = append(e.interfaces, f)
+				}
+			}
+		}
+	}
+	e.outside = e.whole.Minus(addr.Of(own...))
+	return e
+}
+
+// meant reports whether a side that holds one of an interface's addresses means
+// that interface: where only groups are named, it must wear one of them.
+func (p *prover) meant(s Side, f *estate.Interface) bool {
+	for _, peer := range s.Of {
+		if peer.Kind != estate.PeerGroup {
+			return true
+		}
+		for _, worn := range p.d.Worn(f) {
+			if worn == peer.Group {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (p *prover) peerSet(peer estate.Peer) addr.Set {
+	if peer.Kind == estate.PeerGroup { // whatever the group that asks: there is none
+		return p.d.Members(peer.Group).Only(peer.Family())
+	}
+	return p.d.Peers(&estate.Group{}, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
+}
+
+func (p *prover) prove(x Expectation) Result {
+	r := Result{Expectation: x, Holds: true}
+	from, to := p.ends(x.From), p.ends(x.To)
+	r.Note = p.note(x, from, to)
+	for _, side := range []ends{from, to} {
+		for _, f := range side.interfaces {
+			if reason := p.d.CantDecide(f); reason != "" {
+				return Result{Expectation: x, Undecided: true, Note: reason}
+			}
+		}
+	}
+	switch {
+	case x.Only:
+		p.only(&r, from, to)
+		if r.Holds {
+			p.can(&r, from, to)
+		}
+	case x.Can:
+		p.can(&r, from, to)
+	default:
+		p.cannot(&r, from, to)
+	}
+	return r
+}
+
+// note says what the answer rests on beside the survey.
+func (p *prover) note(x Expectation, from, to ends) string {
+	for _, s := range []Side{x.From, x.To} {
+		for _, peer := range s.Of {
+			if peer.Kind == estate.PeerGroup && p.imagined[peer.Group] {
+				return fmt.Sprintf("nobody wears %s: decided for a made-up member in each of its subnets", peer.Group.Path())
+			}
+		}
+	}
+	for k, side := range []ends{from, to} {
+		if len(side.interfaces) == 0 && side.outside.IsEmpty() {
+			return fmt.Sprintf("nobody is on the %s side", []string{"first", "second"}[k])
+		}
+	}
+	return ""
+}
+
+func fails(r *Result, a decide.Answer) {
+	r.Holds = false
+	if r.Witness == nil {
+		r.Witness = &a
+	}
+}
+
+// can wants every pair to pass, over one family at least; of strangers, some.
+func (p *prover) can(r *Result, from, to ends) {
+	if len(from.interfaces) == 0 && from.outside.IsEmpty() || len(to.interfaces) == 0 && to.outside.IsEmpty() {
+		r.Holds = false
+		return
+	}
+	for _, a := range from.interfaces {
+		for _, b := range to.interfaces {
+			if a.Instance != b.Instance {
+				p.wantPair(r, pairs(a, b))
+			}
+		}
+		if !to.outside.IsEmpty() {
+			p.wantPair(r, outward(a, to.outside))
+		}
+	}
+	if from.outside.IsEmpty() {
+		return
+	}
+	for _, b := range to.interfaces {
+		p.wantOutside(r, from, b)
+	}
+}
+
+// pairs are the ends of flows between two interfaces, one for each family, by private addresses first.
+func pairs(a, b *estate.Interface) [][2]decide.End {
+	var all [][2]decide.End
+	for _, v6 := range []bool{false, true} {
+		x, okX := addressOf(a, v6)
+		y, okY := addressOf(b, v6)
+		if okX && okY {
+			all = append(all, [2]decide.End{{Interface: a, Addr: x}, {Interface: b, Addr: y}})
+		}
+	}
+	return all
+}
+
+func addressOf(f *estate.Interface, v6 bool) (netip.Addr, bool) {
+	for _, addrs := range [][]netip.Addr{f.Private, f.Public} {
+		for _, a := range addrs {
+			if a.Is6() == v6 {
+				return a, true
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// outward are the ends of flows from an interface to somebody outside, one for each family.
+func outward(a *estate.Interface, outside addr.Set) [][2]decide.End {
+	var all [][2]decide.End
+	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+		x, ok := addressOf(a, f == addr.IPv6)
+		if there := outside.Only(f); ok && !there.IsEmpty() {
+			all = append(all, [2]decide.End{{Interface: a, Addr: x}, {Addr: traffic.Example(there)}})
+		}
+	}
+	return all
+}
+
+// wantPair wants all services over one of the pairs, which differ in family.
+func (p *prover) wantPair(r *Result, pairs [][2]decide.End) {
+	for k, pair := range pairs {
+		missing := familyServices(r.Services, pair[0].Addr).Minus(p.d.Between(pair[0], pair[1]))
+		first, ok := missing.First()
+		if !ok {
+			return
+		}
+		if k == len(pairs)-1 {
+			fails(r, p.d.Flow(pairs[0][0], pairs[0][1], serviceLike(first, pairs[0][0].Addr, r.Services)))
+		}
+	}
+}
+
+// serviceLike is a service of the set that the family of an address can carry, the given one if it can.
+func serviceLike(p service.Point, a netip.Addr, of service.Set) service.Point {
+	set := familyServices(of, a)
+	if set.Contains(p) {
+		return p
+	}
+	if first, ok := set.First(); ok {
+		return first
+	}
+	return p
+}
+
+func familyServices(s service.Set, a netip.Addr) service.Set {
+	if a.Is4() {
+		return s.Minus(service.NotIPv4)
+	}
+	return s.Minus(service.NotIPv6)
+}
+
+// wantOutside wants outside addresses to reach an interface: every one that is
+// meant, or of strangers some, over one family at least.
+func (p *prover) wantOutside(r *Result, from ends, b *estate.Interface) {
+	passing := p.d.Arriving(b).WithPeers(from.outside)
+	missing := traffic.Of(from.outside, r.Services).Minus(passing)
+	if from.internet {
+		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+			strangers := from.outside.Only(f)
+			wanted := traffic.Of(strangers, r.Services)
+			unmet := wanted.Services().Minus(passing.WithPeers(strangers).Services())
+			if unmet.IsEmpty() && !wanted.IsEmpty() {
+				return
+			}
+			if f == addr.IPv4 && !unmet.IsEmpty() {
+				missing = wanted.OnServices(unmet)
+			}
+		}
+	}
+	if w, ok := missing.Witness(); ok {
+		p.failOutside(r, w, b)
+	}
+}
+
+func (p *prover) failOutside(r *Result, w traffic.Witness, b *estate.Interface) {
+	y, ok := addressOf(b, w.Peer.Is6())
+	if !ok {
+		y, _ = addressOf(b, !w.Peer.Is6())
+		r.Holds = false
+		r.Note = fmt.Sprintf("%s has no address of the family of %s", b.Instance.Name, w.Peer)
+		return
+	}
+	fails(r, p.d.Flow(decide.End{Addr: w.Peer}, decide.End{Interface: b, Addr: y}, w.Service))
+}
+
+// cannot wants no pair to pass anything, over any family.
+func (p *prover) cannot(r *Result, from, to ends) {
+	for _, a := range from.interfaces {
+		for _, b := range to.interfaces {
+			if a.Instance != b.Instance {
+				p.keepPairs(r, pairs(a, b))
+			}
+		}
+		if !to.outside.IsEmpty() {
+			p.keepOutward(r, a, to.outside)
+		}
+	}
+	for _, b := range to.interfaces {
+		p.keepOutside(r, from.outside, b)
+	}
+}
+
+func (p *prover) keepPairs(r *Result, pairs [][2]decide.End) {
+	for _, pair := range pairs {
+		if first, ok := p.d.Between(pair[0], pair[1]).Intersect(r.Services).First(); ok {
+			fails(r, p.d.Flow(pair[0], pair[1], first))
+		}
+	}
+}
+
+// keepOutward wants an interface not to reach any of some outside addresses.
+func (p *prover) keepOutward(r *Result, a *estate.Interface, outside addr.Set) {
+	passing := p.d.FilterTraffic(a, estate.Out).WithPeers(outside).OnServices(r.Services)
+	for _, block := range passing.Blocks() {
+		// One peer of each family stands for all: ways differ by route, so the routes part them.
+		for _, part := range p.d.ByRoute(a.Subnet, block.Peers) {
+			for _, ends := range outward(a, part) {
+				if first, ok := p.d.Between(ends[0], ends[1]).Intersect(r.Services).First(); ok {
+					fails(r, p.d.Flow(ends[0], ends[1], first))
+				}
+			}
+		}
+	}
+}
+
+// keepOutside wants none of some outside addresses to reach an interface.
+func (p *prover) keepOutside(r *Result, outside addr.Set, b *estate.Interface) {
+	passing := p.d.Arriving(b).WithPeers(outside).OnServices(r.Services)
+	if w, ok := passing.Witness(); ok {
+		p.failOutside(r, w, b)
+	}
+}
+
+// only wants nobody but from to reach to: no other interface, nobody else outside.
+func (p *prover) only(r *Result, from, to ends) {
+	allowed := make(map[*estate.Interface]bool)
+	for _, f := range from.interfaces {
+		allowed[f] = true
+	}
+	for _, b := range to.interfaces {
+		for _, i := range p.d.Estate().Instances {
+			for _, a := range i.Interfaces {
+				if !allowed[a] && i != b.Instance {
+					p.keepPairs(r, pairs(a, b))
+				}
+			}
+		}
+		p.keepOutside(r, addr.Everyone.Minus(from.whole), b)
+	}
+}

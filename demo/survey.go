@@ -1,0 +1,221 @@
+package demo
+
+import (
+	"fmt"
+	"net/netip"
+
+	"isonomos/core/addr"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// A host is one instance of the demo estate.
+type host struct {
+	name, network, subnet string
+	number                byte   // the last part of its private addresses
+	public, public6       string // may be missing
+	labels                estate.Labels
+	kind                  estate.InstanceKind
+}
+
+func role(r string) estate.Labels { return estate.Labels{"role": r} }
+
+var hosts = []host{
+	{name: "front-door", network: "tides/quay", subnet: "front", number: 4, public: "198.51.100.40", labels: role("front-door"), kind: estate.Balancer},
+	{name: "booking-1", network: "tides/quay", subnet: "front", number: 7, labels: role("booking")},
+	{name: "booking-2", network: "tides/quay", subnet: "front", number: 8, labels: role("booking")},
+	{name: "booking-3", network: "tides/quay", subnet: "front", number: 9, labels: role("booking")},
+	{name: "ledger-1", network: "tides/quay", subnet: "ledger", number: 5, public6: "2001:db8:20:3::5", labels: role("ledger")},
+	{name: "ledger-2", network: "tides/quay", subnet: "ledger", number: 6, public6: "2001:db8:20:3::6", labels: role("ledger")},
+	{name: "copy-1", network: "tides/quay", subnet: "ledger", number: 20, labels: role("copy")},
+	{name: "gauge-1", network: "tides/quay", subnet: "sensors", number: 11, labels: role("gauge")},
+	{name: "gauge-2", network: "tides/quay", subnet: "sensors", number: 12, labels: role("gauge")},
+	{name: "gauge-3", network: "tides/quay", subnet: "sensors", number: 13, public: "198.51.100.41", labels: estate.Labels{"role": "gauge", "maintenance": "vendor"}},
+	{name: "gauge-4", network: "tides/quay", subnet: "sensors", number: 14, labels: role("gauge")},
+	{name: "gauge-5", network: "tides/quay", subnet: "sensors", number: 15, labels: role("gauge")},
+	{name: "gauge-6", network: "tides/quay", subnet: "sensors", number: 16, labels: role("gauge")},
+	{name: "gauge-7", network: "tides/quay", subnet: "sensors", number: 17, public: "198.51.100.52", labels: estate.Labels{"role": "gauge", "maintenance": "vendor"}},
+	{name: "gauge-8", network: "tides/quay", subnet: "sensors", number: 18, labels: role("gauge")},
+	{name: "collector-1", network: "tides/quay", subnet: "sensors", number: 30, labels: role("collector")},
+	{name: "ops-1", network: "tides/quay", subnet: "ops", number: 10, public: "198.51.100.60", labels: role("operator")},
+	{name: "ops-2", network: "tides/quay", subnet: "ops", number: 11, public: "198.51.100.62", labels: role("operator")},
+	{name: "desk-1", network: "tides/quay", subnet: "ops", number: 40, public: "198.51.100.61", labels: role("desk")},
+
+	{name: "receiver-1", network: "traffic/roads", subnet: "receivers", number: 11, public: "198.51.100.71", labels: role("receiver")},
+	{name: "receiver-2", network: "traffic/roads", subnet: "receivers", number: 12, public: "198.51.100.72", labels: role("receiver")},
+	{name: "receiver-3", network: "traffic/roads", subnet: "receivers", number: 13, public: "198.51.100.74", labels: role("receiver")},
+	{name: "broker-1", network: "traffic/roads", subnet: "broker", number: 5, public: "198.51.100.73", labels: role("broker")},
+	{name: "broker-2", network: "traffic/roads", subnet: "broker", number: 6, labels: role("broker")},
+	{name: "radar-1", network: "traffic/roads", subnet: "radar", number: 11, labels: role("radar")},
+	{name: "radar-2", network: "traffic/roads", subnet: "radar", number: 12, labels: role("radar")},
+	{name: "tracks-1", network: "traffic/roads", subnet: "broker", number: 20, public: "198.51.100.70", labels: role("tracks")},
+
+	{name: "rig-1", network: "lab/bench", subnet: "bench", number: 5, public: "198.51.100.80", labels: role("rig")},
+	{name: "rig-2", network: "lab/bench", subnet: "bench", number: 6, labels: role("rig")},
+}
+
+// routes are those of the demo's subnets: what leads where, beside the peering.
+var routes = map[string][]string{
+	"tides/quay/front":        {"0.0.0.0/0 internet", "::/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
+	"tides/quay/sensors":      {"0.0.0.0/0 internet", "10.30.0.0/16 peer"},
+	"tides/quay/ledger":       {"0.0.0.0/0 nat 198.51.100.90", "::/0 internet"},
+	"tides/quay/ops":          {"0.0.0.0/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
+	"traffic/roads/receivers": {"0.0.0.0/0 internet", "10.20.0.0/16 peer", "fd20:4c1::/48 peer"},
+	"traffic/roads/radar":     {"0.0.0.0/0 nat", "10.20.0.0/16 peer"},
+	"traffic/roads/broker":    {"0.0.0.0/0 internet", "10.20.0.0/16 peer", "fd20:4c1::/48 peer"},
+	"lab/bench/bench":         {"0.0.0.0/0 internet"},
+}
+
+// Survey is what the demo's clouds say: the definitions as they were carried
+// out, instances, routes, and the default group of each network.
+func Survey() (*estate.Estate, error) {
+	d, err := definitions()
+	if err != nil {
+		return nil, err
+	}
+	s := surveyor{Estate: *d.Estate, ids: make(map[string]int)}
+	s.Taken = Taken
+	for _, n := range s.Networks {
+		n.ID = s.id("net")
+		for _, sub := range n.Subnets {
+			sub.ID, sub.RoutesKnown = s.id("sub"), true
+			for _, text := range routes[sub.Path()] {
+				sub.Routes = append(sub.Routes, route(n, text))
+			}
+		}
+	}
+	own := make(map[*estate.List]map[*estate.Account]*estate.List)
+	s.Lists = nil
+	for _, g := range s.Groups {
+		g.ID = s.id("grp")
+		s.carryOut(g, own)
+	}
+	for _, n := range s.Networks {
+		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: "default", For: estate.ForInstances, Description: "default group of the network", BuiltIn: true, Default: true}
+		g.Rules = []estate.Rule{
+			{ID: s.id("rul"), Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerSelf}}, Services: []service.Spec{service.Anything}},
+			{ID: s.id("rul"), Direction: estate.Out, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}},
+		}
+		s.Groups = append(s.Groups, g)
+	}
+	s.addHosts()
+	return &s.Estate, nil
+}
+
+type surveyor struct {
+	estate.Estate
+	ids map[string]int
+}
+
+// id makes the next identifier of a kind: "grp-01".
+func (s *surveyor) id(kind string) string {
+	s.ids[kind]++
+	return fmt.Sprintf("%s-%02d", kind, s.ids[kind])
+}
+
+func route(n *estate.Network, text string) estate.Route {
+	var to, via, address string
+	_, _ = fmt.Sscan(text, &to, &via, &address) // the address is there for some only
+	r := estate.Route{To: netip.MustParsePrefix(to), Via: estate.Via(via)}
+	if r.Via == estate.ViaPeer {
+		r.Network = n.Peered[0]
+	}
+	if address != "" {
+		r.Address = netip.MustParseAddr(address)
+	}
+	return r
+}
+
+// carryOut makes cloud rules of a defined group: one service and one peer each,
+// everyone as a range of each family, lists in the account.
+func (s *surveyor) carryOut(g *estate.Group, own map[*estate.List]map[*estate.Account]*estate.List) {
+	var rules []estate.Rule
+	for _, r := range g.Rules {
+		for _, spec := range service.Of(r.Services...).Specs() {
+			for _, p := range s.cloudPeers(g, r.Peers, own) {
+				rules = append(rules, estate.Rule{ID: s.id("rul"), Direction: r.Direction, Action: r.Action, Peers: []estate.Peer{p}, Services: []service.Spec{spec}, Description: r.Description})
+			}
+		}
+	}
+	g.Rules = rules
+}
+
+func (s *surveyor) cloudPeers(g *estate.Group, peers []estate.Peer, own map[*estate.List]map[*estate.Account]*estate.List) []estate.Peer {
+	var out []estate.Peer
+	ranges := func(prefixes []netip.Prefix) {
+		for _, p := range prefixes {
+			out = append(out, estate.Peer{Kind: estate.PeerRange, Range: p})
+		}
+	}
+	for _, p := range peers {
+		switch p.Kind {
+		case estate.PeerEveryone:
+			ranges(addr.FamilyOf(p.Family()).Prefixes())
+		case estate.PeerNetwork:
+			ranges(p.Network.Ranges)
+		case estate.PeerList:
+			if own[p.List] == nil {
+				own[p.List] = make(map[*estate.Account]*estate.List)
+			}
+			l := own[p.List][g.Account]
+			if l == nil {
+				copied := *p.List
+				l = &copied
+				l.Account, l.ID, l.Region = g.Account, s.id("lst"), g.Account.Region
+				own[p.List][g.Account] = l
+				s.Lists = append(s.Lists, l)
+			}
+			out = append(out, estate.Peer{Kind: estate.PeerList, List: l})
+		default:
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (s *surveyor) addHosts() {
+	byName := make(map[string]*estate.Instance)
+	for _, h := range hosts {
+		n := s.FindNetwork(h.network)
+		i := &estate.Instance{Account: n.Account, ID: s.id("ins"), Name: h.name, Kind: h.kind, Labels: h.labels}
+		if i.Kind == "" {
+			i.Kind = estate.Machine
+		}
+		f := &estate.Interface{Instance: i, ID: s.id("if")}
+		for _, sub := range n.Subnets {
+			if sub.Name == h.subnet {
+				f.Subnet = sub
+			}
+		}
+		for _, r := range f.Subnet.Ranges {
+			f.Private = append(f.Private, hostAddress(r, h.number))
+		}
+		for _, text := range []string{h.public, h.public6} {
+			if text != "" {
+				f.Public = append(f.Public, netip.MustParseAddr(text))
+			}
+		}
+		i.Interfaces = []*estate.Interface{f}
+		for _, g := range s.Groups {
+			if g.Network == n && g.Defined && g.CoversInterface(f) {
+				f.Groups = append(f.Groups, g)
+			}
+		}
+		byName[h.name] = i
+		s.Instances = append(s.Instances, i)
+	}
+	byName["front-door"].Listeners = []estate.Listener{{
+		Service: service.Ports(service.TCP, 443, 443),
+		Targets: []*estate.Instance{byName["booking-1"], byName["booking-2"], byName["booking-3"]},
+		Port:    8443,
+		Probe:   service.Ports(service.TCP, 8443, 8443),
+	}}
+}
+
+// hostAddress is the address of a subnet's range with a last part.
+func hostAddress(r netip.Prefix, number byte) netip.Addr {
+	b := r.Addr().AsSlice()
+	b[len(b)-1] = number
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}

@@ -1,0 +1,1183 @@
+// Package parse makes a syntax tree of a definition file.
+package parse
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"isonomos/core/near"
+	"isonomos/nomos/scan"
+	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
+	"isonomos/nomos/token"
+)
+
+// File parses a file. The tree holds what could be understood; the messages, in
+// the order of the text, say what could not. Time and memory are linear in the
+// size of the file.
+func File(f *source.File) (*syntax.File, []source.Message) {
+	scanned := scan.File(f)
+	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages}
+	tree := &syntax.File{Source: f, Comments: scanned.Comments}
+	for p.skipNewlines(); !p.at(token.EOF); p.skipNewlines() {
+		if d := p.topLevel(); d != nil {
+			tree.Decls = append(tree.Decls, d)
+		}
+	}
+	return tree, source.Sort(p.messages)
+}
+
+// Limits that keep hostile input from costing out of proportion.
+const (
+	maxMessages = 50
+	maxNesting  = 64
+)
+
+type parser struct {
+	file     *source.File
+	tokens   []token.Token
+	i        int // the current token
+	nesting  int
+	messages []source.Message
+}
+
+// errStatement ends the parsing of a statement whose message is written already.
+var errStatement = errors.New("statement given up")
+
+// statement runs a parsing function; if it gives up, the rest of the statement is skipped.
+func (p *parser) statement(parse func()) (ok bool) {
+	start, nesting := p.i, p.nesting
+	defer func() {
+		if r := recover(); r != nil {
+			if r != errStatement {
+				panic(r)
+			}
+			p.nesting = nesting
+			p.skipStatement(start)
+		}
+	}()
+	parse()
+	return true
+}
+
+// skipStatement goes on behind the statement that the token start began:
+// behind its line end, its block, or before the brace that closes the block around it.
+func (p *parser) skipStatement(start int) {
+	depth := 0
+	for i := start; i < p.i; i++ {
+		switch p.tokens[i].Kind {
+		case token.LeftBrace:
+			depth++
+		case token.RightBrace:
+			depth--
+		}
+	}
+	for ; ; p.i++ {
+		switch p.tokens[p.i].Kind {
+		case token.EOF:
+			return
+		case token.LeftBrace:
+			depth++
+		case token.RightBrace:
+			if depth <= 0 {
+				return
+			}
+			if depth--; depth == 0 {
+				p.i++
+				return
+			}
+		case token.Newline:
+			if depth <= 0 {
+				return
+			}
+		default:
+			if p.i > start && p.declarationHere() {
+				return
+			}
+		}
+	}
+}
+
+// declarationHere reports whether a declaration keyword stands at the current token in column 1.
+func (p *parser) declarationHere() bool {
+	t := p.tok()
+	return t.Kind == token.Name && (t.Start == 0 || p.file.Text[t.Start-1] == '\n') && slices.Contains(token.Declarations, p.text())
+}
+
+func (p *parser) tok() token.Token { return p.tokens[p.i] }
+
+func (p *parser) ahead(n int) token.Token { return p.tokens[min(p.i+n, len(p.tokens)-1)] }
+
+func (p *parser) at(k token.Kind) bool { return p.tok().Kind == k }
+
+func (p *parser) text() string { return p.file.Of(p.tok().Span) }
+
+// keyword reports whether the current token is the given word.
+func (p *parser) keyword(word string) bool { return p.at(token.Name) && p.text() == word }
+
+func (p *parser) oneOf(words ...string) bool {
+	return p.at(token.Name) && slices.Contains(words, p.text())
+}
+
+func (p *parser) next() token.Token {
+	t := p.tok()
+	if t.Kind != token.EOF {
+		p.i++
+	}
+	return t
+}
+
+func (p *parser) accept(k token.Kind) bool {
+	if p.at(k) {
+		p.next()
+		return true
+	}
+	return false
+}
+
+func (p *parser) acceptWord(word string) bool {
+	if p.keyword(word) {
+		p.next()
+		return true
+	}
+	return false
+}
+
+func (p *parser) skipNewlines() {
+	for p.accept(token.Newline) {
+	}
+}
+
+func (p *parser) say(at source.Span, hint, format string, a ...any) {
+	if len(p.messages) < maxMessages {
+		p.messages = append(p.messages, source.Message{File: p.file, Span: at, Text: fmt.Sprintf(format, a...), Hint: hint})
+	}
+}
+
+// fail says what is wrong at a place and gives the statement up.
+func (p *parser) fail(at source.Span, hint, format string, a ...any) {
+	p.say(at, hint, format, a...)
+	panic(errStatement)
+}
+
+// expected fails at the current token: something else should stand there.
+func (p *parser) expected(what, hint string) {
+	if p.at(token.Illegal) { // the scanner has said what is wrong with it
+		panic(errStatement)
+	}
+	p.fail(p.tok().Span, hint, "expected %s, found %s", what, p.found())
+}
+
+func (p *parser) found() string {
+	switch t := p.tok(); t.Kind {
+	case token.EOF, token.Newline:
+		return t.Kind.String()
+	case token.String:
+		return "a text in quotes"
+	}
+	text := p.text()
+	if len(text) > 40 {
+		text = text[:40] + "…"
+	}
+	return strconv.Quote(text)
+}
+
+func (p *parser) need(k token.Kind, hint string) token.Token {
+	if !p.at(k) {
+		p.expected(k.String(), hint)
+	}
+	return p.next()
+}
+
+func (p *parser) needWord(words ...string) syntax.Word {
+	if p.oneOf(words...) {
+		return p.word()
+	}
+	quoted := make([]string, len(words))
+	for i, w := range words {
+		quoted[i] = strconv.Quote(w)
+	}
+	p.expected(strings.Join(quoted, " or "), p.nearHint(words))
+	return syntax.Word{}
+}
+
+// nearHint offers the word that the current token was perhaps meant to be.
+func (p *parser) nearHint(words []string) string {
+	if p.at(token.Name) {
+		if best, ok := near.Best(p.text(), words); ok {
+			return strconv.Quote(best) + " is near"
+		}
+	}
+	return ""
+}
+
+// word takes the current token as a word, whatever it is.
+func (p *parser) word() syntax.Word {
+	t := p.next()
+	w := syntax.Word{Node: syntax.Node{Span: t.Span}, Text: p.file.Of(t.Span)}
+	if t.Kind == token.String {
+		w.Text, w.Quoted = scan.Unquote(w.Text), true
+	}
+	return w
+}
+
+// name takes a name that is not reserved.
+func (p *parser) name(what string) syntax.Word {
+	if !p.at(token.Name) {
+		hint := ""
+		if p.at(token.String) {
+			hint = "a name stands without quotes"
+		}
+		p.expected(what, hint)
+	}
+	if token.Reserved(p.text()) {
+		p.fail(p.tok().Span, "", "%q is a word of the language and can't be %s", p.text(), what)
+	}
+	return p.word()
+}
+
+func (p *parser) path(what string) syntax.Word {
+	if p.at(token.Path) {
+		return p.word()
+	}
+	return p.name(what)
+}
+
+// nameOrText takes a name or a text in quotes.
+func (p *parser) nameOrText(what string) syntax.Word {
+	if p.at(token.String) {
+		return p.word()
+	}
+	return p.name(what)
+}
+
+func (p *parser) quoted(what string) syntax.Word {
+	if !p.at(token.String) {
+		p.expected(what+" in quotes", "")
+	}
+	return p.word()
+}
+
+func (p *parser) optionalText() syntax.Word {
+	if p.at(token.String) {
+		return p.word()
+	}
+	return syntax.Word{}
+}
+
+// value takes a path, a text or a number.
+func (p *parser) value() syntax.Word {
+	switch p.tok().Kind {
+	case token.Path, token.Name, token.String, token.Number:
+		return p.word()
+	}
+	p.expected("a value", "a name, a path, a number or a text in quotes")
+	return syntax.Word{}
+}
+
+func (p *parser) pairs() []syntax.Pair {
+	var pairs []syntax.Pair
+	for {
+		key := p.nameOrText("a label")
+		p.need(token.Equals, "a label is written NAME = VALUE")
+		pairs = append(pairs, syntax.Pair{Key: key, Value: p.value()})
+		if !p.accept(token.Comma) {
+			return pairs
+		}
+	}
+}
+
+// since is the text from a token to the one before the current.
+func (p *parser) since(start int) syntax.Node {
+	last := max(start, p.i-1)
+	for last > start && p.tokens[last].Kind == token.Newline {
+		last--
+	}
+	return syntax.Node{Span: p.tokens[start].Span.Join(p.tokens[last].Span)}
+}
+
+// block parses { statements }. Each call of one parses one statement. It returns the braces' extent.
+func (p *parser) block(what string, one func()) source.Span {
+	open := p.need(token.LeftBrace, "")
+	if p.nesting++; p.nesting > maxNesting {
+		p.fail(open.Span, "", "blocks are nested more than %d deep", maxNesting)
+	}
+	defer func() { p.nesting-- }()
+	for {
+		p.skipNewlines()
+		if p.at(token.RightBrace) {
+			return open.Span.Join(p.next().Span)
+		}
+		if p.at(token.EOF) || p.declarationHere() && !slices.Contains(insideToo[what], p.text()) {
+			p.say(open.Span, fmt.Sprintf("it should end before line %d", p.file.Line(p.tok().Start)), `the block that begins here has no closing "}"`)
+			return open.Span.Join(p.tokens[p.i-1].Span)
+		}
+		before := p.i
+		if p.statement(one) && p.i > 0 && p.tokens[p.i-1].Kind != token.RightBrace && !p.at(token.RightBrace) && !p.at(token.Newline) && !p.at(token.EOF) {
+			p.statement(func() { p.expected("the end of the line", "") })
+		}
+		if p.i == before { // nothing could be taken: never stand still
+			p.next()
+		}
+	}
+}
+
+// insideToo are the declaration keywords that begin lines of a block as well,
+// so that they do not end it when they stand in column 1.
+var insideToo = map[string][]string{
+	"account": {"cloud"}, "list": {"list"}, "pattern": {"use"}, "group": {"use"}, "where": {"use"},
+}
+
+// topLevel parses one declaration; nil if it could not be understood.
+func (p *parser) topLevel() (decl syntax.Decl) {
+	before := p.i
+	ok := p.statement(func() {
+		start := p.i
+		if !p.at(token.Name) {
+			p.expected("a declaration", "it begins with one of: "+strings.Join(token.Declarations, ", "))
+		}
+		switch p.text() {
+		case "estate":
+			decl = p.estate(start)
+		case "cloud", "account", "network":
+			decl = p.place(start)
+		case "list":
+			decl = p.list(start)
+		case "service":
+			decl = p.service(start)
+		case "pattern":
+			decl = p.pattern(start)
+		case "use":
+			decl = p.baseline(start)
+		case "group":
+			decl = p.group(start)
+		case "connect":
+			decl = p.connect(start)
+		case "law":
+			decl = p.law(start)
+		case "exempt":
+			decl = p.exempt(start)
+		case "expect":
+			decl = p.expect(start)
+		default:
+			hint := p.nearHint(token.Declarations)
+			if hint == "" {
+				hint = "a declaration begins with one of: " + strings.Join(token.Declarations, ", ")
+			}
+			p.fail(p.tok().Span, hint, "no declaration begins with %q", p.text())
+		}
+		if !p.at(token.Newline) && !p.at(token.EOF) && p.tokens[p.i-1].Kind != token.RightBrace && !p.declarationHere() {
+			p.expected("the end of the line", "")
+		}
+	})
+	if !ok {
+		p.accept(token.RightBrace) // a brace too many at top level
+	}
+	if p.i == before {
+		p.next()
+	}
+	return decl
+}
+
+func (p *parser) estate(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Estate{Name: p.name("the estate's name")}
+	d.Title = p.optionalText()
+	d.Node = p.since(start)
+	return d
+}
+
+var settings = map[string][]string{
+	"cloud":   {"dialect", "at", "token", "profile"},
+	"account": {"cloud", "id", "region", "folder", "label", "limit"},
+	"network": {"id", "region", "range", "subnet", "peered", "answers", "label"},
+}
+
+func (p *parser) place(start int) syntax.Decl {
+	d := &syntax.Place{Kind: p.word().Text}
+	d.Name = p.name("the " + d.Kind + "'s name")
+	if d.Kind == "network" {
+		p.needWord("in")
+		d.In = p.name("the name of the network's account")
+	}
+	p.block(d.Kind, func() { d.Settings = append(d.Settings, p.setting(d.Kind)) })
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) setting(kind string) syntax.Setting {
+	start := p.i
+	if !p.oneOf(settings[kind]...) {
+		if hint := p.nearHint(settings[kind]); p.at(token.Name) && hint != "" {
+			p.fail(p.tok().Span, hint, "%s has no setting %q", article(kind), p.text())
+		}
+		p.expected("a setting of the "+kind, "one of: "+strings.Join(settings[kind], ", "))
+	}
+	s := syntax.Setting{Key: p.word()}
+	switch s.Key.Text {
+	case "dialect", "cloud":
+		s.Value = p.name("the name of a " + s.Key.Text)
+	case "at", "token":
+		if p.acceptWord("env") {
+			s.Env, s.Value = true, p.name("the name of an environment variable")
+		} else if s.Key.Text == "token" {
+			p.fail(p.tok().Span, "write: token env NAME", "a token never stands in a definition: it comes from the environment")
+		} else {
+			s.Value = p.quoted("an address")
+		}
+	case "id":
+		s.Value = p.quoted("an id")
+	case "profile", "region":
+		s.Value = p.nameOrText("a " + s.Key.Text)
+	case "folder":
+		s.Value = p.value()
+	case "label", "limit":
+		s.Pairs = p.pairs()
+	case "range":
+		s.Ranges = p.ranges()
+	case "subnet":
+		s.Value = p.nameOrText("the subnet's name")
+		if p.at(token.Range) {
+			s.Ranges = p.ranges()
+		}
+	case "peered":
+		s.Paths = append(s.Paths, p.path("a network"))
+		for p.accept(token.Comma) {
+			s.Paths = append(s.Paths, p.path("a network"))
+		}
+	case "answers":
+		span := p.need(token.NumberSpan, "the client ports, for example 32768-60999")
+		s.From, s.To = p.portSpan(span)
+	}
+	s.Node = p.since(start)
+	return s
+}
+
+func article(noun string) string {
+	if strings.ContainsAny(noun[:1], "aeiou") {
+		return "an " + noun
+	}
+	return "a " + noun
+}
+
+func (p *parser) ranges() []syntax.Range {
+	ranges := []syntax.Range{p.addrRange()}
+	for p.accept(token.Comma) {
+		ranges = append(ranges, p.addrRange())
+	}
+	return ranges
+}
+
+func (p *parser) addrRange() syntax.Range {
+	t := p.need(token.Range, "10.20.0.0/16, 192.0.2.7, 2001:db8::/32")
+	text := p.file.Of(t.Span)
+	prefix, err := netip.ParsePrefix(text)
+	if err != nil {
+		a := netip.MustParseAddr(text) // the scanner has seen that it is one or the other
+		prefix = netip.PrefixFrom(a, a.BitLen())
+	}
+	if prefix.Addr().Is4In6() {
+		p.fail(t.Span, "write the IPv4 range", "an IPv4-mapped range is never that of a packet")
+	}
+	return syntax.Range{Node: syntax.Node{Span: t.Span}, Prefix: prefix}
+}
+
+func (p *parser) list(start int) syntax.Decl {
+	p.next()
+	d := &syntax.List{Name: p.name("the list's name")}
+	d.Title = p.optionalText()
+	if p.acceptWord("published") {
+		d.Published = p.quoted("the provider's name for the list")
+	} else {
+		p.block("list", func() { d.Lines = append(d.Lines, p.listLine()) })
+	}
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) listLine() syntax.ListLine {
+	start := p.i
+	var l syntax.ListLine
+	switch {
+	case p.at(token.Range):
+		l.Range = p.addrRange()
+		l.Note = p.optionalText()
+	case p.acceptWord("list"):
+		l.List = p.name("the name of a list")
+		l.Note = p.optionalText()
+	case p.acceptWord("room"):
+		l.Room = p.number("the number of entries that there is room for")
+	case p.acceptWord("published"):
+		l.Published = p.quoted("the provider's name for the list")
+		p.needWord("on")
+		l.On = p.name("the name of a cloud")
+	case p.acceptWord("where"):
+		l.Where = p.condition()
+		p.block("list", func() { l.Lines = append(l.Lines, p.listLine()) })
+	default:
+		p.expected("a line of the list", "a range, an address, list, room, published or where")
+	}
+	l.Node = p.since(start)
+	return l
+}
+
+func (p *parser) number(what string) syntax.Word {
+	if !p.at(token.Number) {
+		p.expected(what, "")
+	}
+	return p.word()
+}
+
+// integer is the value of a word of digits; too large a one is an error.
+func (p *parser) integer(w syntax.Word) int {
+	n, err := strconv.Atoi(w.Text)
+	if err != nil || n > math.MaxInt32 {
+		p.fail(w.Span, "", "the number is too large")
+	}
+	return n
+}
+
+func (p *parser) service(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Service{Name: p.name("the service's name")}
+	p.need(token.Equals, "service NAME = tcp 5432")
+	d.Services = p.services()
+	if p.acceptWord("class") {
+		d.Class = p.name("the class")
+	}
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) pattern(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Pattern{Name: p.name("the pattern's name")}
+	if p.accept(token.LeftParen) {
+		for {
+			d.Params = append(d.Params, p.param())
+			if !p.accept(token.Comma) {
+				break
+			}
+		}
+		p.need(token.RightParen, "")
+	}
+	p.block("pattern", func() { d.Rules = append(d.Rules, p.rule()) })
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) param() syntax.Param {
+	start := p.i
+	var x syntax.Param
+	x.Name = p.name("a parameter's name")
+	p.need(token.Colon, "a parameter is written NAME: peers")
+	x.Type = p.needWord("peers", "services", "text", "number", "duration")
+	if p.accept(token.Equals) {
+		items := p.items()
+		x.Default = &items
+	}
+	x.Node = p.since(start)
+	return x
+}
+
+func (p *parser) baseline(start int) syntax.Decl {
+	d := &syntax.Baseline{Use: p.use()}
+	p.needWord("in")
+	p.needWord("every")
+	p.needWord("group")
+	if p.acceptWord("where") {
+		d.Where = p.condition()
+	}
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) use() *syntax.Use {
+	start := p.i
+	p.next()
+	u := &syntax.Use{Name: p.name("the name of a pattern")}
+	if p.accept(token.LeftParen) {
+		for !p.at(token.RightParen) {
+			if p.at(token.Name) && p.ahead(1).Kind == token.Equals {
+				arg := syntax.NamedArg{Name: p.name("a parameter")}
+				p.next()
+				arg.Items = p.items()
+				u.Named = append(u.Named, arg)
+			} else if len(u.Named) > 0 {
+				p.fail(p.tok().Span, "", "an argument without a name can't follow one with a name")
+			} else if p.accept(token.LeftParen) {
+				items := p.items()
+				p.need(token.RightParen, "")
+				u.Args = append(u.Args, items)
+			} else {
+				first := p.i
+				item := p.item()
+				u.Args = append(u.Args, syntax.Items{Node: p.since(first), Of: []syntax.Item{item}})
+			}
+			if !p.accept(token.Comma) {
+				break
+			}
+		}
+		p.need(token.RightParen, "")
+	}
+	u.Node = p.since(start)
+	return u
+}
+
+// items parses values up to one that the grammar gives to the next argument.
+func (p *parser) items() syntax.Items {
+	start := p.i
+	var x syntax.Items
+	x.Of = append(x.Of, p.item())
+	more := func() bool {
+		return p.at(token.Comma) && !(p.ahead(1).Kind == token.Name && (p.ahead(2).Kind == token.Equals || p.ahead(2).Kind == token.Colon))
+	}
+	for more() {
+		p.next()
+		x.Of = append(x.Of, p.item())
+	}
+	if p.acceptWord("except") {
+		x.Except = append(x.Except, p.item())
+		for more() {
+			p.next()
+			x.Except = append(x.Except, p.item())
+		}
+	}
+	x.Node = p.since(start)
+	return x
+}
+
+func (p *parser) item() syntax.Item {
+	start := p.i
+	var x syntax.Item
+	switch {
+	case p.at(token.String), p.at(token.Number), p.at(token.Duration):
+		x.Word = p.word()
+	case p.oneOf("any", "tcp", "udp", "icmp", "icmpv6", "protocol", "class"):
+		s := p.spec()
+		x.Spec = &s
+	default:
+		peer := p.peer()
+		x.Peer = &peer
+	}
+	x.Node = p.since(start)
+	return x
+}
+
+func (p *parser) group(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Group{Name: p.name("the group's name")}
+	if p.acceptWord("for") {
+		d.For = p.needWord("instances", "subnets")
+	}
+	p.needWord("in")
+	d.Scope = p.scope()
+	if p.acceptWord("existing") {
+		d.Existing = p.quoted("the group's name or id in its cloud")
+	} else {
+		d.Title = p.optionalText()
+		d.Braces = p.block("group", func() { d.Body = append(d.Body, p.member()) })
+	}
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) scope() syntax.Scope {
+	start := p.i
+	var s syntax.Scope
+	if p.acceptWord("every") {
+		p.needWord("network")
+		if p.acceptWord("where") {
+			s.Where = p.condition()
+		}
+	} else {
+		s.Network = p.path("a network, or: every network")
+	}
+	s.Node = p.since(start)
+	return s
+}
+
+var members = []string{"cover", "label", "named", "follow", "admit", "reach", "refuse", "lend", "use", "where"}
+
+func (p *parser) member() syntax.Stmt {
+	start := p.i
+	switch {
+	case p.keyword("cover"):
+		return p.cover()
+	case p.acceptWord("label"):
+		s := &syntax.LabelStmt{Pairs: p.pairs()}
+		s.Node = p.since(start)
+		return s
+	case p.acceptWord("named"):
+		s := &syntax.Named{Name: p.quoted("the group's name in its cloud")}
+		s.Node = p.since(start)
+		return s
+	case p.acceptWord("follow"):
+		p.needWord("instances")
+		return &syntax.Follow{Node: p.since(start)}
+	}
+	return p.rule()
+}
+
+func (p *parser) cover() syntax.Stmt {
+	start := p.i
+	p.next()
+	s := &syntax.Cover{Kind: p.needWord("where", "instance", "subnet")}
+	if s.Kind.Text == "where" {
+		s.Where = p.condition()
+	} else {
+		s.Names = append(s.Names, p.nameOrText("a name"))
+		for p.accept(token.Comma) {
+			s.Names = append(s.Names, p.nameOrText("a name"))
+		}
+	}
+	s.Node = p.since(start)
+	return s
+}
+
+func (p *parser) rule() syntax.Stmt {
+	start := p.i
+	switch {
+	case p.keyword("use"):
+		u := p.use()
+		var stateless syntax.Word
+		p.clauses(&u.Because, &u.Until, &stateless)
+		if stateless.Given() {
+			p.fail(stateless.Span, "write it at the rules of the pattern", "a use can't be stateless")
+		}
+		u.Node = p.since(start)
+		return u
+	case p.acceptWord("where"):
+		w := &syntax.Where{Condition: p.condition()}
+		p.block("where", func() { w.Rules = append(w.Rules, p.rule()) })
+		w.Node = p.since(start)
+		return w
+	}
+	prepositions := map[string][]string{"admit": {"from"}, "reach": {"at"}, "refuse": {"from", "at"}, "lend": {"to", "at"}}
+	if !p.at(token.Name) || prepositions[p.text()] == nil {
+		if hint := p.nearHint(members); hint != "" {
+			p.fail(p.tok().Span, hint, "no statement begins with %q", p.text())
+		}
+		p.expected("a statement", "it begins with one of: "+strings.Join(members, ", "))
+	}
+	r := &syntax.Rule{Verb: p.word()}
+	r.Services = p.services()
+	if wanted := prepositions[r.Verb.Text]; !p.oneOf(wanted...) && p.oneOf("from", "at", "to") {
+		p.fail(p.tok().Span, fmt.Sprintf("write: %s SERVICE %s PEER", r.Verb.Text, wanted[0]), "after %q stands %q, not %q", r.Verb.Text, strings.Join(wanted, " or "), p.text())
+	}
+	r.Prep = p.needWord(prepositions[r.Verb.Text]...)
+	r.Peers = p.peers()
+	if r.Verb.Text == "lend" {
+		p.needWord("for")
+		p.needWord("at")
+		p.needWord("most")
+		if p.at(token.Duration) {
+			r.AtMost = p.word()
+		} else {
+			r.AtMost = p.name("a duration such as 2h")
+		}
+	}
+	p.clauses(&r.Because, &r.Until, &r.Stateless)
+	r.Node = p.since(start)
+	return r
+}
+
+// clauses parses because, until and stateless, in any order, each at most once.
+func (p *parser) clauses(because *syntax.Word, until *syntax.Date, stateless *syntax.Word) {
+	for {
+		at := p.tok().Span
+		twice := false
+		switch {
+		case p.acceptWord("because"):
+			twice = because.Given()
+			if p.at(token.Name) {
+				*because = p.name("a text in quotes")
+			} else {
+				*because = p.quoted("the reason")
+			}
+		case p.acceptWord("until"):
+			twice = until.Given()
+			*until = p.date()
+		case p.keyword("stateless"):
+			twice = stateless.Given()
+			*stateless = p.word()
+		default:
+			return
+		}
+		if twice {
+			p.fail(at, "", "%q stands here twice", p.file.Of(at))
+		}
+	}
+}
+
+func (p *parser) date() syntax.Date {
+	t := p.need(token.Date, "2027-01-31 or 2027-01-31T18:00Z")
+	d := syntax.Date{Node: syntax.Node{Span: t.Span}}
+	text := p.file.Of(t.Span)
+	if moment, err := time.Parse("2006-01-02T15:04Z", text); err == nil {
+		d.Time = moment
+	} else if day, err := time.Parse("2006-01-02", text); err == nil {
+		d.Time = day.AddDate(0, 0, 1) // to its end
+	} else {
+		hint := ""
+		if first, err := time.Parse("2006-01", text[:7]); err == nil {
+			hint = fmt.Sprintf("the month ends on %s", first.AddDate(0, 1, -1).Format("2006-01-02"))
+		}
+		p.say(t.Span, hint, "the date %s does not exist", text)
+	}
+	return d
+}
+
+func (p *parser) services() []syntax.Spec {
+	specs := []syntax.Spec{p.svc()}
+	for p.accept(token.Comma) {
+		specs = append(specs, p.svc())
+	}
+	return specs
+}
+
+func (p *parser) svc() syntax.Spec {
+	if p.oneOf("any", "tcp", "udp", "icmp", "icmpv6", "protocol", "class") {
+		return p.spec()
+	}
+	start := p.i
+	if p.at(token.Number) || p.at(token.NumberSpan) {
+		p.fail(p.tok().Span, "write: tcp "+p.text(), "a port needs its protocol")
+	}
+	name := p.name("a service")
+	return syntax.Spec{Node: p.since(start), Kind: "name", Name: name}
+}
+
+func (p *parser) spec() syntax.Spec {
+	start := p.i
+	s := syntax.Spec{Kind: p.word().Text, Type: -1, Code: -1}
+	switch s.Kind {
+	case "tcp", "udp":
+		if p.accept(token.LeftParen) {
+			s.Ports = append(s.Ports, p.port())
+			for p.accept(token.Comma) {
+				s.Ports = append(s.Ports, p.port())
+			}
+			p.need(token.RightParen, "")
+		} else if p.at(token.Number) || p.at(token.NumberSpan) || p.at(token.Name) && !token.Reserved(p.text()) {
+			s.Ports = append(s.Ports, p.port())
+		}
+	case "icmp", "icmpv6":
+		switch {
+		case p.at(token.Number):
+			s.Type = p.upTo(p.tok().Span, p.text(), 255, "an ICMP type")
+			p.next()
+		case p.at(token.Fraction):
+			typ, code, _ := strings.Cut(p.text(), "/")
+			s.Type = p.upTo(p.tok().Span, typ, 255, "an ICMP type")
+			s.Code = p.upTo(p.tok().Span, code, 255, "an ICMP code")
+			p.next()
+		case p.at(token.Name) && !token.Reserved(p.text()):
+			s.Name = p.word()
+		}
+	case "protocol":
+		s.Type = p.upTo(p.tok().Span, p.number("a protocol's number").Text, 255, "a protocol's number")
+	case "class":
+		s.Name = p.name("a class")
+	}
+	s.Node = p.since(start)
+	return s
+}
+
+func (p *parser) upTo(at source.Span, digits string, limit int, what string) int {
+	n, err := strconv.Atoi(digits)
+	if err != nil || n > limit {
+		p.fail(at, "", "%s goes from 0 to %d", what, limit)
+	}
+	return n
+}
+
+func (p *parser) port() syntax.Port {
+	t := p.tok()
+	x := syntax.Port{Node: syntax.Node{Span: t.Span}}
+	switch t.Kind {
+	case token.Number:
+		x.From = p.upTo(t.Span, p.text(), 65535, "a port")
+		x.To = x.From
+		p.next()
+	case token.NumberSpan:
+		p.next()
+		x.From, x.To = p.portSpan(t)
+	default:
+		x.Name = p.name("a port")
+	}
+	return x
+}
+
+func (p *parser) portSpan(t token.Token) (from, to int) {
+	low, high, _ := strings.Cut(p.file.Of(t.Span), "-")
+	from, to = p.upTo(t.Span, low, 65535, "a port"), p.upTo(t.Span, high, 65535, "a port")
+	if from > to {
+		p.fail(t.Span, fmt.Sprintf("write %d-%d", to, from), "the ports are reversed")
+	}
+	return from, to
+}
+
+func (p *parser) peers() syntax.Peers {
+	start := p.i
+	var x syntax.Peers
+	x.Of = append(x.Of, p.peer())
+	for p.accept(token.Comma) {
+		x.Of = append(x.Of, p.peer())
+	}
+	if p.acceptWord("except") {
+		x.Except = append(x.Except, p.peer())
+		for p.accept(token.Comma) {
+			x.Except = append(x.Except, p.peer())
+		}
+	}
+	x.Node = p.since(start)
+	return x
+}
+
+func (p *parser) peer() syntax.Peer {
+	start := p.i
+	var x syntax.Peer
+	switch {
+	case p.at(token.Range):
+		x.Kind, x.Range = "range", p.addrRange()
+	case p.at(token.Path):
+		x.Kind, x.Name = "name", p.word()
+	case p.oneOf("everyone", "internet", "self", "probes"):
+		x.Kind = p.word().Text
+	case p.keyword("network"):
+		x.Kind = p.word().Text
+		if p.at(token.Path) || p.at(token.Name) && !token.Reserved(p.text()) && !peerWord(p.text()) {
+			x.Name = p.word()
+		}
+	case p.keyword("subnet"):
+		x.Kind = p.word().Text
+		if p.at(token.String) {
+			x.Name = p.word()
+		} else {
+			x.Name = p.path("a subnet")
+		}
+	case p.keyword("group"):
+		x.Kind = p.word().Text
+		x.Name = p.path("a group")
+	case p.keyword("list"):
+		x.Kind = p.word().Text
+		x.Name = p.name("a list")
+	case p.at(token.Name) && !token.Reserved(p.text()):
+		x.Kind, x.Name = "name", p.word()
+	default:
+		p.expected("a peer", "everyone, self, network, group NAME, list NAME, subnet NAME or a range")
+	}
+	if p.oneOf("v4", "v6") {
+		x.Family = p.word()
+	}
+	x.Node = p.since(start)
+	return x
+}
+
+func peerWord(word string) bool {
+	switch word {
+	case "probes", "network", "subnet", "group", "list":
+		return true
+	}
+	return false
+}
+
+func (p *parser) connect(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Connect{From: p.peers()}
+	p.needWord("to")
+	d.To = p.peers()
+	p.needWord("on")
+	d.On = p.services()
+	var stateless syntax.Word
+	p.clauses(&d.Because, &d.Until, &stateless)
+	if stateless.Given() {
+		p.fail(stateless.Span, "", "a connect can't be stateless")
+	}
+	d.Node = p.since(start)
+	return d
+}
+
+var lawLines = []string{"over", "never", "only", "always", "severity", "control"}
+
+func (p *parser) law(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Law{Name: p.name("the law's name")}
+	d.Title = p.optionalText()
+	p.block("law", func() { d.Lines = append(d.Lines, p.lawLine()) })
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) lawLine() syntax.LawLine {
+	start := p.i
+	l := syntax.LawLine{Key: p.needWord(lawLines...)}
+	switch l.Key.Text {
+	case "over":
+		l.Over = p.condition()
+	case "never", "only":
+		l.Open = p.opening()
+	case "always":
+		l.Always = p.needWord("because", "until", "text", "label")
+		if l.Always.Text == "label" {
+			l.Words = append(l.Words, p.nameOrText("a label"))
+			for p.accept(token.Comma) {
+				l.Words = append(l.Words, p.nameOrText("a label"))
+			}
+		}
+	case "severity":
+		l.Words = append(l.Words, p.name("a severity"))
+	case "control":
+		l.Words = append(l.Words, p.quoted("a control's number"))
+		for p.accept(token.Comma) {
+			l.Words = append(l.Words, p.quoted("a control's number"))
+		}
+	}
+	l.Node = p.since(start)
+	return l
+}
+
+func (p *parser) opening() *syntax.Opening {
+	start := p.i
+	prepositions := map[string]string{"admit": "from", "reach": "at", "lend": "to"}
+	o := &syntax.Opening{Verb: p.needWord("admit", "reach", "lend")}
+	o.Services = p.services()
+	p.needWord(prepositions[o.Verb.Text])
+	o.Peers = p.peers()
+	if o.Verb.Text == "lend" && p.acceptWord("for") {
+		p.needWord("more")
+		p.needWord("than")
+		p.need(token.Duration, "a duration such as 2h")
+		p.i--
+		o.MoreThan = p.word()
+	}
+	o.Node = p.since(start)
+	return o
+}
+
+func (p *parser) exempt(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Exempt{Kind: "group"}
+	switch {
+	case p.keyword("account") && p.ahead(1).Kind == token.Name && !token.Reserved(p.file.Of(p.ahead(1).Span)):
+		d.Kind = p.word().Text
+		d.Subject = p.name("an account")
+	case p.keyword("network") && p.ahead(1).Kind != token.Newline && !(p.ahead(1).Kind == token.Name && token.Reserved(p.file.Of(p.ahead(1).Span))):
+		d.Kind = p.word().Text
+		d.Subject = p.path("a network")
+	default:
+		if p.keyword("group") {
+			p.next()
+		}
+		d.Subject = p.path("a group, a network or an account")
+	}
+	p.needWord("from")
+	d.Law = p.name("the name of a law")
+	if p.acceptWord("on") {
+		d.On = p.services()
+	}
+	for {
+		switch {
+		case p.acceptWord("because"):
+			d.Because = p.quoted("the reason")
+		case p.acceptWord("until"):
+			d.Until = p.date()
+		case p.acceptWord("by"):
+			d.By = p.quoted("a name")
+		default:
+			d.Node = p.since(start)
+			return d
+		}
+	}
+}
+
+func (p *parser) expect(start int) syntax.Decl {
+	p.next()
+	d := &syntax.Expect{Only: p.acceptWord("only")}
+	d.From = p.peers()
+	if d.Only {
+		p.needWord("can")
+		d.Can = true
+	} else {
+		d.Can = p.needWord("can", "cannot").Text == "can"
+	}
+	p.needWord("reach")
+	d.To = p.peers()
+	if d.Can && !p.keyword("on") {
+		p.expected(`"on"`, "say which services: on https")
+	}
+	if p.acceptWord("on") {
+		d.On = p.services()
+	}
+	if p.acceptWord("because") {
+		d.Because = p.quoted("the reason")
+	}
+	d.Node = p.since(start)
+	return d
+}
+
+func (p *parser) condition() *syntax.Condition {
+	start := p.i
+	first := p.test()
+	if !p.oneOf("and", "or") {
+		return first
+	}
+	op := p.text()
+	c := &syntax.Condition{Op: syntax.Operator(op), Parts: []*syntax.Condition{first}}
+	for p.oneOf("and", "or") {
+		if p.text() != op {
+			p.fail(p.tok().Span, "put the parts that belong together in brackets", `"and" and "or" don't mix without brackets`)
+		}
+		p.next()
+		c.Parts = append(c.Parts, p.test())
+	}
+	c.Node = p.since(start)
+	return c
+}
+
+func (p *parser) test() *syntax.Condition {
+	start := p.i
+	if p.nesting++; p.nesting > maxNesting {
+		p.fail(p.tok().Span, "", "conditions are nested more than %d deep", maxNesting)
+	}
+	defer func() { p.nesting-- }()
+	c := &syntax.Condition{}
+	switch {
+	case p.acceptWord("not"):
+		c.Op, c.Parts = syntax.NotOp, []*syntax.Condition{p.test()}
+	case p.accept(token.LeftParen):
+		c = p.condition()
+		p.need(token.RightParen, "")
+		return c
+	default:
+		c.Op = syntax.Compare
+		c.Label = p.conditionLabel()
+		switch {
+		case p.accept(token.Equals):
+			c.Values = append(c.Values, p.value())
+		case p.accept(token.NotEquals):
+			c.Negate = true
+			c.Values = append(c.Values, p.value())
+		case p.acceptWord("in"):
+			p.need(token.LeftParen, "label in (value, value)")
+			c.Values = append(c.Values, p.value())
+			for p.accept(token.Comma) {
+				c.Values = append(c.Values, p.value())
+			}
+			p.need(token.RightParen, "")
+		default:
+			p.expected(`"=", "!=" or "in"`, "")
+		}
+	}
+	c.Node = p.since(start)
+	return c
+}
+
+func (p *parser) conditionLabel() syntax.Word { return p.nameOrText("a label") }

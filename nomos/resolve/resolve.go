@@ -1,0 +1,611 @@
+// Package resolve finds out what definitions mean: it makes an estate of the
+// syntax trees of all files, and says what in them can't be understood.
+package resolve
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+	"isonomos/core/near"
+	"isonomos/core/service"
+	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
+)
+
+// Options are what meaning depends on beside the text.
+type Options struct {
+	Name string    // the estate's name where no declaration gives one
+	Now  time.Time // rules whose end is not after it are gone
+}
+
+// A Result is what definitions mean.
+type Result struct {
+	Estate  *estate.Estate
+	Expects []law.Expectation
+}
+
+// Files resolves the trees of all files of an estate together. The result is
+// complete only if no message is an error. Time is linear in the number of rules
+// for the usual estates, whose names are looked up in tables.
+func Files(files []*syntax.File, o Options) (Result, []source.Message) {
+	r := &resolver{
+		options:  o,
+		estate:   &estate.Estate{Name: o.Name},
+		declared: make(map[string]declaration),
+		groups:   make(map[string][]*estate.Group),
+	}
+	r.collect(files)
+	r.places()
+	r.services()
+	r.lists()
+	r.groupHeads()
+	r.groupBodies()
+	r.expects()
+	return Result{r.estate, r.expectations}, source.Sort(r.messages)
+}
+
+// A located is a piece of a tree with the file that it is in.
+type located[T any] struct {
+	file *source.File
+	node T
+}
+
+// A declaration is where a name was first declared.
+type declaration struct {
+	file *source.File
+	name syntax.Word
+}
+
+type resolver struct {
+	options  Options
+	estate   *estate.Estate
+	messages []source.Message
+	file     *source.File // of the declaration that is being resolved
+
+	declared map[string]declaration // by kind and full name
+
+	estates      []located[*syntax.Estate]
+	placeDecls   []located[*syntax.Place]
+	listDecls    []located[*syntax.List]
+	serviceDecls []located[*syntax.Service]
+	groupDecls   []located[*syntax.Group]
+	expectDecls  []located[*syntax.Expect]
+
+	groups       map[string][]*estate.Group // by name
+	bodies       []body
+	listByName   map[string]*estate.List
+	expectations []law.Expectation
+}
+
+// A body is a group whose rules are still to be resolved.
+type body struct {
+	group *estate.Group
+	located[*syntax.Group]
+}
+
+func (r *resolver) say(at source.Span, hint, format string, a ...any) {
+	r.messages = append(r.messages, source.Message{File: r.file, Span: at, Text: fmt.Sprintf(format, a...), Hint: hint})
+}
+
+func (r *resolver) warn(at source.Span, hint, format string, a ...any) {
+	r.say(at, hint, format, a...)
+	r.messages[len(r.messages)-1].Warning = true
+}
+
+func (r *resolver) origin(at source.Span) estate.Origin {
+	return estate.Origin{File: r.file.Name, Line: r.file.Line(at.Start), Offset: int(at.Start)}
+}
+
+// declare notes a name of a kind; a name that is there already is an error at both places.
+func (r *resolver) declare(kind, full string, name syntax.Word) bool {
+	key := kind + " " + full
+	if before, ok := r.declared[key]; ok {
+		place := fmt.Sprintf("%s:%d", before.file.Name, before.file.Line(before.name.Start))
+		r.say(name.Span, "it is declared at "+place+" already", "there are two declarations of the %s %q", kind, name.Text)
+		return false
+	}
+	r.declared[key] = declaration{r.file, name}
+	return true
+}
+
+// nearest is a hint that offers the nearest of some names.
+func nearest(name string, candidates []string) string {
+	if best, ok := near.Best(name, candidates); ok {
+		return strconv.Quote(best) + " is near"
+	}
+	return ""
+}
+
+// collect sorts the declarations by kind.
+func (r *resolver) collect(files []*syntax.File) {
+	for _, f := range files {
+		r.file = f.Source
+		for _, d := range f.Decls {
+			switch d := d.(type) {
+			case *syntax.Estate:
+				r.estates = append(r.estates, located[*syntax.Estate]{f.Source, d})
+			case *syntax.Place:
+				r.placeDecls = append(r.placeDecls, located[*syntax.Place]{f.Source, d})
+			case *syntax.List:
+				r.listDecls = append(r.listDecls, located[*syntax.List]{f.Source, d})
+			case *syntax.Service:
+				r.serviceDecls = append(r.serviceDecls, located[*syntax.Service]{f.Source, d})
+			case *syntax.Group:
+				r.groupDecls = append(r.groupDecls, located[*syntax.Group]{f.Source, d})
+			case *syntax.Expect:
+				r.expectDecls = append(r.expectDecls, located[*syntax.Expect]{f.Source, d})
+			default:
+				word, _, _ := strings.Cut(f.Source.Of(d.Extent()), " ")
+				r.say(firstWord(d.Extent(), word), "", "this version does not work with %q yet", word)
+			}
+		}
+	}
+}
+
+func firstWord(s source.Span, word string) source.Span {
+	return source.Span{Start: s.Start, End: s.Start + int32(len(word))}
+}
+
+// places makes clouds, accounts, networks and subnets.
+func (r *resolver) places() {
+	for k, d := range r.estates {
+		r.file = d.file
+		if k > 0 {
+			first := r.estates[0]
+			r.say(d.node.Name.Span, fmt.Sprintf("it is named at %s:%d already", first.file.Name, first.file.Line(first.node.Start)), "the estate has two names")
+			continue
+		}
+		r.estate.Name, r.estate.Title = d.node.Name.Text, d.node.Title.Text
+	}
+	for _, kind := range []string{"cloud", "account", "network"} {
+		for _, d := range r.placeDecls {
+			if r.file = d.file; d.node.Kind == kind {
+				map[string]func(*syntax.Place){"cloud": r.cloud, "account": r.account, "network": r.network}[kind](d.node)
+			}
+		}
+	}
+	for _, d := range r.placeDecls {
+		if r.file = d.file; d.node.Kind == "network" {
+			r.peerings(d.node)
+		}
+	}
+}
+
+// once says when a setting that may stand once stands again.
+func (r *resolver) once(p *syntax.Place, s syntax.Setting) bool {
+	for _, other := range p.Settings {
+		if other.Start < s.Start && other.Key.Text == s.Key.Text {
+			r.say(s.Key.Span, fmt.Sprintf("line %d has one already", r.file.Line(other.Start)), "the %s %s has two settings %q", p.Kind, p.Name.Text, s.Key.Text)
+			return false
+		}
+	}
+	return true
+}
+
+func (r *resolver) cloud(p *syntax.Place) {
+	if !r.declare("cloud", p.Name.Text, p.Name) {
+		return
+	}
+	c := &estate.Cloud{Name: p.Name.Text, Origin: r.origin(p.Span)}
+	for _, s := range p.Settings {
+		if r.once(p, s) && s.Key.Text == "dialect" {
+			c.Dialect = s.Value.Text
+			if _, ok := dialect.Lookup(s.Value.Text); !ok {
+				hint := nearest(s.Value.Text, dialect.Names())
+				if hint == "" {
+					hint = "one of: " + strings.Join(dialect.Names(), ", ")
+				}
+				r.say(s.Value.Span, hint, "no dialect is called %q", s.Value.Text)
+			}
+		}
+	}
+	if c.Dialect == "" {
+		r.say(p.Name.Span, "write one of: dialect "+strings.Join(dialect.Names(), ", dialect "), "the cloud %s does not say its dialect", p.Name.Text)
+	}
+	r.estate.Clouds = append(r.estate.Clouds, c)
+}
+
+func (r *resolver) account(p *syntax.Place) {
+	if !r.declare("account", p.Name.Text, p.Name) {
+		return
+	}
+	a := &estate.Account{Name: p.Name.Text, Origin: r.origin(p.Span), Labels: estate.Labels{}, Limits: map[string]int{}}
+	for _, s := range p.Settings {
+		switch s.Key.Text {
+		case "label":
+			r.labels(a.Labels, s.Pairs)
+			continue
+		case "limit":
+			for _, pair := range s.Pairs {
+				n, err := strconv.Atoi(pair.Value.Text)
+				if err != nil || n < 1 {
+					r.say(pair.Value.Span, "", "a limit is a whole number from 1")
+				}
+				a.Limits[pair.Key.Text] = n
+			}
+			continue
+		}
+		if !r.once(p, s) {
+			continue
+		}
+		switch s.Key.Text {
+		case "cloud":
+			a.Cloud = r.findCloud(s.Value)
+			if a.Cloud == nil {
+				a.Cloud = &estate.Cloud{Name: s.Value.Text} // keeps what follows from failing too
+			}
+		case "id":
+			a.ID = s.Value.Text
+		case "region":
+			a.Region = s.Value.Text
+		case "folder":
+			a.Folder = s.Value.Text
+		}
+	}
+	if a.Cloud == nil {
+		r.say(p.Name.Span, "write: cloud NAME", "the account %s does not say its cloud", p.Name.Text)
+		a.Cloud = &estate.Cloud{}
+	}
+	r.estate.Accounts = append(r.estate.Accounts, a)
+}
+
+func (r *resolver) findCloud(name syntax.Word) *estate.Cloud {
+	var names []string
+	for _, c := range r.estate.Clouds {
+		if c.Name == name.Text {
+			return c
+		}
+		names = append(names, c.Name)
+	}
+	r.say(name.Span, nearest(name.Text, names), "no cloud is called %q", name.Text)
+	return nil
+}
+
+func (r *resolver) labels(labels estate.Labels, pairs []syntax.Pair) {
+	for _, pair := range pairs {
+		if before, ok := labels[pair.Key.Text]; ok && before != pair.Value.Text {
+			r.say(pair.Key.Span, "", "the label %q has the value %q already", pair.Key.Text, before)
+		}
+		labels[pair.Key.Text] = pair.Value.Text
+	}
+}
+
+func (r *resolver) network(p *syntax.Place) {
+	var account *estate.Account
+	var names []string
+	for _, a := range r.estate.Accounts {
+		if a.Name == p.In.Text {
+			account = a
+		}
+		names = append(names, a.Name)
+	}
+	if account == nil {
+		r.say(p.In.Span, nearest(p.In.Text, names), "no account is called %q", p.In.Text)
+		return
+	}
+	n := &estate.Network{Account: account, Name: p.Name.Text, Labels: estate.Labels{}, Origin: r.origin(p.Span)}
+	if !r.declare("network", n.Path(), p.Name) {
+		return
+	}
+	for _, s := range p.Settings {
+		switch s.Key.Text {
+		case "label":
+			r.labels(n.Labels, s.Pairs)
+		case "id":
+			if r.once(p, s) {
+				n.ID = s.Value.Text
+			}
+		case "range":
+			n.Ranges = append(n.Ranges, r.ranges(s.Ranges)...)
+		case "subnet":
+			sub := &estate.Subnet{Network: n, Name: s.Value.Text, Ranges: r.ranges(s.Ranges), Origin: r.origin(s.Span)}
+			if r.declare("subnet", sub.Path(), s.Value) {
+				n.Subnets = append(n.Subnets, sub)
+			}
+		case "region", "answers":
+			r.once(p, s)
+		}
+	}
+	for i, sub := range n.Subnets {
+		for _, prefix := range sub.Ranges {
+			if len(n.Ranges) > 0 && !slices.ContainsFunc(n.Ranges, func(outer netip.Prefix) bool {
+				return outer.Bits() <= prefix.Bits() && outer.Contains(prefix.Addr())
+			}) {
+				at := subnetSettings(p)[i]
+				r.say(at.Ranges[0].Span, "", "the subnet %s has the range %s, which is outside of the network's ranges", sub.Name, prefix)
+			}
+		}
+	}
+	r.estate.Networks = append(r.estate.Networks, n)
+}
+
+func subnetSettings(p *syntax.Place) []syntax.Setting {
+	var subnets []syntax.Setting
+	for _, s := range p.Settings {
+		if s.Key.Text == "subnet" {
+			subnets = append(subnets, s)
+		}
+	}
+	return subnets
+}
+
+// ranges takes written ranges; host bits are an error that offers the meant range.
+func (r *resolver) ranges(written []syntax.Range) []netip.Prefix {
+	var ranges []netip.Prefix
+	for _, w := range written {
+		ranges = append(ranges, r.prefix(w))
+	}
+	return ranges
+}
+
+func (r *resolver) prefix(w syntax.Range) netip.Prefix {
+	masked := w.Prefix.Masked()
+	if masked != w.Prefix {
+		r.say(w.Span, fmt.Sprintf("write %s for the range, or %s for the address", masked, w.Prefix.Addr()), "the range %s has host bits set", w.Prefix)
+	}
+	return masked
+}
+
+func (r *resolver) peerings(p *syntax.Place) {
+	n := r.estate.FindNetwork(p.In.Text + "/" + p.Name.Text)
+	if n == nil {
+		return
+	}
+	for _, s := range p.Settings {
+		for _, path := range s.Paths {
+			if other := r.findNetwork(path); other != nil && !slices.Contains(n.Peered, other) {
+				n.Peered = append(n.Peered, other)
+			}
+		}
+	}
+}
+
+// findNetwork finds a network by account/network, or by its name alone where that is clear.
+func (r *resolver) findNetwork(path syntax.Word) *estate.Network {
+	var found []*estate.Network
+	var names, paths []string
+	for _, n := range r.estate.Networks {
+		if n.Path() == path.Text || n.Name == path.Text {
+			found = append(found, n)
+			paths = append(paths, n.Path())
+		}
+		names = append(names, n.Name, n.Path())
+	}
+	switch len(found) {
+	case 1:
+		return found[0]
+	case 0:
+		r.say(path.Span, nearest(path.Text, names), "no network is called %q", path.Text)
+	default:
+		r.say(path.Span, "write "+strings.Join(paths, " or "), "several networks are called %q", path.Text)
+	}
+	return nil
+}
+
+func (r *resolver) services() {
+	type entry struct {
+		located[*syntax.Service]
+		done, busy bool
+	}
+	byName := make(map[string]*entry)
+	var order []*entry
+	for _, d := range r.serviceDecls {
+		r.file = d.file
+		name := d.node.Name
+		if _, ok := (service.Names{}).Lookup(name.Text); ok {
+			r.say(name.Span, "choose another name", "%q is a built-in service and can't be declared again", name.Text)
+			continue
+		}
+		if r.declare("service", name.Text, name) {
+			e := &entry{located: d}
+			byName[name.Text] = e
+			order = append(order, e)
+		}
+	}
+	var define func(e *entry)
+	define = func(e *entry) {
+		if e.done {
+			return
+		}
+		e.busy = true
+		for _, s := range e.node.Services {
+			if other := byName[s.Name.Text]; s.Kind == "name" && other != nil {
+				if other.busy {
+					r.file = e.file
+					r.say(s.Span, "", "the service %q uses itself", e.node.Name.Text)
+					e.done, e.busy = true, false
+					return
+				}
+				define(other)
+			}
+		}
+		r.file = e.file
+		specs, _ := r.specs(e.node.Services)
+		named := service.Named{Name: e.node.Name.Text, Specs: specs}
+		if e.node.Class.Given() {
+			named.Classes = []string{e.node.Class.Text}
+		}
+		r.estate.Services = r.estate.Services.With(named)
+		e.done, e.busy = true, false
+	}
+	for _, e := range order {
+		define(e)
+	}
+}
+
+// specs resolves services; the words are those that a sentence shows.
+func (r *resolver) specs(written []syntax.Spec) (specs []service.Spec, words []string) {
+	for _, w := range written {
+		found := r.spec(w)
+		specs = append(specs, found...)
+		words = append(words, strings.Join(strings.Fields(r.file.Of(w.Span)), " "))
+	}
+	return specs, words
+}
+
+func (r *resolver) spec(w syntax.Spec) []service.Spec {
+	switch w.Kind {
+	case "any":
+		return []service.Spec{service.Anything}
+	case "tcp", "udp":
+		protocol, _ := service.ParseProtocol(w.Kind)
+		if len(w.Ports) == 0 {
+			return []service.Spec{service.Whole(protocol)}
+		}
+		var specs []service.Spec
+		for _, p := range w.Ports {
+			if p.Name.Given() {
+				r.say(p.Span, "", "%q is not a port: a name can stand here only for a parameter", p.Name.Text)
+				continue
+			}
+			specs = append(specs, service.Ports(protocol, uint16(p.From), uint16(p.To)))
+		}
+		return specs
+	case "icmp", "icmpv6":
+		protocol, _ := service.ParseProtocol(w.Kind)
+		switch {
+		case w.Name.Given():
+			typ, ok := icmpTypes[w.Kind][w.Name.Text]
+			if !ok {
+				r.say(w.Name.Span, nearest(w.Name.Text, sortedKeys(icmpTypes[w.Kind])), "no %s type is called %q", w.Kind, w.Name.Text)
+			}
+			return []service.Spec{service.ICMPType(protocol, typ)}
+		case w.Code >= 0:
+			return []service.Spec{service.ICMPCode(protocol, uint8(w.Type), uint8(w.Code))}
+		case w.Type >= 0:
+			return []service.Spec{service.ICMPType(protocol, uint8(w.Type))}
+		}
+		return []service.Spec{service.Whole(protocol)}
+	case "protocol":
+		return []service.Spec{service.Whole(uint8(w.Type))}
+	case "class":
+		set, ok := r.estate.Services.Class(w.Name.Text)
+		if !ok {
+			r.say(w.Name.Span, nearest(w.Name.Text, r.classes()), "no service is of the class %q", w.Name.Text)
+		}
+		return set.Specs()
+	}
+	named, ok := r.estate.Services.Lookup(w.Name.Text)
+	if !ok {
+		r.say(w.Name.Span, r.nearService(w.Name.Text), "no service is called %q", w.Name.Text)
+	}
+	return named.Specs
+}
+
+// icmpTypes are the ICMP types that have a name here (RFC 792, RFC 4443).
+var icmpTypes = map[string]map[string]uint8{
+	"icmp":   {"echo": 8, "echo-reply": 0, "unreachable": 3, "time-exceeded": 11, "parameter-problem": 12, "timestamp": 13, "timestamp-reply": 14},
+	"icmpv6": {"echo": 128, "echo-reply": 129, "unreachable": 1, "packet-too-big": 2, "time-exceeded": 3, "parameter-problem": 4},
+}
+
+func sortedKeys(m map[string]uint8) []string {
+	var keys []string
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func (r *resolver) classes() []string {
+	var classes []string
+	for _, n := range r.estate.Services.All() {
+		classes = append(classes, n.Classes...)
+	}
+	return classes
+}
+
+func (r *resolver) nearService(name string) string {
+	var names []string
+	for _, n := range r.estate.Services.All() {
+		names = append(names, n.Name)
+	}
+	best, ok := near.Best(name, names)
+	if !ok {
+		return "a service is a name or for example tcp 8443"
+	}
+	named, _ := r.estate.Services.Lookup(best)
+	return fmt.Sprintf("%q (%s) is near", best, named.Set())
+}
+
+func (r *resolver) lists() {
+	r.listByName = make(map[string]*estate.List)
+	decls := make(map[*estate.List]located[*syntax.List])
+	for _, d := range r.listDecls {
+		if r.file = d.file; !r.declare("list", d.node.Name.Text, d.node.Name) {
+			continue
+		}
+		l := &estate.List{Name: d.node.Name.Text, Owner: "own", Description: d.node.Title.Text, Defined: true, Origin: r.origin(d.node.Span)}
+		r.listByName[l.Name] = l
+		r.estate.Lists = append(r.estate.Lists, l)
+		decls[l] = d
+	}
+	const fresh, busy, done = 0, 1, 2
+	state := make(map[*estate.List]int)
+	var fill func(l *estate.List)
+	fill = func(l *estate.List) {
+		state[l] = busy
+		d := decls[l]
+		r.file = d.file
+		if d.node.Published.Given() {
+			r.say(d.node.Published.Span, "", "this version does not work with published lists yet")
+		}
+		for _, line := range d.node.Lines {
+			switch {
+			case line.List.Given():
+				other := r.findList(line.List)
+				if other == nil {
+					continue
+				}
+				if state[other] == busy {
+					r.say(line.List.Span, "", "the list %q holds itself", l.Name)
+					continue
+				}
+				if state[other] == fresh {
+					fill(other)
+					r.file = d.file
+				}
+				l.Entries = append(l.Entries, other.Entries...)
+			case line.Room.Given():
+				n, err := strconv.Atoi(line.Room.Text)
+				if err != nil || n < 1 || n > 1_000_000 {
+					r.say(line.Room.Span, "", "room is a number from 1 to 1,000,000")
+					continue
+				}
+				l.Capacity = n
+			case line.Published.Given(), line.Where != nil:
+				r.say(line.Span, "", "this version does not work with this line of a list yet")
+			default:
+				l.Entries = append(l.Entries, estate.Entry{Range: r.prefix(line.Range), Note: line.Note.Text})
+			}
+		}
+		if l.Capacity > 0 && len(l.Entries) > l.Capacity {
+			r.say(d.node.Name.Span, fmt.Sprintf("write: room %d", len(l.Entries)), "the list %s has room for %d entries and holds %d", l.Name, l.Capacity, len(l.Entries))
+		}
+		state[l] = done
+	}
+	for _, l := range r.estate.Lists {
+		if state[l] == fresh {
+			fill(l)
+		}
+	}
+}
+
+func (r *resolver) findList(name syntax.Word) *estate.List {
+	if l := r.listByName[name.Text]; l != nil {
+		return l
+	}
+	var names []string
+	for _, l := range r.estate.Lists {
+		names = append(names, l.Name)
+	}
+	r.say(name.Span, nearest(name.Text, names), "no list is called %q", name.Text)
+	return nil
+}

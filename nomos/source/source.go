@@ -1,0 +1,149 @@
+// Package source holds the text of definition files, positions in it, and the
+// messages that are written about it.
+package source
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"unicode/utf8"
+)
+
+// A File is one definition file. Its text never changes.
+type File struct {
+	Name  string // as messages show it
+	Text  string
+	lines []int32 // offset of the first byte of each line
+}
+
+// NewFile makes a File. The text may be anything; package scan says whether it is good.
+func NewFile(name, text string) *File {
+	f := &File{Name: name, Text: text, lines: []int32{0}}
+	for at := 0; ; {
+		i := strings.IndexByte(text[at:], '\n')
+		if i < 0 {
+			return f
+		}
+		at += i + 1
+		f.lines = append(f.lines, int32(at))
+	}
+}
+
+// A Span is a piece of a file's text, in bytes: from Start up to, not including, End.
+type Span struct{ Start, End int32 }
+
+// Join is the span from the start of s to the end of t.
+func (s Span) Join(t Span) Span { return Span{s.Start, max(s.End, t.End)} }
+
+// Of is the text of a span.
+func (f *File) Of(s Span) string { return f.Text[s.Start:s.End] }
+
+// Line is the line of an offset, from 1.
+func (f *File) Line(offset int32) int {
+	return sort.Search(len(f.lines), func(i int) bool { return f.lines[i] > offset })
+}
+
+// Column is the column of an offset, in characters, from 1.
+func (f *File) Column(offset int32) int {
+	return utf8.RuneCountInString(f.Text[f.lines[f.Line(offset)-1]:offset]) + 1
+}
+
+// LineSpan is the whole line, without its end, that an offset is in.
+func (f *File) LineSpan(offset int32) Span {
+	line := f.Line(offset)
+	s := Span{f.lines[line-1], int32(len(f.Text))}
+	if line < len(f.lines) {
+		s.End = f.lines[line] - 1
+	}
+	if s.End > s.Start && f.Text[s.End-1] == '\r' {
+		s.End--
+	}
+	return s
+}
+
+// A Message is one thing to say about a place in a file.
+type Message struct {
+	File    *File
+	Span    Span
+	Text    string // what is wrong
+	Hint    string // the nearest known name or the way out; may be empty
+	Warning bool   // the file can be used all the same
+}
+
+// Position is "file:line:column".
+func (m Message) Position() string {
+	return fmt.Sprintf("%s:%d:%d", m.File.Name, m.File.Line(m.Span.Start), m.File.Column(m.Span.Start))
+}
+
+// maxShown is how many columns of a source line a message shows at most.
+const maxShown = 120
+
+// String is the message with its source line and a caret under the place.
+func (m Message) String() string {
+	var b strings.Builder
+	kind := ""
+	if m.Warning {
+		kind = "warning: "
+	}
+	fmt.Fprintf(&b, "%s: %s%s\n", m.Position(), kind, m.Text)
+	line := m.File.LineSpan(m.Span.Start)
+	number := fmt.Sprint(m.File.Line(m.Span.Start))
+	before := printable(m.File.Text[line.Start:m.Span.Start])
+	marked := printable(m.File.Text[m.Span.Start:max(m.Span.Start, min(m.Span.End, line.End))])
+	after := printable(m.File.Text[max(m.Span.Start, min(m.Span.End, line.End)):max(m.Span.Start, line.End)])
+	if n := utf8.RuneCountInString(before); n > maxShown {
+		before = "…" + string([]rune(before)[n-maxShown/2:])
+	}
+	marked, after = shorten(marked, maxShown), shorten(after, maxShown/2)
+	fmt.Fprintf(&b, "  %s | %s%s%s\n", number, before, marked, after)
+	caret := strings.Repeat("^", max(1, utf8.RuneCountInString(marked)))
+	fmt.Fprintf(&b, "  %s | %s%s", strings.Repeat(" ", len(number)), strings.Repeat(" ", utf8.RuneCountInString(before)), caret)
+	if m.Hint != "" {
+		b.WriteString(" " + m.Hint)
+	}
+	b.WriteString("\n")
+	return b.String()
+}
+
+// printable replaces what would move the cursor or change the terminal, one column a character.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\t':
+			return ' '
+		case r < ' ' || r >= 0x7f && r < 0xa0 || r == utf8.RuneError || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069:
+			return '·'
+		}
+		return r
+	}, text)
+}
+
+func shorten(text string, columns int) string {
+	if utf8.RuneCountInString(text) <= columns {
+		return text
+	}
+	return string([]rune(text)[:columns-1]) + "…"
+}
+
+// Sort orders messages by file, place and text, and drops what is said twice.
+func Sort(messages []Message) []Message {
+	slices.SortStableFunc(messages, func(a, b Message) int {
+		return cmp.Or(strings.Compare(a.File.Name, b.File.Name), cmp.Compare(a.Span.Start, b.Span.Start), strings.Compare(a.Text, b.Text))
+	})
+	return slices.CompactFunc(messages, func(a, b Message) bool {
+		return a.File == b.File && a.Span == b.Span && a.Text == b.Text
+	})
+}
+
+// Errors counts the messages that are not warnings.
+func Errors(messages []Message) int {
+	n := 0
+	for _, m := range messages {
+		if !m.Warning {
+			n++
+		}
+	}
+	return n
+}
