@@ -1,8 +1,28 @@
 module isonomos
 
-go 1.26
+go 1.26.0
 
 require (
-	github.com/agnivade/levenshtein v1.2.2 // indirect
-	github.com/urfave/cli/v3 v3.14.0 // indirect
+	github.com/agnivade/levenshtein v1.2.2
+	github.com/aymanbagabas/go-udiff v0.2.0
+	github.com/charmbracelet/lipgloss v1.1.0
+	github.com/charmbracelet/x/ansi v0.8.0
+	github.com/google/renameio/v2 v2.0.2
+	github.com/klauspost/compress v1.20.3
+	github.com/muesli/termenv v0.16.0
+	github.com/urfave/cli/v3 v3.14.0
+	golang.org/x/term v0.47.0
+)
+
+require (
+	github.com/aymanbagabas/go-osc52/v2 v2.0.1 // indirect
+	github.com/charmbracelet/colorprofile v0.2.3-0.20250311203215-f60798e515dc // indirect
+	github.com/charmbracelet/x/cellbuf v0.0.13-0.20250311204145-2c3ea96c31dd // indirect
+	github.com/charmbracelet/x/term v0.2.1 // indirect
+	github.com/lucasb-eyer/go-colorful v1.2.0 // indirect
+	github.com/mattn/go-isatty v0.0.20 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/xo/terminfo v0.0.0-20220910002029-abceb7e1c41e // indirect
+	golang.org/x/sys v0.49.0 // indirect
 )

@@ -70,7 +70,7 @@ func Flows(w io.Writer) error {
 	for _, h := range hosts {
 		g.byName[h.name] = h
 	}
-	first := Taken.Truncate(24 * time.Hour).AddDate(0, 0, -days)
+	first := Taken.Truncate(24*time.Hour).AddDate(0, 0, -days)
 	for day := range days {
 		g.day(first.AddDate(0, 0, day), day)
 	}

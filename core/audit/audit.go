@@ -63,8 +63,8 @@ const (
 
 // A Finding is one thing that is open or wrong.
 type Finding struct {
-	Check     string   // the worst check that the cause trips
-	Also      []string // the other checks that it trips
+	Check     string    // the worst check that the cause trips
+	Also      []Related // the other checks that it trips
 	Severity  Severity
 	Direction estate.Direction
 	Group     *estate.Group
@@ -80,6 +80,9 @@ type Finding struct {
 	Details   []string // what else is to be said
 	WayOut    string   // a command or an edit
 }
+
+// A Related is another check that the cause of a finding trips, and what it says.
+type Related struct{ Check, Message string }
 
 // An Example is one flow that a finding is about.
 type Example struct {
@@ -127,7 +130,9 @@ func Run(d *decide.Decider, o Options) (findings []Finding, left []string) {
 	}
 	if len(o.Checks) > 0 {
 		findings = slices.DeleteFunc(findings, func(f Finding) bool {
-			return !slices.ContainsFunc(o.Checks, func(c string) bool { return c == f.Check || slices.Contains(f.Also, c) })
+			return !slices.ContainsFunc(o.Checks, func(c string) bool {
+				return c == f.Check || slices.ContainsFunc(f.Also, func(r Related) bool { return r.Check == c })
+			})
 		})
 	}
 	slices.SortStableFunc(findings, func(a, b Finding) int {
@@ -221,8 +226,8 @@ func joinCauses(found []Finding) []Finding {
 		if f.Severity > worse.Severity {
 			worse, other = f, worse
 		}
-		worse.Also = append(append(slices.Clone(worse.Also), other.Check), other.Also...)
-		worse.Details = append(append(slices.Clone(worse.Details), other.Message), other.Details...)
+		worse.Also = append(append(slices.Clone(worse.Also), Related{other.Check, other.Message}), other.Also...)
+		worse.Details = append(slices.Clone(worse.Details), other.Details...)
 		worse.Services = worse.Services.Union(other.Services)
 		joined[i] = worse
 	}

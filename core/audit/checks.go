@@ -21,6 +21,8 @@ type groupView struct {
 	rules []ruleView  // admitting rules, in order
 	in    traffic.Set // what all rules together let in
 	open  traffic.Set // the part of in whose peers are open
+	// summed are the services on which no single rule lets in all the strangers that the group lets in.
+	summed service.Set
 }
 
 // A ruleView is an admitting rule with its traffic.
@@ -33,7 +35,6 @@ type ruleView struct {
 
 func (s *setting) view(g *estate.Group) *groupView {
 	v := &groupView{setting: s, group: g}
-	var sets []traffic.Set
 	for i := range g.Rules {
 		r := &g.Rules[i]
 		if r.Action != estate.Admit {
@@ -42,16 +43,21 @@ func (s *setting) view(g *estate.Group) *groupView {
 		x := ruleView{rule: r, peers: s.d.Peers(g, r, nil), services: service.Of(r.Services...)}
 		x.open = s.isOpen(x.peers)
 		v.rules = append(v.rules, x)
-		if r.Direction == estate.In {
-			sets = append(sets, traffic.Of(x.peers, x.services))
-		}
 	}
 	v.in = s.d.GroupTraffic(g, estate.In)
 	var open []traffic.Set
 	for _, b := range v.in.Bands() {
-		if s.isOpen(b.Peers) {
-			open = append(open, traffic.Of(b.Peers, b.Services()))
+		if !s.isOpen(b.Peers) {
+			continue
 		}
+		open = append(open, traffic.Of(b.Peers, b.Services()))
+		summed, strangers := b.Services(), b.Peers.Intersect(s.d.Strangers())
+		for _, r := range v.rules {
+			if r.rule.Direction == estate.In && r.open && strangers.SubsetOf(r.peers) {
+				summed = summed.Minus(r.services)
+			}
+		}
+		v.summed = v.summed.Union(summed)
 	}
 	v.open = traffic.UnionAll(open)
 	return v
@@ -145,18 +151,18 @@ func familyOf(a interface{ Is4() bool }) addr.Family {
 func PeersInWords(peers addr.Set) string {
 	four, six := peers.Only(addr.IPv4), peers.Only(addr.IPv6)
 	var sizes []string
-	if !four.IsEmpty() {
+	switch left := addr.AllIPv4.Minus(four).Size(); {
+	case four.IsEmpty():
+	case left.Sign() > 0 && left.BitLen() <= 16:
+		sizes = append(sizes, "all of IPv4 but "+plural(left, "address", "addresses"))
+	default:
 		sizes = append(sizes, plural(four.Size(), "IPv4 address", "IPv4 addresses"))
 	}
 	switch {
 	case six.Equal(addr.AllIPv6):
 		sizes = append(sizes, "all of IPv6")
 	case !six.IsEmpty():
-		if n := six.Size(); n.BitLen() > 40 {
-			sizes = append(sizes, fmt.Sprintf("2^%d IPv6 addresses", n.BitLen()-1))
-		} else {
-			sizes = append(sizes, plural(n, "IPv6 address", "IPv6 addresses"))
-		}
+		sizes = append(sizes, sizeOfIPv6(six))
 	}
 	who := ""
 	switch {
@@ -180,6 +186,22 @@ func PeersInWords(peers addr.Set) string {
 	return fmt.Sprintf("%s (%s)", who, strings.Join(sizes, ", "))
 }
 
+// sizeOfIPv6 says how many addresses a set holds, large numbers as a power of two.
+func sizeOfIPv6(six addr.Set) string {
+	if left := addr.AllIPv6.Minus(six).Size(); left.BitLen() <= 24 {
+		return fmt.Sprintf("all of IPv6 but %s", plural(left, "address", "addresses"))
+	}
+	n := six.Size()
+	switch power := n.BitLen() - 1; {
+	case power < 40:
+		return plural(n, "IPv6 address", "IPv6 addresses")
+	case n.TrailingZeroBits() == uint(power):
+		return fmt.Sprintf("2^%d IPv6 addresses", power)
+	default:
+		return fmt.Sprintf("more than 2^%d IPv6 addresses", power)
+	}
+}
+
 func plural(n *big.Int, one, many string) string {
 	if n.Cmp(big.NewInt(1)) == 0 {
 		return "1 " + one
@@ -195,9 +217,11 @@ func Thousands(digits string) string {
 	return digits
 }
 
-// openOn are the findings of open traffic on some services: one for each rule that is open by itself.
+// openOn are the findings of open traffic on some services: one for each rule
+// that is open by itself, where it is not part of a larger sum.
 func (v *groupView) openOn(services service.Set) []Finding {
 	var found []Finding
+	services = services.Minus(v.summed)
 	for _, r := range v.rules {
 		if r.rule.Direction != estate.In || !r.open || !r.services.Overlaps(services) {
 			continue
@@ -210,15 +234,9 @@ func (v *groupView) openOn(services service.Set) []Finding {
 	return found
 }
 
-// sumOn are the findings of traffic that is open only because several rules add up, on some services.
+// sumOn are the findings of traffic that is as open as it is only because several rules add up, on some services.
 func (v *groupView) sumOn(services service.Set) []Finding {
-	var single []traffic.Set
-	for _, r := range v.rules {
-		if r.open && r.rule.Direction == estate.In {
-			single = append(single, traffic.Of(addr.Everyone, r.services))
-		}
-	}
-	rest := v.open.Minus(traffic.UnionAll(single)).OnServices(services)
+	rest := v.open.OnServices(services.Intersect(v.summed))
 	if rest.IsEmpty() {
 		return nil
 	}
@@ -441,10 +459,10 @@ func (v *groupView) oneSided(set traffic.Set) traffic.Set {
 
 var halves = Check{
 	Name:  "halves",
-	About: "several rules, none of them open by itself, add up to an opening",
+	About: "several rules add up to an opening that none of them shows",
 	Start: Medium,
-	Doc: `No single rule of the group is open, and all together are: two rules with one half of the internet
-each, or many wide ranges. Its severity is that of what the sum opens.
+	Doc: `No single rule of the group lets in all the strangers that the group lets in: two rules with one half
+of the internet each, or many wide ranges. Its severity is that of what the sum opens.
 
 Example:  admit rdp from 0.0.0.0/1      admit rdp from 128.0.0.0/1
 Way out:  isonomos narrow GROUP --flows FLOWS.csv.`,
@@ -475,7 +493,7 @@ Way out:  admit ssh from list pilot-stations because "night desk"`,
 	run: func(v *groupView) []Finding {
 		var found []Finding
 		if says(v.group.Description, v.group.Name) == "" && !v.group.BuiltIn {
-			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: fmt.Sprintf("group %s in %s \"…\" {", v.group.Name, networkName(v.group))})
+			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: fmt.Sprintf("write it behind the name: group %s in %s \"…\"", v.group.Name, networkName(v.group))})
 		}
 		var rules []*estate.Rule
 		for i := range v.group.Rules {

@@ -18,15 +18,15 @@ import (
 // Making one is linear in the size of the estate. It may be used by one
 // goroutine at a time.
 type Decider struct {
-	estate     *estate.Estate
-	interfaces []*estate.Interface
-	byAddress  map[netip.Addr][]*estate.Interface
-	wearers    map[*estate.Group][]*estate.Interface
-	defaults   map[*estate.Network]*estate.Group
-	probers    map[*estate.Instance][]*estate.Interface // the balancers' interfaces in front of an instance
-	members    map[*estate.Group]addr.Set
-	lists      map[*estate.List]addr.Set
-	strangers  func() addr.Set
+	estate    *estate.Estate
+	byAddress map[netip.Addr][]*estate.Interface
+	wearers   map[*estate.Group][]*estate.Interface
+	defaults  map[*estate.Network]*estate.Group
+	probers   map[*estate.Instance][]*estate.Interface // the balancers' interfaces in front of an instance
+	members   map[*estate.Group]addr.Set
+	lists     map[*estate.List]addr.Set
+	strangers func() addr.Set
+	own       func() addr.Set
 }
 
 // New makes a Decider for an estate.
@@ -41,6 +41,7 @@ func New(e *estate.Estate) *Decider {
 		lists:     make(map[*estate.List]addr.Set),
 	}
 	d.strangers = sync.OnceValue(d.findStrangers)
+	d.own = sync.OnceValue(d.findOwn)
 	for _, g := range e.Groups {
 		if g.Default && g.For == estate.ForInstances && g.Network != nil {
 			d.defaults[g.Network] = g
@@ -48,7 +49,6 @@ func New(e *estate.Estate) *Decider {
 	}
 	for _, instance := range e.Instances {
 		for _, i := range instance.Interfaces {
-			d.interfaces = append(d.interfaces, i)
 			for _, a := range slices.Concat(i.Private, i.Public) {
 				d.byAddress[a] = append(d.byAddress[a], i)
 			}
@@ -265,12 +265,7 @@ func (d *Decider) findStrangers() addr.Set {
 			known = append(known, set)
 		}
 	}
-	var own []netip.Addr
-	for _, i := range d.interfaces {
-		own = append(own, i.Public...)
-		own = append(own, i.Private...)
-	}
-	known = append(known, addr.Of(own...))
+	known = append(known, d.OwnAddresses())
 	return addr.Public.Minus(addr.UnionAll(known...))
 }
 

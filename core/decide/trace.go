@@ -318,12 +318,16 @@ func (d *Decider) filterStep(i *estate.Interface, direction estate.Direction, pe
 		step.Text = "it wears no group, so nothing is let through"
 	case 1:
 		step.Group = worn[0]
-		step.Text = fmt.Sprintf("no rule %s %s %s %s", verb, p, map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
+		step.Text = fmt.Sprintf("no rule %s %s %s %s", verb, d.describe(p), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
 	default:
-		step.Group = worn[0]
-		step.Text = fmt.Sprintf("no rule of %s %s %s %s %s", strings.Join(names, ", "), verb, p, map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
+		step.Text = fmt.Sprintf("no rule of %s %s %s %s %s", strings.Join(names, ", "), verb, d.describe(p), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
 	}
 	return step
+}
+
+// describe is a service as people call it.
+func (d *Decider) describe(p service.Point) string {
+	return d.estate.Services.Describe(service.Between(p, p))
 }
 
 // CantDecide says why this version can't decide what the filters of an

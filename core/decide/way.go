@@ -250,7 +250,7 @@ func familyName(a netip.Addr) string {
 // an interface, before any filter is asked.
 func (d *Decider) OutsideWays(i *estate.Interface) addr.Set {
 	subnet := i.Subnet
-	own := addr.OfPrefixes(subnet.Network.Ranges...).Union(d.ownAddresses())
+	own := addr.OfPrefixes(subnet.Network.Ranges...).Union(d.OwnAddresses())
 	if !subnet.RoutesKnown {
 		return addr.Everyone.Minus(own)
 	}
@@ -269,16 +269,25 @@ func (d *Decider) OutsideWays(i *estate.Interface) addr.Set {
 			line = line.Union(to.Minus(addr.Public))
 		}
 	}
-	var met addr.Set // the families over which the internet meets the interface
+	return internet.Intersect(addr.Public).Intersect(d.MetFromOutside(i)).Union(line).Minus(own)
+}
+
+// MetFromOutside are the addresses of the families over which the internet can
+// meet an interface at all: those in which it has a public address.
+func (d *Decider) MetFromOutside(i *estate.Interface) addr.Set {
+	var met addr.Set
 	for _, f := range []addr.Set{addr.AllIPv4, addr.AllIPv6} {
 		if a, _ := f.First(); hasPublic(i, a) {
 			met = met.Union(f)
 		}
 	}
-	return internet.Intersect(addr.Public).Intersect(met).Union(line).Minus(own)
+	return met
 }
 
-func (d *Decider) ownAddresses() addr.Set {
+// OwnAddresses are the addresses of all interfaces of the estate.
+func (d *Decider) OwnAddresses() addr.Set { return d.own() }
+
+func (d *Decider) findOwn() addr.Set {
 	all := make([]netip.Addr, 0, len(d.byAddress))
 	for a := range d.byAddress {
 		all = append(all, a)

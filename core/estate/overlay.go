@@ -11,8 +11,9 @@ import (
 // out: its networks, routes and instances are the surveyed ones, its defined
 // groups and lists are the definitions', attached to what they cover; surveyed
 // groups that are not defined stay as they are. The operands are not changed.
-// The notes say where the two do not fit together.
-func Overlay(defined, surveyed *Estate) (*Estate, []string) {
+// What refers to parts of the operands is carried over to those of the result
+// by rebase. The notes say where the two do not fit together.
+func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
 	o := overlay{
 		out:      &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services},
 		clouds:   make(map[*Cloud]*Cloud),
@@ -29,7 +30,7 @@ func Overlay(defined, surveyed *Estate) (*Estate, []string) {
 	o.takeGroups(defined, surveyed)
 	o.takeInstances(surveyed)
 	o.attach()
-	return o.out, o.notes
+	return o.out, o.peers, o.notes
 }
 
 // An overlay maps the parts of both operands to those of the result.

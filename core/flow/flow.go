@@ -50,7 +50,7 @@ type Summary struct {
 	sums    map[Key]*Sum
 	Flows   int // admitted ones
 	Refused int
-	First   time.Time // the window: the earliest start and the latest end
+	First   time.Time // the window: the earliest and the latest start
 	Last    time.Time
 }
 
@@ -59,8 +59,8 @@ func (s *Summary) Add(r Record) {
 	if s.First.IsZero() || r.Start.Before(s.First) {
 		s.First = r.Start
 	}
-	if r.End.After(s.Last) {
-		s.Last = r.End
+	if r.Start.After(s.Last) {
+		s.Last = r.Start
 	}
 	if r.Refused {
 		s.Refused++

@@ -23,3 +23,14 @@ type Side struct {
 	Of     []estate.Peer
 	Except []estate.Peer
 }
+
+// Rebase carries expectations over to another estate: rebase maps peers to its parts.
+func Rebase(expectations []Expectation, rebase func([]estate.Peer) []estate.Peer) []Expectation {
+	moved := make([]Expectation, len(expectations))
+	for i, x := range expectations {
+		x.From = Side{rebase(x.From.Of), rebase(x.From.Except)}
+		x.To = Side{rebase(x.To.Of), rebase(x.To.Except)}
+		moved[i] = x
+	}
+	return moved
+}

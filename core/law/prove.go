@@ -248,6 +248,12 @@ func familyServices(s service.Set, a netip.Addr) service.Set {
 // meant, or of strangers some, over one family at least.
 func (p *prover) wantOutside(r *Result, from ends, b *estate.Interface) {
 	passing := p.d.Arriving(b).WithPeers(from.outside)
+	met := p.d.MetFromOutside(b)
+	if left := from.outside.Minus(met); !from.internet && !left.IsEmpty() && from.outside.Overlaps(met) {
+		a, _ := left.First()
+		r.Note = fmt.Sprintf("%s is met from outside over one family only: addresses such as %s are left out", b.Instance.Name, a)
+		from.outside = from.outside.Intersect(met)
+	}
 	missing := traffic.Of(from.outside, r.Services).Minus(passing)
 	if from.internet {
 		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {

@@ -35,15 +35,16 @@ type Choice struct {
 }
 
 // The weights of the choice. A cover's cost is the sum over its choices of the
-// kind's weight and of the addresses let in and not needed: strangers weigh
-// most; the members of a group and the entries of a list are there for a purpose
-// that is named, so that those not seen weigh next to nothing.
+// kind's weight and of what is let in and not needed: strangers weigh most; the
+// members of a group and the entries of a list are there for a purpose that is
+// named, so that those not seen weigh little, whatever their size.
 var kindWeight = map[Kind]float64{ByGroup: 2, BySelf: 2, ByList: 3, BySubnet: 10, ByNetwork: 20, ByRange: 6, ByAddress: 5, ByOwnMachine: 8}
 
 const (
 	strangerWeight = 1.0
 	knownWeight    = 0.1  // an address that is private or known, in a range
-	namedWeight    = 0.01 // a member of a group or an entry of a list
+	memberWeight   = 0.05 // an address of a group's member
+	entryWeight    = 0.5  // an entry of a list
 )
 
 // exactCandidates is up to how many named candidates all combinations are weighed.
@@ -103,7 +104,8 @@ type weigher struct {
 // and nobody who is not allowed, cheapest first.
 func (w weigher) candidates(s Subject, needed addr.Set) []candidate {
 	var found []candidate
-	add := func(kind Kind, words string, addresses addr.Set) {
+	add := func(kind Kind, words string, addresses addr.Set, idle float64) {
+		words, addresses = w.fit(words, addresses)
 		if !addresses.Overlaps(needed) || !addresses.SubsetOf(w.allowed) {
 			return
 		}
@@ -112,7 +114,7 @@ func (w weigher) candidates(s Subject, needed addr.Set) []candidate {
 		if kind == BySubnet || kind == ByNetwork {
 			c.cost += w.excess(excess)
 		} else {
-			c.cost += namedWeight*size(excess) + strangerWeight*size(excess.Intersect(w.strangers))
+			c.cost += idle + strangerWeight*size(excess.Intersect(w.strangers))
 		}
 		found = append(found, c)
 	}
@@ -120,28 +122,53 @@ func (w weigher) candidates(s Subject, needed addr.Set) []candidate {
 	for _, g := range e.Groups {
 		switch {
 		case g == s.Group:
-			add(BySelf, "self", w.d.Members(g))
+			members := w.d.Members(g)
+			add(BySelf, "self", members, memberWeight*size(members.Minus(needed)))
 		case g.Defined && g.For == estate.ForInstances && !g.Default:
 			// What the rule would speak of: nobody, where it can't name the group.
 			peers := w.d.Peers(s.Group, &estate.Rule{Peers: []estate.Peer{{Kind: estate.PeerGroup, Group: g}}}, nil)
-			add(ByGroup, "group "+groupName(e, s.Group, g), peers)
+			add(ByGroup, "group "+groupName(e, s.Group, g), peers, memberWeight*size(peers.Minus(needed)))
 		}
 	}
 	for _, l := range e.Lists {
 		if l.Defined {
-			add(ByList, "list "+l.Name, w.d.ListEntries(l))
+			add(ByList, "list "+l.Name, w.d.ListEntries(l), entryWeight*float64(idleEntries(l, needed)))
 		}
 	}
 	for _, n := range e.Networks {
 		if n == s.Group.Network {
-			add(ByNetwork, "network", addr.OfPrefixes(n.Ranges...))
+			add(ByNetwork, "network", addr.OfPrefixes(n.Ranges...), 0)
 			for _, sub := range n.Subnets {
-				add(BySubnet, "subnet "+sub.Name, addr.OfPrefixes(sub.Ranges...))
+				add(BySubnet, "subnet "+sub.Name, addr.OfPrefixes(sub.Ranges...), 0)
 			}
 		}
 	}
 	slices.SortStableFunc(found, func(a, b candidate) int { return cmp.Compare(a.cost, b.cost) })
 	return found
+}
+
+// fit limits peers to one family where the allowed ones are of that family only.
+func (w weigher) fit(words string, addresses addr.Set) (string, addr.Set) {
+	if addresses.SubsetOf(w.allowed) {
+		return words, addresses
+	}
+	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+		if part := addresses.Only(f); !part.IsEmpty() && part.SubsetOf(w.allowed) {
+			return words + " " + f.String(), part
+		}
+	}
+	return words, addresses
+}
+
+// idleEntries counts the entries of a list that hold no needed peer.
+func idleEntries(l *estate.List, needed addr.Set) int {
+	idle := 0
+	for _, entry := range l.Entries {
+		if !addr.OfPrefixes(entry.Range).Overlaps(needed) {
+			idle++
+		}
+	}
+	return idle
 }
 
 // groupName is the shortest name by which rules of one group can refer to another.

@@ -71,7 +71,15 @@ type Proposal struct {
 type NewRule struct {
 	Services service.Set
 	Choices  []Choice
-	Because  string
+}
+
+// PeerWords are the rule's peers in the words of the language.
+func (r NewRule) PeerWords() string {
+	var words []string
+	for _, c := range r.Choices {
+		words = append(words, c.Words)
+	}
+	return strings.Join(words, ", ")
 }
 
 // Unseen estimates what was not seen yet, after Good and Turing (I. J. Good,
@@ -285,7 +293,7 @@ func (p *Proposal) choose(d *decide.Decider) {
 			p.New[i].Services = p.New[i].Services.Union(n.Services)
 			continue
 		}
-		p.New = append(p.New, NewRule{Services: n.Services, Choices: choices, Because: p.reason()})
+		p.New = append(p.New, NewRule{Services: n.Services, Choices: choices})
 	}
 	slices.SortStableFunc(p.New, func(a, b NewRule) int {
 		x, _ := a.Services.First()
@@ -319,14 +327,4 @@ func (p *Proposal) wholePeers(n Need) Choice {
 		text = "everyone"
 	}
 	return Choice{Kind: ByOwnWords, Words: text, Addresses: n.Peers}
-}
-
-// reason is the reason that the subject gives, if it gives one.
-func (p *Proposal) reason() string {
-	for _, r := range p.Subject.Rules {
-		if r.Description != "" {
-			return r.Description
-		}
-	}
-	return ""
 }

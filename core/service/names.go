@@ -160,10 +160,34 @@ func (t Names) Words(s Set) []string {
 		if name, ok := named[i]; ok {
 			words = append(words, name)
 		} else if !taken[i] {
-			words = append(words, spec.String())
+			words = append(words, t.tiles(spec)...)
 		}
 	}
 	return words
+}
+
+// tiles are the names of services that make up a short run of ports exactly, or
+// else the run itself.
+func (t Names) tiles(spec Spec) []string {
+	const short = 16
+	if spec.Any || spec.From == spec.To || spec.To-spec.From >= short {
+		return []string{spec.String()}
+	}
+	var words []string
+	for at := spec.From; ; {
+		i := slices.IndexFunc(t.All(), func(n Named) bool {
+			return len(n.Specs) == 1 && n.Specs[0].Protocol == spec.Protocol && n.Specs[0].From == at && n.Specs[0].To <= spec.To && !n.Specs[0].Any
+		})
+		if i < 0 {
+			return []string{spec.String()}
+		}
+		named := t.All()[i]
+		words = append(words, named.Name)
+		if named.Specs[0].To == spec.To {
+			return words
+		}
+		at = named.Specs[0].To + 1
+	}
 }
 
 // Describe is the words of s in one line: "ssh, tcp 8000-8010".

@@ -87,6 +87,8 @@ func TestWords(t *testing.T) {
 	}{
 		{Of(tcp(22), tcp(443), tcp(8000)), "ssh, https, tcp 8000"},
 		{Of(Ports(TCP, 22, 80)), "tcp 22-80"},
+		{Of(Ports(TCP, 22, 23)), "ssh, telnet"},
+		{Of(Ports(TCP, 22, 24)), "tcp 22-24"},
 		{Of(tcp(53), udp(53)), "dns"},
 		{Of(udp(53)), "udp 53"},
 		{Of(tcp(5432)), "berth-db"},

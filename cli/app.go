@@ -1,0 +1,243 @@
+// Package cli is the command line: it turns flags into values, calls the core,
+// and hands results to render. It holds no logic of its own.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/near"
+	"isonomos/render"
+)
+
+// Exit codes.
+const (
+	exitFindings    = 1 // findings, differences, failed expectations
+	exitUsage       = 2 // wrong use or wrong input
+	exitUnreachable = 3 // a file or cloud could not be reached or written
+)
+
+// App is what a run of the program has to do with the world.
+type App struct {
+	Stdin    io.Reader
+	Stdout   io.Writer
+	Stderr   io.Writer
+	Now      func() time.Time
+	Width    int  // of the window in columns; 0 where standard output is no terminal
+	NoColour bool // the environment asks for none
+	Version  string
+}
+
+// failure is an error with the exit code that it ends the program with. An
+// empty text says that everything is said already.
+type failure struct {
+	code int
+	err  error
+}
+
+func (f *failure) Error() string {
+	if f.err == nil {
+		return ""
+	}
+	return f.err.Error()
+}
+
+func (f *failure) Unwrap() error { return f.err }
+
+func usage(format string, a ...any) error { return &failure{exitUsage, fmt.Errorf(format, a...)} }
+
+func unreachable(format string, a ...any) error {
+	return &failure{exitUnreachable, fmt.Errorf(format, a...)}
+}
+
+// quietly ends the program with a code and no further word.
+func quietly(code int) error { return &failure{code, nil} }
+
+// Run runs the program with its arguments, the first of which is its name, and returns the exit code.
+func (a *App) Run(ctx context.Context, args []string) int {
+	root := a.root()
+	err := root.Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	var f *failure
+	if !errors.As(err, &f) {
+		f = &failure{exitUsage, err}
+	}
+	if text := f.Error(); text != "" {
+		fmt.Fprintf(a.Stderr, "isonomos: %s\n", cleanLines(text))
+	}
+	return f.code
+}
+
+// cleanLines cleans a message of control characters but keeps its lines.
+func cleanLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		lines[i] = render.Clean(line)
+	}
+	return strings.Join(lines, "\n")
+}
+
+func (a *App) root() *cli.Command {
+	root := &cli.Command{
+		Name:    "isonomos",
+		Usage:   "least-privilege security groups as code",
+		Version: a.Version,
+		Description: "Define instance and subnet security groups as code, find what is open that should not be,\n" +
+			"and get the narrowest replacement that still lets the real traffic through, proved.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
+		},
+		Commands:                      []*cli.Command{a.demoCommand(), a.checkCommand(), a.auditCommand(), a.traceCommand(), a.proveCommand(), a.narrowCommand()},
+		Writer:                        a.Stdout,
+		ErrWriter:                     a.Stderr,
+		Reader:                        a.Stdin,
+		HideHelpCommand:               true,
+		Suggest:                       true,
+		ExitErrHandler:                func(context.Context, *cli.Command, error) {},
+		CustomRootCommandHelpTemplate: rootHelp,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return unknownCommand(c, c.Args().First())
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+	prepare(root)
+	return root
+}
+
+// prepare gives every command what all have in common.
+func prepare(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usageError(c, err) }
+	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
+	c.HideHelpCommand = true
+	if c.CustomHelpTemplate == "" {
+		c.CustomHelpTemplate = commandHelp
+	}
+	for _, sub := range c.Commands {
+		prepare(sub)
+	}
+}
+
+func unknownCommand(c *cli.Command, name string) error {
+	var names []string
+	for _, sub := range c.Root().Commands {
+		names = append(names, sub.Name)
+	}
+	if name == "help" {
+		if want := c.Args().Get(1); want != "" {
+			if sub := c.Root().Command(want); sub != nil {
+				return cli.ShowSubcommandHelp(sub)
+			}
+			name = want
+		} else {
+			return cli.ShowRootCommandHelp(c.Root())
+		}
+	}
+	if best, ok := near.Best(name, names); ok {
+		return usage("there is no command %q: %q is near", name, best)
+	}
+	return usage("there is no command %q: the commands are %s", name, strings.Join(names, ", "))
+}
+
+var (
+	undefinedFlag = regexp.MustCompile(`^flag provided but not defined: -+(.+)$`)
+	missingValue  = regexp.MustCompile(`^flag needs an argument: (-+\S+)$`)
+	badValue      = regexp.MustCompile(`^invalid value "(.*)" for (?:argument|flag) (-+\S+): (.*)$`)
+)
+
+// usageError says in one line what is wrong with the flags.
+func usageError(c *cli.Command, err error) error {
+	text := err.Error()
+	if m := undefinedFlag.FindStringSubmatch(text); m != nil {
+		var names []string
+		for cmd := c; cmd != nil; cmd = parent(cmd) {
+			for _, f := range cmd.Flags {
+				names = append(names, f.Names()...)
+			}
+		}
+		if best, ok := near.Best(m[1], names); ok {
+			return usage("%s has no flag --%s: --%s is near", commandName(c), m[1], best)
+		}
+		return usage("%s has no flag --%s: see %s --help", commandName(c), m[1], commandName(c))
+	}
+	if m := missingValue.FindStringSubmatch(text); m != nil {
+		return usage("the flag %s needs a value", m[1])
+	}
+	if m := badValue.FindStringSubmatch(text); m != nil {
+		why := m[3]
+		if strings.Contains(why, "strconv") {
+			why = "a whole number belongs here"
+		}
+		return usage("the value %q does not fit the flag %s: %s", m[1], m[2], why)
+	}
+	return usage("%s", text)
+}
+
+func parent(c *cli.Command) *cli.Command {
+	if root := c.Root(); root != c {
+		return root
+	}
+	return nil
+}
+
+func commandName(c *cli.Command) string {
+	if c.Root() == c {
+		return "isonomos"
+	}
+	return "isonomos " + c.Name
+}
+
+// oneOf is a flag's validator that allows some words.
+func oneOf(words ...string) func(string) error {
+	return func(value string) error {
+		for _, w := range words {
+			if w == value {
+				return nil
+			}
+		}
+		hint := "one of " + strings.Join(words, ", ")
+		if best, ok := near.Best(value, words); ok {
+			hint = fmt.Sprintf("%q is near", best)
+		}
+		return errors.New(hint)
+	}
+}
+
+// screen lays results out for standard output.
+func (a *App) screen(c *cli.Command) *render.Screen { return a.screenFor(c, a.Stdout) }
+
+func (a *App) screenFor(c *cli.Command, out io.Writer) *render.Screen {
+	width, colour := a.Width, a.Width > 0 && !a.NoColour
+	if width == 0 {
+		width = 100
+	}
+	switch c.String("color") {
+	case "always":
+		colour = true
+	case "never":
+		colour = false
+	}
+	return render.NewScreen(out, width, colour)
+}
+
+// note writes a remark to standard error.
+func (a *App) note(format string, args ...any) {
+	fmt.Fprintf(a.Stderr, "isonomos: %s\n", cleanLines(fmt.Sprintf(format, args...)))
+}
+
+// Main runs the program in its real surroundings.
+func Main(version string) int {
+	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "", Version: version}
+	return a.Run(context.Background(), os.Args)
+}

@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/demo"
+	"isonomos/render"
+	"isonomos/store"
+)
+
+func (a *App) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "demo",
+		Usage:     "lay out the demo estate and go through the job on it",
+		ArgsUsage: "[flags] [FOLDER]",
+		Description: "Lays Saltmarsh Harbour, an invented harbour authority, into a new folder (or a temporary one):\n" +
+			"definitions, a survey, and 14 days of flows. Then it checks, audits, traces, narrows and proves, with\n" +
+			"the command line of each step, so that you can repeat it. Nothing else is touched, no network used.\n\n" +
+			"  isonomos demo\n" +
+			"  isonomos demo harbour\n" +
+			"  isonomos demo --only-files harbour",
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "only-files", Usage: "lay the files out and stop"}},
+		Action: a.demo,
+	}
+}
+
+func (a *App) demo(ctx context.Context, c *cli.Command) error {
+	folder := c.Args().First()
+	if c.Args().Len() > 1 {
+		return usage("demo takes one folder: %d were named", c.Args().Len())
+	}
+	if folder == "" {
+		made, err := os.MkdirTemp("", "saltmarsh-")
+		if err != nil {
+			return unreachable("no temporary folder can be made: %v", err)
+		}
+		folder = made
+	}
+	if err := layOut(folder); err != nil {
+		return err
+	}
+	if c.Bool("only-files") {
+		a.note("the demo estate is in %s", folder)
+		return nil
+	}
+	return a.tour(ctx, c, folder)
+}
+
+// layOut writes the demo's files into a folder that has none of them yet.
+func layOut(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return writeError(folder, err)
+	}
+	var files []whole
+	err := fs.WalkDir(demo.Files(), ".", func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		text, err := fs.ReadFile(demo.Files(), name)
+		files = append(files, whole{filepath.Join(folder, name), string(text)})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	survey, err := demo.Survey()
+	if err != nil {
+		return err
+	}
+	var jsonl, csv bytes.Buffer
+	if err := store.WriteSurvey(&jsonl, survey); err != nil {
+		return err
+	}
+	if err := demo.Flows(&csv); err != nil {
+		return err
+	}
+	files = append(files, whole{filepath.Join(folder, "survey.jsonl"), jsonl.String()}, whole{filepath.Join(folder, "flows.csv"), csv.String()})
+	for _, f := range files {
+		if _, err := os.Lstat(f.path); err == nil {
+			return usage("%s is there already: name a new folder, nothing was written", f.path)
+		}
+	}
+	return writeWhole(files)
+}
+
+// A stop is one step of the tour: what it shows, and the command that shows it.
+type stop struct {
+	title string
+	says  string
+	args  []string
+}
+
+var stops = []stop{
+	{"check", "The definitions say who may talk to whom, once, by name. Are they free of mistakes, and what do they cost?",
+		[]string{"check"}},
+	{"audit", "What is open that should not be? The survey tells which instances, routes and public addresses there are, so a finding says where it arrives.",
+		[]string{"audit", "--survey", "survey.jsonl", "--check", "open-admin-port,open-data-port,all-services,wide-ports"}},
+	{"trace", "Does this packet pass, and which rule says so? A stranger tries ssh on a tide gauge.",
+		[]string{"trace", "--survey", "survey.jsonl", "192.0.2.77", "gauge-3", "ssh"}},
+	{"trace", "And the booking site, does it reach its ledger?",
+		[]string{"trace", "--survey", "survey.jsonl", "booking-1", "ledger-1", "berth-db"}},
+	{"narrow", "Who really used the open door? The narrowest replacement, from 14 days of flows.",
+		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}},
+	{"narrow", "The same as an edit of the definitions: shown as a diff (for git apply or patch -p1) and written in place. Comments and layout stay.",
+		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff", "--write"}},
+	{"trace", "The stranger tries again.",
+		[]string{"trace", "--survey", "survey.jsonl", "192.0.2.77", "gauge-3", "ssh"}},
+	{"prove", "Does everything still hold that the definitions expect?",
+		[]string{"prove", "--survey", "survey.jsonl"}},
+}
+
+// tour runs every stop in the folder, as a user would.
+func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
+	s := a.screen(c)
+	s.Line(render.Piece{Text: "Saltmarsh Harbour", Style: render.Accent}, render.Piece{Text: "  an invented harbour authority, laid out in ", Style: render.Plain}, render.Piece{Text: folder, Style: render.Strong})
+	back, err := os.Getwd()
+	if err != nil {
+		return unreachable("%v", err)
+	}
+	if err := os.Chdir(folder); err != nil {
+		return unreachable("%v", err)
+	}
+	defer os.Chdir(back)
+	for i, stop := range stops {
+		s.Blank()
+		s.Line(render.Piece{Text: fmt.Sprintf("%d of %d  %s ", i+1, len(stops), stop.title), Style: render.Strong}, render.Piece{Text: strings.Repeat("─", max(0, s.Width()-12-len(stop.title))), Style: render.Faint})
+		s.Text(0, stop.says)
+		s.Line(render.Piece{Text: "$ isonomos " + strings.Join(stop.args, " "), Style: render.Accent})
+		s.Blank()
+		if err := a.visit(ctx, c, stop); err != nil {
+			return err
+		}
+	}
+	s.Blank()
+	s.Text(0, fmt.Sprintf("That was the job from end to end. To go on: cd %s, then isonomos --help.", folder))
+	return s.Err()
+}
+
+// visit runs one stop's command in the same process. Findings are what the tour is about, so exit 1 is no failure.
+func (a *App) visit(ctx context.Context, c *cli.Command, stop stop) error {
+	inner := *a
+	args := append([]string{"isonomos", "--color", c.String("color")}, stop.args...)
+	if code := inner.Run(ctx, args); code > exitFindings {
+		return quietly(code)
+	}
+	return nil
+}

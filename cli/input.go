@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bufio"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/estate"
+	"isonomos/core/flow"
+	"isonomos/evidence"
+	"isonomos/nomos"
+	"isonomos/nomos/propose"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+	"isonomos/store"
+)
+
+func estateFlag() cli.Flag {
+	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its sub-folders", Sources: cli.EnvVars("ISONOMOS_ESTATE")}
+}
+
+func surveyFlag() cli.Flag {
+	return &cli.StringFlag{Name: "survey", Usage: "look at the instances and routes of a survey `FILE` (.jsonl, also gzip or zstd; - for standard input)", Sources: cli.EnvVars("ISONOMOS_SURVEY")}
+}
+
+func asSurveyedFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "as-surveyed", Usage: "judge the survey as it stands and leave the definitions out"}
+}
+
+func formatFlag(formats ...string) cli.Flag {
+	return &cli.StringFlag{Name: "format", Value: "text", Usage: "write `FORMAT`: text or " + strings.Join(formats, ", "), Validator: oneOf(append([]string{"text"}, formats...)...)}
+}
+
+// world reads what a command works on: definitions, a survey, or definitions on a survey.
+func (a *App) world(c *cli.Command) (propose.World, error) {
+	var survey *estate.Estate
+	var err error
+	if file := c.String("survey"); file != "" {
+		if survey, err = a.readSurvey(file); err != nil {
+			return propose.World{}, err
+		}
+	}
+	if c.Bool("as-surveyed") {
+		if survey == nil {
+			return propose.World{}, usage("--as-surveyed needs a survey: name it with --survey FILE")
+		}
+		return propose.World{Survey: survey, Estate: survey}, nil
+	}
+	files, err := readDefinitions(c.String("estate"))
+	if err != nil {
+		return propose.World{}, err
+	}
+	if len(files) == 0 {
+		if survey == nil {
+			return propose.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, or a survey with --survey", nomos.Extension, folderName(c.String("estate")))
+		}
+		return propose.World{Survey: survey, Estate: survey}, nil
+	}
+	definitions, err := a.understand(c, files)
+	if err != nil {
+		return propose.World{}, err
+	}
+	return propose.NewWorld(definitions, survey), nil
+}
+
+func folderName(dir string) string {
+	if dir == "." {
+		return "this folder"
+	}
+	return dir
+}
+
+// understand resolves definitions and says what is wrong with them; mistakes end the command.
+func (a *App) understand(c *cli.Command, files []*source.File) (nomos.Definitions, error) {
+	d := nomos.Understand(files, a.meaning(c))
+	for _, m := range d.Messages {
+		fmt.Fprint(a.Stderr, m)
+	}
+	if n := source.Errors(d.Messages); n > 0 {
+		if n == 1 {
+			return d, usage("1 mistake in the definitions")
+		}
+		return d, usage("%d mistakes in the definitions", n)
+	}
+	return d, nil
+}
+
+// meaning is what the meaning of definitions depends on beside their text.
+func (a *App) meaning(c *cli.Command) resolve.Options {
+	name := "estate"
+	if dir, err := filepath.Abs(c.String("estate")); err == nil {
+		name = filepath.Base(dir)
+	}
+	return resolve.Options{Name: name, Now: a.Now()}
+}
+
+// readDefinitions reads the definition files of a folder, or one file.
+func readDefinitions(path string) ([]*source.File, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, fileError("folder", path, err)
+	}
+	if !info.IsDir() {
+		if filepath.Ext(path) != nomos.Extension {
+			return nil, usage("%s is neither a folder nor a file of definitions (*%s)", path, nomos.Extension)
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return nil, fileError("file", path, err)
+		}
+		return []*source.File{source.NewFile(path, string(text))}, nil
+	}
+	files, err := nomos.Read(os.DirFS(path), func(name string) string { return filepath.Join(path, name) })
+	if err != nil {
+		var at *fs.PathError
+		if errors.As(err, &at) {
+			return nil, fileError("file", filepath.Join(path, at.Path), at.Err)
+		}
+		return nil, unreachable("%v", err)
+	}
+	return files, nil
+}
+
+// fileError says in plain words why a file or folder could not be had.
+func fileError(kind, path string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return unreachable("there is no %s %s", kind, path)
+	case errors.Is(err, fs.ErrPermission):
+		return unreachable("%s %s can't be read: permission denied", kind, path)
+	}
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		err = at.Err
+	}
+	return unreachable("%s %s can't be read: %v", kind, path, err)
+}
+
+func (a *App) readSurvey(path string) (*estate.Estate, error) {
+	in, err := a.open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	e, warnings, err := store.ReadSurvey(in, shownName(path))
+	const shown = 10
+	for _, w := range warnings[:min(shown, len(warnings))] {
+		a.note("%s", w)
+	}
+	if len(warnings) > shown {
+		a.note("and %d more warnings about %s", len(warnings)-shown, shownName(path))
+	}
+	if err != nil {
+		return nil, &failure{exitUsage, err}
+	}
+	return e, nil
+}
+
+func shownName(path string) string {
+	if path == "-" {
+		return "standard input"
+	}
+	return path
+}
+
+// readFlows sums the flows of all files.
+func (a *App) readFlows(paths []string) (*flow.Summary, error) {
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	var sum flow.Summary
+	for _, path := range paths {
+		in, err := a.open(path)
+		if err != nil {
+			return nil, err
+		}
+		skipped, err := evidence.ReadCSV(in, shownName(path), sum.Add)
+		in.Close()
+		if err != nil {
+			return nil, &failure{exitUsage, err}
+		}
+		if skipped.Count > 0 {
+			a.note("%d flows of %s can't be read and are left out; the first: %s", skipped.Count, shownName(path), skipped.First)
+		}
+	}
+	return &sum, nil
+}
+
+type closer struct {
+	io.Reader
+	close func() error
+}
+
+func (c closer) Close() error { return c.close() }
+
+// open opens a file, or standard input for "-". gzip and zstd are unpacked.
+func (a *App) open(path string) (io.ReadCloser, error) {
+	var raw io.ReadCloser = io.NopCloser(a.Stdin)
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, fileError("file", path, err)
+		}
+		if info, err := f.Stat(); err == nil && info.IsDir() {
+			f.Close()
+			return nil, usage("%s is a folder, and a file belongs here", path)
+		}
+		raw = f
+	}
+	in := bufio.NewReaderSize(raw, 1<<16)
+	head, _ := in.Peek(4)
+	switch {
+	case strings.HasPrefix(string(head), "\x1f\x8b"):
+		z, err := gzip.NewReader(in)
+		if err != nil {
+			raw.Close()
+			return nil, usage("%s is not good gzip: %v", path, err)
+		}
+		return closer{z, raw.Close}, nil
+	case string(head) == "\x28\xb5\x2f\xfd":
+		z, err := zstd.NewReader(in)
+		if err != nil {
+			raw.Close()
+			return nil, usage("%s is not good zstd: %v", path, err)
+		}
+		return closer{z, func() error { z.Close(); return raw.Close() }}, nil
+	}
+	return closer{in, raw.Close}, nil
+}

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/google/renameio/v2"
+	"golang.org/x/term"
+)
+
+// A whole is a file's new content.
+type whole struct {
+	path, text string
+}
+
+// writeWhole replaces files, all or none: every new content is on the disk
+// before the first file is replaced. Links stay links, modes stay.
+func writeWhole(files []whole) error {
+	var ready []*renameio.PendingFile
+	defer func() {
+		for _, f := range ready {
+			_ = f.Cleanup() // does nothing once the file is in its place
+		}
+	}()
+	for _, f := range files {
+		target, err := filepath.EvalSymlinks(f.path)
+		if errors.Is(err, fs.ErrNotExist) {
+			target, err = f.path, nil
+		}
+		if err != nil {
+			return writeError(f.path, err)
+		}
+		if out, err := os.OpenFile(target, os.O_WRONLY, 0); err == nil {
+			out.Close()
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return writeError(f.path, err)
+		}
+		pending, err := renameio.NewPendingFile(target, renameio.WithExistingPermissions(), renameio.WithPermissions(0o644))
+		if err != nil {
+			return writeError(f.path, err)
+		}
+		ready = append(ready, pending)
+		if _, err := pending.WriteString(f.text); err != nil {
+			return writeError(f.path, err)
+		}
+		if err := pending.Sync(); err != nil {
+			return writeError(f.path, err)
+		}
+	}
+	for i, f := range ready {
+		if err := f.CloseAtomicallyReplace(); err != nil {
+			return writeError(files[i].path, err)
+		}
+	}
+	return nil
+}
+
+func writeError(path string, err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		return unreachable("%s can't be written: permission denied; nothing was changed", path)
+	}
+	return unreachable("%s can't be written: %v; nothing was changed", path, err)
+}
+
+// windowWidth is the width of the terminal that standard output is, or 0.
+func windowWidth() int {
+	width, _, err := term.GetSize(int(os.Stdout.Fd()))
+	if err != nil || !term.IsTerminal(int(os.Stdout.Fd())) {
+		return 0
+	}
+	return max(width, 1)
+}

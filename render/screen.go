@@ -1,0 +1,205 @@
+// Package render writes results: for people at a terminal, and as JSON.
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/muesli/termenv"
+)
+
+// Style is the weight and colour of a piece of text. Words and position carry
+// the meaning; colour, on an axis from blue to orange, only supports it.
+type Style int
+
+// The styles.
+const (
+	Plain Style = iota
+	Strong
+	Faint
+	Warm   // what needs attention
+	Hot    // what needs it first
+	Cool   // what is as it should be
+	Accent // names to type or look up
+)
+
+// A Piece is text with a style.
+type Piece struct {
+	Text  string
+	Style Style
+}
+
+// Screen lays text out for a terminal or a file. Everything that is written
+// through it is cleaned of control characters first.
+type Screen struct {
+	out    io.Writer
+	width  int
+	styles [Accent + 1]lipgloss.Style
+	err    error
+}
+
+// Widths between which output is laid out: narrower windows wrap by
+// themselves, and longer lines are hard to read.
+const (
+	minWidth = 40
+	maxWidth = 140
+)
+
+// NewScreen makes a Screen for a window of a width in columns.
+func NewScreen(out io.Writer, width int, colour bool) *Screen {
+	r := lipgloss.NewRenderer(out)
+	profile := termenv.Ascii
+	if colour {
+		profile = termenv.ANSI256
+	}
+	r.SetColorProfile(profile)
+	r.SetHasDarkBackground(true)
+	s := &Screen{out: out, width: min(max(width, minWidth), maxWidth)}
+	for i := range s.styles {
+		s.styles[i] = r.NewStyle()
+	}
+	s.styles[Strong] = r.NewStyle().Bold(true)
+	s.styles[Faint] = r.NewStyle().Foreground(lipgloss.Color("246"))
+	s.styles[Warm] = r.NewStyle().Foreground(lipgloss.Color("215"))
+	s.styles[Hot] = r.NewStyle().Bold(true).Foreground(lipgloss.Color("208"))
+	s.styles[Cool] = r.NewStyle().Foreground(lipgloss.Color("110"))
+	s.styles[Accent] = r.NewStyle().Foreground(lipgloss.Color("117"))
+	return s
+}
+
+// Width is the number of columns that lines are laid out for.
+func (s *Screen) Width() int { return s.width }
+
+// Err is the first error of writing.
+func (s *Screen) Err() error { return s.err }
+
+func (s *Screen) write(text string) {
+	if s.err == nil {
+		_, s.err = io.WriteString(s.out, text)
+	}
+}
+
+func (s *Screen) styled(p Piece) string {
+	text := Clean(p.Text)
+	if p.Style == Plain || text == "" {
+		return text
+	}
+	return s.styles[p.Style].Render(text)
+}
+
+// Blank writes an empty line.
+func (s *Screen) Blank() { s.write("\n") }
+
+// Line writes pieces on one line, without wrapping.
+func (s *Screen) Line(pieces ...Piece) {
+	var b strings.Builder
+	for _, p := range pieces {
+		b.WriteString(s.styled(p))
+	}
+	s.write(strings.TrimRight(b.String(), " ") + "\n")
+}
+
+// Text writes plain text, wrapped, after an indent.
+func (s *Screen) Text(indent int, text string) { s.Labelled(indent, Piece{}, 0, Piece{Text: text}) }
+
+// Labelled writes a label and behind it, at a fixed column, a text that is
+// wrapped to the window with a hanging indent.
+func (s *Screen) Labelled(indent int, label Piece, labelWidth int, text Piece) {
+	room := max(s.width-indent-labelWidth, 20)
+	lines := wrap(Clean(text.Text), room)
+	for i, line := range lines {
+		head := Piece{Text: strings.Repeat(" ", labelWidth)}
+		if i == 0 {
+			head = Piece{Pad(label.Text, labelWidth), label.Style}
+		}
+		s.Line(Piece{Text: strings.Repeat(" ", indent)}, head, Piece{strings.TrimRight(line, " "), text.Style})
+	}
+}
+
+// wrap parts a text into lines at its blanks; a word that is longer than a line is cut.
+func wrap(text string, columns int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		switch {
+		case line == "":
+			line = word
+		case Columns(line)+1+Columns(word) <= columns:
+			line += " " + word
+			continue
+		default:
+			lines, line = append(lines, line), word
+		}
+		for Columns(line) > columns {
+			cut := ansi.Truncate(line, columns, "")
+			lines, line = append(lines, cut), strings.TrimPrefix(line, cut)
+		}
+	}
+	return append(lines, line)
+}
+
+// Whole is Labelled for a text that is not to be broken, such as a command to copy.
+func (s *Screen) Whole(indent int, label Piece, labelWidth int, text Piece) {
+	s.Line(Piece{Text: strings.Repeat(" ", indent)}, Piece{Pad(label.Text, labelWidth), label.Style}, text)
+}
+
+// Ends writes pieces at the left and a text at the right end of the line; where
+// they do not fit on one line, the text stands on the next.
+func (s *Screen) Ends(right Piece, left ...Piece) {
+	used := 0
+	for _, p := range left {
+		used += Columns(p.Text)
+	}
+	if gap := s.width - used - Columns(right.Text); gap >= 2 {
+		s.Line(append(left, Piece{Text: strings.Repeat(" ", gap)}, right)...)
+		return
+	}
+	s.Line(left...)
+	if right.Text != "" {
+		s.Line(Piece{Text: strings.Repeat(" ", max(0, s.width-Columns(right.Text)))}, right)
+	}
+}
+
+// Columns is how many columns of a terminal a text takes.
+func Columns(text string) int { return ansi.StringWidth(Clean(text)) }
+
+// Pad fills a text up with blanks to a number of columns, and with one at least.
+func Pad(text string, columns int) string {
+	if columns == 0 {
+		return text
+	}
+	return text + strings.Repeat(" ", max(1, columns-Columns(text)))
+}
+
+// Clean takes out of a text what a terminal would obey instead of showing:
+// control characters, escape sequences' beginnings, and characters that turn
+// the direction of writing. Each becomes a middle dot.
+func Clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\ufffd' || unicode.IsControl(r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f || r == 0x2028 || r == 0x2029 {
+			return '·'
+		}
+		return r
+	}, text)
+}
+
+// Count is a number with its noun: "1 group", "1,234 groups".
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Number(n) + " " + many
+}
+
+// Number is a number with commas between thousands.
+func Number(n int) string {
+	digits := fmt.Sprint(n)
+	for i := len(digits) - 3; i > 0; i -= 3 {
+		digits = digits[:i] + "," + digits[i:]
+	}
+	return digits
+}

@@ -1,0 +1,210 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+	"isonomos/core/service"
+)
+
+var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoWay: Hot, decide.OneWay: Hot, decide.Undecided: Warm}
+
+// Trace writes an answer for a terminal: the verdict, then each step with the rule that decided.
+func Trace(s *Screen, e *estate.Estate, a decide.Answer) {
+	s.Line(Piece{Pad(strings.ToUpper(string(a.Verdict)), findingIndent), verdictStyles[a.Verdict]},
+		Piece{fmt.Sprintf("%s → %s  %s", a.Source, a.Destination, serviceName(e, a.Service)), Strong})
+	if why := a.Why(); a.Verdict != decide.Passes && (why.Text != "" || why.Rule != nil) {
+		s.Text(findingIndent, whyText(e, why))
+	}
+	s.Blank()
+	Steps(s, e, a.Steps)
+}
+
+// whyText says in a sentence what decided.
+func whyText(e *estate.Estate, why decide.Step) string {
+	if why.Rule != nil {
+		return fmt.Sprintf("%s: %q", why.Group.Path(), why.Rule.Sentence(e.Services))
+	}
+	if why.Group != nil && why.Layer != "way" {
+		return fmt.Sprintf("%s: %s", why.Group.Path(), why.Text)
+	}
+	return why.Text
+}
+
+// serviceName is a service with its name where it has one: "tcp 443 (https)".
+func serviceName(e *estate.Estate, p service.Point) string {
+	text := p.String()
+	if name := e.Services.Describe(service.Between(p, p)); name != text {
+		return text + " (" + name + ")"
+	}
+	return text
+}
+
+// Steps writes the steps of an answer, numbered.
+func Steps(s *Screen, e *estate.Estate, steps []decide.Step) {
+	for i, step := range steps {
+		layer := map[string]string{"out": "out of", "in": "into"}[strings.TrimPrefix(step.Layer, "target ")]
+		if layer == "" {
+			layer = strings.TrimPrefix(step.Layer, "target ")
+		}
+		right := ""
+		if step.Rule != nil {
+			right = place(step.Rule.Origin)
+		} else if step.Group != nil {
+			right = place(step.Group.Origin)
+		}
+		head := fmt.Sprintf("%2d  %s %s", i+1, layer, step.At)
+		left := []Piece{{Pad(string(step.Verdict), findingIndent), verdictStyles[step.Verdict]}, {Pad(head, 28), Plain}}
+		switch {
+		case step.Rule != nil:
+			s.Ends(Piece{right, Faint}, append(left, Piece{step.Group.Path(), Accent})...)
+			s.Text(findingIndent+4, step.Rule.Sentence(e.Services)+because(step.Rule))
+		case step.Group != nil:
+			s.Ends(Piece{right, Faint}, append(left, Piece{step.Group.Path(), Accent})...)
+			s.Text(findingIndent+4, step.Text)
+		default:
+			s.Line(left...)
+			s.Text(findingIndent+4, step.Text)
+		}
+	}
+}
+
+func because(r *estate.Rule) string {
+	if r.Description == "" {
+		return ""
+	}
+	return fmt.Sprintf(" because %q", r.Description)
+}
+
+type stepJSON struct {
+	Layer   string `json:"layer"`
+	At      string `json:"at,omitempty"`
+	Group   string `json:"group,omitempty"`
+	Rule    string `json:"rule,omitempty"`
+	ID      string `json:"id,omitempty"`
+	Verdict string `json:"verdict"`
+	Text    string `json:"text,omitempty"`
+	File    string `json:"file,omitempty"`
+	Line    int    `json:"line,omitempty"`
+}
+
+type traceJSON struct {
+	Verdict     string     `json:"verdict"`
+	Source      string     `json:"source"`
+	Destination string     `json:"destination"`
+	Service     string     `json:"service"`
+	Steps       []stepJSON `json:"steps"`
+}
+
+func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
+	x := traceJSON{Verdict: string(a.Verdict), Source: a.Source.Addr.String(), Destination: a.Destination.Addr.String(), Service: a.Service.String(), Steps: []stepJSON{}}
+	for _, s := range a.Steps {
+		j := stepJSON{Layer: s.Layer, At: s.At, Verdict: string(s.Verdict), Text: s.Text}
+		if s.Group != nil {
+			j.Group = s.Group.Path()
+			j.File, j.Line = s.Group.Origin.File, s.Group.Origin.Line
+		}
+		if s.Rule != nil {
+			j.Rule, j.ID = s.Rule.Sentence(e.Services), s.Rule.ID
+			j.File, j.Line = s.Rule.Origin.File, s.Rule.Origin.Line
+		}
+		x.Steps = append(x.Steps, j)
+	}
+	return x
+}
+
+// TraceJSON writes an answer as one JSON document.
+func TraceJSON(w io.Writer, e *estate.Estate, a decide.Answer) error {
+	return writeJSON(w, traceToJSON(e, a))
+}
+
+// Proof writes the results of expectations for a terminal: those that fail first.
+func Proof(s *Screen, e *estate.Estate, results []law.Result) {
+	holds := 0
+	for _, failing := range []bool{true, false} {
+		for _, r := range results {
+			if r.Holds == failing {
+				continue
+			}
+			word, style := "holds", Cool
+			switch {
+			case r.Undecided:
+				word, style = "undecided", Warm
+			case !r.Holds:
+				word, style = "FAILS", Hot
+			default:
+				holds++
+			}
+			s.Ends(Piece{place(r.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{r.Text, Plain})
+			if r.Note != "" {
+				s.Text(findingIndent, r.Note)
+			}
+			if w := r.Witness; w != nil {
+				s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s → %s %s %s", w.Source, w.Destination, serviceName(e, w.Service), verdictWords(w.Verdict))})
+				if text := witnessText(e, *w); text != "" {
+					s.Labelled(findingIndent, Piece{"", Faint}, findingLabel, Piece{Text: text})
+				}
+			}
+		}
+	}
+	if len(results) == 0 {
+		s.Line(Piece{"the definitions expect nothing", Strong}, Piece{Text: "   write for example: expect internet cannot reach GROUP"})
+		return
+	}
+	s.Blank()
+	summary := fmt.Sprintf("%s: %d hold", Count(len(results), "expectation", "expectations"), holds)
+	if failed := len(results) - holds; failed > 0 {
+		summary += fmt.Sprintf(", %d %s not", failed, map[bool]string{true: "does", false: "do"}[failed == 1])
+	}
+	s.Line(Piece{summary, Strong})
+}
+
+func verdictWords(v decide.Verdict) string {
+	return map[decide.Verdict]string{decide.Passes: "passes", decide.Stopped: "is stopped", decide.NoWay: "has no way", decide.OneWay: "gets no answer", decide.Undecided: "is undecided"}[v]
+}
+
+// witnessText says which rule lets a flow in, or what stops it.
+func witnessText(e *estate.Estate, a decide.Answer) string {
+	why := a.Why()
+	if a.Verdict == decide.Passes {
+		for _, s := range a.Steps {
+			if s.Rule != nil {
+				why = s
+			}
+		}
+		if why.Rule != nil {
+			return fmt.Sprintf("by %q (%s)", why.Rule.Sentence(e.Services), place(why.Rule.Origin))
+		}
+	}
+	return whyText(e, why)
+}
+
+// ProofJSON writes the results of expectations as one JSON document.
+func ProofJSON(w io.Writer, e *estate.Estate, results []law.Result) error {
+	type item struct {
+		File      string     `json:"file"`
+		Line      int        `json:"line"`
+		Text      string     `json:"text"`
+		Holds     bool       `json:"holds"`
+		Undecided bool       `json:"undecided"`
+		Note      string     `json:"note,omitempty"`
+		Witness   *traceJSON `json:"witness"`
+	}
+	items := make([]item, len(results))
+	for i, r := range results {
+		items[i] = item{r.Origin.File, r.Origin.Line, r.Text, r.Holds, r.Undecided, r.Note, nil}
+		if r.Witness != nil {
+			x := traceToJSON(e, *r.Witness)
+			items[i].Witness = &x
+		}
+	}
+	return writeJSON(w, struct {
+		Version      int    `json:"version"`
+		Expectations []item `json:"expectations"`
+		Laws         []item `json:"laws"`
+	}{1, items, []item{}})
+}
