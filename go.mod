@@ -3,7 +3,7 @@ module isonomos
 go 1.26.0
 
 require (
-	github.com/agnivade/levenshtein v1.2.2
+	github.com/antzucaro/matchr v0.0.0-20221106193745-7bed6ef61ef9
 	github.com/aymanbagabas/go-udiff v0.2.0
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/charmbracelet/x/ansi v0.8.0

@@ -172,14 +172,14 @@ func usageError(c *cli.Command, err error) error {
 		return usage("%s has no flag --%s: see %s --help", commandName(c), m[1], commandName(c))
 	}
 	if m := missingValue.FindStringSubmatch(text); m != nil {
-		return usage("the flag %s needs a value", m[1])
+		return usage("the flag --%s needs a value", strings.TrimLeft(m[1], "-"))
 	}
 	if m := badValue.FindStringSubmatch(text); m != nil {
 		why := m[3]
 		if strings.Contains(why, "strconv") {
 			why = "a whole number belongs here"
 		}
-		return usage("the value %q does not fit the flag %s: %s", m[1], m[2], why)
+		return usage("the value %q does not fit the flag --%s: %s", m[1], strings.TrimLeft(m[2], "-"), why)
 	}
 	return usage("%s", text)
 }

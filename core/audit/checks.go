@@ -17,50 +17,73 @@ import (
 // A groupView is one group with what the checks ask of it, computed once.
 type groupView struct {
 	*setting
-	group *estate.Group
-	rules []ruleView  // admitting rules, in order
-	in    traffic.Set // what all rules together let in
-	open  traffic.Set // the part of in whose peers are open
-	// summed are the services on which no single rule lets in all the strangers that the group lets in.
+	group  *estate.Group
+	causes []cause     // of inward rules, in order
+	in     traffic.Set // what all rules together let in
+	open   traffic.Set // the part of in whose peers are open
+	// summed are the services on which no single rule lets in all the strangers
+	// of a family that the group lets in.
 	summed service.Set
 }
 
-// A ruleView is an admitting rule with its traffic.
-type ruleView struct {
-	rule     *estate.Rule
+// A cause is an inward rule with its traffic. Rules that open the same services
+// are one cause: a cloud often has one for each family.
+type cause struct {
+	rules    []*estate.Rule
 	peers    addr.Set
 	services service.Set
-	open     bool // its peers are open by themselves
+	open     bool // the peers are open by themselves
 }
 
 func (s *setting) view(g *estate.Group) *groupView {
-	v := &groupView{setting: s, group: g}
+	v := &groupView{setting: s, group: g, in: s.d.GroupTraffic(g, estate.In)}
+	var rules []cause
 	for i := range g.Rules {
 		r := &g.Rules[i]
-		if r.Action != estate.Admit {
+		if r.Action != estate.Admit || r.Direction != estate.In {
 			continue
 		}
-		x := ruleView{rule: r, peers: s.d.Peers(g, r, nil), services: service.Of(r.Services...)}
-		x.open = s.isOpen(x.peers)
-		v.rules = append(v.rules, x)
+		c := cause{rules: []*estate.Rule{r}, peers: s.d.Peers(g, r, nil), services: service.Of(r.Services...)}
+		c.open = s.isOpen(c.peers)
+		rules = append(rules, c)
 	}
-	v.in = s.d.GroupTraffic(g, estate.In)
 	var open []traffic.Set
 	for _, b := range v.in.Bands() {
 		if !s.isOpen(b.Peers) {
 			continue
 		}
 		open = append(open, traffic.Of(b.Peers, b.Services()))
-		summed, strangers := b.Services(), b.Peers.Intersect(s.d.Strangers())
-		for _, r := range v.rules {
-			if r.rule.Direction == estate.In && r.open && strangers.SubsetOf(r.peers) {
-				summed = summed.Minus(r.services)
+		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+			summed, strangers := b.Services(), b.Peers.Intersect(s.d.Strangers()).Only(f)
+			if !s.isOpen(strangers) {
+				continue
 			}
+			for _, r := range rules {
+				if r.open && strangers.SubsetOf(r.peers) {
+					summed = summed.Minus(r.services)
+				}
+			}
+			v.summed = v.summed.Union(summed)
 		}
-		v.summed = v.summed.Union(summed)
 	}
 	v.open = traffic.UnionAll(open)
+	v.causes = v.joinRules(rules)
 	return v
+}
+
+// joinRules makes one cause of rules that open the same services.
+func (v *groupView) joinRules(rules []cause) []cause {
+	var causes []cause
+	for _, r := range rules {
+		i := slices.IndexFunc(causes, func(c cause) bool { return c.open && r.open && c.services.Equal(r.services) })
+		if i < 0 {
+			causes = append(causes, r)
+			continue
+		}
+		causes[i].rules = append(causes[i].rules, r.rules...)
+		causes[i].peers = causes[i].peers.Union(r.peers)
+	}
+	return causes
 }
 
 // isOpen reports whether peers hold a sixteenth of all strangers, in either family.
@@ -81,9 +104,9 @@ func (v *groupView) opening(set traffic.Set, rules []*estate.Rule) Finding {
 	f.WayOut = "isonomos narrow " + v.group.Path()
 	if w, ok := set.WithPeers(v.d.Strangers()).Witness(); ok {
 		f.Example = &Example{Peer: w, Inbound: true, ByRule: rules[0]}
-		for _, r := range v.rules {
-			if slices.Contains(rules, r.rule) && r.peers.Contains(w.Peer) && r.services.Contains(w.Service) {
-				f.Example.ByRule = r.rule
+		for _, r := range rules {
+			if v.d.RuleTraffic(v.group, r).Contains(w.Peer, w.Service) {
+				f.Example.ByRule = r
 				break
 			}
 		}
@@ -217,18 +240,18 @@ func Thousands(digits string) string {
 	return digits
 }
 
-// openOn are the findings of open traffic on some services: one for each rule
+// openOn are the findings of open traffic on some services: one for each cause
 // that is open by itself, where it is not part of a larger sum.
 func (v *groupView) openOn(services service.Set) []Finding {
 	var found []Finding
 	services = services.Minus(v.summed)
-	for _, r := range v.rules {
-		if r.rule.Direction != estate.In || !r.open || !r.services.Overlaps(services) {
+	for _, c := range v.causes {
+		if !c.open || !c.services.Overlaps(services) {
 			continue
 		}
-		set := traffic.Of(r.peers, r.services.Intersect(services)).Intersect(v.in)
+		set := traffic.Of(c.peers, c.services.Intersect(services)).Intersect(v.in)
 		if !set.IsEmpty() {
-			found = append(found, v.opening(set, []*estate.Rule{r.rule}))
+			found = append(found, v.opening(set, c.rules))
 		}
 	}
 	return found
@@ -241,9 +264,9 @@ func (v *groupView) sumOn(services service.Set) []Finding {
 		return nil
 	}
 	var rules []*estate.Rule
-	for _, r := range v.rules {
-		if r.rule.Direction == estate.In && r.services.Overlaps(rest.Services()) && r.peers.Overlaps(v.d.Strangers()) {
-			rules = append(rules, r.rule)
+	for _, c := range v.causes {
+		if c.services.Overlaps(rest.Services()) && c.peers.Overlaps(v.d.Strangers()) {
+			rules = append(rules, c.rules...)
 		}
 	}
 	return []Finding{v.opening(rest, rules)}
@@ -319,19 +342,16 @@ Example:  admit any from network
 Way out:  isonomos narrow GROUP --flows FLOWS.csv proposes the services that are really used.`,
 	run: func(v *groupView) []Finding {
 		var found []Finding
-		for _, r := range v.rules {
-			if r.rule.Direction != estate.In || onlySelf(r.rule) || r.peers.IsEmpty() {
+		for _, c := range v.causes {
+			if onlySelf(c.rules[0]) {
 				continue
 			}
 			for _, whole := range []service.Spec{service.Anything, service.Whole(service.TCP), service.Whole(service.UDP)} {
-				if !service.Of(whole).SubsetOf(r.services) {
+				if !service.Of(whole).SubsetOf(c.services) {
 					continue
 				}
-				f := v.opening(traffic.Of(r.peers, service.Of(whole)), []*estate.Rule{r.rule})
-				if !r.open {
-					f.Arrival, f.WhyNot, f.Instances = Unknown, "", nil
-				}
-				f.Message = fmt.Sprintf("%s let in from %s", map[string]string{"any": "every protocol is", "tcp": "every TCP port is", "udp": "every UDP port is"}[whole.String()], v.from(r))
+				f := v.about(c, whole)
+				f.Message = fmt.Sprintf("%s let in from %s", map[string]string{"any": "every protocol is", "tcp": "every TCP port is", "udp": "every UDP port is"}[whole.String()], from(c))
 				found = append(found, f)
 				break
 			}
@@ -340,12 +360,21 @@ Way out:  isonomos narrow GROUP --flows FLOWS.csv proposes the services that are
 	},
 }
 
-// from names a rule's peers for a sentence: with sizes where they are open, else in the rule's own words.
-func (v *groupView) from(r ruleView) string {
-	if r.open {
-		return PeersInWords(r.peers)
+// about makes a finding of a part of a cause that need not be open.
+func (v *groupView) about(c cause, spec service.Spec) Finding {
+	f := v.opening(traffic.Of(c.peers, service.Of(spec)), c.rules)
+	if !c.open {
+		f.Arrival, f.WhyNot, f.Instances = Unknown, "", nil
 	}
-	return estate.PeerWords(r.rule.Peers)
+	return f
+}
+
+// from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
+func from(c cause) string {
+	if c.open {
+		return PeersInWords(c.peers)
+	}
+	return estate.PeerWords(c.rules[0].Peers)
 }
 
 func onlySelf(r *estate.Rule) bool {
@@ -366,20 +395,14 @@ Example:  admit tcp 22-80 from list pilot-stations
 Way out:  name the services: admit ssh, http from list pilot-stations.`,
 	run: func(v *groupView) []Finding {
 		var found []Finding
-		for _, r := range v.rules {
-			if r.rule.Direction != estate.In || r.peers.IsEmpty() {
-				continue
-			}
-			for _, spec := range r.services.Specs() {
+		for _, c := range v.causes {
+			for _, spec := range c.services.Specs() {
 				width := int(spec.To) - int(spec.From) + 1
 				if spec.Protocol != service.TCP && spec.Protocol != service.UDP || spec.Any || width <= widePortRange || width == 65536 {
 					continue
 				}
-				f := v.opening(traffic.Of(r.peers, service.Of(spec)), []*estate.Rule{r.rule})
-				if !r.open {
-					f.Arrival, f.WhyNot, f.Instances = Unknown, "", nil
-				}
-				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec, Thousands(fmt.Sprint(width)), v.from(r))
+				f := v.about(c, spec)
+				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec, Thousands(fmt.Sprint(width)), from(c))
 				if swallowed := v.swallowed(spec); swallowed != "" {
 					f.Details = append(f.Details, "among them "+swallowed)
 				}
@@ -418,15 +441,15 @@ Example:  admit postgres from group booking      admit postgres from everyone v6
 Way out:  give both families the same peers.`,
 	run: func(v *groupView) []Finding {
 		var found []Finding
-		for _, r := range v.rules {
-			if r.rule.Direction != estate.In || !r.open {
+		for _, c := range v.causes {
+			if !c.open {
 				continue
 			}
-			set := v.oneSided(traffic.Of(r.peers, r.services))
+			set := v.oneSided(traffic.Of(c.peers, c.services))
 			if set.IsEmpty() {
 				continue
 			}
-			f := v.opening(set, []*estate.Rule{r.rule})
+			f := v.opening(set, c.rules)
 			open, shut := "IPv6", "IPv4"
 			if f.Breadth.IPv4 >= decide.OpenBreadth {
 				open, shut = shut, open

@@ -5,11 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/agnivade/levenshtein"
+	"github.com/antzucaro/matchr"
 )
 
 // Best is the candidate nearest to name, and whether any is near enough to be
-// worth offering: a third of its length may differ, or one begins with the other.
+// worth offering: a third of its length may differ, rounded up, or one begins with the other.
 // Of equally near candidates it is the first in alphabetical order.
 func Best(name string, candidates []string) (string, bool) {
 	all := Several(name, candidates, 1)
@@ -32,9 +32,9 @@ func Several(name string, candidates []string, limit int) []string {
 			continue
 		}
 		other := strings.ToLower(c)
-		distance := levenshtein.ComputeDistance(lower, other)
+		distance := matchr.OSA(lower, other) // two letters that changed places count once
 		prefix := len(lower) >= 3 && strings.HasPrefix(other, lower) || len(other) >= 3 && strings.HasPrefix(lower, other)
-		if distance <= max(1, max(len(name), len(c))/3) || prefix {
+		if distance <= (max(len(name), len(c))+2)/3 || prefix {
 			near = append(near, scored{c, distance})
 		}
 	}
