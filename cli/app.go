@@ -97,14 +97,13 @@ func (a *App) root() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
 		},
-		Commands:                      []*cli.Command{a.demoCommand(), a.checkCommand(), a.auditCommand(), a.traceCommand(), a.proveCommand(), a.narrowCommand()},
-		Writer:                        a.Stdout,
-		ErrWriter:                     a.Stderr,
-		Reader:                        a.Stdin,
-		HideHelpCommand:               true,
-		Suggest:                       true,
-		ExitErrHandler:                func(context.Context, *cli.Command, error) {},
-		CustomRootCommandHelpTemplate: rootHelp,
+		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.auditCommand(), a.traceCommand(), a.proveCommand(), a.narrowCommand()},
+		Writer:          a.Stdout,
+		ErrWriter:       a.Stderr,
+		Reader:          a.Stdin,
+		HideHelpCommand: true,
+		Suggest:         true,
+		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return unknownCommand(c, c.Args().First())
@@ -113,6 +112,7 @@ func (a *App) root() *cli.Command {
 		},
 	}
 	prepare(root)
+	root.CustomRootCommandHelpTemplate = helpTemplate(rootHelp, root)
 	return root
 }
 
@@ -121,9 +121,7 @@ func prepare(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usageError(c, err) }
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	c.HideHelpCommand = true
-	if c.CustomHelpTemplate == "" {
-		c.CustomHelpTemplate = commandHelp
-	}
+	c.CustomHelpTemplate = helpTemplate(commandHelp, c)
 	for _, sub := range c.Commands {
 		prepare(sub)
 	}

@@ -63,9 +63,11 @@ func ReadCSV(r io.Reader, file string, take func(flow.Record)) (Skipped, error) 
 		}
 		if err != nil {
 			if skipped.Count++; skipped.Count == 1 {
-				line, _ := in.FieldPos(0)
+				line := 0
 				if parse != nil {
 					line, err = parse.Line, parse.Err
+				} else {
+					line, _ = in.FieldPos(0)
 				}
 				skipped.First = fmt.Sprintf("%s:%d: %v", file, line, err)
 			}

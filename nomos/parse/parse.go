@@ -339,6 +339,9 @@ func (p *parser) topLevel() (decl syntax.Decl) {
 	before := p.i
 	ok := p.statement(func() {
 		start := p.i
+		if p.at(token.RightBrace) {
+			p.fail(p.tok().Span, "", "this brace closes nothing")
+		}
 		if !p.at(token.Name) {
 			p.expected("a declaration", "it begins with one of: "+strings.Join(token.Declarations, ", "))
 		}
@@ -427,7 +430,9 @@ func (p *parser) setting(kind string) syntax.Setting {
 		if p.acceptWord("env") {
 			s.Env, s.Value = true, p.name("the name of an environment variable")
 		} else if s.Key.Text == "token" {
-			p.fail(p.tok().Span, "write: token env NAME", "a token never stands in a definition: it comes from the environment")
+			p.say(p.tok().Span, "write: token env NAME", "a token never stands in a definition: it comes from the environment")
+			p.messages[len(p.messages)-1].Secret = true
+			panic(errStatement)
 		} else {
 			s.Value = p.quoted("an address")
 		}

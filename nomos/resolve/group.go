@@ -106,7 +106,7 @@ func (r *resolver) rule(g *estate.Group, s *syntax.Rule) {
 	case s.Because.Given():
 		r.say(s.Because.Span, `write the reason in "quotes"`, "%q is not a text: a name can stand here only for a parameter", s.Because.Text)
 	}
-	if s.Stateless.Given() {
+	if s.Stateless.Given() && g.Account.Cloud.Dialect != "" {
 		r.say(s.Stateless.Span, "", "the cloud %s (%s) keeps state for every rule", g.Account.Cloud.Name, g.Account.Cloud.Dialect)
 	}
 	if s.Until.Given() {

@@ -420,6 +420,7 @@ func (r *resolver) services() {
 				if other.busy {
 					r.file = e.file
 					r.say(s.Span, "", "the service %q uses itself", e.node.Name.Text)
+					r.estate.Services = r.estate.Services.With(service.Named{Name: e.node.Name.Text})
 					e.done, e.busy = true, false
 					return
 				}

@@ -4,6 +4,7 @@ package scan
 import (
 	"net/netip"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"isonomos/nomos/source"
@@ -186,6 +187,9 @@ func (s *scanner) punctuation(c byte) {
 			return
 		}
 		hint := ""
+		if unicode.IsLetter(r) {
+			hint = "names are made of ASCII letters, digits, - and _"
+		}
 		switch c {
 		case '/', ';':
 			hint = "a comment begins with #"

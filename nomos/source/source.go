@@ -70,6 +70,7 @@ type Message struct {
 	Text    string // what is wrong
 	Hint    string // the nearest known name or the way out; may be empty
 	Warning bool   // the file can be used all the same
+	Secret  bool   // the place may hold a secret: the line is not shown
 }
 
 // Position is "file:line:column".
@@ -88,6 +89,12 @@ func (m Message) String() string {
 		kind = "warning: "
 	}
 	fmt.Fprintf(&b, "%s: %s%s\n", m.Position(), kind, m.Text)
+	if m.Secret {
+		if m.Hint != "" {
+			b.WriteString("  " + m.Hint + "\n")
+		}
+		return b.String()
+	}
 	line := m.File.LineSpan(m.Span.Start)
 	number := fmt.Sprint(m.File.Line(m.Span.Start))
 	before := printable(m.File.Text[line.Start:m.Span.Start])

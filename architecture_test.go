@@ -1,0 +1,45 @@
+package isonomos
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// Imports go one way: cli → render, evidence, store, nomos → core. The core and
+// the language never import an edge, nor the world.
+func TestImportsGoOneWay(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}: {{join .Imports " "}}`, "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	below := map[string][]string{ // what each room may import of the project
+		"core": {"core"}, "nomos": {"core", "nomos"}, "evidence": {"core", "evidence"}, "store": {"core", "store"},
+		"demo": {"core", "nomos", "evidence", "store", "demo"}, "render": {"core", "nomos", "render"},
+		"cli": {"core", "nomos", "evidence", "store", "demo", "render"}, "cmd": {"cli"},
+	}
+	world := []string{"os", "os/exec", "net", "net/http", "log", "log/slog", "path/filepath", "github.com/urfave/cli/v3"}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		name, imports, _ := strings.Cut(strings.TrimSpace(line), ":")
+		room, _, _ := strings.Cut(strings.TrimPrefix(name, "isonomos/"), "/")
+		if below[room] == nil {
+			continue
+		}
+		seen++
+		for _, i := range strings.Fields(imports) {
+			other, inside := strings.CutPrefix(i, "isonomos/")
+			other, _, _ = strings.Cut(other, "/")
+			if inside && !slices.Contains(below[room], other) {
+				t.Errorf("%s imports %s", name, i)
+			}
+			if (room == "core" || room == "nomos") && slices.Contains(world, i) && name != "isonomos/nomos/propose" {
+				t.Errorf("%s imports %s: the core and the language know nothing of the world", name, i)
+			}
+		}
+	}
+	if seen < 15 {
+		t.Errorf("only %d packages were looked at", seen)
+	}
+}

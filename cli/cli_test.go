@@ -1,0 +1,388 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+var update = flag.Bool("update", false, "rewrite the golden files")
+
+// program is the built program, static as it ships.
+var program string
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "isonomos-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "isonomos")
+	build := exec.Command("go", "build", "-o", program, "isonomos/cmd/isonomos")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// A run is what became of one call of the program.
+type run struct {
+	out, err string
+	code     int
+}
+
+// call runs the program in a folder.
+func call(t testing.TB, folder string, args ...string) run {
+	t.Helper()
+	return callWith(t, folder, "", args...)
+}
+
+func callWith(t testing.TB, folder, stdin string, args ...string) run {
+	t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir = folder
+	c.Stdin = strings.NewReader(stdin)
+	c.Env = append(os.Environ(), "NO_COLOR=1")
+	var out, err bytes.Buffer
+	c.Stdout, c.Stderr = &out, &err
+	failed := c.Run()
+	var exit *exec.ExitError
+	if failed != nil && !errors.As(failed, &exit) {
+		t.Fatal(failed)
+	}
+	return run{out.String(), err.String(), c.ProcessState.ExitCode()}
+}
+
+// harbour lays the demo estate into a new folder.
+func harbour(t testing.TB) string {
+	t.Helper()
+	folder := t.TempDir()
+	if r := call(t, folder, "demo", "--only-files", "."); r.code != 0 {
+		t.Fatal(r)
+	}
+	return folder
+}
+
+func golden(t *testing.T, name, got string) {
+	t.Helper()
+	file := filepath.Join("testdata", name)
+	if *update {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got != string(want) {
+		t.Errorf("%s: got\n%s\nwant\n%s", name, got, want)
+	}
+}
+
+// What each command says about the demo estate, to the letter.
+func TestOnTheDemoEstate(t *testing.T) {
+	folder := harbour(t)
+	survey := []string{"--survey", "survey.jsonl"}
+	for _, x := range []struct {
+		golden string
+		code   int
+		args   []string
+	}{
+		{"check.txt", 0, []string{"check"}},
+		{"audit.txt", 1, append([]string{"audit"}, survey...)},
+		{"audit.json", 1, append([]string{"audit", "--format", "json", "--check", "open-data-port"}, survey...)},
+		{"audit-as-surveyed.txt", 0, append([]string{"audit", "--as-surveyed", "--check", "halves,wide-ports", "--fail-on", "never"}, survey...)},
+		{"audit-definitions.txt", 1, []string{"audit", "--check", "open-admin-port"}},
+		{"trace-passes.txt", 0, append([]string{"trace", "192.0.2.77", "front-door", "https"}, survey...)},
+		{"trace-stopped.txt", 1, append([]string{"trace", "gauge-1", "ledger-1", "berth-db"}, survey...)},
+		{"trace.json", 1, append([]string{"trace", "192.0.2.77", "ledger-1", "tcp", "5432", "--format", "json"}, survey...)},
+		{"prove.txt", 0, append([]string{"prove"}, survey...)},
+		{"prove-definitions.txt", 0, []string{"prove"}},
+		{"narrow.txt", 0, append([]string{"narrow", "gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "--flows", "flows.csv"}, survey...)},
+		{"narrow.json", 0, append([]string{"narrow", "traffic.nomos:21", "--flows", "flows.csv", "--format", "json"}, survey...)},
+		{"narrow-unseen.txt", 0, append([]string{"narrow", "gauge-maintenance"}, survey...)},
+	} {
+		r := call(t, folder, x.args...)
+		if r.code != x.code {
+			t.Errorf("%v: exit %d, want %d\n%s", x.args, r.code, x.code, r.err)
+		}
+		if r.err != "" {
+			t.Errorf("%v: said on standard error: %s", x.args, r.err)
+		}
+		if strings.HasSuffix(x.golden, ".json") && !json.Valid([]byte(r.out)) {
+			t.Errorf("%v: no JSON", x.args)
+		}
+		golden(t, x.golden, r.out)
+	}
+}
+
+// The way of the work: the diff applies with git and patch, the finding is gone, the rest holds.
+func TestNarrowedDiffApplies(t *testing.T) {
+	for _, tool := range [][]string{{"git", "apply"}, {"patch", "-p1", "--quiet"}} {
+		if _, err := exec.LookPath(tool[0]); err != nil {
+			t.Fatalf("%s is needed for this test: %v", tool[0], err)
+		}
+		folder := harbour(t)
+		subjects := []string{"gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "forgotten-demo"}
+		args := append([]string{"narrow", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff"}, subjects...)
+		diff := call(t, folder, args...)
+		if diff.code != 0 || diff.out == "" {
+			t.Fatal(diff)
+		}
+		before := readTree(t, folder)
+		apply := exec.Command(tool[0], tool[1:]...)
+		apply.Dir, apply.Stdin = folder, strings.NewReader(diff.out)
+		if out, err := apply.CombinedOutput(); err != nil {
+			t.Fatalf("%v: %v\n%s\n%s", tool, err, out, diff.out)
+		}
+		audit := call(t, folder, "audit", "--survey", "survey.jsonl", "--fail-on", "low")
+		if audit.code != 0 || strings.Contains(audit.out, "open-") {
+			t.Errorf("after %v an audit still finds:\n%s", tool, audit.out)
+		}
+		if prove := call(t, folder, "prove", "--survey", "survey.jsonl"); prove.code != 0 {
+			t.Errorf("after %v not everything holds:\n%s", tool, prove.out)
+		}
+		// The same, written in place.
+		again := harbour(t)
+		args[6] = "--write"
+		args = append(args[:5], append([]string{"--write"}, subjects...)...)
+		if r := call(t, again, args...); r.code != 0 {
+			t.Fatal(r)
+		}
+		applied, written := readTree(t, folder), readTree(t, again)
+		for name, text := range applied {
+			if written[name] != text {
+				t.Errorf("%s: --diff with %v and --write differ", name, tool)
+			}
+			if strings.Count(text, "#") != strings.Count(before[name], "#") {
+				t.Errorf("%s: a comment is lost", name)
+			}
+		}
+	}
+}
+
+// readTree reads the definition files of a folder.
+func readTree(t *testing.T, folder string) map[string]string {
+	t.Helper()
+	files := make(map[string]string)
+	names, _ := filepath.Glob(filepath.Join(folder, "*.nomos"))
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files[filepath.Base(name)] = string(text)
+	}
+	return files
+}
+
+var temporary = regexp.MustCompile(`saltmarsh-\d+`)
+
+func TestDemo(t *testing.T) {
+	folder := t.TempDir()
+	r := call(t, folder, "demo", "harbour")
+	if r.code != 0 {
+		t.Fatal(r)
+	}
+	golden(t, "demo.txt", r.out)
+	if r := call(t, folder, "demo", "harbour"); r.code != 2 || !strings.Contains(r.err, "is there already") {
+		t.Errorf("a second demo into the same folder: %+v", r)
+	}
+	t.Setenv("TMPDIR", folder)
+	if r := call(t, folder, "demo"); r.code != 0 || !temporary.MatchString(r.out) {
+		t.Errorf("demo without a folder: exit %d", r.code)
+	}
+}
+
+// Wrong use and wrong input: one clear message, the right exit code, nothing written.
+func TestWrongUse(t *testing.T) {
+	folder := harbour(t)
+	write := func(name, text string) {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.SplitAfter(string(survey), "\n")
+	lines[6] = "{\"kind\":\"subnet\",\n"
+	write("broken.jsonl", strings.Join(lines, ""))
+	write("columns.csv", "start,src,dst,protocol,port\n")
+	write("empty.csv", "")
+	for _, sub := range []string{".binary", "none", ".mistake"} {
+		if err := os.Mkdir(filepath.Join(folder, sub), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(".binary/x.nomos", "\x7fELF\x00\x01\x02")
+	write(".mistake/x.nomos", "account a { cloud nowhere }\n")
+	before := readTree(t, folder)
+	for _, x := range []struct {
+		args string
+		code int
+		want string // the message, or its beginning
+	}{
+		{"audti", 2, `there is no command "audti": "audit" is near`},
+		{"audit --fial-on low", 2, "isonomos audit has no flag --fial-on: --fail-on is near"},
+		{"audit --fail-on hihg", 2, `the value "hihg" does not fit the flag --fail-on: "high" is near`},
+		{"audit --survey", 2, "the flag --survey needs a value"},
+		{"audit --check open-admin", 2, `there is no check "open-admin": "open-admin-port" is near`},
+		{"audit extra", 2, `audit takes no argument "extra"`},
+		{"audit --as-surveyed", 2, "--as-surveyed needs a survey"},
+		{"check nowhere", 3, "there is no folder nowhere"},
+		{"check none", 2, "there are no definitions (*.nomos) in none"},
+		{"check .binary", 2, "1 mistake in the definitions"},
+		{"check .mistake", 2, "1 mistake in the definitions"},
+		{"check survey.jsonl", 2, "survey.jsonl is neither a folder nor a file of definitions"},
+		{"audit --survey nowhere.jsonl", 3, "there is no file nowhere.jsonl"},
+		{"audit --survey none", 2, "none is a folder, and a file belongs here"},
+		{"audit --survey broken.jsonl", 2, "broken.jsonl:7: the line is not JSON"},
+		{"audit --survey empty.csv", 2, "empty.csv is empty"},
+		{"audit --survey flows.csv", 2, "flows.csv:1: the line is not JSON"},
+		{"trace booking-1 ledger-1 https", 2, `there is no instance called "booking-1": definitions name no instances, give a survey`},
+		{"trace booking-1 ledger-1", 2, "trace needs a source, a destination and a service"},
+		{"trace --survey survey.jsonl boking-1 ledger-1 https", 2, `there is no instance called "boking-1": booking-1, booking-2, booking-3 are near`},
+		{"trace --survey survey.jsonl booking-1 ledger-1 htps", 2, `no service is called "htps": "https" (tcp 443) is near`},
+		{"trace --survey survey.jsonl booking-1 ledger-1 443", 2, "a port needs its protocol: tcp 443 or udp 443"},
+		{"trace --survey survey.jsonl booking-1 ledger-1 dns", 2, "dns stands for tcp 53, udp 53: ask for one of them"},
+		{"narrow", 2, "narrow needs a group or FILE:LINE"},
+		{"narrow gauge-maintenence", 2, `no group is called "gauge-maintenence": "gauge-maintenance" is near`},
+		{"narrow default --survey survey.jsonl", 2, `several groups are called "default"`},
+		{"narrow tides.nomos:50", 2, "no rule begins at tides.nomos:50: rules near it begin at line 51"},
+		{"narrow broker --flows columns.csv", 2, `columns.csv:1: the header has no column "dst_port"`},
+		{"narrow broker --flows empty.csv", 2, "empty.csv is empty"},
+		{"narrow broker --flows nowhere.csv", 3, "there is no file nowhere.csv"},
+		{"narrow broker --diff --format json", 2, "--diff is a format of its own"},
+		{"demo tides.nomos", 3, "tides.nomos can't be written"},
+	} {
+		r := call(t, folder, strings.Fields(x.args)...)
+		last := r.err[strings.LastIndexByte(strings.TrimRight(r.err, "\n"), '\n')+1:]
+		if r.code != x.code || !strings.HasPrefix(last, "isonomos: "+x.want) {
+			t.Errorf("%s\n got %d %swant %d %s", x.args, r.code, r.err, x.code, x.want)
+		}
+		if r.out != "" {
+			t.Errorf("%s: something on standard output: %s", x.args, r.out)
+		}
+	}
+	for name, text := range readTree(t, folder) {
+		if before[name] != text {
+			t.Errorf("%s was written", name)
+		}
+	}
+}
+
+// A file that may not be written stays as it is, and so do the others.
+func TestWriteIsAllOrNothing(t *testing.T) {
+	if os.Geteuid() == 0 {
+		t.Log("as root nothing is forbidden: a folder stands in for a file that can't be written")
+	}
+	folder := harbour(t)
+	link := filepath.Join(folder, "tides.nomos")
+	real := filepath.Join(folder, "kept", "tides.txt")
+	if err := os.Mkdir(filepath.Dir(real), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(link, real); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(real, link); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(real, 0o640); err != nil {
+		t.Fatal(err)
+	}
+	r := call(t, folder, "narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write", "--format", "json")
+	if r.code != 0 {
+		t.Fatal(r)
+	}
+	info, err := os.Lstat(link)
+	if err != nil || info.Mode()&os.ModeSymlink == 0 {
+		t.Error("the link is no link any more")
+	}
+	text, err := os.ReadFile(real)
+	if err != nil || !strings.Contains(string(text), "admit ssh from group operators, list pilot-stations") {
+		t.Error("the file behind the link was not written")
+	}
+	if info, _ := os.Stat(real); info.Mode().Perm() != 0o640 {
+		t.Errorf("the mode became %v", info.Mode())
+	}
+}
+
+func TestInputsFromStandardInputAndCompressed(t *testing.T) {
+	folder := harbour(t)
+	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := call(t, folder, "audit", "--survey", "survey.jsonl")
+	if got := callWith(t, folder, string(survey), "audit", "--survey", "-"); got.out != want.out {
+		t.Error("a survey from standard input is read differently")
+	}
+	if out, err := exec.Command("gzip", filepath.Join(folder, "survey.jsonl")).CombinedOutput(); err != nil {
+		t.Fatal(err, string(out))
+	}
+	if got := call(t, folder, "audit", "--survey", "survey.jsonl.gz"); got.out != want.out {
+		t.Error("a packed survey is read differently")
+	}
+	cut := filepath.Join(folder, "cut.gz")
+	packed, _ := os.ReadFile(filepath.Join(folder, "survey.jsonl.gz"))
+	if err := os.WriteFile(cut, packed[:len(packed)/2], 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if r := call(t, folder, "audit", "--survey", "cut.gz"); r.code != 2 || !strings.Contains(r.err, "cut.gz:") {
+		t.Errorf("a cut survey: %+v", r)
+	}
+}
+
+// Hostile names come out harmless.
+func TestOutputIsCleaned(t *testing.T) {
+	folder := harbour(t)
+	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	hostile := strings.ReplaceAll(string(survey), `"name":"gauge-3"`, `"name":"gauge\u001b]0;owned\u0007\u202e-3"`)
+	if err := os.WriteFile(filepath.Join(folder, "hostile.jsonl"), []byte(hostile), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"audit", "--survey", "hostile.jsonl"}, {"trace", "--survey", "hostile.jsonl", "192.0.2.1", "10.20.2.13", "ssh"}} {
+		r := call(t, folder, args...)
+		if strings.ContainsAny(r.out+r.err, "\x1b\x07\u202e") || !strings.Contains(r.out, "gauge·]0;owned··-3") {
+			t.Errorf("%v: %q", args, r.out)
+		}
+	}
+}
+
+func TestHelpAndVersion(t *testing.T) {
+	folder := t.TempDir()
+	if r := call(t, folder, "--version"); r.code != 0 || !strings.Contains(r.out, "isonomos version dev") {
+		t.Errorf("%+v", r)
+	}
+	golden(t, "help.txt", call(t, folder).out)
+	for _, command := range []string{"demo", "check", "audit", "trace", "prove", "narrow"} {
+		r := call(t, folder, command, "--help")
+		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) || !strings.Contains(r.out, "  isonomos "+command) {
+			t.Errorf("%s --help: %+v", command, r)
+		}
+		for _, line := range strings.Split(r.out, "\n") {
+			if len(line) > 110 {
+				t.Errorf("%s --help has a line of %d columns: %s", command, len(line), line)
+			}
+		}
+	}
+}

@@ -1,0 +1,227 @@
+package narrow
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/flow"
+	"isonomos/core/service"
+)
+
+// A bench is an estate with one group whose only rule admits everybody.
+type bench struct {
+	estate.Estate
+	group   *estate.Group
+	network *estate.Network
+	subnet  *estate.Subnet
+}
+
+func newBench() *bench {
+	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Dialect: "union"}}
+	b := &bench{network: &estate.Network{Account: account, Name: "n", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/16")}}}
+	b.subnet = &estate.Subnet{Network: b.network, Name: "s", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}}
+	b.network.Subnets = []*estate.Subnet{b.subnet}
+	b.Networks = []*estate.Network{b.network}
+	b.group = b.addGroup("subject", "10.0.0.1")
+	b.group.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}}}
+	return b
+}
+
+func (b *bench) addGroup(name string, members ...string) *estate.Group {
+	g := &estate.Group{Account: b.network.Account, Network: b.network, Name: name, For: estate.ForInstances, Defined: true}
+	b.Groups = append(b.Groups, g)
+	for _, m := range members {
+		i := &estate.Instance{Account: g.Account, Name: name + m}
+		i.Interfaces = []*estate.Interface{{Instance: i, Subnet: b.subnet, Private: []netip.Addr{netip.MustParseAddr(m)}, Groups: []*estate.Group{g}}}
+		b.Instances = append(b.Instances, i)
+	}
+	return g
+}
+
+func (b *bench) addList(name string, ranges ...string) {
+	l := &estate.List{Name: name, Owner: "own", Defined: true}
+	for _, r := range ranges {
+		l.Entries = append(l.Entries, estate.Entry{Range: netip.MustParsePrefix(r)})
+	}
+	b.Lists = append(b.Lists, l)
+}
+
+// propose narrows the bench's rule for flows "SRC PORT TIMES".
+func (b *bench) propose(flows ...string) Proposal {
+	sum := &flow.Summary{}
+	for _, f := range flows {
+		fields := strings.Fields(f)
+		spec, err := service.ParseSpec("tcp " + fields[1])
+		if err != nil {
+			panic(err)
+		}
+		p, _ := service.Of(spec).First()
+		for i := range len(fields[2]) { // one mark a flow: x answered, o not
+			at := time.Unix(int64(86400*i), 0)
+			r := flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.0.1"), Service: p, ReplyKnown: true}
+			if fields[2][i] == 'x' {
+				r.ReplyPackets = 1
+			}
+			sum.Add(r)
+		}
+	}
+	return Propose(decide.New(&b.Estate), Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}}, Evidence{Flows: sum})
+}
+
+func said(p Proposal) string {
+	var rules []string
+	for _, r := range p.New {
+		rules = append(rules, (service.Names{}).Describe(r.Services)+" from "+r.PeerWords())
+	}
+	return strings.Join(rules, "; ")
+}
+
+func TestPeersAreNamedByTheBest(t *testing.T) {
+	b := newBench()
+	b.addGroup("web", "10.0.0.10", "10.0.0.11", "10.0.0.12")
+	b.addList("partners", "198.51.100.0/28", "203.0.113.8/32")
+	for _, x := range []struct {
+		flows []string
+		want  string
+	}{
+		{[]string{"10.0.0.10 443 xx", "10.0.0.12 443 xx"}, "https from group web"},
+		{[]string{"198.51.100.3 22 xx", "10.0.0.11 22 xx"}, "ssh from group web, list partners"},
+		{[]string{"198.51.100.3 22 xx", "198.51.100.3 80 xx"}, "ssh, http from list partners"},
+		{[]string{"198.51.100.3 22 xx", "10.0.0.11 80 xx"}, "ssh from list partners; http from group web"},
+		{[]string{"10.0.0.1 22 xx"}, "ssh from self"},
+		{[]string{"192.0.2.4 443 xx", "192.0.2.5 443 xx", "192.0.2.6 443 xx", "192.0.2.7 443 xx"}, "https from 192.0.2.4/30"},
+		{[]string{"192.0.2.4 443 xx", "192.0.2.200 443 xx"}, "https from 192.0.2.4, 192.0.2.200"},
+		{[]string{"192.0.2.4 443 x"}, ""},    // a stranger seen once
+		{[]string{"192.0.2.4 443 oooo"}, ""}, // a stranger that never got an answer
+		{[]string{"10.0.0.99 443 x"}, "https from 10.0.0.99"},
+		{nil, ""},
+	} {
+		p := b.propose(x.flows...)
+		if got := said(p); got != x.want {
+			t.Errorf("%v: got %q, want %q", x.flows, got, x.want)
+		}
+		if !p.After.SubsetOf(p.Before) || !p.Needed().SubsetOf(p.After) {
+			t.Errorf("%v: after is not between needed and before", x.flows)
+		}
+	}
+}
+
+func TestNeverBeyondTheSubject(t *testing.T) {
+	b := newBench()
+	b.addGroup("web", "10.0.0.10", "10.0.1.10")
+	b.addList("both", "198.51.100.0/28", "2001:db8:1::/48")
+	b.group.Rules[0].Peers = []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/24")}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("198.51.100.0/24")}}
+	if got := said(b.propose("10.0.0.10 443 xx")); got != "https from 10.0.0.10" {
+		t.Errorf("the group has a member outside of the rule: got %q", got)
+	}
+	if got := said(b.propose("198.51.100.3 443 xx")); got != "https from list both v4" {
+		t.Errorf("only one family of the list is allowed: got %q", got)
+	}
+}
+
+func TestNoiseAndUnseen(t *testing.T) {
+	b := newBench()
+	p := b.propose("192.0.2.1 22 o", "192.0.2.2 22 x", "192.0.2.3 22 ooo", "10.0.0.50 22 xxx", "10.0.0.51 22 x")
+	if p.Noise.Strangers != 3 || p.Noise.Flows != 5 || p.Noise.Unanswered != 4 {
+		t.Errorf("noise %+v", p.Noise)
+	}
+	if p.Flows != 4 || p.Peers != 2 || p.Unseen.Peers != 0.25 {
+		t.Errorf("%d flows, %d peers, unseen %v: of four flows one peer was seen once, so a quarter", p.Flows, p.Peers, p.Unseen)
+	}
+}
+
+// The choice is the cheapest of all: against every combination of candidates
+// and every way to part the rest into ranges.
+func TestCoverAgreesWithEnumeration(t *testing.T) {
+	random := rand.New(rand.NewPCG(2, 4))
+	for range 200 {
+		b := newBench()
+		for i := range random.IntN(4) {
+			var members []string
+			for range 1 + random.IntN(3) {
+				members = append(members, netip.AddrFrom4([4]byte{10, 0, 0, byte(8 + random.IntN(8))}).String())
+			}
+			slices.Sort(members)
+			b.addGroup(string(rune('a'+i)), slices.Compact(members)...)
+		}
+		for i := range random.IntN(3) {
+			b.addList(string(rune('k'+i)), netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(8 + random.IntN(8))}), 30+random.IntN(3)).Masked().String())
+		}
+		var needed []netip.Addr
+		for range 1 + random.IntN(5) {
+			needed = append(needed, netip.AddrFrom4([4]byte{10, 0, 0, byte(8 + random.IntN(8))}))
+		}
+		d := decide.New(&b.Estate)
+		w := weigher{d: d, strangers: d.Strangers(), allowed: addr.Everyone}
+		s, n := Subject{Group: b.group, Direction: estate.In}, Need{Peers: addr.Of(needed...)}
+		choices, exact := cover(d, s, n, addr.Everyone)
+		if !exact {
+			t.Fatal("a small case is not solved exactly")
+		}
+		named := w.candidates(s, n.Peers)
+		best := -1.0
+		for set := range 1 << len(named) {
+			left, cost := n.Peers, 0.0
+			for i, c := range named {
+				if set>>i&1 == 1 {
+					left, cost = left.Minus(c.Addresses), cost+c.cost
+				}
+			}
+			if cost += cheapestRanges(w, left); best < 0 || cost < best {
+				best = cost
+			}
+		}
+		got, held := 0.0, addr.Set{}
+		for _, c := range choices {
+			held = held.Union(c.Addresses)
+			i := slices.IndexFunc(named, func(x candidate) bool { return x.Words == c.Words })
+			if i >= 0 {
+				got += named[i].cost
+			} else {
+				got += w.rangeCandidate(c.Addresses.Prefixes()[0], n.Peers).cost
+			}
+		}
+		if !n.Peers.SubsetOf(held) {
+			t.Fatalf("%v does not hold %v", choices, n.Peers)
+		}
+		if got > best+1e-9 {
+			t.Fatalf("cost %v of %v for %v, the best is %v", got, choices, n.Peers, best)
+		}
+	}
+}
+
+// cheapestRanges tries every prefix of 10.0.0.8/29 to hold the lowest address that is left.
+func cheapestRanges(w weigher, left addr.Set) float64 {
+	first, ok := left.First()
+	if !ok {
+		return 0
+	}
+	best := -1.0
+	for bits := 29; bits <= 32; bits++ {
+		p := netip.PrefixFrom(first, bits).Masked()
+		cost := w.rangeCandidate(p, left).cost + cheapestRanges(w, left.Minus(addr.OfPrefixes(p)))
+		if best < 0 || cost < best {
+			best = cost
+		}
+	}
+	return best
+}
+
+func BenchmarkPropose(b *testing.B) {
+	bench := newBench()
+	bench.addGroup("web", "10.0.0.10", "10.0.0.11", "10.0.0.12")
+	var flows []string
+	for i := range 200 {
+		flows = append(flows, netip.AddrFrom4([4]byte{192, 0, 2, byte(i)}).String()+" 443 xx")
+	}
+	for b.Loop() {
+		bench.propose(flows...)
+	}
+}

@@ -1,0 +1,129 @@
+package nomos
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"isonomos/core/estate"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+)
+
+var update = flag.Bool("update", false, "rewrite the golden files")
+
+var now = time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
+
+// Each file of testdata/messages has mistakes, and beside it stands what is said of them.
+func TestMessages(t *testing.T) {
+	files, err := filepath.Glob("testdata/messages/*.nomos")
+	if err != nil || len(files) == 0 {
+		t.Fatal("no files", err)
+	}
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := Understand([]*source.File{source.NewFile(filepath.Base(name), string(text))}, resolve.Options{Now: now})
+		var got strings.Builder
+		for _, m := range d.Messages {
+			got.WriteString(m.String())
+		}
+		golden := strings.TrimSuffix(name, ".nomos") + ".golden"
+		if *update {
+			if err := os.WriteFile(golden, []byte(got.String()), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, err := os.ReadFile(golden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got.String() != string(want) {
+			t.Errorf("%s: got\n%s\nwant\n%s", name, got.String(), want)
+		}
+		if got.Len() == 0 {
+			t.Errorf("%s: nothing is said", name)
+		}
+	}
+}
+
+const places = "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\nnetwork m in a { range 10.0.0.0/8 }\n"
+
+func understood(t *testing.T, text string) Definitions {
+	t.Helper()
+	d := Understand([]*source.File{source.NewFile("x.nomos", places+text)}, resolve.Options{Name: "folder", Now: now})
+	for _, m := range d.Messages {
+		if !m.Warning {
+			t.Fatal(m)
+		}
+	}
+	return d
+}
+
+func TestGroupNamesAreFoundInTheSameNetworkFirst(t *testing.T) {
+	d := understood(t, "group x in n { admit ssh from group y, m/y }\ngroup y in n { }\ngroup y in m { admit ssh from group x, y }\n")
+	if d.Estate.Name != "folder" {
+		t.Errorf("the estate is called %q", d.Estate.Name)
+	}
+	peers := d.Estate.Groups[0].Rules[0].Peers
+	if peers[0].Group.Path() != "a/n/y" || peers[1].Group.Path() != "a/m/y" {
+		t.Errorf("got %v", peers)
+	}
+	peers = d.Estate.Groups[2].Rules[0].Peers
+	if peers[0].Group.Path() != "a/n/x" || peers[1].Kind != estate.PeerSelf {
+		t.Errorf("got %v", peers)
+	}
+}
+
+func TestOrderAndFilesDoNotMatter(t *testing.T) {
+	folder := fstest.MapFS{
+		"b/late.nomos":        {Data: []byte("group x in n { admit s from list l }\n")},
+		"a.nomos":             {Data: []byte("list l { list k }\nservice s = r, tcp 1\n")},
+		"z/deep/end.nomos":    {Data: []byte(places + "service r = tcp 2 class data\nlist k { 192.0.2.0/24 }\n")},
+		".hidden/bad.nomos":   {Data: []byte("nonsense")},
+		"README.md":           {Data: []byte("nonsense")},
+		"b/not-nomos.nomos~":  {Data: []byte("nonsense")},
+		"b/folder.nomos/x.md": {Data: []byte("nonsense")},
+	}
+	files, err := Read(folder, func(name string) string { return "shown/" + name })
+	if err != nil || len(files) != 3 {
+		t.Fatal(files, err)
+	}
+	d := Understand(files, resolve.Options{Now: now})
+	if len(d.Messages) > 0 {
+		t.Fatal(d.Messages)
+	}
+	r := d.Estate.Groups[0].Rules[0]
+	if len(r.Services) != 2 || len(r.Peers[0].List.Entries) != 1 || r.Origin.File != "shown/b/late.nomos" {
+		t.Errorf("got %+v", r)
+	}
+	if class, _ := d.Estate.Services.Class("data"); !class.Contains(2) {
+		t.Error("the class of a service is lost")
+	}
+}
+
+func TestEndedRulesAreGone(t *testing.T) {
+	d := understood(t, "group x in n {\n admit ssh from self until 2026-11-19\n admit ssh from self until 2026-11-20\n admit ssh from self until 2026-11-20T05:59Z\n}\n")
+	if n := len(d.Estate.Groups[0].Rules); n != 1 {
+		t.Errorf("%d rules are left, want the one that ends with today", n)
+	}
+	if len(d.Messages) != 2 {
+		t.Errorf("%d warnings, want 2", len(d.Messages))
+	}
+}
+
+func FuzzUnderstand(f *testing.F) {
+	f.Add(places + "group x in n { admit ssh, tcp 22 from group x, list l except 10.0.0.0/8 }\nlist l { list l }\nservice s = s")
+	f.Add("expect only x can reach n/y on any")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, m := range Understand([]*source.File{source.NewFile("x.nomos", text)}, resolve.Options{Now: now}).Messages {
+			_ = m.String()
+		}
+	})
+}

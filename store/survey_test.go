@@ -1,0 +1,142 @@
+package store
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"isonomos/core/estate"
+)
+
+const header = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"x"}
+{"kind":"cloud","name":"c","dialect":"union"}
+{"kind":"account","name":"a","cloud":"c"}
+{"kind":"network","account":"a","id":"n","ranges":["10.0.0.0/8"]}
+{"kind":"group","account":"a","network":"n","id":"g"}
+`
+
+func read(text string) (*estate.Estate, []string, error) {
+	return ReadSurvey(strings.NewReader(text), "s.jsonl")
+}
+
+// A survey that is read and written comes back the same.
+func TestRoundTrip(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "core", "decide", "testdata", "small.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, warnings, err := read(string(text))
+	if err != nil || len(warnings) > 0 {
+		t.Fatal(err, warnings)
+	}
+	var once, twice bytes.Buffer
+	if err := WriteSurvey(&once, first); err != nil {
+		t.Fatal(err)
+	}
+	second, _, err := read(once.String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := WriteSurvey(&twice, second); err != nil {
+		t.Fatal(err)
+	}
+	if once.String() != twice.String() {
+		t.Error("a survey changes when it is read and written again")
+	}
+	for _, e := range []*estate.Estate{first, second} {
+		rules := 0
+		for _, g := range e.Groups {
+			rules += len(g.Rules)
+		}
+		if len(e.Instances) != 12 || len(e.Groups) != 5 || rules != 14 || len(e.Lists) != 1 {
+			t.Errorf("%d instances, %d groups, %d rules, %d lists", len(e.Instances), len(e.Groups), rules, len(e.Lists))
+		}
+	}
+}
+
+// What can't be read is an error with its line and a way out; what can be passed over is a warning.
+func TestBadLines(t *testing.T) {
+	for _, x := range []struct{ line, want string }{
+		{`{"kind":"group",`, "s.jsonl:6: the line is not JSON"},
+		{`[1]`, "s.jsonl:6: a survey's line is an object in braces"},
+		{`{"kind":"group","account":"a","id":7}`, `s.jsonl:6: the field "id" holds a number where a text belongs`},
+		{`{"kind":"instance","account":"a","id":"i","interfaces":[{"subnet":{}}]}`, `"interfaces.subnet" holds a object where a text belongs`},
+		{`{"account":"a"}`, `s.jsonl:6: the line has no "kind"`},
+		{`{"kind":"group","account":"a","network":"n","id":"g"}`, `s.jsonl:6: the group "g" was on line 5 already`},
+		{`{"kind":"group","account":"z","id":"h"}`, `belongs to the account "z", which is not in this survey`},
+		{`{"kind":"group","account":"a"}`, `s.jsonl:6: the group has no "id"`},
+		{`{"kind":"cloud","name":"d","dialect":"onion"}`, `one of union, ranked, layered, flat`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/33"]}`, `"10.0.0.0/33" is not a range`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["::ffff:10.0.0.0/104"]}`, `is not a range`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","routes":[{"to":"0.0.0.0/0","via":"magic"}]}`, `not via "magic"`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","groups":["zz"]}`, `wears the group "zz", which is not in this survey`},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"up","peers":["anything"],"services":["any"]}`, "write in or out"},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"maybe","peers":["anything"],"services":["any"]}`, "write admit or refuse"},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"refuse","peers":["anything"],"services":["any"]}`, "instance groups of the dialect union can't"},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":[],"services":["any"]}`, `needs "services" and "peers"`},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["everybody"],"services":["any"]}`, `the peer "everybody" is no range`},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":["tcp x"]}`, "a port is a number"},
+	} {
+		_, _, err := read(header + x.line + "\n")
+		if err == nil || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s\n got %v\nwant %s", x.line, err, x.want)
+		}
+	}
+	for _, x := range []struct{ text, want string }{
+		{"", "is empty"},
+		{"{}", "this is not a survey"},
+		{`{"kind":"survey","version":2}`, "has version 2, and this program reads version 1"},
+		{`{"kind":"survey","version":1,"taken":"yesterday"}`, "write a time like"},
+	} {
+		if _, _, err := read(x.text); err == nil || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%q: %v, want %s", x.text, err, x.want)
+		}
+	}
+}
+
+func TestWarnings(t *testing.T) {
+	for _, x := range []struct{ line, want string }{
+		{`{"kind":"grop","id":"x"}`, `s.jsonl:6: nothing is known of the kind "grop" ("group" is near): passed over`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.7/24"]}`, "s.jsonl:6: the range 10.0.0.7/24 has host bits: read as 10.0.0.0/24"},
+		{`{"kind":"network","account":"a","id":"m","peers":[{"account":"b","network":"q"}]}`, "peered with b/q, which is not in this survey"},
+	} {
+		_, warnings, err := read(header + x.line + "\n")
+		if err != nil || len(warnings) != 1 || !strings.Contains(warnings[0], x.want) {
+			t.Errorf("%s\n got %v, %v\nwant %s", x.line, warnings, err, x.want)
+		}
+	}
+}
+
+// A reference to nothing holds nobody, and unknown fields are ignored.
+func TestReferencesToNothing(t *testing.T) {
+	e, warnings, err := read(header + `{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["group:gone","list:gone"],"services":["any"],"colour":"blue"}` + "\n")
+	if err != nil || len(warnings) > 0 {
+		t.Fatal(err, warnings)
+	}
+	for _, p := range e.Groups[0].Rules[0].Peers {
+		if p.Kind != estate.PeerMissing {
+			t.Errorf("got %+v", p)
+		}
+	}
+}
+
+func FuzzReadSurvey(f *testing.F) {
+	text, err := os.ReadFile(filepath.Join("..", "core", "decide", "testdata", "small.jsonl"))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(string(text))
+	f.Add(header)
+	f.Fuzz(func(t *testing.T, text string) {
+		e, _, err := read(text)
+		if err != nil {
+			return
+		}
+		var once bytes.Buffer
+		if err := WriteSurvey(&once, e); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
