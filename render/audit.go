@@ -52,8 +52,8 @@ func finding(s *Screen, e *estate.Estate, f audit.Finding) {
 	for i, r := range f.Also {
 		line(first(i, "as well"), r.Check+": "+r.Message)
 	}
-	for _, d := range f.Details {
-		line("", d)
+	for i, d := range f.Details {
+		line(first(i, "rules"), d)
 	}
 	switch f.Arrival {
 	case audit.Arrives:
@@ -66,6 +66,9 @@ func finding(s *Screen, e *estate.Estate, f audit.Finding) {
 	}
 	if f.WayOut != "" {
 		s.Whole(findingIndent, Piece{"way out", Faint}, findingLabel, Piece{f.WayOut, Accent})
+	}
+	if f.OrElse != "" {
+		line("or", f.OrElse)
 	}
 }
 
@@ -144,6 +147,7 @@ type findingJSON struct {
 	Message   string          `json:"message"`
 	Details   []string        `json:"details"`
 	WayOut    string          `json:"way_out"`
+	OrElse    string          `json:"or_else,omitempty"`
 	Controls  []string        `json:"controls"`
 	Excepted  *string         `json:"excepted"`
 }
@@ -166,7 +170,7 @@ func findingToJSON(e *estate.Estate, f audit.Finding) findingJSON {
 		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Direction: string(f.Direction),
 		Cloud: f.Group.Account.Cloud.Name, Account: f.Group.Account.Name, Group: f.Group.Name,
 		Rules: []string{}, Sentences: []string{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: []string{},
-		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: f.WayOut,
+		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: f.WayOut, OrElse: f.OrElse,
 	}
 	for _, r := range f.Also {
 		x.Also = append(x.Also, r.Check)

@@ -18,24 +18,26 @@ func Definitions(s *Screen, e *estate.Estate, files, expects int) {
 	s.Text(0, fmt.Sprintf("%s: %s, %s, %s, %s, %s, %s, %s",
 		Count(files, "file", "files"), Count(len(e.Clouds), "cloud", "clouds"), Count(len(e.Accounts), "account", "accounts"), Count(len(e.Networks), "network", "networks"),
 		Count(len(e.Groups), "group", "groups"), Count(rules, "rule", "rules"), Count(len(e.Lists), "list", "lists"), Count(expects, "expectation", "expectations")))
+	width := 20
+	for _, g := range e.Groups {
+		width = max(width, Columns(g.Path())+2)
+	}
 	for _, a := range e.Accounts {
 		var groups []*estate.Group
-		width := 20
 		for _, g := range e.Groups {
 			if g.Account == a {
 				groups = append(groups, g)
-				width = max(width, Columns(g.Path())+2)
 			}
 		}
 		if len(groups) == 0 {
 			continue
 		}
 		s.Blank()
-		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{Pad("rules in", 14) + Pad("rules out", 14), Faint}, Piece{fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), Faint})
+		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
 			quota := compile.Quota(d, a)
-			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(compile.GroupCost(d, g, estate.In), quota), cost(compile.GroupCost(d, g, estate.Out), quota), Piece{g.Description, Plain})
+			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, compile.GroupCost(d, g, estate.In), quota), cost(11, compile.GroupCost(d, g, estate.Out), quota), Piece{"  " + g.Description, Plain})
 		}
 	}
 }
@@ -47,14 +49,14 @@ func quotaText(a *estate.Account) string {
 	return "by account"
 }
 
-// cost is a number of rules, warm from 80 % of its quota.
-func cost(n, quota int) Piece {
-	p := Piece{Pad(Number(n), 14), Plain}
-	if quota > 0 && n*5 >= quota*4 {
+// cost is a number of rules, right-aligned, warm from 80 % of its quota and hot beyond it.
+func cost(columns, n, quota int) Piece {
+	p := Piece{fmt.Sprintf("%*s", columns, Number(n)), Plain}
+	switch {
+	case quota > 0 && n > quota:
+		p = Piece{fmt.Sprintf("%*s", columns, Number(n)+"!"), Hot}
+	case quota > 0 && n*5 >= quota*4:
 		p.Style = Warm
-	}
-	if quota > 0 && n > quota {
-		p = Piece{Pad(Number(n)+" OVER", 14), Hot}
 	}
 	return p
 }

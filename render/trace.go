@@ -21,7 +21,15 @@ func Trace(s *Screen, e *estate.Estate, a decide.Answer) {
 		s.Text(findingIndent, whyText(e, why))
 	}
 	s.Blank()
-	Steps(s, e, a.Steps)
+	steps(s, e, a.Steps)
+	for i, next := range a.HandedOn {
+		s.Blank()
+		s.Line(Piece{Pad(string(next.Verdict), findingIndent), verdictStyles[next.Verdict]}, Piece{"handed on to ", Faint},
+			Piece{fmt.Sprintf("%s  %s", next.Destination, serviceName(e, next.Service)), Strong})
+		if i == 0 || next.Verdict != decide.Passes {
+			steps(s, e, next.Steps)
+		}
+	}
 }
 
 // whyText says in a sentence what decided.
@@ -44,12 +52,12 @@ func serviceName(e *estate.Estate, p service.Point) string {
 	return text
 }
 
-// Steps writes the steps of an answer, numbered.
-func Steps(s *Screen, e *estate.Estate, steps []decide.Step) {
-	for i, step := range steps {
-		layer := map[string]string{"out": "out of", "in": "into"}[strings.TrimPrefix(step.Layer, "target ")]
-		if layer == "" {
-			layer = strings.TrimPrefix(step.Layer, "target ")
+// steps writes the steps of an answer, numbered.
+func steps(s *Screen, e *estate.Estate, list []decide.Step) {
+	for i, step := range list {
+		layer := step.Layer
+		if word := map[string]string{"out": "out of", "in": "into"}[layer]; word != "" {
+			layer = word
 		}
 		right := ""
 		if step.Rule != nil {
@@ -93,11 +101,12 @@ type stepJSON struct {
 }
 
 type traceJSON struct {
-	Verdict     string     `json:"verdict"`
-	Source      string     `json:"source"`
-	Destination string     `json:"destination"`
-	Service     string     `json:"service"`
-	Steps       []stepJSON `json:"steps"`
+	Verdict     string      `json:"verdict"`
+	Source      string      `json:"source"`
+	Destination string      `json:"destination"`
+	Service     string      `json:"service"`
+	Steps       []stepJSON  `json:"steps"`
+	HandedOn    []traceJSON `json:"handed_on,omitempty"`
 }
 
 func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
@@ -113,6 +122,9 @@ func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
 			j.File, j.Line = s.Rule.Origin.File, s.Rule.Origin.Line
 		}
 		x.Steps = append(x.Steps, j)
+	}
+	for _, next := range a.HandedOn {
+		x.HandedOn = append(x.HandedOn, traceToJSON(e, next))
 	}
 	return x
 }
@@ -140,7 +152,7 @@ func Proof(s *Screen, e *estate.Estate, results []law.Result) {
 				holds++
 			}
 			s.Ends(Piece{place(r.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{r.Text, Plain})
-			if r.Note != "" {
+			if r.Note != "" && (!r.Imagined || !r.Holds) {
 				s.Text(findingIndent, r.Note)
 			}
 			if w := r.Witness; w != nil {
@@ -156,6 +168,15 @@ func Proof(s *Screen, e *estate.Estate, results []law.Result) {
 		return
 	}
 	s.Blank()
+	imagined := 0
+	for _, r := range results {
+		if r.Imagined {
+			imagined++
+		}
+	}
+	if imagined > 0 {
+		s.Text(0, fmt.Sprintf("%s on groups that nobody wears: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
+	}
 	summary := fmt.Sprintf("%s: %d hold", Count(len(results), "expectation", "expectations"), holds)
 	if failed := len(results) - holds; failed > 0 {
 		summary += fmt.Sprintf(", %d %s not", failed, map[bool]string{true: "does", false: "do"}[failed == 1])

@@ -77,8 +77,9 @@ type Finding struct {
 	Arrival   Arrival
 	WhyNot    string   // why it arrives nowhere
 	Message   string   // what is the matter, in a sentence without a capital and full stop
-	Details   []string // what else is to be said
+	Details   []string // rules that are concerned, as sentences
 	WayOut    string   // a command or an edit
+	OrElse    string   // another way out
 }
 
 // A Related is another check that the cause of a finding trips, and what it says.
@@ -227,7 +228,9 @@ func joinCauses(found []Finding) []Finding {
 			worse, other = f, worse
 		}
 		worse.Also = append(append(slices.Clone(worse.Also), Related{other.Check, other.Message}), other.Also...)
-		worse.Details = append(slices.Clone(worse.Details), other.Details...)
+		if worse.OrElse == "" {
+			worse.OrElse = other.OrElse
+		}
 		worse.Services = worse.Services.Union(other.Services)
 		joined[i] = worse
 	}

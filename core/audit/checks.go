@@ -310,7 +310,7 @@ Way out:  narrow it, or declare it: expect internet can reach GROUP on SERVICE.`
 		rest := service.All.Minus(v.admin).Minus(v.data).Minus(v.declared())
 		found := append(v.openOn(rest), v.sumOn(rest)...)
 		for i := range found {
-			found[i].Details = append(found[i].Details, "meant to be open? declare it: expect internet can reach "+v.group.Path()+" on "+v.d.Estate().Services.Describe(found[i].Services))
+			found[i].OrElse = "declare it: expect internet can reach " + v.group.Path() + " on " + v.d.Estate().Services.Describe(found[i].Services)
 		}
 		return found
 	},
@@ -404,7 +404,7 @@ Way out:  name the services: admit ssh, http from list pilot-stations.`,
 				f := v.about(c, spec)
 				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec, Thousands(fmt.Sprint(width)), from(c))
 				if swallowed := v.swallowed(spec); swallowed != "" {
-					f.Details = append(f.Details, "among them "+swallowed)
+					f.Message += ", among them " + swallowed
 				}
 				found = append(found, f)
 			}
@@ -415,12 +415,17 @@ Way out:  name the services: admit ssh, http from list pilot-stations.`,
 
 // swallowed names the services within a range of ports.
 func (v *groupView) swallowed(spec service.Spec) string {
-	var names []string
+	var within []service.Named
 	set := service.Of(spec)
 	for _, n := range v.d.Estate().Services.All() {
-		if n.Set().SubsetOf(set) {
-			names = append(names, n.Name)
+		if len(n.Specs) > 0 && n.Set().SubsetOf(set) {
+			within = append(within, n)
 		}
+	}
+	slices.SortStableFunc(within, func(a, b service.Named) int { return int(a.Specs[0].From) - int(b.Specs[0].From) })
+	names := make([]string, len(within))
+	for i, n := range within {
+		names[i] = n.Name
 	}
 	const shown = 8
 	if len(names) > shown {

@@ -32,7 +32,7 @@ type Question struct {
 
 // A Step is one thing that a flow meets on its way.
 type Step struct {
-	Layer   string // "way", "out", "in", "listener", "target"
+	Layer   string // "way", "out", "in", "listener"
 	At      string // the instance whose filters are asked; empty for ways
 	Verdict Verdict
 	Text    string        // how, or why not, in words
@@ -47,6 +47,7 @@ type Answer struct {
 	Destination End
 	Service     service.Point
 	Steps       []Step
+	HandedOn    []Answer // from a balancer to each of its targets
 }
 
 // Why is the step that decided: the first of the verdict's kind.
@@ -54,6 +55,11 @@ func (a Answer) Why() Step {
 	for _, s := range a.Steps {
 		if s.Verdict == a.Verdict {
 			return s
+		}
+	}
+	for _, next := range a.HandedOn {
+		if next.Verdict == a.Verdict {
+			return next.Why()
 		}
 	}
 	return Step{Verdict: a.Verdict}
@@ -233,7 +239,8 @@ func worst(steps []Step) Verdict {
 	return Passes
 }
 
-// handOn follows a flow from a balancer to its targets. It passes if one of them is reached.
+// handOn follows a flow from a balancer to its targets. It passes if one of them
+// is reached; else its verdict is that of the last target.
 func (d *Decider) handOn(answer *Answer) {
 	balancer := answer.Destination.Interface
 	protocol, _ := answer.Service.Split()
@@ -246,21 +253,18 @@ func (d *Decider) handOn(answer *Answer) {
 		for _, target := range l.Targets {
 			from, to, ok := handOver(balancer, target)
 			if !ok {
-				answer.Steps = append(answer.Steps, Step{Layer: "target", At: target.Name, Verdict: NoWay, Text: fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)})
+				answer.Steps = append(answer.Steps, Step{Layer: "listener", At: target.Name, Verdict: NoWay, Text: fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)})
 				continue
 			}
 			second := d.Flow(from, to, service.PointOf(protocol, l.Port))
-			for _, s := range second.Steps {
-				s.Layer = "target " + s.Layer
-				answer.Steps = append(answer.Steps, s)
-			}
+			answer.HandedOn = append(answer.HandedOn, second)
 			reached = reached || second.Verdict == Passes
 			verdict = second.Verdict
 		}
 	}
 	if !reached {
-		if len(answer.Steps) > 0 && verdict == NoWay {
-			answer.Steps = append(answer.Steps, Step{Layer: "target", At: balancer.Instance.Name, Verdict: NoWay, Text: "none of the listener's targets is reached"})
+		if len(answer.HandedOn) == 0 {
+			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: balancer.Instance.Name, Verdict: NoWay, Text: "the listener has no target that can be reached"})
 		}
 		answer.Verdict = verdict
 	}

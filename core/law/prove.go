@@ -17,6 +17,7 @@ type Result struct {
 	Holds     bool
 	Undecided bool           // the survey does not say enough; Holds is false
 	Witness   *decide.Answer // what shows that it does not hold; nil where it holds
+	Imagined  bool           // it rests on made-up members
 	Note      string         // what the answer rests on: made-up members, nobody there
 }
 
@@ -105,7 +106,7 @@ func (p *prover) peerSet(peer estate.Peer) addr.Set {
 func (p *prover) prove(x Expectation) Result {
 	r := Result{Expectation: x, Holds: true}
 	from, to := p.ends(x.From), p.ends(x.To)
-	r.Note = p.note(x, from, to)
+	r.Note, r.Imagined = p.note(x, from, to)
 	for _, side := range []ends{from, to} {
 		for _, f := range side.interfaces {
 			if reason := p.d.CantDecide(f); reason != "" {
@@ -128,20 +129,20 @@ func (p *prover) prove(x Expectation) Result {
 }
 
 // note says what the answer rests on beside the survey.
-func (p *prover) note(x Expectation, from, to ends) string {
+func (p *prover) note(x Expectation, from, to ends) (note string, imagined bool) {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range s.Of {
 			if peer.Kind == estate.PeerGroup && p.imagined[peer.Group] {
-				return fmt.Sprintf("nobody wears %s: decided for a made-up member in each of its subnets", peer.Group.Path())
+				return fmt.Sprintf("nobody wears %s: decided for a made-up member in each of its subnets", peer.Group.Path()), true
 			}
 		}
 	}
 	for k, side := range []ends{from, to} {
 		if len(side.interfaces) == 0 && side.outside.IsEmpty() {
-			return fmt.Sprintf("nobody is on the %s side", []string{"first", "second"}[k])
+			return fmt.Sprintf("nobody is on the %s side", []string{"first", "second"}[k]), false
 		}
 	}
-	return ""
+	return "", false
 }
 
 func fails(r *Result, a decide.Answer) {
