@@ -10,6 +10,7 @@ require (
 	github.com/google/renameio/v2 v2.0.2
 	github.com/klauspost/compress v1.20.3
 	github.com/muesli/termenv v0.16.0
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/term v0.47.0
 )
@@ -25,4 +26,5 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/xo/terminfo v0.0.0-20220910002029-abceb7e1c41e // indirect
 	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.14.0 // indirect
 )

@@ -12,6 +12,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 var update = flag.Bool("update", false, "rewrite the golden files")
@@ -383,6 +385,30 @@ func TestHelpAndVersion(t *testing.T) {
 			if len(line) > 110 {
 				t.Errorf("%s --help has a line of %d columns: %s", command, len(line), line)
 			}
+		}
+	}
+}
+
+// What is written as JSON is as its published schema says.
+func TestJSONIsAsPublished(t *testing.T) {
+	folder := harbour(t)
+	for schema, args := range map[string][]string{
+		"findings":  {"audit"},
+		"trace":     {"trace", "192.0.2.77", "front-door", "https"},
+		"proof":     {"prove"},
+		"proposals": {"narrow", "radar", "berth-ledger", "--flows", "flows.csv"},
+	} {
+		compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", schema+".json"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := call(t, folder, append(args, "--survey", "survey.jsonl", "--format", "json")...)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := compiled.Validate(value); err != nil {
+			t.Errorf("%v: %v", args, err)
 		}
 	}
 }

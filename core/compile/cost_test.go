@@ -1,0 +1,52 @@
+package compile
+
+import (
+	"net/netip"
+	"testing"
+
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+func TestCost(t *testing.T) {
+	union, _ := dialect.Lookup("union")
+	network := &estate.Network{Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}}
+	g := &estate.Group{Network: network, Account: &estate.Account{Limits: map[string]int{}}}
+	roomy := &estate.List{Capacity: 10, Entries: make([]estate.Entry, 3)}
+	tight := &estate.List{Entries: make([]estate.Entry, 3)}
+	ssh, https := service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 443, 443)
+	for _, x := range []struct {
+		services []service.Spec
+		peers    []estate.Peer
+		want     int
+	}{
+		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerEveryone}}, 2},
+		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerEveryone, V6Only: true}}, 1},
+		{[]service.Spec{ssh, https}, []estate.Peer{{Kind: estate.PeerGroup}, {Kind: estate.PeerSelf}}, 4},
+		{[]service.Spec{ssh, service.Ports(service.TCP, 23, 30)}, []estate.Peer{{Kind: estate.PeerRange}}, 1}, // one run
+		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerList, List: roomy}}, 10},
+		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerList, List: tight}}, 3},
+		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerNetwork}}, 2},
+		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerSubnet, Subnet: &estate.Subnet{}}}, 1},
+	} {
+		r := estate.Rule{Direction: estate.In, Services: x.services, Peers: x.peers}
+		if got := Cost(union, g, &r); got != x.want {
+			t.Errorf("%v: %d, want %d", r.Sentence(service.Names{}), got, x.want)
+		}
+		g.Rules = append(g.Rules, r)
+	}
+	if got := GroupCost(union, g, estate.In); got != 24 {
+		t.Errorf("the group costs %d", got)
+	}
+	if got := GroupCost(union, g, estate.Out); got != 0 {
+		t.Errorf("outward the group costs %d", got)
+	}
+	if Quota(union, g.Account) != 60 {
+		t.Error("the quota is not the dialect's")
+	}
+	g.Account.Limits[dialect.LimitRulesPerDirection] = 120
+	if Quota(union, g.Account) != 120 {
+		t.Error("the account's limit does not count")
+	}
+}
