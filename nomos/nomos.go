@@ -83,8 +83,30 @@ func Understand(files []*source.File, o resolve.Options) Definitions {
 	if !broken { // what a file that can't be read declares is not missing
 		d.Messages = append(d.Messages, messages...)
 	}
-	d.Messages = source.Sort(d.Messages)
+	d.Messages = capped(source.Sort(d.Messages))
 	return d
+}
+
+// maxMessages is how many mistakes of one file are told.
+const maxMessages = 50
+
+// capped keeps the first messages of each file, and says how many more there are.
+func capped(sorted []source.Message) []source.Message {
+	var kept []source.Message
+	count := 0
+	for i, m := range sorted {
+		if i > 0 && m.File != sorted[i-1].File {
+			count = 0
+		}
+		if count++; count <= maxMessages {
+			kept = append(kept, m)
+			continue
+		}
+		if last := &kept[len(kept)-1]; count == maxMessages+1 {
+			last.Hint = strings.TrimSpace(last.Hint + " (and more mistakes in this file)")
+		}
+	}
+	return kept
 }
 
 // notText says of a file that is no text at all that it is none, once.

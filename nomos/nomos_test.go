@@ -2,6 +2,7 @@ package nomos
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -51,6 +52,86 @@ func TestMessages(t *testing.T) {
 			t.Errorf("%s: nothing is said", name)
 		}
 	}
+}
+
+// Each file of testdata/meaning uses the whole language, and beside it stands what it comes to.
+func TestMeaning(t *testing.T) {
+	files, err := filepath.Glob("testdata/meaning/*.nomos")
+	if err != nil || len(files) == 0 {
+		t.Fatal("no files", err)
+	}
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := Understand([]*source.File{source.NewFile(filepath.Base(name), string(text))}, resolve.Options{Now: now})
+		for _, m := range d.Messages {
+			t.Error(m)
+		}
+		golden := strings.TrimSuffix(name, ".nomos") + ".golden"
+		got := meaning(d)
+		if *update {
+			if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, err := os.ReadFile(golden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got != string(want) {
+			t.Errorf("%s: got\n%s\nwant\n%s", name, got, want)
+		}
+	}
+}
+
+// meaning lists what definitions come to, a line a thing.
+func meaning(d Definitions) string {
+	var b strings.Builder
+	rule := func(r *estate.Rule) string {
+		text := r.Sentence(d.Estate.Services)
+		if r.Description != "" {
+			text += fmt.Sprintf(" because %q", r.Description)
+		}
+		if !r.Until.IsZero() {
+			text += " until " + r.Until.Format(time.RFC3339)
+		}
+		text += fmt.Sprintf("  # %d", r.Origin.Line)
+		if r.Through != nil {
+			text += fmt.Sprintf(" through %s at %d", strings.TrimSpace(r.Through.Kind+" "+r.Through.Name), r.Through.Origin.Line)
+		}
+		return text
+	}
+	for _, l := range d.Estate.Lists {
+		fmt.Fprintf(&b, "list %s: %v, %d parts, cost %d\n", l.Name, l.Entries, len(l.Parts), l.Cost())
+		for _, p := range l.Published {
+			cloud := "any cloud"
+			if p.Cloud != nil {
+				cloud = p.Cloud.Name
+			}
+			fmt.Fprintf(&b, "  published %q on %s\n", p.Name, cloud)
+		}
+	}
+	for _, g := range d.Estate.Groups {
+		fmt.Fprintf(&b, "%s for %s %q in the cloud %q follows %v labels %v covers %d\n", g.Path(), g.For, g.Description, g.InCloud(), g.Follows, g.Labels, len(g.Covers))
+		for i := range g.Rules {
+			b.WriteString("  " + rule(&g.Rules[i]) + "\n")
+		}
+		for _, l := range g.Lends {
+			fmt.Fprintf(&b, "  lend for %s after %d: %s\n", l.AtMost, l.After, rule(&l.Rule))
+		}
+	}
+	for _, l := range d.Laws {
+		fmt.Fprintf(&b, "law %s %q %s: %d never, %d only, always %v, labels %v, controls %v\n", l.Name, l.Title, l.Severity, len(l.Never), len(l.Only), l.Always, l.Labels, l.Controls)
+	}
+	for _, e := range d.Exemptions {
+		fmt.Fprintf(&b, "exempt %s %s from %s on %s until %s by %s because %s\n", e.Kind, e.Subject, e.Law, e.Services, e.Until.Format(time.RFC3339), e.By, e.Because)
+	}
+	for _, x := range d.Expects {
+		fmt.Fprintf(&b, "%s: %s → %s on %s\n", x.Text, estate.PeerWords(x.From.Of), estate.PeerWords(x.To.Of), x.Services)
+	}
+	return b.String()
 }
 
 const places = "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\nnetwork m in a { range 10.0.0.0/8 }\n"

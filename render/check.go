@@ -36,14 +36,14 @@ func Definitions(s *Screen, e *estate.Estate, files, expects int) {
 		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
-			quota := compile.Quota(d, a)
+			quota := compile.QuotaOf(d, g).Direction
 			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, compile.GroupCost(d, g, estate.In), quota), cost(11, compile.GroupCost(d, g, estate.Out), quota), Piece{"  " + g.Description, Plain})
 		}
 	}
 }
 
 func quotaText(a *estate.Account) string {
-	if quota := compile.Quota(decide.Dialect(a), a); quota > 0 {
+	if quota := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a}).Direction; quota > 0 {
 		return fmt.Sprintf("%s a direction and group", Number(quota))
 	}
 	return "by account"

@@ -9,38 +9,63 @@ import (
 	"isonomos/core/service"
 )
 
-// Cost is how many rules of its cloud a rule takes: one for each run of ports
-// with each peer. Every address of both families is two peers; a list counts as
-// its capacity where the dialect says so; who is excepted leaves ranges behind.
+// Cost is how many rules of its cloud a rule takes. A rule of most dialects holds
+// one run of ports and one peer; where it holds several of one kind, they count
+// together. Every address of both families is two ranges.
 func Cost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
-	return len(service.Of(r.Services...).Specs()) * peerCost(d, g, r)
+	return servicesCost(d, r) * peersCost(d, g, r)
 }
 
-func peerCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
-	cost := 0
+func servicesCost(d dialect.Dialect, r *estate.Rule) int {
+	specs := service.Of(r.Services...).Specs()
+	if !d.ManyPorts {
+		return len(specs)
+	}
+	protocols := make(map[uint8]bool)
+	for _, s := range specs {
+		protocols[s.Protocol] = true
+	}
+	return len(protocols)
+}
+
+// peersCost counts the peers of a rule as its dialect spells them.
+func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
+	ranges, named, lists := 0, 0, 0
 	for _, p := range r.Peers {
 		switch p.Kind {
 		case estate.PeerEveryone:
-			cost += len(addr.FamilyOf(p.Family()).Prefixes())
-		case estate.PeerList:
-			if d.ListsCostCapacity {
-				cost += p.List.Cost()
-			} else {
-				cost++
-			}
+			ranges += len(addr.FamilyOf(p.Family()).Prefixes())
 		case estate.PeerNetwork:
 			n := p.Network
 			if n == nil {
 				n = g.Network
 			}
-			cost += max(1, len(n.Ranges))
+			ranges += max(1, len(n.Ranges))
 		case estate.PeerSubnet:
-			cost += max(1, len(p.Subnet.Ranges))
+			ranges += max(1, len(p.Subnet.Ranges))
+		case estate.PeerRange:
+			ranges++
+		case estate.PeerList:
+			entries, published := p.List.At(g)
+			switch {
+			case len(published) > 0:
+				lists += len(published)
+				ranges += len(entries)
+			case d.OwnLists == dialect.ListsAsCapacity:
+				lists += max(p.List.Capacity, len(entries))
+			case d.OwnLists == dialect.ListsAsOne:
+				lists++
+			default:
+				ranges += len(entries)
+			}
 		default:
-			cost++
+			named++
 		}
 	}
-	return cost
+	if d.ManyPeers { // ranges stand together in one rule, and so do purposes
+		return min(1, ranges) + min(1, named) + lists
+	}
+	return ranges + named + lists
 }
 
 // GroupCost is how many rules of its cloud a group takes in a direction.
@@ -54,10 +79,24 @@ func GroupCost(d dialect.Dialect, g *estate.Group, direction estate.Direction) i
 	return cost
 }
 
-// Quota is how many rules a group may have in a direction; 0 means any number.
-func Quota(d dialect.Dialect, a *estate.Account) int {
-	if n, ok := a.Limits[dialect.LimitRulesPerDirection]; ok {
-		return n
+// A Quota is how many rules a group may have: in each direction, or together. 0 means any number.
+type Quota struct{ Direction, Together int }
+
+// QuotaOf is the quota of a group: its account's limits, else its dialect's.
+func QuotaOf(d dialect.Dialect, g *estate.Group) Quota {
+	limit := func(name string, usual int) int {
+		if n, ok := g.Account.Limits[name]; ok {
+			return n
+		}
+		return usual
 	}
-	return d.RulesPerDirection
+	if g.For == estate.ForSubnets && d.SubnetRules > 0 {
+		return Quota{Direction: limit(dialect.LimitSubnetRules, d.SubnetRules)}
+	}
+	return Quota{limit(dialect.LimitRulesPerDirection, d.RulesPerDirection), limit(dialect.LimitRulesPerGroup, d.RulesPerGroup)}
+}
+
+// Over reports whether a group takes more rules than it may.
+func (q Quota) Over(in, out int) bool {
+	return q.Direction > 0 && max(in, out) > q.Direction || q.Together > 0 && in+out > q.Together
 }

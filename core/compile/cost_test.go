@@ -36,17 +36,26 @@ func TestCost(t *testing.T) {
 		}
 		g.Rules = append(g.Rules, r)
 	}
+	// A ranked cloud holds several ranges, and several runs of ports, in one rule; own lists are expanded.
+	ranked, _ := dialect.Lookup("ranked")
+	r := estate.Rule{Services: []service.Spec{ssh, https, service.Ports(service.UDP, 53, 53)}, Peers: []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerList, List: tight}, {Kind: estate.PeerGroup}}}
+	if got := Cost(ranked, g, &r); got != 4 { // two protocols, with ranges and with purposes
+		t.Errorf("ranked: %d", got)
+	}
+	if flat, _ := dialect.Lookup("flat"); Cost(flat, g, &r) != 12 {
+		t.Errorf("flat: %d", Cost(flat, g, &r))
+	}
 	if got := GroupCost(union, g, estate.In); got != 24 {
 		t.Errorf("the group costs %d", got)
 	}
 	if got := GroupCost(union, g, estate.Out); got != 0 {
 		t.Errorf("outward the group costs %d", got)
 	}
-	if Quota(union, g.Account) != 60 {
+	if QuotaOf(union, g) != (Quota{Direction: 60}) {
 		t.Error("the quota is not the dialect's")
 	}
 	g.Account.Limits[dialect.LimitRulesPerDirection] = 120
-	if Quota(union, g.Account) != 120 {
+	if q := QuotaOf(union, g); q.Direction != 120 || q.Over(120, 3) || !q.Over(0, 121) {
 		t.Error("the account's limit does not count")
 	}
 }

@@ -106,18 +106,49 @@ func (d *Decider) Members(g *estate.Group) addr.Set {
 	return set
 }
 
-// ListEntries are the addresses of a list.
-func (d *Decider) ListEntries(l *estate.List) addr.Set {
-	if set, ok := d.lists[l]; ok {
+// ListEntries are the addresses that a list holds for a group, or with nil those
+// that it holds for any group.
+func (d *Decider) ListEntries(l *estate.List, g *estate.Group) addr.Set {
+	whole := len(l.Parts) == 0 && len(l.Published) == 0
+	if set, ok := d.lists[l]; ok && (whole || g == nil) {
 		return set
 	}
-	ranges := make([]netip.Prefix, len(l.Entries))
-	for i, e := range l.Entries {
+	entries, published := l.Entries, l.Published
+	if g != nil {
+		entries, published = l.At(g)
+	} else {
+		for _, p := range l.Parts {
+			entries = append(slices.Clip(entries), p.Entries...)
+			published = append(slices.Clip(published), p.Published...)
+		}
+	}
+	ranges := make([]netip.Prefix, len(entries))
+	for i, e := range entries {
 		ranges[i] = e.Range
 	}
 	set := addr.OfPrefixes(ranges...)
-	d.lists[l] = set
+	for _, p := range published {
+		set = set.Union(d.published(p, g))
+	}
+	if whole || g == nil {
+		d.lists[l] = set
+	}
 	return set
+}
+
+// published are the addresses of the lists that a provider keeps under a name:
+// of the group's own region, or with nil of all.
+func (d *Decider) published(p estate.Published, g *estate.Group) addr.Set {
+	var sets []addr.Set
+	for _, l := range d.estate.Lists {
+		if l.Owner != "published" || l.Name != p.Name || l.Account == nil || p.Cloud != nil && l.Account.Cloud.Name != p.Cloud.Name {
+			continue
+		}
+		if g == nil || l.Account.Cloud == g.Account.Cloud && l.Region == g.Account.Region {
+			sets = append(sets, d.ListEntries(l, nil))
+		}
+	}
+	return addr.UnionAll(sets...)
 }
 
 // Peers are the addresses that a rule of a group speaks of. Where it speaks of
@@ -152,7 +183,11 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 	case estate.PeerRange:
 		return addr.OfPrefixes(p.Range)
 	case estate.PeerList:
-		set = d.ListEntries(p.List)
+		at := g
+		if g.Account == nil { // an expectation asks: there is no group
+			at = nil
+		}
+		set = d.ListEntries(p.List, at)
 	case estate.PeerSelf:
 		set = d.Members(g)
 	case estate.PeerGroup:
@@ -261,7 +296,7 @@ func (d *Decider) Strangers() addr.Set { return d.strangers() }
 func (d *Decider) findStrangers() addr.Set {
 	known := make([]addr.Set, 0, len(d.estate.Lists)+1)
 	for _, l := range d.estate.Lists {
-		if set := d.ListEntries(l); !BreadthOf(set, addr.Public).AtLeast(OpenBreadth) {
+		if set := d.ListEntries(l, nil); !BreadthOf(set, addr.Public).AtLeast(OpenBreadth) {
 			known = append(known, set)
 		}
 	}

@@ -5,6 +5,7 @@ package estate
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"isonomos/core/service"
@@ -63,8 +64,13 @@ type Network struct {
 	Peered  []*Network // the networks that this side peers with; traffic needs both sides
 	Subnets []*Subnet
 	Labels  Labels
+	// Answers are the client ports that answers go to; zero means 1024 to 65535.
+	Answers Ports
 	Origin  Origin
 }
+
+// Ports is a run of ports, both ends in it.
+type Ports struct{ From, To uint16 }
 
 // A Subnet is a part of a network, with the routes that its instances use.
 type Subnet struct {
@@ -165,9 +171,12 @@ type Group struct {
 	Labels      Labels
 	Covers      []Cover // of a defined group: what it is to be attached to
 	Rules       []Rule
-	BuiltIn     bool // the cloud made it and it can't be removed
-	Default     bool // the network's default group
-	Defined     bool // the definitions say what it is
+	Lends       []Lend // what passes can open for a while; by itself it lets nothing through
+	Follows     bool   // a subnet group that lets through what the groups of its instances do
+	Existing    bool   // defined as being there and not ours: a peer, nothing more
+	BuiltIn     bool   // the cloud made it and it can't be removed
+	Default     bool   // the network's default group
+	Defined     bool   // the definitions say what it is
 	Origin      Origin
 }
 
@@ -251,6 +260,23 @@ type Rule struct {
 	Until       time.Time // after it the rule is gone; zero means no end
 	BuiltIn     bool
 	Origin      Origin
+	Through     *Through // what put the rule in its group; nil where it is written there
+}
+
+// Through is what put a rule in a group where it is not written: a pattern that
+// is used, or a connect. The rule's Origin is that of its own words.
+type Through struct {
+	Kind   string // "pattern", "connect"
+	Name   string // of the pattern
+	Origin Origin // where the pattern is used
+}
+
+// A Lend is access that can be lent for a while within bounds. Its rule says
+// to whom and what; it is no rule of the group until a pass is issued.
+type Lend struct {
+	Rule
+	AtMost time.Duration
+	After  int // how many of the group's rules stand before it
 }
 
 // PeerKind says how a rule names its peers.
@@ -292,6 +318,8 @@ type List struct {
 	Region      string
 	Description string
 	Entries     []Entry
+	Parts       []ListPart // entries that only hold in some places
+	Published   []Published
 	Capacity    int // what it costs in rules; 0 means the number of its entries
 	Defined     bool
 	Origin      Origin
@@ -301,6 +329,33 @@ type List struct {
 type Entry struct {
 	Range netip.Prefix
 	Note  string
+}
+
+// A ListPart is a part of a list that holds where its condition does, asked of a group.
+type ListPart struct {
+	Where     *Condition
+	Entries   []Entry
+	Published []Published
+}
+
+// Published names a list that the provider of a cloud keeps.
+type Published struct {
+	Name  string
+	Cloud *Cloud // nil means whichever cloud the group is on
+}
+
+// At are the list's own entries, and the names of published lists, that hold for a group.
+func (l *List) At(g *Group) ([]Entry, []Published) {
+	entries, published := l.Entries, l.Published
+	for _, p := range l.Parts {
+		if p.Where.Holds(GroupPlace(g)) {
+			entries = append(slices.Clip(entries), p.Entries...)
+			published = append(slices.Clip(published), p.Published...)
+		}
+	}
+	return entries, slices.DeleteFunc(slices.Clone(published), func(p Published) bool {
+		return p.Cloud != nil && g.Account != nil && p.Cloud.Name != g.Account.Cloud.Name
+	})
 }
 
 // Cost is what the list counts as in rules, where a dialect counts its capacity.

@@ -182,6 +182,9 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 	}
 	standing := make(map[place]*Group)
 	for _, g := range defined.Groups {
+		if g.Existing {
+			continue
+		}
 		copied := o.copyGroup(g)
 		standing[place{copied.Network, copied.InCloud(), copied.For}] = copied
 	}
@@ -193,12 +196,21 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 		}
 		o.copyGroup(g)
 	}
+	for _, g := range defined.Groups {
+		if g.Existing {
+			o.takeExisting(g, surveyed)
+		}
+	}
 	// Only now are all groups known that rules refer to.
 	for _, g := range o.out.Groups {
-		g.Rules = slices.Clone(g.Rules)
+		g.Rules, g.Lends = slices.Clone(g.Rules), slices.Clone(g.Lends)
 		for i := range g.Rules {
 			g.Rules[i].Peers = o.peers(g.Rules[i].Peers)
 			g.Rules[i].Except = o.peers(g.Rules[i].Except)
+		}
+		for i := range g.Lends {
+			g.Lends[i].Peers = o.peers(g.Lends[i].Peers)
+			g.Lends[i].Except = o.peers(g.Lends[i].Except)
 		}
 	}
 	for _, n := range o.out.Networks {
@@ -208,14 +220,27 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 					s.Routes[i].Network = o.networks[r.Network]
 				}
 			}
-			for i, g := range s.Groups {
-				if i == 0 {
-					s.Groups = slices.Clone(s.Groups)
+			var kept []*Group
+			for _, g := range s.Groups {
+				if !o.replaced[g] { // a defined group is attached by what it covers
+					kept = append(kept, o.groups[g])
 				}
-				s.Groups[i] = o.groups[g]
 			}
+			s.Groups = kept
 		}
 	}
+}
+
+// takeExisting finds the surveyed group that a definition says is there, by id or name.
+func (o *overlay) takeExisting(g *Group, surveyed *Estate) {
+	for _, s := range surveyed.Groups {
+		if s.Network != nil && o.networks[s.Network] == o.networks[g.Network] && (s.ID == g.CloudName || s.Name == g.CloudName) {
+			o.groups[g] = o.groups[s]
+			return
+		}
+	}
+	o.note("the group %s is said to exist as %q, and the survey has none of that name or id", g.Path(), g.CloudName)
+	o.copyGroup(g)
 }
 
 func (o *overlay) copyGroup(g *Group) *Group {
@@ -285,7 +310,15 @@ func (o *overlay) attach() {
 		}
 	}
 	for _, g := range o.out.Groups {
-		if !g.Defined || g.For != ForInstances {
+		if !g.Defined || g.Existing {
+			continue
+		}
+		if g.For == ForSubnets {
+			for _, s := range g.Network.Subnets {
+				if g.CoversSubnet(s) && !slices.Contains(s.Groups, g) {
+					s.Groups = append(s.Groups, g)
+				}
+			}
 			continue
 		}
 		for _, f := range byNetwork[g.Network] {
@@ -301,6 +334,14 @@ func (g *Group) CoversInterface(f *Interface) bool {
 	return slices.ContainsFunc(g.Covers, func(c Cover) bool {
 		return c.Where != nil && c.Where.Holds(InterfacePlace(f)) ||
 			slices.Contains(c.Instances, f.Instance.Name) || slices.Contains(c.Instances, f.Instance.ID)
+	})
+}
+
+// CoversSubnet reports whether a defined group is to be attached to a subnet of its network.
+func (g *Group) CoversSubnet(s *Subnet) bool {
+	return slices.ContainsFunc(g.Covers, func(c Cover) bool {
+		return c.Where != nil && c.Where.Holds(Place{Subnet: s, Network: s.Network, Account: s.Network.Account}) ||
+			slices.Contains(c.Subnets, s.Name) || s.ID != "" && slices.Contains(c.Subnets, s.ID)
 	})
 }
 

@@ -1,7 +1,10 @@
-// Package law holds what an estate is tested against: expectations, for now.
+// Package law holds what an estate is tested against: expectations, laws and
+// exemptions from them.
 package law
 
 import (
+	"time"
+
 	"isonomos/core/estate"
 	"isonomos/core/service"
 )
@@ -33,4 +36,41 @@ func Rebase(expectations []Expectation, rebase func([]estate.Peer) []estate.Peer
 		moved[i] = x
 	}
 	return moved
+}
+
+// A Law is a rule about rules, over defined and surveyed groups alike.
+type Law struct {
+	Name     string
+	Title    string
+	Origin   estate.Origin
+	Over     *estate.Condition // nil means every group
+	Never    []Opening
+	Only     []Opening
+	Always   []string // "because", "until", "text"
+	Labels   []string // that every group must have
+	Severity string   // empty means the checks' own default
+	Controls []string // numbers in the standards that it serves
+}
+
+// An Opening is traffic, or lending, that a law forbids or allows.
+type Opening struct {
+	Lend      bool
+	Direction estate.Direction
+	Services  service.Set
+	Words     string
+	Peers     Side
+	MoreThan  time.Duration // of lending: only longer ceilings count
+	Origin    estate.Origin
+}
+
+// An Exemption is an exception from a law. Past its end it counts no more.
+type Exemption struct {
+	Kind     string // "account", "network", "group"
+	Subject  string // full name
+	Law      string
+	Services service.Set // all services where the exemption names none
+	Because  string
+	Until    time.Time
+	By       string
+	Origin   estate.Origin
 }

@@ -124,7 +124,7 @@ func (w weigher) candidates(s Subject, needed addr.Set) []candidate {
 		case g == s.Group:
 			members := w.d.Members(g)
 			add(BySelf, "self", members, memberWeight*size(members.Minus(needed)))
-		case g.Defined && g.For == estate.ForInstances && !g.Default:
+		case g.Defined && g.For == estate.ForInstances && !g.Default && g.Account.Cloud == s.Group.Account.Cloud:
 			// What the rule would speak of: nobody, where it can't name the group.
 			peers := w.d.Peers(s.Group, &estate.Rule{Peers: []estate.Peer{{Kind: estate.PeerGroup, Group: g}}}, nil)
 			add(ByGroup, "group "+groupName(e, s.Group, g), peers, memberWeight*size(peers.Minus(needed)))
@@ -132,7 +132,7 @@ func (w weigher) candidates(s Subject, needed addr.Set) []candidate {
 	}
 	for _, l := range e.Lists {
 		if l.Defined {
-			add(ByList, "list "+l.Name, w.d.ListEntries(l), entryWeight*float64(idleEntries(l, needed)))
+			add(ByList, "list "+l.Name, w.d.ListEntries(l, s.Group), entryWeight*float64(idleEntries(l, needed)))
 		}
 	}
 	for _, n := range e.Networks {

@@ -279,7 +279,7 @@ func (c *Checked) cost(after *estate.Group) {
 	d := decide.Dialect(after.Account)
 	c.CostBefore = compile.GroupCost(d, c.Group, c.Direction)
 	c.CostAfter = compile.GroupCost(d, after, c.Direction)
-	c.Quota = compile.Quota(d, after.Account)
+	c.Quota = compile.QuotaOf(d, after).Direction
 }
 
 // Example is a flow that would be stopped, if there is any: the clearest one,

@@ -7,41 +7,84 @@ import (
 
 	"isonomos/core/addr"
 	"isonomos/core/estate"
-	"isonomos/core/law"
 	"isonomos/core/service"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
 )
 
+// maxGroups bounds what scopes can expand to.
+const maxGroups = 1_000_000
+
+// A body is a group whose rules are still to be resolved.
+type body struct {
+	group *estate.Group
+	located[*syntax.Group]
+}
+
+// A setting is what the words of a rule depend on beside themselves.
+type setting struct {
+	group   *estate.Group // nil in laws, connects and expectations
+	params  map[string]binding
+	through *estate.Through
+	outer   clauses // those of the use that put the rule here
+}
+
 // groupHeads makes the groups without their rules, so that rules can refer to all of them.
 func (r *resolver) groupHeads() {
 	for _, d := range r.groupDecls {
 		r.file = d.file
-		n := d.node
-		switch {
-		case n.Scope.Network.Text == "":
-			r.say(n.Scope.Span, "name one network", `this version does not work with "every network" yet`)
-			continue
-		case n.For.Text == "subnets":
-			r.say(n.For.Span, "", "this version does not work with groups for subnets yet")
-			continue
-		case n.Existing.Given():
-			r.say(n.Existing.Span, "", "this version does not work with existing groups yet")
-			continue
+		networks := r.scope(d.node.Scope)
+		if len(r.estate.Groups)+len(networks) > maxGroups {
+			r.say(d.node.Scope.Span, "narrow the scopes", "the definitions come to more than %d groups", maxGroups)
+			return
 		}
-		network := r.findNetwork(n.Scope.Network)
-		if network == nil {
-			continue
+		for _, n := range networks {
+			g := r.groupIn(n, d.node)
+			if !r.declare("group", g.Path(), d.node.Name) {
+				continue
+			}
+			r.estate.Groups = append(r.estate.Groups, g)
+			r.groups[g.Name] = append(r.groups[g.Name], g)
+			r.groupByPath[g.Path()] = g
+			r.declOf[g] = d.node
+			r.bodies = append(r.bodies, body{g, d})
 		}
-		g := &estate.Group{Account: network.Account, Network: network, Name: n.Name.Text, For: estate.ForInstances, Description: n.Title.Text,
-			Labels: estate.Labels{}, Defined: true, Origin: r.origin(n.Span)}
-		if !r.declare("group", g.Path(), n.Name) {
-			continue
-		}
-		r.estate.Groups = append(r.estate.Groups, g)
-		r.groups[g.Name] = append(r.groups[g.Name], g)
-		r.bodies = append(r.bodies, body{g, d})
 	}
+}
+
+func (r *resolver) groupIn(n *estate.Network, d *syntax.Group) *estate.Group {
+	g := &estate.Group{Account: n.Account, Network: n, Name: d.Name.Text, For: estate.ForInstances, Description: d.Title.Text, Defined: true, Origin: r.origin(d.Span)}
+	if d.For.Given() {
+		g.For = estate.GroupKind(d.For.Text)
+	}
+	if d.Existing.Given() {
+		g.Existing, g.CloudName = true, d.Existing.Text
+	}
+	return g
+}
+
+// scope finds the networks in which a group stands.
+func (r *resolver) scope(s syntax.Scope) []*estate.Network {
+	if s.Network.Given() {
+		if n := r.findNetwork(s.Network); n != nil {
+			return []*estate.Network{n}
+		}
+		return nil
+	}
+	if s.Where == nil {
+		return r.estate.Networks
+	}
+	where := r.placeCondition(s.Where)
+	var networks []*estate.Network
+	for _, n := range r.estate.Networks {
+		if where.Holds(estate.NetworkPlace(n)) {
+			networks = append(networks, n)
+		}
+	}
+	if len(networks) == 0 && r.usable(s.Where) {
+		r.warn(s.Span, "", "no network is in this scope, so the group stands nowhere")
+	}
+	return networks
 }
 
 func (r *resolver) groupBodies() {
@@ -56,27 +99,52 @@ func (r *resolver) groupBodies() {
 func (r *resolver) member(g *estate.Group, s syntax.Stmt) {
 	switch s := s.(type) {
 	case *syntax.Cover:
-		c := estate.Cover{}
-		switch s.Kind.Text {
-		case "where":
-			c.Where = r.condition(s.Where)
-		case "instance":
-			c.Instances = texts(s.Names)
-		case "subnet":
-			r.say(s.Kind.Span, `write "group NAME for subnets in …"`, "a group for instances can't cover a subnet")
-			return
-		}
-		g.Covers = append(g.Covers, c)
+		r.cover(g, s)
 	case *syntax.LabelStmt:
+		if g.Labels == nil {
+			g.Labels = estate.Labels{}
+		}
 		r.labels(g.Labels, s.Pairs)
 	case *syntax.Named:
 		g.CloudName = s.Name.Text
-	case *syntax.Rule:
-		r.rule(g, s)
+	case *syntax.Follow:
+		if g.For != estate.ForSubnets {
+			r.say(s.Span, "write: group NAME for subnets in …", "only a group for subnets can follow instances")
+		}
+		g.Follows = true
 	default:
-		word, _, _ := strings.Cut(r.file.Of(s.Extent()), " ")
-		r.say(firstWord(s.Extent(), word), "", "this version does not work with %q yet", word)
+		r.ruleStmt(s, setting{group: g})
 	}
+}
+
+func (r *resolver) cover(g *estate.Group, s *syntax.Cover) {
+	c := estate.Cover{}
+	switch s.Kind.Text {
+	case "where":
+		c.Where = r.condition(s.Where)
+	case "instance":
+		if g.For == estate.ForSubnets {
+			r.say(s.Kind.Span, "write: cover subnet NAME", "a group for subnets can't cover an instance")
+			return
+		}
+		c.Instances = texts(s.Names)
+	case "subnet":
+		if g.For == estate.ForInstances {
+			r.say(s.Kind.Span, `write "group NAME for subnets in …"`, "a group for instances can't cover a subnet")
+			return
+		}
+		for _, name := range s.Names {
+			if !slices.ContainsFunc(g.Network.Subnets, func(sub *estate.Subnet) bool { return sub.Name == name.Text }) {
+				var names []string
+				for _, sub := range g.Network.Subnets {
+					names = append(names, sub.Name)
+				}
+				r.say(name.Span, nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(), name.Text)
+			}
+		}
+		c.Subnets = texts(s.Names)
+	}
+	g.Covers = append(g.Covers, c)
 }
 
 func texts(words []syntax.Word) []string {
@@ -87,36 +155,140 @@ func texts(words []syntax.Word) []string {
 	return list
 }
 
-func (r *resolver) rule(g *estate.Group, s *syntax.Rule) {
-	if s.Verb.Text != "admit" && s.Verb.Text != "reach" {
-		r.say(s.Verb.Span, "", "this version does not work with %q yet", s.Verb.Text)
-		return
-	}
-	rule := estate.Rule{Direction: estate.In, Action: estate.Admit, Origin: r.origin(s.Span)}
-	if s.Verb.Text == "reach" {
-		rule.Direction = estate.Out
-	}
-	rule.Services, rule.Words = r.specs(s.Services)
-	rule.Peers = r.peers(s.Peers.Of, g)
-	rule.Except = r.peers(s.Peers.Except, g)
-	r.families(rule, s)
-	switch {
-	case s.Because.Quoted:
-		rule.Description = s.Because.Text
-	case s.Because.Given():
-		r.say(s.Because.Span, `write the reason in "quotes"`, "%q is not a text: a name can stand here only for a parameter", s.Because.Text)
-	}
-	if s.Stateless.Given() && g.Account.Cloud.Dialect != "" {
-		r.say(s.Stateless.Span, "", "the cloud %s (%s) keeps state for every rule", g.Account.Cloud.Name, g.Account.Cloud.Dialect)
-	}
-	if s.Until.Given() {
-		rule.Until = s.Until.Time
-		if !rule.Until.IsZero() && !rule.Until.After(r.options.Now) {
-			r.warn(s.Until.Span, "delete the line, or give it a later date", "the rule has ended and is left out")
-			return
+// ruleStmt resolves a rule, a use or a where in a group.
+func (r *resolver) ruleStmt(s syntax.Stmt, x setting) {
+	switch s := s.(type) {
+	case *syntax.Rule:
+		r.rule(s, x)
+	case *syntax.Use:
+		r.use(s, x)
+	case *syntax.Where:
+		if r.placeCondition(s.Condition).Holds(estate.GroupPlace(x.group)) {
+			for _, inner := range s.Rules {
+				r.ruleStmt(inner, x)
+			}
 		}
 	}
+}
+
+func (r *resolver) rule(s *syntax.Rule, x setting) {
+	g := x.group
+	rule := estate.Rule{Direction: estate.In, Action: estate.Admit, Origin: r.origin(s.Span), Through: x.through}
+	if s.Prep.Text == "at" {
+		rule.Direction = estate.Out
+	}
+	if s.Verb.Text == "refuse" {
+		rule.Action = estate.Refuse
+	}
+	rule.Services, rule.Words = r.specs(s.Services, x)
+	rule.Peers, rule.Except = r.sides(s.Peers, x)
+	r.families(rule, s)
+	ended := r.applyClauses(&rule, s, x)
+	if s.Stateless.Given() {
+		rule.Stateless = true
+		if d := g.Account.Cloud.Dialect; d != "" && !dialectOf(g).StateByRule {
+			r.say(s.Stateless.Span, "leave it out", "the cloud %s (%s) does not decide state by rule", g.Account.Cloud.Name, d)
+		}
+	}
+	if ended {
+		return
+	}
+	if s.Verb.Text == "lend" {
+		lend := estate.Lend{Rule: rule, AtMost: r.duration(s.AtMost, x), After: len(g.Rules)}
+		if before := stoppedBy(g, rule, g.Rules); before != nil {
+			r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line), "the refusal %q before it stops whatever this lends", before.Sentence(r.estate.Services))
+		}
+		g.Lends = append(g.Lends, lend)
+		return
+	}
 	g.Rules = append(g.Rules, rule)
+}
+
+// applyClauses takes because and until, of the rule and of the use that put it
+// here; it reports whether the rule has ended.
+func (r *resolver) applyClauses(rule *estate.Rule, s *syntax.Rule, x setting) (ended bool) {
+	own := clauses{until: s.Until}
+	switch {
+	case s.Because.Quoted:
+		own.because = s.Because.Text
+	case s.Because.Given():
+		b, ok := x.params[s.Because.Text]
+		switch {
+		case !ok:
+			r.say(s.Because.Span, `write the reason in "quotes"`, "%q is not a text: a name can stand here only for a parameter", s.Because.Text)
+		case b.kind != "text":
+			r.wrongKind(s.Because, b, "text")
+		}
+		own.because = b.text
+	}
+	return r.finish(rule, own, x.outer)
+}
+
+// clauses are the reason and the end that a statement gives.
+type clauses struct {
+	because string
+	until   syntax.Date
+}
+
+// finish puts reason and end into a rule: its own, else those around it; of two ends the earlier.
+func (r *resolver) finish(rule *estate.Rule, own, outer clauses) (ended bool) {
+	rule.Description = own.because
+	if rule.Description == "" {
+		rule.Description = outer.because
+	}
+	for _, u := range []syntax.Date{own.until, outer.until} {
+		if u.Given() && !u.Time.IsZero() && (rule.Until.IsZero() || u.Time.Before(rule.Until)) {
+			rule.Until = u.Time
+		}
+	}
+	if rule.Until.IsZero() || rule.Until.After(r.options.Now) {
+		return false
+	}
+	if own.until.Given() {
+		r.warn(own.until.Span, "delete the line, or give it a later date", "the rule has ended and is left out")
+	}
+	return true
+}
+
+// stoppedBy finds a refusal among rules that stops what a later rule would let
+// through, for one of its peers on one of its services.
+func stoppedBy(g *estate.Group, rule estate.Rule, before []estate.Rule) *estate.Rule {
+	services := service.Of(rule.Services...)
+	for i := range before {
+		b := &before[i]
+		if b.Action != estate.Refuse || b.Direction != rule.Direction || !service.Of(b.Services...).Overlaps(services) {
+			continue
+		}
+		for _, refused := range b.Peers {
+			if slices.ContainsFunc(rule.Peers, func(p estate.Peer) bool { return holds(g, refused, p) }) && len(b.Except) == 0 {
+				return b
+			}
+		}
+	}
+	return nil
+}
+
+// holds reports whether a peer of a refusal surely holds an address of another
+// peer, as far as the words tell.
+func holds(g *estate.Group, refused, p estate.Peer) bool {
+	switch refused.Kind {
+	case estate.PeerEveryone:
+		return refused.Family() == addr.Both || p.Family() == addr.Both || refused.Family() == p.Family()
+	case estate.PeerNetwork:
+		return p.Kind == estate.PeerGroup && p.Group.Network == refused.Network || p.Kind == estate.PeerSelf && g.Network == refused.Network ||
+			p.Kind == estate.PeerSubnet && p.Subnet.Network == refused.Network || p.Kind == estate.PeerNetwork && p.Network == refused.Network
+	case estate.PeerRange:
+		return p.Kind == estate.PeerRange && refused.Range.Overlaps(p.Range)
+	case estate.PeerGroup:
+		return p.Kind == estate.PeerGroup && p.Group == refused.Group
+	case estate.PeerList:
+		return p.Kind == estate.PeerList && p.List == refused.List
+	case estate.PeerSubnet:
+		return p.Kind == estate.PeerSubnet && p.Subnet == refused.Subnet
+	case estate.PeerSelf:
+		return p.Kind == estate.PeerSelf
+	}
+	return false
 }
 
 // families says when no packet can fit a rule, because its services and peers are of different families.
@@ -133,27 +305,52 @@ func (r *resolver) families(rule estate.Rule, s *syntax.Rule) {
 			return p.Family() != f
 		})
 	}
-	if all(addr.IPv4) && set.SubsetOf(service.NotIPv4) {
+	if set.SubsetOf(service.NotIPv4) && all(addr.IPv4) {
 		r.say(s.Services[0].Span, "write icmp", "icmpv6 does not go over IPv4, and all peers are IPv4")
 	}
-	if all(addr.IPv6) && set.SubsetOf(service.NotIPv6) {
+	if set.SubsetOf(service.NotIPv6) && all(addr.IPv6) {
 		r.say(s.Services[0].Span, "write icmpv6", "icmp does not go over IPv6, and all peers are IPv6")
 	}
 }
 
-// peers resolves the peers of a rule in a group, or with nil of an expectation.
-func (r *resolver) peers(written []syntax.Peer, g *estate.Group) []estate.Peer {
-	var peers []estate.Peer
-	for _, w := range written {
-		if p, ok := r.peer(w, g); ok {
-			peers = append(peers, p)
-		}
-	}
-	return peers
+// sides resolves the peers of a statement and those that it excepts.
+func (r *resolver) sides(written syntax.Peers, x setting) (peers, except []estate.Peer) {
+	peers, except = r.peers(written.Of, x)
+	more, _ := r.peers(written.Except, x)
+	return peers, append(except, more...)
 }
 
-func (r *resolver) peer(w syntax.Peer, g *estate.Group) (estate.Peer, bool) {
-	p := estate.Peer{V4Only: w.Family.Text == "v4", V6Only: w.Family.Text == "v6"}
+// peers resolves peers one by one; a parameter can stand for several, and for exceptions.
+func (r *resolver) peers(written []syntax.Peer, x setting) (peers, except []estate.Peer) {
+	peers = make([]estate.Peer, 0, len(written))
+	for _, w := range written {
+		if b, ok := x.params[w.Name.Text]; ok && w.Kind == "name" {
+			if b.kind != "peers" {
+				r.wrongKind(w.Name, b, "peers")
+				continue
+			}
+			for _, p := range b.peers {
+				peers = append(peers, limited(p, w.Family.Text))
+			}
+			except = append(except, b.except...)
+			continue
+		}
+		peers = append(peers, r.peer(w, x.group)...)
+	}
+	return peers, except
+}
+
+// limited is a peer limited to a family as well.
+func limited(p estate.Peer, family string) estate.Peer {
+	p.V4Only = p.V4Only || family == "v4"
+	p.V6Only = p.V6Only || family == "v6"
+	return p
+}
+
+// peer resolves one peer of a rule in a group, or with nil of a law, connect or
+// expectation, where a name stands for all groups of its declaration.
+func (r *resolver) peer(w syntax.Peer, g *estate.Group) []estate.Peer {
+	p := limited(estate.Peer{}, w.Family.Text)
 	switch w.Kind {
 	case "everyone":
 		p.Kind = estate.PeerEveryone
@@ -161,16 +358,20 @@ func (r *resolver) peer(w syntax.Peer, g *estate.Group) (estate.Peer, bool) {
 		p.Kind = estate.PeerInternet
 		if g != nil {
 			r.say(w.Span, `write "everyone": every address; internet is for laws and expects`, "a rule can't name the internet")
-			return p, false
+			return nil
 		}
 	case "self":
 		p.Kind = estate.PeerSelf
 		if g == nil {
 			r.say(w.Span, "name the group", `"self" stands only in a group`)
-			return p, false
+			return nil
 		}
 	case "probes":
 		p.Kind = estate.PeerProbes
+		if g == nil {
+			r.say(w.Span, "name the balancers' group", `"probes" stands only in a group`)
+			return nil
+		}
 	case "range":
 		p.Kind, p.Range = estate.PeerRange, r.prefix(w.Range)
 		if p.V4Only && p.Range.Addr().Is6() || p.V6Only && p.Range.Addr().Is4() {
@@ -178,44 +379,65 @@ func (r *resolver) peer(w syntax.Peer, g *estate.Group) (estate.Peer, bool) {
 		}
 	case "network":
 		p.Kind = estate.PeerNetwork
-		if w.Name.Given() {
+		switch {
+		case w.Name.Given():
 			p.Network = r.findNetwork(w.Name)
-		} else if g != nil {
+		case g != nil:
 			p.Network = g.Network
-		} else {
+		default:
 			r.say(w.Span, "name the network", "here stands no network of its own")
 		}
-		return p, p.Network != nil
+		if p.Network == nil {
+			return nil
+		}
 	case "subnet":
 		p.Kind = estate.PeerSubnet
-		p.Subnet = r.findSubnet(w.Name, g)
-		return p, p.Subnet != nil
+		if p.Subnet = r.findSubnet(w.Name, g); p.Subnet == nil {
+			return nil
+		}
 	case "list":
 		p.Kind = estate.PeerList
-		p.List = r.findList(w.Name)
-		return p, p.List != nil
-	case "group", "name":
-		p.Kind = estate.PeerGroup
-		p.Group = r.findGroup(w, g)
-		if p.Group != nil && p.Group == g {
-			p.Kind, p.Group = estate.PeerSelf, nil
-			return p, true
+		if p.List = r.findList(w.Name); p.List == nil {
+			return nil
 		}
-		return p, p.Group != nil
+	case "group", "name":
+		return r.groupPeers(w, p, g)
 	}
-	return p, true
+	return []estate.Peer{p}
+}
+
+// groupPeers finds the groups that a peer names, each limited like p.
+func (r *resolver) groupPeers(w syntax.Peer, p estate.Peer, g *estate.Group) []estate.Peer {
+	var peers []estate.Peer
+	for _, found := range r.findGroups(w, g) {
+		p.Kind, p.Group = estate.PeerGroup, found
+		if found == g {
+			p.Kind, p.Group = estate.PeerSelf, nil
+		}
+		if g != nil && found.Account.Cloud != g.Account.Cloud {
+			r.say(w.Name.Span, "name addresses, or a list of them", "%s is on the cloud %s and this group on %s: groups of different clouds can't name each other", found.Path(), found.Account.Cloud.Name, g.Account.Cloud.Name)
+		}
+		if found.For == estate.ForSubnets {
+			r.say(w.Name.Span, "name the subnet: subnet NAME", "%s is a group for subnets: its members have no addresses of their own", found.Path())
+		}
+		peers = append(peers, p)
+	}
+	return peers
 }
 
 func (r *resolver) findSubnet(name syntax.Word, g *estate.Group) *estate.Subnet {
+	if g != nil {
+		for _, s := range g.Network.Subnets {
+			if s.Name == name.Text {
+				return s
+			}
+		}
+	}
 	var found []*estate.Subnet
 	var names, paths []string
 	for _, n := range r.estate.Networks {
 		for _, s := range n.Subnets {
-			own := g != nil && n == g.Network
-			if s.Path() == name.Text || n.Name+"/"+s.Name == name.Text || s.Name == name.Text {
-				if own && s.Name == name.Text {
-					return s
-				}
+			if s.Name == name.Text || strings.HasSuffix("/"+s.Path(), "/"+name.Text) {
 				found = append(found, s)
 				paths = append(paths, s.Path())
 			}
@@ -228,35 +450,56 @@ func (r *resolver) findSubnet(name syntax.Word, g *estate.Group) *estate.Subnet 
 	case 0:
 		r.say(name.Span, nearest(name.Text, names), "no subnet is called %q", name.Text)
 	default:
-		r.say(name.Span, "write "+strings.Join(paths, " or "), "several subnets are called %q", name.Text)
+		r.say(name.Span, "write "+oneOfPaths(paths), "several subnets are called %q", name.Text)
 	}
 	return nil
 }
 
-// findGroup finds the group that a peer names: in the same network, else the
-// only one in the estate.
-func (r *resolver) findGroup(w syntax.Peer, g *estate.Group) *estate.Group {
+// oneOfPaths lists a few of the names that are meant to be chosen from.
+func oneOfPaths(paths []string) string {
+	const few = 5
+	if len(paths) > few {
+		return strings.Join(paths[:few], ", ") + fmt.Sprintf(" or one of %d more", len(paths)-few)
+	}
+	return strings.Join(paths, " or ")
+}
+
+// findGroups finds the groups that a name means. In a group it is the one of
+// that name in the same network, else the only one of the estate; at top level it
+// is the whole declaration.
+func (r *resolver) findGroups(w syntax.Peer, g *estate.Group) []*estate.Group {
 	name := w.Name.Text
-	last := name[strings.LastIndexByte(name, '/')+1:]
-	var found []*estate.Group
-	var paths []string
-	for _, candidate := range r.groups[last] {
-		if strings.HasSuffix("/"+candidate.Path(), "/"+name) {
-			if g != nil && candidate.Network == g.Network {
-				return candidate
-			}
-			found = append(found, candidate)
-			paths = append(paths, candidate.Path())
+	if g != nil {
+		if same := r.groupByPath[g.Network.Path()+"/"+name]; same != nil {
+			return []*estate.Group{same}
 		}
 	}
-	switch len(found) {
-	case 1:
-		return found[0]
-	case 0:
-		r.say(w.Name.Span, r.nearGroup(w), "no group is called %q", name)
-	default:
-		r.say(w.Name.Span, "write "+strings.Join(paths, " or "), "several groups are called %q", name)
+	if exact := r.groupByPath[name]; exact != nil {
+		return []*estate.Group{exact}
 	}
+	found := r.groups[name]
+	if i := strings.LastIndexByte(name, '/'); i >= 0 {
+		found = nil
+		for _, candidate := range r.groups[name[i+1:]] {
+			if strings.HasSuffix(candidate.Path(), "/"+name) {
+				found = append(found, candidate)
+			}
+		}
+	}
+	switch {
+	case len(found) == 0:
+		r.say(w.Name.Span, r.nearGroup(w), "no group is called %q", name)
+		return nil
+	case len(found) == 1:
+		return found
+	case g == nil && !slices.ContainsFunc(found, func(x *estate.Group) bool { return r.declOf[x] != r.declOf[found[0]] }):
+		return found
+	}
+	var paths []string
+	for _, x := range found {
+		paths = append(paths, x.Path())
+	}
+	r.say(w.Name.Span, "write "+oneOfPaths(paths), "several groups are called %q", name)
 	return nil
 }
 
@@ -266,8 +509,9 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 			return fmt.Sprintf(`there is a list of that name: write "list %s"`, w.Name.Text)
 		}
 	}
+	const many = 2000 // near names among very many are worth no second
 	var names []string
-	for _, g := range r.estate.Groups {
+	for _, g := range r.estate.Groups[:min(many, len(r.estate.Groups))] {
 		names = append(names, g.Name)
 		if strings.Contains(w.Name.Text, "/") {
 			names = append(names, g.Path())
@@ -276,6 +520,7 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 	return nearest(w.Name.Text, names)
 }
 
+// condition resolves a condition on labels that only a survey may know.
 func (r *resolver) condition(c *syntax.Condition) *estate.Condition {
 	e := &estate.Condition{}
 	switch c.Op {
@@ -295,19 +540,66 @@ func (r *resolver) condition(c *syntax.Condition) *estate.Condition {
 	return e
 }
 
-func (r *resolver) expects() {
-	for _, d := range r.expectDecls {
-		r.file = d.file
-		n := d.node
-		x := law.Expectation{Text: oneLine(r.file, n.Span), Because: n.Because.Text, Origin: r.origin(n.Span), Only: n.Only, Can: n.Can, Services: service.All, Words: "any"}
-		x.From = law.Side{Of: r.peers(n.From.Of, nil), Except: r.peers(n.From.Except, nil)}
-		x.To = law.Side{Of: r.peers(n.To.Of, nil), Except: r.peers(n.To.Except, nil)}
-		if len(n.On) > 0 {
-			specs, words := r.specs(n.On)
-			x.Services, x.Words = service.Of(specs...), strings.Join(words, ", ")
+// placeCondition resolves a condition on places that definitions know: networks,
+// accounts, groups. A label that nothing has is warned of.
+func (r *resolver) placeCondition(c *syntax.Condition) *estate.Condition {
+	r.usable(c)
+	return r.condition(c)
+}
+
+// usable reports whether all labels of a condition are known, and warns of the others.
+func (r *resolver) usable(c *syntax.Condition) bool {
+	known := r.knownLabels()
+	ok := true
+	var walk func(c *syntax.Condition)
+	walk = func(c *syntax.Condition) {
+		if c.Op == syntax.Compare && !slices.Contains(known, c.Label.Text) {
+			ok = false
+			r.warn(c.Label.Span, nearest(c.Label.Text, known), "no account, network or group has a label %q", c.Label.Text)
 		}
-		r.expectations = append(r.expectations, x)
+		for _, part := range c.Parts {
+			walk(part)
+		}
 	}
+	walk(c)
+	return ok
+}
+
+var pseudoLabels = []string{"account", "cloud", "region", "folder", "network", "subnet", "group", "kind"}
+
+// knownLabels are the labels that definitions give, and the pseudo-labels.
+func (r *resolver) knownLabels() []string {
+	if r.labelNames != nil {
+		return r.labelNames
+	}
+	seen := make(map[string]bool)
+	names := slices.Clone(pseudoLabels)
+	add := func(labels estate.Labels) {
+		for name := range labels {
+			if !seen[name] {
+				seen[name] = true
+				names = append(names, name)
+			}
+		}
+	}
+	for _, a := range r.estate.Accounts {
+		add(a.Labels)
+	}
+	for _, n := range r.estate.Networks {
+		add(n.Labels)
+	}
+	for _, d := range r.groupDecls {
+		for _, s := range d.node.Body {
+			if l, ok := s.(*syntax.LabelStmt); ok {
+				for _, pair := range l.Pairs {
+					add(estate.Labels{pair.Key.Text: ""})
+				}
+			}
+		}
+	}
+	slices.Sort(names)
+	r.labelNames = names
+	return names
 }
 
 // oneLine is the text of a span without line ends and comments.

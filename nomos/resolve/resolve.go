@@ -27,8 +27,10 @@ type Options struct {
 
 // A Result is what definitions mean.
 type Result struct {
-	Estate  *estate.Estate
-	Expects []law.Expectation
+	Estate     *estate.Estate
+	Expects    []law.Expectation
+	Laws       []law.Law
+	Exemptions []law.Exemption
 }
 
 // Files resolves the trees of all files of an estate together. The result is
@@ -36,19 +38,27 @@ type Result struct {
 // for the usual estates, whose names are looked up in tables.
 func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 	r := &resolver{
-		options:  o,
-		estate:   &estate.Estate{Name: o.Name},
-		declared: make(map[string]declaration),
-		groups:   make(map[string][]*estate.Group),
+		options:     o,
+		estate:      &estate.Estate{Name: o.Name},
+		declared:    make(map[string]declaration),
+		groups:      make(map[string][]*estate.Group),
+		groupByPath: make(map[string]*estate.Group),
+		declOf:      make(map[*estate.Group]*syntax.Group),
+		patterns:    make(map[string]*pattern),
 	}
 	r.collect(files)
 	r.places()
 	r.services()
 	r.lists()
+	r.patternHeads()
 	r.groupHeads()
 	r.groupBodies()
+	r.connects()
+	r.baselines()
+	r.laws()
+	r.exempts()
 	r.expects()
-	return Result{r.estate, r.expectations}, source.Sort(r.messages)
+	return Result{r.estate, r.expectations, r.lawList, r.exemptions}, source.Sort(r.messages)
 }
 
 // A located is a piece of a tree with the file that it is in.
@@ -71,23 +81,31 @@ type resolver struct {
 
 	declared map[string]declaration // by kind and full name
 
-	estates      []located[*syntax.Estate]
-	placeDecls   []located[*syntax.Place]
-	listDecls    []located[*syntax.List]
-	serviceDecls []located[*syntax.Service]
-	groupDecls   []located[*syntax.Group]
-	expectDecls  []located[*syntax.Expect]
+	estates       []located[*syntax.Estate]
+	placeDecls    []located[*syntax.Place]
+	listDecls     []located[*syntax.List]
+	serviceDecls  []located[*syntax.Service]
+	groupDecls    []located[*syntax.Group]
+	patternDecls  []located[*syntax.Pattern]
+	baselineDecls []located[*syntax.Baseline]
+	connectDecls  []located[*syntax.Connect]
+	lawDecls      []located[*syntax.Law]
+	exemptDecls   []located[*syntax.Exempt]
+	expectDecls   []located[*syntax.Expect]
 
-	groups       map[string][]*estate.Group // by name
-	bodies       []body
-	listByName   map[string]*estate.List
-	expectations []law.Expectation
-}
-
-// A body is a group whose rules are still to be resolved.
-type body struct {
-	group *estate.Group
-	located[*syntax.Group]
+	serviceNames  map[string]service.Named
+	networkByPath map[string]*estate.Network
+	networkByName map[string][]*estate.Network
+	groups        map[string][]*estate.Group // by name
+	groupByPath   map[string]*estate.Group
+	declOf        map[*estate.Group]*syntax.Group
+	bodies        []body
+	patterns      map[string]*pattern
+	listByName    map[string]*estate.List
+	labelNames    []string
+	lawList       []law.Law
+	exemptions    []law.Exemption
+	expectations  []law.Expectation
 }
 
 func (r *resolver) say(at source.Span, hint, format string, a ...any) {
@@ -139,18 +157,21 @@ func (r *resolver) collect(files []*syntax.File) {
 				r.serviceDecls = append(r.serviceDecls, located[*syntax.Service]{f.Source, d})
 			case *syntax.Group:
 				r.groupDecls = append(r.groupDecls, located[*syntax.Group]{f.Source, d})
+			case *syntax.Pattern:
+				r.patternDecls = append(r.patternDecls, located[*syntax.Pattern]{f.Source, d})
+			case *syntax.Baseline:
+				r.baselineDecls = append(r.baselineDecls, located[*syntax.Baseline]{f.Source, d})
+			case *syntax.Connect:
+				r.connectDecls = append(r.connectDecls, located[*syntax.Connect]{f.Source, d})
+			case *syntax.Law:
+				r.lawDecls = append(r.lawDecls, located[*syntax.Law]{f.Source, d})
+			case *syntax.Exempt:
+				r.exemptDecls = append(r.exemptDecls, located[*syntax.Exempt]{f.Source, d})
 			case *syntax.Expect:
 				r.expectDecls = append(r.expectDecls, located[*syntax.Expect]{f.Source, d})
-			default:
-				word, _, _ := strings.Cut(f.Source.Of(d.Extent()), " ")
-				r.say(firstWord(d.Extent(), word), "", "this version does not work with %q yet", word)
 			}
 		}
 	}
-}
-
-func firstWord(s source.Span, word string) source.Span {
-	return source.Span{Start: s.Start, End: s.Start + int32(len(word))}
 }
 
 // places makes clouds, accounts, networks and subnets.
@@ -223,13 +244,7 @@ func (r *resolver) account(p *syntax.Place) {
 			r.labels(a.Labels, s.Pairs)
 			continue
 		case "limit":
-			for _, pair := range s.Pairs {
-				n, err := strconv.Atoi(pair.Value.Text)
-				if err != nil || n < 1 {
-					r.say(pair.Value.Span, "", "a limit is a whole number from 1")
-				}
-				a.Limits[pair.Key.Text] = n
-			}
+			r.limits(a.Limits, s.Pairs)
 			continue
 		}
 		if !r.once(p, s) {
@@ -254,6 +269,29 @@ func (r *resolver) account(p *syntax.Place) {
 		a.Cloud = &estate.Cloud{}
 	}
 	r.estate.Accounts = append(r.estate.Accounts, a)
+}
+
+func (r *resolver) limits(limits map[string]int, pairs []syntax.Pair) {
+	for _, pair := range pairs {
+		if !slices.Contains(dialect.Limits, pair.Key.Text) {
+			hint := nearest(pair.Key.Text, dialect.Limits)
+			if hint == "" {
+				hint = "one of: " + strings.Join(dialect.Limits, ", ")
+			}
+			r.say(pair.Key.Span, hint, "no quota is called %q", pair.Key.Text)
+		}
+		n, err := strconv.Atoi(pair.Value.Text)
+		if err != nil || n < 1 {
+			r.say(pair.Value.Span, "", "a limit is a whole number from 1")
+		}
+		limits[pair.Key.Text] = n
+	}
+}
+
+// dialectOf is the dialect of a group's cloud.
+func dialectOf(g *estate.Group) dialect.Dialect {
+	d, _ := dialect.Lookup(g.Account.Cloud.Dialect)
+	return d
 }
 
 func (r *resolver) findCloud(name syntax.Word) *estate.Cloud {
@@ -309,7 +347,11 @@ func (r *resolver) network(p *syntax.Place) {
 			if r.declare("subnet", sub.Path(), s.Value) {
 				n.Subnets = append(n.Subnets, sub)
 			}
-		case "region", "answers":
+		case "answers":
+			if r.once(p, s) {
+				n.Answers = estate.Ports{From: uint16(s.From), To: uint16(s.To)}
+			}
+		case "region":
 			r.once(p, s)
 		}
 	}
@@ -324,6 +366,11 @@ func (r *resolver) network(p *syntax.Place) {
 		}
 	}
 	r.estate.Networks = append(r.estate.Networks, n)
+	if r.networkByPath == nil {
+		r.networkByPath, r.networkByName = make(map[string]*estate.Network), make(map[string][]*estate.Network)
+	}
+	r.networkByPath[n.Path()] = n
+	r.networkByName[n.Name] = append(r.networkByName[n.Name], n)
 }
 
 func subnetSettings(p *syntax.Place) []syntax.Setting {
@@ -354,7 +401,7 @@ func (r *resolver) prefix(w syntax.Range) netip.Prefix {
 }
 
 func (r *resolver) peerings(p *syntax.Place) {
-	n := r.estate.FindNetwork(p.In.Text + "/" + p.Name.Text)
+	n := r.networkByPath[p.In.Text+"/"+p.Name.Text]
 	if n == nil {
 		return
 	}
@@ -369,23 +416,25 @@ func (r *resolver) peerings(p *syntax.Place) {
 
 // findNetwork finds a network by account/network, or by its name alone where that is clear.
 func (r *resolver) findNetwork(path syntax.Word) *estate.Network {
-	var found []*estate.Network
-	var names, paths []string
-	for _, n := range r.estate.Networks {
-		if n.Path() == path.Text || n.Name == path.Text {
-			found = append(found, n)
-			paths = append(paths, n.Path())
+	if n := r.networkByPath[path.Text]; n != nil {
+		return n
+	}
+	found := r.networkByName[path.Text]
+	if len(found) == 1 {
+		return found[0]
+	}
+	var names []string
+	if len(found) > 1 {
+		for _, n := range found {
+			names = append(names, n.Path())
 		}
+		r.say(path.Span, "write "+oneOfPaths(names), "several networks are called %q", path.Text)
+		return nil
+	}
+	for _, n := range r.estate.Networks {
 		names = append(names, n.Name, n.Path())
 	}
-	switch len(found) {
-	case 1:
-		return found[0]
-	case 0:
-		r.say(path.Span, nearest(path.Text, names), "no network is called %q", path.Text)
-	default:
-		r.say(path.Span, "write "+strings.Join(paths, " or "), "several networks are called %q", path.Text)
-	}
+	r.say(path.Span, nearest(path.Text, names), "no network is called %q", path.Text)
 	return nil
 }
 
@@ -393,6 +442,10 @@ func (r *resolver) services() {
 	type entry struct {
 		located[*syntax.Service]
 		done, busy bool
+	}
+	r.serviceNames = make(map[string]service.Named)
+	for _, n := range service.Builtin {
+		r.serviceNames[n.Name] = n
 	}
 	byName := make(map[string]*entry)
 	var order []*entry
@@ -420,7 +473,7 @@ func (r *resolver) services() {
 				if other.busy {
 					r.file = e.file
 					r.say(s.Span, "", "the service %q uses itself", e.node.Name.Text)
-					r.estate.Services = r.estate.Services.With(service.Named{Name: e.node.Name.Text})
+					r.serviceNames[e.node.Name.Text] = service.Named{Name: e.node.Name.Text}
 					e.done, e.busy = true, false
 					return
 				}
@@ -428,12 +481,13 @@ func (r *resolver) services() {
 			}
 		}
 		r.file = e.file
-		specs, _ := r.specs(e.node.Services)
+		specs, _ := r.specs(e.node.Services, setting{})
 		named := service.Named{Name: e.node.Name.Text, Specs: specs}
 		if e.node.Class.Given() {
 			named.Classes = []string{e.node.Class.Text}
 		}
 		r.estate.Services = r.estate.Services.With(named)
+		r.serviceNames[named.Name] = named
 		e.done, e.busy = true, false
 	}
 	for _, e := range order {
@@ -442,16 +496,54 @@ func (r *resolver) services() {
 }
 
 // specs resolves services; the words are those that a sentence shows.
-func (r *resolver) specs(written []syntax.Spec) (specs []service.Spec, words []string) {
+func (r *resolver) specs(written []syntax.Spec, x setting) (specs []service.Spec, words []string) {
+	words = make([]string, 0, len(written))
 	for _, w := range written {
-		found := r.spec(w)
-		specs = append(specs, found...)
-		words = append(words, strings.Join(strings.Fields(r.file.Of(w.Span)), " "))
+		if b, ok := x.params[w.Name.Text]; ok && w.Kind == "name" {
+			if b.kind != "services" {
+				r.wrongKind(w.Name, b, "services")
+			}
+			specs, words = append(specs, b.specs...), append(words, b.words...)
+			continue
+		}
+		specs = append(specs, r.spec(w, x)...)
+		words = append(words, r.specWords(w, x))
 	}
 	return specs, words
 }
 
-func (r *resolver) spec(w syntax.Spec) []service.Spec {
+// specWords are a service's words with its parameters put in.
+func (r *resolver) specWords(w syntax.Spec, x setting) string {
+	text := r.file.Of(w.Span)
+	for i := len(w.Ports) - 1; i >= 0; i-- {
+		if p := w.Ports[i]; p.Name.Given() {
+			at, end := p.Start-w.Start, p.End-w.Start
+			text = text[:at] + strconv.Itoa(x.params[p.Name.Text].number) + text[end:]
+		}
+	}
+	if strings.ContainsAny(text, "\t\n#") || strings.Contains(text, "  ") {
+		text = oneLine(r.file, w.Span)
+	}
+	return text
+}
+
+// number finds the number that a parameter stands for.
+func (r *resolver) number(name syntax.Word, x setting, limit int, what string) (int, bool) {
+	b, ok := x.params[name.Text]
+	switch {
+	case !ok:
+		r.say(name.Span, "", "%q is not %s: a name can stand here only for a parameter", name.Text, what)
+	case b.kind != "number":
+		r.wrongKind(name, b, "number")
+		ok = false
+	case b.number > limit:
+		r.say(name.Span, "", "the parameter %q is %d, and %s goes from 0 to %d", name.Text, b.number, what, limit)
+		ok = false
+	}
+	return b.number, ok
+}
+
+func (r *resolver) spec(w syntax.Spec, x setting) []service.Spec {
 	switch w.Kind {
 	case "any":
 		return []service.Spec{service.Anything}
@@ -463,7 +555,10 @@ func (r *resolver) spec(w syntax.Spec) []service.Spec {
 		var specs []service.Spec
 		for _, p := range w.Ports {
 			if p.Name.Given() {
-				r.say(p.Span, "", "%q is not a port: a name can stand here only for a parameter", p.Name.Text)
+				n, ok := r.number(p.Name, x, 65535, "a port")
+				if ok {
+					specs = append(specs, service.Ports(protocol, uint16(n), uint16(n)))
+				}
 				continue
 			}
 			specs = append(specs, service.Ports(protocol, uint16(p.From), uint16(p.To)))
@@ -474,6 +569,10 @@ func (r *resolver) spec(w syntax.Spec) []service.Spec {
 		switch {
 		case w.Name.Given():
 			typ, ok := icmpTypes[w.Kind][w.Name.Text]
+			if b, bound := x.params[w.Name.Text]; bound && !ok {
+				n, _ := r.number(w.Name, x, 255, "an ICMP type")
+				typ, ok = uint8(n), b.kind == "number"
+			}
 			if !ok {
 				r.say(w.Name.Span, nearest(w.Name.Text, sortedKeys(icmpTypes[w.Kind])), "no %s type is called %q", w.Kind, w.Name.Text)
 			}
@@ -493,7 +592,7 @@ func (r *resolver) spec(w syntax.Spec) []service.Spec {
 		}
 		return set.Specs()
 	}
-	named, ok := r.estate.Services.Lookup(w.Name.Text)
+	named, ok := r.serviceNames[w.Name.Text]
 	if !ok {
 		r.say(w.Name.Span, r.nearService(w.Name.Text), "no service is called %q", w.Name.Text)
 	}
@@ -532,7 +631,7 @@ func (r *resolver) nearService(name string) string {
 	if !ok {
 		return "a service is a name or for example tcp 8443"
 	}
-	named, _ := r.estate.Services.Lookup(best)
+	named := r.serviceNames[best]
 	return fmt.Sprintf("%q (%s) is near", best, named.Set())
 }
 
@@ -556,37 +655,58 @@ func (r *resolver) lists() {
 		d := decls[l]
 		r.file = d.file
 		if d.node.Published.Given() {
-			r.say(d.node.Published.Span, "", "this version does not work with published lists yet")
+			l.Owner = "published"
+			l.Published = append(l.Published, estate.Published{Name: d.node.Published.Text})
 		}
-		for _, line := range d.node.Lines {
-			switch {
-			case line.List.Given():
-				other := r.findList(line.List)
-				if other == nil {
-					continue
+		// take takes lines, under a condition or none.
+		var take func(lines []syntax.ListLine, where []estate.Condition)
+		take = func(lines []syntax.ListLine, where []estate.Condition) {
+			part := estate.ListPart{}
+			for _, line := range lines {
+				switch {
+				case line.List.Given():
+					other := r.findList(line.List)
+					if other == nil {
+						continue
+					}
+					if state[other] == busy {
+						r.say(line.List.Span, "", "the list %q holds itself", l.Name)
+						continue
+					}
+					if state[other] == fresh {
+						fill(other)
+						r.file = d.file
+					}
+					part.Entries = append(part.Entries, other.Entries...)
+					part.Published = append(part.Published, other.Published...)
+					for _, p := range other.Parts {
+						l.Parts = append(l.Parts, estate.ListPart{Where: allOf(append(slices.Clip(where), *p.Where)), Entries: p.Entries, Published: p.Published})
+					}
+				case line.Room.Given():
+					n, err := strconv.Atoi(line.Room.Text)
+					if err != nil || n < 1 || n > 1_000_000 {
+						r.say(line.Room.Span, "", "room is a number from 1 to 1,000,000")
+						continue
+					}
+					l.Capacity = n
+				case line.Published.Given():
+					if c := r.findCloud(line.On); c != nil {
+						part.Published = append(part.Published, estate.Published{Name: line.Published.Text, Cloud: c})
+					}
+				case line.Where != nil:
+					take(line.Lines, append(slices.Clip(where), *r.placeCondition(line.Where)))
+				default:
+					part.Entries = append(part.Entries, estate.Entry{Range: r.prefix(line.Range), Note: line.Note.Text})
 				}
-				if state[other] == busy {
-					r.say(line.List.Span, "", "the list %q holds itself", l.Name)
-					continue
-				}
-				if state[other] == fresh {
-					fill(other)
-					r.file = d.file
-				}
-				l.Entries = append(l.Entries, other.Entries...)
-			case line.Room.Given():
-				n, err := strconv.Atoi(line.Room.Text)
-				if err != nil || n < 1 || n > 1_000_000 {
-					r.say(line.Room.Span, "", "room is a number from 1 to 1,000,000")
-					continue
-				}
-				l.Capacity = n
-			case line.Published.Given(), line.Where != nil:
-				r.say(line.Span, "", "this version does not work with this line of a list yet")
-			default:
-				l.Entries = append(l.Entries, estate.Entry{Range: r.prefix(line.Range), Note: line.Note.Text})
+			}
+			if len(where) == 0 {
+				l.Entries, l.Published = append(l.Entries, part.Entries...), append(l.Published, part.Published...)
+			} else if len(part.Entries)+len(part.Published) > 0 {
+				part.Where = allOf(where)
+				l.Parts = append(l.Parts, part)
 			}
 		}
+		take(d.node.Lines, nil)
 		if l.Capacity > 0 && len(l.Entries) > l.Capacity {
 			r.say(d.node.Name.Span, fmt.Sprintf("write: room %d", len(l.Entries)), "the list %s has room for %d entries and holds %d", l.Name, l.Capacity, len(l.Entries))
 		}
@@ -597,6 +717,14 @@ func (r *resolver) lists() {
 			fill(l)
 		}
 	}
+}
+
+// allOf is the condition that all of several hold.
+func allOf(conditions []estate.Condition) *estate.Condition {
+	if len(conditions) == 1 {
+		return &conditions[0]
+	}
+	return &estate.Condition{Kind: estate.AllOf, Parts: conditions}
 }
 
 func (r *resolver) findList(name syntax.Word) *estate.List {

@@ -1,0 +1,312 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"isonomos/core/audit"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+	"isonomos/core/service"
+	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
+)
+
+// What stands at top level and speaks about groups as wholes: connects, laws,
+// exemptions, expectations.
+
+// An end is one end of a connect: groups, and peers that are none.
+type end struct {
+	groups []*estate.Group
+	others []estate.Peer
+	except []estate.Peer
+}
+
+func (r *resolver) end(written syntax.Peers) (end, bool) {
+	var e end
+	errors := len(r.messages)
+	peers, except := r.sides(written, setting{})
+	e.except = except
+	for _, p := range peers {
+		switch p.Kind {
+		case estate.PeerGroup:
+			e.groups = append(e.groups, p.Group)
+		case estate.PeerInternet:
+			r.say(written.Span, `write "everyone"`, "a connect can't name the internet")
+		default:
+			e.others = append(e.others, p)
+		}
+	}
+	return e, len(r.messages) == errors
+}
+
+// connects write both ends of each connection, after the groups' own rules.
+func (r *resolver) connects() {
+	for _, d := range r.connectDecls {
+		r.file = d.file
+		from, ok := r.end(d.node.From)
+		to, good := r.end(d.node.To)
+		if !ok || !good {
+			continue
+		}
+		if len(from.groups) == 0 && len(to.groups) == 0 {
+			r.say(d.node.Span, "", "a connect needs a group at one end at least")
+			continue
+		}
+		specs, words := r.specs(d.node.On, setting{})
+		c := connection{resolver: r, decl: d.node, specs: specs, words: words}
+		c.write(from, to)
+	}
+}
+
+// A connection is a connect on its way into the groups at both ends.
+type connection struct {
+	*resolver
+	decl  *syntax.Connect
+	specs []service.Spec
+	words []string
+}
+
+func (c *connection) write(from, to end) {
+	reaches := make(map[*estate.Group][]estate.Peer) // what each group at the first end is to reach
+	admits := make(map[*estate.Group][]estate.Peer)  // whom each group at the second end is to admit
+	for _, a := range from.groups {
+		for _, b := range c.partners(a, from.groups, to.groups, c.decl.From.Span) {
+			if a.Account.Cloud != b.Account.Cloud {
+				c.say(c.decl.From.Span, "name addresses: a list, or ranges", "%s is on the cloud %s and %s on %s: groups of different clouds can't name each other", a.Path(), a.Account.Cloud.Name, b.Path(), b.Account.Cloud.Name)
+				return
+			}
+			reaches[a] = append(reaches[a], groupPeer(a, b))
+			admits[b] = append(admits[b], groupPeer(b, a))
+		}
+		reaches[a] = append(reaches[a], to.others...)
+	}
+	for _, b := range to.groups {
+		if len(from.groups) > 0 {
+			c.partners(b, to.groups, from.groups, c.decl.To.Span) // says so if there is none
+		}
+		admits[b] = append(admits[b], from.others...)
+	}
+	for _, a := range from.groups {
+		c.add(a, estate.Out, reaches[a], to.except)
+	}
+	for _, b := range to.groups {
+		c.add(b, estate.In, admits[b], from.except)
+	}
+	c.throughSubnets(from.groups, estate.Out, reaches, to.except)
+	c.throughSubnets(to.groups, estate.In, admits, from.except)
+}
+
+// partners are the groups at the other end that a group is connected with: the
+// only one, or of several the one in the same network.
+func (c *connection) partners(g *estate.Group, own, others []*estate.Group, at source.Span) []*estate.Group {
+	if len(own) == 1 || len(others) <= 1 || !c.sameDeclaration(own) || !c.sameDeclaration(others) {
+		if len(others) == 1 && len(own) > 1 && c.sameDeclaration(own) && others[0].Network != g.Network && slices.ContainsFunc(own, func(x *estate.Group) bool { return x.Network == others[0].Network }) {
+			c.say(at, "", "%s has no partner in its network to be connected with", g.Path())
+			return nil
+		}
+		return others
+	}
+	for _, o := range others {
+		if o.Network == g.Network {
+			return []*estate.Group{o}
+		}
+	}
+	c.say(at, "", "%s has no partner in its network to be connected with", g.Path())
+	return nil
+}
+
+// sameDeclaration reports whether groups are one declaration that stands in several networks.
+func (c *connection) sameDeclaration(groups []*estate.Group) bool {
+	return !slices.ContainsFunc(groups, func(g *estate.Group) bool { return c.declOf[g] != c.declOf[groups[0]] })
+}
+
+// groupPeer is a group as a peer in the rules of another.
+func groupPeer(in, g *estate.Group) estate.Peer {
+	if in == g {
+		return estate.Peer{Kind: estate.PeerSelf}
+	}
+	return estate.Peer{Kind: estate.PeerGroup, Group: g}
+}
+
+func (c *connection) add(g *estate.Group, direction estate.Direction, peers, except []estate.Peer) {
+	if len(peers) == 0 || g.Existing {
+		return
+	}
+	rule := estate.Rule{Direction: direction, Action: estate.Admit, Services: c.specs, Words: c.words, Peers: peers, Except: except, Origin: c.origin(c.decl.Span)}
+	rule.Through = &estate.Through{Kind: "connect", Origin: rule.Origin}
+	if c.finish(&rule, clauses{c.decl.Because.Text, c.decl.Until}, clauses{}) {
+		return
+	}
+	if before := stoppedBy(g, rule, g.Rules); before != nil {
+		c.say(c.decl.Span, fmt.Sprintf("the refusal is at %s:%d", before.Origin.File, before.Origin.Line), "the refusal %q of %s stops this connect", before.Sentence(c.estate.Services), g.Path())
+		return
+	}
+	g.Rules = append(g.Rules, rule)
+}
+
+// throughSubnets lets a connection through the managed subnet groups around the
+// groups of one end. Those that follow instances do so by themselves.
+func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction, peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
+	for _, s := range c.estate.Groups {
+		if s.For != estate.ForSubnets || s.Follows || s.Existing {
+			continue
+		}
+		var here []estate.Peer
+		for _, g := range groups {
+			if g.Network != s.Network {
+				continue
+			}
+			for _, p := range peers[g] {
+				if p.Kind == estate.PeerSelf {
+					p = estate.Peer{Kind: estate.PeerGroup, Group: g}
+				}
+				if !slices.Contains(here, p) {
+					here = append(here, p)
+				}
+			}
+		}
+		c.add(s, direction, here, except)
+	}
+}
+
+func (r *resolver) laws() {
+	for _, d := range r.lawDecls {
+		if r.file = d.file; !r.declare("law", d.node.Name.Text, d.node.Name) {
+			continue
+		}
+		l := law.Law{Name: d.node.Name.Text, Title: d.node.Title.Text, Origin: r.origin(d.node.Span)}
+		for _, line := range d.node.Lines {
+			switch line.Key.Text {
+			case "over":
+				if l.Over != nil {
+					r.say(line.Key.Span, `join them with "and"`, `the law %s has two lines "over"`, l.Name)
+				}
+				l.Over = r.placeCondition(line.Over)
+			case "never":
+				l.Never = append(l.Never, r.opening(line.Open))
+			case "only":
+				l.Only = append(l.Only, r.opening(line.Open))
+			case "always":
+				if line.Always.Text == "label" {
+					l.Labels = append(l.Labels, texts(line.Words)...)
+				} else {
+					l.Always = append(l.Always, line.Always.Text)
+				}
+			case "severity":
+				l.Severity = line.Words[0].Text
+				if _, ok := audit.ParseSeverity(l.Severity); !ok {
+					r.say(line.Words[0].Span, "one of: "+strings.Join(audit.SeverityNames(), ", "), "no severity is called %q", l.Severity)
+				}
+			case "control":
+				l.Controls = append(l.Controls, texts(line.Words)...)
+			}
+		}
+		if len(l.Never)+len(l.Only)+len(l.Always)+len(l.Labels) == 0 {
+			r.say(d.node.Name.Span, "write a line that begins with never, only or always", "the law %s says nothing", l.Name)
+		}
+		r.lawList = append(r.lawList, l)
+	}
+}
+
+func (r *resolver) opening(o *syntax.Opening) law.Opening {
+	x := law.Opening{Lend: o.Verb.Text == "lend", Direction: estate.In, Origin: r.origin(o.Span)}
+	if o.Verb.Text == "reach" {
+		x.Direction = estate.Out
+	}
+	specs, words := r.specs(o.Services, setting{})
+	x.Services, x.Words = service.Of(specs...), strings.Join(words, ", ")
+	peers, except := r.sides(o.Peers, setting{})
+	x.Peers = law.Side{Of: peers, Except: except}
+	if o.MoreThan.Given() {
+		x.MoreThan, _ = parseDuration(o.MoreThan.Text)
+	}
+	return x
+}
+
+func (r *resolver) exempts() {
+	for _, d := range r.exemptDecls {
+		r.file = d.file
+		n := d.node
+		e := law.Exemption{Kind: n.Kind, Law: n.Law.Text, Services: service.All, Because: n.Because.Text, Until: n.Until.Time, By: n.By.Text, Origin: r.origin(n.Span)}
+		e.Subject = r.exempted(n)
+		var names []string
+		for _, l := range r.lawList {
+			names = append(names, l.Name)
+		}
+		if !slices.Contains(names, n.Law.Text) {
+			r.say(n.Law.Span, nearest(n.Law.Text, names), "no law is called %q", n.Law.Text)
+		}
+		r.completeExemption(n)
+		if len(n.On) > 0 {
+			specs, _ := r.specs(n.On, setting{})
+			e.Services = service.Of(specs...)
+		}
+		if n.Until.Given() && !e.Until.IsZero() && !e.Until.After(r.options.Now) {
+			r.warn(n.Until.Span, "delete it, or give it a later date", "the exemption has ended and counts no more")
+		}
+		r.exemptions = append(r.exemptions, e)
+	}
+}
+
+// completeExemption wants reason, end and name of an exemption.
+func (r *resolver) completeExemption(n *syntax.Exempt) {
+	var lacks, write []string
+	if !n.Because.Given() {
+		lacks, write = append(lacks, "because"), append(write, `because "…"`)
+	}
+	if !n.Until.Given() {
+		lacks, write = append(lacks, "until"), append(write, "until "+r.options.Now.AddDate(0, 1, 0).Format("2006-01-02"))
+	}
+	if !n.By.Given() {
+		lacks, write = append(lacks, "by"), append(write, `by "name"`)
+	}
+	if len(lacks) > 0 {
+		r.say(n.Span, "add: "+strings.Join(write, " "), "the exemption lacks its %s", strings.Join(lacks, ", "))
+	}
+}
+
+// exempted finds what an exemption is about. A group may be one that only a survey knows.
+func (r *resolver) exempted(n *syntax.Exempt) string {
+	name := n.Subject.Text
+	switch n.Kind {
+	case "account":
+		var names []string
+		for _, a := range r.estate.Accounts {
+			names = append(names, a.Name)
+		}
+		if !slices.Contains(names, name) {
+			r.say(n.Subject.Span, nearest(name, names), "no account is called %q", name)
+		}
+		return name
+	case "network":
+		if found := r.findNetwork(n.Subject); found != nil {
+			return found.Path()
+		}
+		return name
+	}
+	last := name[strings.LastIndexByte(name, '/')+1:]
+	for _, g := range r.groups[last] {
+		if strings.HasSuffix("/"+g.Path(), "/"+name) {
+			return name
+		}
+	}
+	r.warn(n.Subject.Span, r.nearGroup(syntax.Peer{Kind: "group", Name: n.Subject}), "no group is defined as %q: it counts if a survey has it", name)
+	return name
+}
+
+func (r *resolver) expects() {
+	for _, d := range r.expectDecls {
+		r.file = d.file
+		n := d.node
+		x := law.Expectation{Text: oneLine(r.file, n.Span), Because: n.Because.Text, Origin: r.origin(n.Span), Only: n.Only, Can: n.Can, Services: service.All, Words: "any"}
+		x.From.Of, x.From.Except = r.sides(n.From, setting{})
+		x.To.Of, x.To.Except = r.sides(n.To, setting{})
+		if len(n.On) > 0 {
+			specs, words := r.specs(n.On, setting{})
+			x.Services, x.Words = service.Of(specs...), strings.Join(words, ", ")
+		}
+		r.expectations = append(r.expectations, x)
+	}
+}
