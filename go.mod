@@ -4,12 +4,12 @@ go 1.26.0
 
 require (
 	github.com/antzucaro/matchr v0.0.0-20221106193745-7bed6ef61ef9
-	github.com/aymanbagabas/go-udiff v0.2.0
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/charmbracelet/x/ansi v0.8.0
 	github.com/google/renameio/v2 v2.0.2
 	github.com/klauspost/compress v1.20.3
 	github.com/muesli/termenv v0.16.0
+	github.com/rogpeppe/go-internal v1.16.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/term v0.47.0

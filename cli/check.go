@@ -17,8 +17,10 @@ func (a *App) checkCommand() *cli.Command {
 		Description: "Reads all definitions of a folder together and says of every mistake where it stands and what to\n" +
 			"write instead. Without a mistake it shows the groups with what each costs in rules of its cloud.\n\n" +
 			"  isonomos check\n" +
-			"  isonomos check harbour/",
-		Flags:  []cli.Flag{estateFlag()},
+			"  isonomos check harbour/\n" +
+			"  isonomos check --format json\n\n" +
+			"Exit 2 if there is a mistake, 1 if a group takes more rules than its quota allows.",
+		Flags:  []cli.Flag{estateFlag(), formatFlag("json")},
 		Action: a.check,
 	}
 }
@@ -44,6 +46,18 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	s := a.screen(c)
-	render.Definitions(s, d.Estate, len(d.Files), len(d.Expects))
-	return s.Err()
+	over := render.OverQuota(d.Estate)
+	if c.String("format") == "json" {
+		err = render.DefinitionsJSON(a.Stdout, d)
+	} else {
+		render.Definitions(s, d)
+		err = s.Err()
+	}
+	for _, text := range over {
+		a.note("over quota: %s", text)
+	}
+	if err == nil && len(over) > 0 {
+		return quietly(exitFindings)
+	}
+	return err
 }

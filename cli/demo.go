@@ -65,7 +65,7 @@ func layOut(folder string) error {
 			return err
 		}
 		text, err := fs.ReadFile(demo.Files(), name)
-		files = append(files, whole{filepath.Join(folder, name), string(text)})
+		files = append(files, whole{path: filepath.Join(folder, name), text: string(text)})
 		return err
 	})
 	if err != nil {
@@ -82,7 +82,7 @@ func layOut(folder string) error {
 	if err := demo.Flows(&csv); err != nil {
 		return err
 	}
-	files = append(files, whole{filepath.Join(folder, "survey.jsonl"), jsonl.String()}, whole{filepath.Join(folder, "flows.csv"), csv.String()})
+	files = append(files, whole{path: filepath.Join(folder, "survey.jsonl"), text: jsonl.String()}, whole{path: filepath.Join(folder, "flows.csv"), text: csv.String()})
 	for _, f := range files {
 		if _, err := os.Lstat(f.path); err == nil {
 			return usage("%s is there already: name a new folder, nothing was written", f.path)

@@ -1,12 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"context"
-	"fmt"
 	"path/filepath"
 	"strings"
 
-	"github.com/aymanbagabas/go-udiff"
+	"github.com/rogpeppe/go-internal/diff"
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/narrow"
@@ -68,7 +68,14 @@ func (a *App) narrow(_ context.Context, c *cli.Command) error {
 	}
 	switch {
 	case c.Bool("diff"):
-		err = a.writeDiff(result)
+		for _, f := range result.Files {
+			if err == nil {
+				err = a.writeDiff(f.File.Name, f.File.Text, f.Text)
+			}
+		}
+		if len(result.Files) == 0 {
+			a.note("nothing to change")
+		}
 	case c.String("format") == "json":
 		err = render.ProposalsJSON(a.Stdout, w, result, flows)
 	default:
@@ -82,7 +89,7 @@ func (a *App) narrow(_ context.Context, c *cli.Command) error {
 	var files []whole
 	var names []string
 	for _, f := range result.Files {
-		files = append(files, whole{f.File.Name, f.Text})
+		files = append(files, whole{path: f.File.Name, text: f.Text})
 		names = append(names, f.File.Name)
 	}
 	if err := writeWhole(files); err != nil {
@@ -112,19 +119,12 @@ func (a *App) subjects(w propose.World, names []string) ([]narrow.Subject, error
 	return subjects, nil
 }
 
-// writeDiff writes the edits as a unified diff with names from the current folder.
-func (a *App) writeDiff(r propose.Result) error {
-	for _, f := range r.Files {
-		name := filepath.ToSlash(diffName(f.File.Name))
-		diff := udiff.Unified("a/"+name, "b/"+name, f.File.Text, f.Text)
-		if _, err := fmt.Fprint(a.Stdout, diff); err != nil {
-			return err
-		}
-	}
-	if len(r.Files) == 0 {
-		a.note("nothing to change")
-	}
-	return nil
+// writeDiff writes an edit as a unified diff with names from the current folder.
+func (a *App) writeDiff(path, before, after string) error {
+	name := filepath.ToSlash(diffName(path))
+	_, unified, _ := bytes.Cut(diff.Diff("a/"+name, []byte(before), "b/"+name, []byte(after)), []byte("\n")) // its first line names the files once more
+	_, err := a.Stdout.Write(unified)
+	return err
 }
 
 // diffName is a file's name as seen from the current folder where it lies below it.

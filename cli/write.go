@@ -10,9 +10,9 @@ import (
 	"golang.org/x/term"
 )
 
-// A whole is a file's new content.
+// A whole is a file's new content, and the old one where it matters.
 type whole struct {
-	path, text string
+	path, text, old string
 }
 
 // writeWhole replaces files, all or none: every new content is on the disk
@@ -51,6 +51,9 @@ func writeWhole(files []whole) error {
 	}
 	for i, f := range ready {
 		if err := f.CloseAtomicallyReplace(); err != nil {
+			if i > 0 {
+				return unreachable("%s can't be written: %v; the files before it are written: %s", files[i].path, err, files[i-1].path)
+			}
 			return writeError(files[i].path, err)
 		}
 	}

@@ -50,20 +50,47 @@ var hosts = []host{
 	{name: "radar-2", network: "traffic/roads", subnet: "radar", number: 12, labels: role("radar")},
 	{name: "tracks-1", network: "traffic/roads", subnet: "broker", number: 20, public: "198.51.100.70", labels: role("tracks")},
 
+	{name: "roster-door", network: "pilots/desks", subnet: "roster", number: 4, public: "198.51.100.140", labels: role("roster-site"), kind: estate.Balancer},
+	{name: "roster-1", network: "pilots/desks", subnet: "roster", number: 11, labels: role("roster-site")},
+	{name: "roster-2", network: "pilots/desks", subnet: "roster", number: 12, labels: role("roster-site")},
+	{name: "roster-db-1", network: "pilots/desks", subnet: "roster", number: 20, labels: role("roster-db")},
+	{name: "pilot-desk-1", network: "pilots/desks", subnet: "office", number: 11, labels: role("desk")},
+	{name: "pilot-desk-2", network: "pilots/desks", subnet: "office", number: 12, public: "198.51.100.142", labels: role("desk")},
+	{name: "exchange-1", network: "pilots/desks", subnet: "exchange", number: 11, public: "198.51.100.143", labels: role("exchange")},
+	{name: "logs-1", network: "pilots/desks", subnet: "roster", number: 30, labels: role("logs")},
+
+	{name: "trial-roster-1", network: "pilots-trial/trial", subnet: "roster", number: 11, public: "198.51.100.150", labels: role("roster-site")},
+	{name: "trial-roster-db-1", network: "pilots-trial/trial", subnet: "roster", number: 20, labels: role("roster-db")},
+	{name: "trial-desk-1", network: "pilots-trial/trial", subnet: "office", number: 11, labels: role("desk")},
+	{name: "trial-logs-1", network: "pilots-trial/trial", subnet: "roster", number: 30, labels: role("logs")},
+
+	{name: "gate-door", network: "customs/gate", subnet: "front", number: 4, public: "198.51.100.160", labels: role("gateway"), kind: estate.Balancer},
+	{name: "gateway-1", network: "customs/gate", subnet: "front", number: 11, labels: role("gateway")},
+	{name: "gateway-2", network: "customs/gate", subnet: "front", number: 12, labels: role("gateway")},
+	{name: "documents-1", network: "customs/gate", subnet: "store", number: 11, labels: role("documents")},
+
 	{name: "rig-1", network: "lab/bench", subnet: "bench", number: 5, public: "198.51.100.80", labels: role("rig")},
 	{name: "rig-2", network: "lab/bench", subnet: "bench", number: 6, labels: role("rig")},
 }
 
 // routes are those of the demo's subnets: what leads where, beside the peering.
 var routes = map[string][]string{
-	"tides/quay/front":        {"0.0.0.0/0 internet", "::/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
-	"tides/quay/sensors":      {"0.0.0.0/0 internet", "10.30.0.0/16 peer"},
-	"tides/quay/ledger":       {"0.0.0.0/0 nat 198.51.100.90", "::/0 internet"},
-	"tides/quay/ops":          {"0.0.0.0/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
-	"traffic/roads/receivers": {"0.0.0.0/0 internet", "10.20.0.0/16 peer", "fd20:4c1::/48 peer"},
-	"traffic/roads/radar":     {"0.0.0.0/0 nat", "10.20.0.0/16 peer"},
-	"traffic/roads/broker":    {"0.0.0.0/0 internet", "10.20.0.0/16 peer", "fd20:4c1::/48 peer"},
-	"lab/bench/bench":         {"0.0.0.0/0 internet"},
+	"tides/quay/front":            {"0.0.0.0/0 internet", "::/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
+	"tides/quay/sensors":          {"0.0.0.0/0 internet", "10.30.0.0/16 peer"},
+	"tides/quay/ledger":           {"0.0.0.0/0 nat 198.51.100.90", "::/0 internet"},
+	"tides/quay/ops":              {"0.0.0.0/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
+	"traffic/roads/receivers":     {"0.0.0.0/0 internet", "10.20.0.0/16 peer", "fd20:4c1::/48 peer"},
+	"traffic/roads/radar":         {"0.0.0.0/0 nat", "10.20.0.0/16 peer"},
+	"traffic/roads/broker":        {"0.0.0.0/0 internet", "10.20.0.0/16 peer", "fd20:4c1::/48 peer"},
+	"pilots/desks/office":         {"0.0.0.0/0 internet"},
+	"pilots/desks/exchange":       {"0.0.0.0/0 internet"},
+	"pilots/desks/roster":         {"0.0.0.0/0 internet"},
+	"pilots-trial/trial/office":   {"0.0.0.0/0 nat 198.51.100.151"},
+	"pilots-trial/trial/exchange": {"0.0.0.0/0 nat 198.51.100.151"},
+	"pilots-trial/trial/roster":   {"0.0.0.0/0 internet"},
+	"customs/gate/front":          {"0.0.0.0/0 internet"},
+	"customs/gate/store":          {"0.0.0.0/0 nat"},
+	"lab/bench/bench":             {"0.0.0.0/0 internet"},
 }
 
 // Survey is what the demo's clouds say: the definitions as they were carried
@@ -86,11 +113,15 @@ func Survey() (*estate.Estate, error) {
 	}
 	own := make(map[*estate.List]map[*estate.Account]*estate.List)
 	s.Lists = nil
+	s.publish()
 	for _, g := range s.Groups {
-		g.ID = s.id("grp")
+		g.ID, g.Name, g.Lends = s.id("grp"), g.InCloud(), nil
 		s.carryOut(g, own)
 	}
 	for _, n := range s.Networks {
+		if n.Account.Cloud.Dialect != "union" {
+			continue // the other clouds make no default group for instances
+		}
 		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: "default", For: estate.ForInstances, Description: "default group of the network", BuiltIn: true, Default: true}
 		g.Rules = []estate.Rule{
 			{ID: s.id("rul"), Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerSelf}}, Services: []service.Spec{service.Anything}},
@@ -133,11 +164,24 @@ func (s *surveyor) carryOut(g *estate.Group, own map[*estate.List]map[*estate.Ac
 	for _, r := range g.Rules {
 		for _, spec := range service.Of(r.Services...).Specs() {
 			for _, p := range s.cloudPeers(g, r.Peers, own) {
-				rules = append(rules, estate.Rule{ID: s.id("rul"), Direction: r.Direction, Action: r.Action, Peers: []estate.Peer{p}, Services: []service.Spec{spec}, Description: r.Description})
+				rules = append(rules, estate.Rule{ID: s.id("rul"), Direction: r.Direction, Action: r.Action, Peers: []estate.Peer{p}, Services: []service.Spec{spec}, Description: r.Description, Stateless: r.Stateless})
+				if g.Account.Cloud.Dialect == "ranked" {
+					rules[len(rules)-1].Rank = 100 * len(rules)
+				}
 			}
 		}
 	}
 	g.Rules = rules
+}
+
+// publish adds the lists that the clouds' providers keep.
+func (s *surveyor) publish() {
+	names := map[string]string{"tides": "web-edge", "customs": "edge-nodes"}
+	for _, a := range s.Accounts {
+		if name := names[a.Name]; name != "" {
+			s.Lists = append(s.Lists, &estate.List{Account: a, ID: s.id("pub"), Name: name, Owner: "published", Region: a.Region, Entries: []estate.Entry{{Range: netip.MustParsePrefix("198.51.100.224/28")}}})
+		}
+	}
 }
 
 func (s *surveyor) cloudPeers(g *estate.Group, peers []estate.Peer, own map[*estate.List]map[*estate.Account]*estate.List) []estate.Peer {
@@ -153,7 +197,13 @@ func (s *surveyor) cloudPeers(g *estate.Group, peers []estate.Peer, own map[*est
 			ranges(addr.FamilyOf(p.Family()).Prefixes())
 		case estate.PeerNetwork:
 			ranges(p.Network.Ranges)
+		case estate.PeerSubnet:
+			ranges(p.Subnet.Ranges)
 		case estate.PeerList:
+			if g.Account.Cloud.Dialect != "union" || len(p.List.Published) > 0 {
+				out = append(out, s.spelt(g, p)...)
+				continue
+			}
 			if own[p.List] == nil {
 				own[p.List] = make(map[*estate.Account]*estate.List)
 			}
@@ -169,6 +219,23 @@ func (s *surveyor) cloudPeers(g *estate.Group, peers []estate.Peer, own map[*est
 		default:
 			out = append(out, p)
 		}
+	}
+	return out
+}
+
+// spelt is a list as a cloud without own lists says it: the provider's list, or ranges.
+func (s *surveyor) spelt(g *estate.Group, p estate.Peer) []estate.Peer {
+	var out []estate.Peer
+	entries, published := p.List.At(g)
+	for _, x := range published {
+		for _, l := range s.Lists {
+			if l.Owner == "published" && l.Name == x.Name && l.Account == g.Account {
+				out = append(out, estate.Peer{Kind: estate.PeerList, List: l})
+			}
+		}
+	}
+	for _, e := range entries {
+		out = append(out, estate.Peer{Kind: estate.PeerRange, Range: e.Range})
 	}
 	return out
 }
@@ -204,12 +271,16 @@ func (s *surveyor) addHosts() {
 		byName[h.name] = i
 		s.Instances = append(s.Instances, i)
 	}
-	byName["front-door"].Listeners = []estate.Listener{{
-		Service: service.Ports(service.TCP, 443, 443),
-		Targets: []*estate.Instance{byName["booking-1"], byName["booking-2"], byName["booking-3"]},
-		Port:    8443,
-		Probe:   service.Ports(service.TCP, 8443, 8443),
-	}}
+	hand := func(balancer string, port uint16, targets ...string) {
+		l := estate.Listener{Service: service.Ports(service.TCP, 443, 443), Port: port, Probe: service.Ports(service.TCP, 8443, 8443)}
+		for _, t := range targets {
+			l.Targets = append(l.Targets, byName[t])
+		}
+		byName[balancer].Listeners = []estate.Listener{l}
+	}
+	hand("front-door", 8443, "booking-1", "booking-2", "booking-3")
+	hand("roster-door", 443, "roster-1", "roster-2")
+	hand("gate-door", 443, "gateway-1", "gateway-2")
 }
 
 // hostAddress is the address of a subnet's range with a last part.

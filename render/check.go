@@ -2,22 +2,27 @@ package render
 
 import (
 	"fmt"
+	"strings"
 
 	"isonomos/core/compile"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/nomos"
 )
 
 // Definitions writes what definitions come to: counts, then groups by account with their cost.
-func Definitions(s *Screen, e *estate.Estate, files, expects int) {
-	rules := 0
+func Definitions(s *Screen, d nomos.Definitions) {
+	e := d.Estate
+	rules, lends := 0, 0
 	for _, g := range e.Groups {
 		rules += len(g.Rules)
+		lends += len(g.Lends)
 	}
 	s.Line(Piece{e.Name, Accent}, Piece{"  " + e.Title, Strong})
-	s.Text(0, fmt.Sprintf("%s: %s, %s, %s, %s, %s, %s, %s",
-		Count(files, "file", "files"), Count(len(e.Clouds), "cloud", "clouds"), Count(len(e.Accounts), "account", "accounts"), Count(len(e.Networks), "network", "networks"),
-		Count(len(e.Groups), "group", "groups"), Count(rules, "rule", "rules"), Count(len(e.Lists), "list", "lists"), Count(expects, "expectation", "expectations")))
+	s.Text(0, fmt.Sprintf("%s: %s, %s, %s, %s, %s, %s, %s, %s, %s, %s",
+		Count(len(d.Files), "file", "files"), Count(len(e.Clouds), "cloud", "clouds"), Count(len(e.Accounts), "account", "accounts"), Count(len(e.Networks), "network", "networks"),
+		Count(len(e.Groups), "group", "groups"), Count(rules, "rule", "rules"), Count(lends, "lend", "lends"), Count(len(e.Lists), "list", "lists"),
+		Count(len(d.Laws), "law", "laws"), Count(len(d.Exemptions), "exemption", "exemptions"), Count(len(d.Expects), "expectation", "expectations")))
 	width := 20
 	for _, g := range e.Groups {
 		width = max(width, Columns(g.Path())+2)
@@ -36,26 +41,58 @@ func Definitions(s *Screen, e *estate.Estate, files, expects int) {
 		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
-			quota := compile.QuotaOf(d, g).Direction
-			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, compile.GroupCost(d, g, estate.In), quota), cost(11, compile.GroupCost(d, g, estate.Out), quota), Piece{"  " + g.Description, Plain})
+			in, out := compile.GroupCost(d, g, estate.In), compile.GroupCost(d, g, estate.Out)
+			about := g.Description
+			switch {
+			case g.Existing:
+				about = fmt.Sprintf("there already, as %q", g.CloudName)
+			case g.For == estate.ForSubnets:
+				about = strings.TrimSuffix("for subnets: "+about, ": ")
+			}
+			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out), cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + about, Plain})
 		}
 	}
 }
 
+// OverQuota are the groups that take more rules than they may, with what would help.
+func OverQuota(e *estate.Estate) []string {
+	var over []string
+	for _, g := range e.Groups {
+		d := decide.Dialect(g.Account)
+		in, out, q := compile.GroupCost(d, g, estate.In), compile.GroupCost(d, g, estate.Out), compile.QuotaOf(d, g)
+		if !q.Over(in, out) {
+			continue
+		}
+		limit, most := "rules-per-direction", q.Direction
+		switch {
+		case g.For == estate.ForSubnets && q.Direction > 0:
+			limit = "subnet-rules-per-direction"
+		case q.Direction == 0:
+			limit, most = "rules-per-group", q.Together
+		}
+		over = append(over, fmt.Sprintf("%s takes %d rules inward and %d outward, and %d is the most: join ranges or ports, give lists less room, or raise the quota (limit %s = N)", g.Path(), in, out, most, limit))
+	}
+	return over
+}
+
 func quotaText(a *estate.Account) string {
-	if quota := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a}).Direction; quota > 0 {
-		return fmt.Sprintf("%s a direction and group", Number(quota))
+	q := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a})
+	switch {
+	case q.Direction > 0:
+		return fmt.Sprintf("%s a direction and group", Number(q.Direction))
+	case q.Together > 0:
+		return fmt.Sprintf("%s a group", Number(q.Together))
 	}
 	return "by account"
 }
 
-// cost is a number of rules, right-aligned, warm from 80 % of its quota and hot beyond it.
-func cost(columns, n, quota int) Piece {
+// cost is a number of rules, right-aligned, warm from 80 % of the quota and hot beyond it.
+func cost(columns, n int, quota compile.Quota, in, out int) Piece {
 	p := Piece{fmt.Sprintf("%*s", columns, Number(n)), Plain}
 	switch {
-	case quota > 0 && n > quota:
+	case quota.Over(in, out):
 		p = Piece{fmt.Sprintf("%*s", columns, Number(n)+"!"), Hot}
-	case quota > 0 && n*5 >= quota*4:
+	case quota.Direction > 0 && n*5 >= quota.Direction*4, quota.Together > 0 && (in+out)*5 >= quota.Together*4:
 		p.Style = Warm
 	}
 	return p

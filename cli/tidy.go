@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/nomos"
+	"isonomos/nomos/parse"
+	"isonomos/nomos/print"
+	"isonomos/nomos/source"
+)
+
+func (a *App) tidyCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "tidy",
+		Usage:     "write definitions in their one canonical layout",
+		ArgsUsage: "[flags] [FOLDER|FILE ...]",
+		Description: "Rewrites definition files in place: two spaces, one blank line between declarations, columns aligned in\n" +
+			"a run of like statements, and in a group cover, labels, rules. Rules keep their order, comments stay\n" +
+			"where they stood. Tidying never changes what definitions mean; files are replaced whole or not at all.\n\n" +
+			"  isonomos tidy\n" +
+			"  isonomos tidy --diff harbour/tides.nomos\n" +
+			"  isonomos tidy --list\n\n" +
+			"With --list or --diff nothing is written, and the exit code is 1 if a file is untidy.",
+		Flags: []cli.Flag{
+			estateFlag(),
+			&cli.BoolFlag{Name: "list", Usage: "only name the files that are untidy"},
+			&cli.BoolFlag{Name: "diff", Usage: "only show what would change, as a unified diff"},
+		},
+		Action: a.tidy,
+	}
+}
+
+func (a *App) tidy(_ context.Context, c *cli.Command) error {
+	paths := c.Args().Slice()
+	if len(paths) == 0 {
+		paths = []string{c.String("estate")}
+	}
+	var files []*source.File
+	for _, path := range paths {
+		found, err := readDefinitions(path)
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
+		}
+		files = append(files, found...)
+	}
+	untidy, err := a.untidy(files)
+	if err != nil || len(untidy) == 0 {
+		return err
+	}
+	switch {
+	case c.Bool("diff"):
+		for _, w := range untidy {
+			if err := a.writeDiff(w.path, w.old, w.text); err != nil {
+				return err
+			}
+		}
+		return quietly(exitFindings)
+	case c.Bool("list"):
+		for _, w := range untidy {
+			fmt.Fprintln(a.Stdout, w.path)
+		}
+		return quietly(exitFindings)
+	}
+	if err := writeWhole(untidy); err != nil {
+		return err
+	}
+	for _, w := range untidy {
+		a.note("tidied %s", w.path)
+	}
+	return nil
+}
+
+// untidy are the files whose text is not canonical, with their new text. A file
+// with mistakes can't be tidied, and then none is.
+func (a *App) untidy(files []*source.File) ([]whole, error) {
+	var untidy []whole
+	mistakes := 0
+	for _, f := range files {
+		tree, messages := parse.File(f)
+		for _, m := range messages {
+			fmt.Fprint(a.Stderr, m)
+		}
+		mistakes += source.Errors(messages)
+		if source.Errors(messages) > 0 {
+			continue
+		}
+		if text := print.File(tree); text != f.Text {
+			untidy = append(untidy, whole{path: f.Name, old: f.Text, text: text})
+		}
+	}
+	if mistakes > 0 {
+		return nil, usage("nothing was tidied: mend %s first", mistakesText(mistakes))
+	}
+	return untidy, nil
+}
+
+func mistakesText(n int) string {
+	if n == 1 {
+		return "1 mistake"
+	}
+	return fmt.Sprintf("%d mistakes", n)
+}
