@@ -34,7 +34,9 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	for _, p := range r.Peers {
 		switch p.Kind {
 		case estate.PeerEveryone:
-			ranges += len(addr.FamilyOf(p.Family()).Prefixes())
+			if ranges++; p.Family() == addr.Both {
+				ranges++
+			}
 		case estate.PeerNetwork:
 			n := p.Network
 			if n == nil {

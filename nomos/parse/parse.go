@@ -45,6 +45,24 @@ type parser struct {
 	i        int // the current token
 	nesting  int
 	messages []source.Message
+
+	// What there is most of is cut from larger pieces: fewer allocations.
+	rules slab[syntax.Rule]
+	specs slab[syntax.Spec]
+	peer1 slab[syntax.Peer]
+}
+
+// A slab hands out slices with room for one, cut from pieces of many.
+type slab[T any] struct{ free []T }
+
+func (s *slab[T]) one() []T {
+	const piece = 512
+	if len(s.free) == 0 {
+		s.free = make([]T, piece)
+	}
+	x := s.free[:1:1]
+	s.free = s.free[1:]
+	return x
 }
 
 // errStatement ends the parsing of a statement whose message is written already.
@@ -107,7 +125,7 @@ func (p *parser) skipStatement(start int) {
 // declarationHere reports whether a declaration keyword stands at the current token in column 1.
 func (p *parser) declarationHere() bool {
 	t := p.tok()
-	return t.Kind == token.Name && (t.Start == 0 || p.file.Text[t.Start-1] == '\n') && slices.Contains(token.Declarations, p.text())
+	return t.Kind == token.Name && (t.Start == 0 || p.file.Text[t.Start-1] == '\n') && token.Declares(p.text())
 }
 
 func (p *parser) tok() token.Token { return p.tokens[p.i] }
@@ -222,7 +240,7 @@ func (p *parser) word() syntax.Word {
 	t := p.next()
 	w := syntax.Word{Node: syntax.Node{Span: t.Span}, Text: p.file.Of(t.Span)}
 	if t.Kind == token.String {
-		w.Text, w.Quoted = scan.Unquote(w.Text), true
+		w.Text = scan.Unquote(w.Text)
 	}
 	return w
 }
@@ -708,6 +726,8 @@ func (p *parser) scope() syntax.Scope {
 	return s
 }
 
+var prepositions = map[string][]string{"admit": {"from"}, "reach": {"at"}, "refuse": {"from", "at"}, "lend": {"to", "at"}}
+
 var members = []string{"cover", "label", "named", "follow", "admit", "reach", "refuse", "lend", "use", "where"}
 
 func (p *parser) member() syntax.Stmt {
@@ -764,14 +784,14 @@ func (p *parser) rule() syntax.Stmt {
 		w.Node = p.since(start)
 		return w
 	}
-	prepositions := map[string][]string{"admit": {"from"}, "reach": {"at"}, "refuse": {"from", "at"}, "lend": {"to", "at"}}
 	if !p.at(token.Name) || prepositions[p.text()] == nil {
 		if hint := p.nearHint(members); hint != "" {
 			p.fail(p.tok().Span, hint, "no statement begins with %q", p.text())
 		}
 		p.expected("a statement", "it begins with one of: "+strings.Join(members, ", "))
 	}
-	r := &syntax.Rule{Verb: p.word()}
+	r := &p.rules.one()[0]
+	r.Verb = p.word()
 	r.Services = p.services()
 	if wanted := prepositions[r.Verb.Text]; !p.oneOf(wanted...) && p.oneOf("from", "at", "to") {
 		p.fail(p.tok().Span, fmt.Sprintf("write: %s SERVICE %s PEER", r.Verb.Text, wanted[0]), "after %q stands %q, not %q", r.Verb.Text, strings.Join(wanted, " or "), p.text())
@@ -825,10 +845,8 @@ func (p *parser) date() syntax.Date {
 	t := p.need(token.Date, "2027-01-31 or 2027-01-31T18:00Z")
 	d := syntax.Date{Node: syntax.Node{Span: t.Span}}
 	text := p.file.Of(t.Span)
-	if moment, err := time.Parse("2006-01-02T15:04Z", text); err == nil {
+	if moment, ok := dateOf(text); ok {
 		d.Time = moment
-	} else if day, err := time.Parse("2006-01-02", text); err == nil {
-		d.Time = day.AddDate(0, 0, 1) // to its end
 	} else {
 		hint := ""
 		if first, err := time.Parse("2006-01", text[:7]); err == nil {
@@ -839,8 +857,30 @@ func (p *parser) date() syntax.Date {
 	return d
 }
 
+// dateOf reads a date, to its end, or a moment; the scanner has seen its shape.
+func dateOf(text string) (time.Time, bool) {
+	number := func(from, to int) int {
+		n := 0
+		for _, c := range []byte(text[from:to]) {
+			n = n*10 + int(c-'0')
+		}
+		return n
+	}
+	year, month, day := number(0, 4), time.Month(number(5, 7)), number(8, 10)
+	t := time.Date(year, month, day, 0, 0, 0, 0, time.UTC)
+	if t.Month() != month || t.Day() != day {
+		return time.Time{}, false
+	}
+	if len(text) == len("2006-01-02") {
+		return t.AddDate(0, 0, 1), true
+	}
+	hour, minute := number(11, 13), number(14, 16)
+	return t.Add(time.Duration(hour)*time.Hour + time.Duration(minute)*time.Minute), hour < 24 && minute < 60
+}
+
 func (p *parser) services() []syntax.Spec {
-	specs := []syntax.Spec{p.svc()}
+	specs := p.specs.one()
+	specs[0] = p.svc()
 	for p.accept(token.Comma) {
 		specs = append(specs, p.svc())
 	}
@@ -931,8 +971,8 @@ func (p *parser) portSpan(t token.Token) (from, to int) {
 
 func (p *parser) peers() syntax.Peers {
 	start := p.i
-	var x syntax.Peers
-	x.Of = append(x.Of, p.peer())
+	x := syntax.Peers{Of: p.peer1.one()}
+	x.Of[0] = p.peer()
 	for p.accept(token.Comma) {
 		x.Of = append(x.Of, p.peer())
 	}

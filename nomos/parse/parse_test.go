@@ -93,6 +93,9 @@ func TestLexis(t *testing.T) {
 		{"cover where (a = b and c = d) or not e in (f, g)", ""},
 		{"admit ssh from everyone because \"a\" because \"b\"", "stands here twice"},
 		{"admit ssh from everyone until 2027-02-29", "does not exist"},
+		{"admit ssh from everyone until 2027-13-01", "does not exist"},
+		{"admit ssh from everyone until 2027-01-01T24:00Z", "does not exist"},
+		{"admit ssh from everyone until 2028-02-29T23:59Z", ""},
 	} {
 		_, messages := File(source.NewFile("x.nomos", "group a in b {\n  "+x.rule+"\n}\n"))
 		got := ""
@@ -173,15 +176,25 @@ func FuzzFile(f *testing.F) {
 	})
 }
 
+// A dense file, and definitions as people write them, with reasons and comments.
 func BenchmarkFile(b *testing.B) {
-	text := whole(b)
+	tides, err := os.ReadFile(filepath.Join("..", "..", "demo", "estate", "tides.nomos"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for name, text := range map[string]string{"dense": whole(b), "usual": string(tides)} {
+		benchmarkFile(b, name, text)
+	}
+}
+
+func benchmarkFile(b *testing.B, name, text string) {
 	for _, n := range []int{1_000, 10_000, 100_000} {
 		var many strings.Builder
 		for many.Len() < n*20 {
 			many.WriteString(text)
 		}
 		f := source.NewFile("x.nomos", many.String())
-		b.Run(fmt.Sprintf("%dkB", len(f.Text)/1000), func(b *testing.B) {
+		b.Run(fmt.Sprintf("%s/%dkB", name, len(f.Text)/1000), func(b *testing.B) {
 			b.SetBytes(int64(len(f.Text)))
 			for b.Loop() {
 				File(f)

@@ -25,6 +25,7 @@ const maxWidth = 110
 // again gives the same text. Time is linear in the size of the file.
 func File(f *syntax.File) string {
 	p := &printer{file: f.Source, tokens: scan.File(f.Source).Tokens, comments: f.Comments}
+	p.out.Grow(len(f.Source.Text) + len(f.Source.Text)/8)
 	p.declarations(f)
 	return p.out.String()
 }

@@ -90,6 +90,7 @@ func (r *resolver) scope(s syntax.Scope) []*estate.Network {
 func (r *resolver) groupBodies() {
 	for _, b := range r.bodies {
 		r.file = b.file
+		b.group.Rules = make([]estate.Rule, 0, len(b.node.Body))
 		for _, s := range b.node.Body {
 			r.member(b.group, s)
 		}
@@ -209,7 +210,7 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 func (r *resolver) applyClauses(rule *estate.Rule, s *syntax.Rule, x setting) (ended bool) {
 	own := clauses{until: s.Until}
 	switch {
-	case s.Because.Quoted:
+	case s.Because.Quoted():
 		own.because = s.Because.Text
 	case s.Because.Given():
 		b, ok := x.params[s.Because.Text]
@@ -293,10 +294,11 @@ func holds(g *estate.Group, refused, p estate.Peer) bool {
 
 // families says when no packet can fit a rule, because its services and peers are of different families.
 func (r *resolver) families(rule estate.Rule, s *syntax.Rule) {
-	set := service.Of(rule.Services...)
-	if set.IsEmpty() || len(rule.Peers) == 0 {
+	icmp := slices.ContainsFunc(rule.Services, func(x service.Spec) bool { return x.Protocol == service.ICMP || x.Protocol == service.ICMPv6 })
+	if !icmp || len(rule.Peers) == 0 {
 		return
 	}
+	set := service.Of(rule.Services...)
 	all := func(f addr.Family) bool {
 		return !slices.ContainsFunc(rule.Peers, func(p estate.Peer) bool {
 			if p.Kind == estate.PeerRange {
@@ -335,7 +337,7 @@ func (r *resolver) peers(written []syntax.Peer, x setting) (peers, except []esta
 			except = append(except, b.except...)
 			continue
 		}
-		peers = append(peers, r.peer(w, x.group)...)
+		peers = r.appendPeer(peers, w, x.group)
 	}
 	return peers, except
 }
@@ -347,9 +349,9 @@ func limited(p estate.Peer, family string) estate.Peer {
 	return p
 }
 
-// peer resolves one peer of a rule in a group, or with nil of a law, connect or
-// expectation, where a name stands for all groups of its declaration.
-func (r *resolver) peer(w syntax.Peer, g *estate.Group) []estate.Peer {
+// appendPeer resolves one peer of a rule in a group, or with nil of a law, connect
+// or expectation, where a name stands for all groups of its declaration.
+func (r *resolver) appendPeer(peers []estate.Peer, w syntax.Peer, g *estate.Group) []estate.Peer {
 	p := limited(estate.Peer{}, w.Family.Text)
 	switch w.Kind {
 	case "everyone":
@@ -358,19 +360,19 @@ func (r *resolver) peer(w syntax.Peer, g *estate.Group) []estate.Peer {
 		p.Kind = estate.PeerInternet
 		if g != nil {
 			r.say(w.Span, `write "everyone": every address; internet is for laws and expects`, "a rule can't name the internet")
-			return nil
+			return peers
 		}
 	case "self":
 		p.Kind = estate.PeerSelf
 		if g == nil {
 			r.say(w.Span, "name the group", `"self" stands only in a group`)
-			return nil
+			return peers
 		}
 	case "probes":
 		p.Kind = estate.PeerProbes
 		if g == nil {
 			r.say(w.Span, "name the balancers' group", `"probes" stands only in a group`)
-			return nil
+			return peers
 		}
 	case "range":
 		p.Kind, p.Range = estate.PeerRange, r.prefix(w.Range)
@@ -388,27 +390,26 @@ func (r *resolver) peer(w syntax.Peer, g *estate.Group) []estate.Peer {
 			r.say(w.Span, "name the network", "here stands no network of its own")
 		}
 		if p.Network == nil {
-			return nil
+			return peers
 		}
 	case "subnet":
 		p.Kind = estate.PeerSubnet
 		if p.Subnet = r.findSubnet(w.Name, g); p.Subnet == nil {
-			return nil
+			return peers
 		}
 	case "list":
 		p.Kind = estate.PeerList
 		if p.List = r.findList(w.Name); p.List == nil {
-			return nil
+			return peers
 		}
 	case "group", "name":
-		return r.groupPeers(w, p, g)
+		return r.appendGroups(peers, w, p, g)
 	}
-	return []estate.Peer{p}
+	return append(peers, p)
 }
 
-// groupPeers finds the groups that a peer names, each limited like p.
-func (r *resolver) groupPeers(w syntax.Peer, p estate.Peer, g *estate.Group) []estate.Peer {
-	var peers []estate.Peer
+// appendGroups finds the groups that a peer names, each limited like p.
+func (r *resolver) appendGroups(peers []estate.Peer, w syntax.Peer, p estate.Peer, g *estate.Group) []estate.Peer {
 	for _, found := range r.findGroups(w, g) {
 		p.Kind, p.Group = estate.PeerGroup, found
 		if found == g {

@@ -136,7 +136,7 @@ func (r *resolver) use(s *syntax.Use, x setting) {
 	if inner.through == nil {
 		inner.through = &estate.Through{Kind: "pattern", Name: s.Name.Text, Origin: r.origin(s.Span)}
 	}
-	if s.Because.Quoted {
+	if s.Because.Quoted() {
 		inner.outer.because = s.Because.Text
 	}
 	if s.Until.Given() {
@@ -285,21 +285,21 @@ func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (bind
 		b.specs, b.words = r.specs(specs, x)
 	case "text":
 		w, ok := one()
-		if b.text = w.Text; !ok || !w.Quoted {
+		if b.text = w.Text; !ok || !w.Quoted() {
 			wrong(`"night desk"`)
 			return b, false
 		}
 	case "number":
 		w, ok := one()
 		n, err := strconv.Atoi(w.Text)
-		if b.number = n; !ok || w.Quoted || err != nil {
+		if b.number = n; !ok || w.Quoted() || err != nil {
 			wrong("8443")
 			return b, false
 		}
 	case "duration":
 		w, ok := one()
 		d, good := parseDuration(w.Text)
-		if b.duration = d; !ok || w.Quoted || !good {
+		if b.duration = d; !ok || w.Quoted() || !good {
 			wrong("2h")
 			return b, false
 		}

@@ -497,7 +497,7 @@ func (r *resolver) services() {
 
 // specs resolves services; the words are those that a sentence shows.
 func (r *resolver) specs(written []syntax.Spec, x setting) (specs []service.Spec, words []string) {
-	words = make([]string, 0, len(written))
+	specs, words = make([]service.Spec, 0, len(written)), make([]string, 0, len(written))
 	for _, w := range written {
 		if b, ok := x.params[w.Name.Text]; ok && w.Kind == "name" {
 			if b.kind != "services" {
@@ -506,7 +506,7 @@ func (r *resolver) specs(written []syntax.Spec, x setting) (specs []service.Spec
 			specs, words = append(specs, b.specs...), append(words, b.words...)
 			continue
 		}
-		specs = append(specs, r.spec(w, x)...)
+		specs = r.appendSpec(specs, w, x)
 		words = append(words, r.specWords(w, x))
 	}
 	return specs, words
@@ -543,16 +543,16 @@ func (r *resolver) number(name syntax.Word, x setting, limit int, what string) (
 	return b.number, ok
 }
 
-func (r *resolver) spec(w syntax.Spec, x setting) []service.Spec {
+// appendSpec resolves one service.
+func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []service.Spec {
 	switch w.Kind {
 	case "any":
-		return []service.Spec{service.Anything}
+		return append(specs, service.Anything)
 	case "tcp", "udp":
 		protocol, _ := service.ParseProtocol(w.Kind)
 		if len(w.Ports) == 0 {
-			return []service.Spec{service.Whole(protocol)}
+			return append(specs, service.Whole(protocol))
 		}
-		var specs []service.Spec
 		for _, p := range w.Ports {
 			if p.Name.Given() {
 				n, ok := r.number(p.Name, x, 65535, "a port")
@@ -576,27 +576,27 @@ func (r *resolver) spec(w syntax.Spec, x setting) []service.Spec {
 			if !ok {
 				r.say(w.Name.Span, nearest(w.Name.Text, sortedKeys(icmpTypes[w.Kind])), "no %s type is called %q", w.Kind, w.Name.Text)
 			}
-			return []service.Spec{service.ICMPType(protocol, typ)}
+			return append(specs, service.ICMPType(protocol, typ))
 		case w.Code >= 0:
-			return []service.Spec{service.ICMPCode(protocol, uint8(w.Type), uint8(w.Code))}
+			return append(specs, service.ICMPCode(protocol, uint8(w.Type), uint8(w.Code)))
 		case w.Type >= 0:
-			return []service.Spec{service.ICMPType(protocol, uint8(w.Type))}
+			return append(specs, service.ICMPType(protocol, uint8(w.Type)))
 		}
-		return []service.Spec{service.Whole(protocol)}
+		return append(specs, service.Whole(protocol))
 	case "protocol":
-		return []service.Spec{service.Whole(uint8(w.Type))}
+		return append(specs, service.Whole(uint8(w.Type)))
 	case "class":
 		set, ok := r.estate.Services.Class(w.Name.Text)
 		if !ok {
 			r.say(w.Name.Span, nearest(w.Name.Text, r.classes()), "no service is of the class %q", w.Name.Text)
 		}
-		return set.Specs()
+		return append(specs, set.Specs()...)
 	}
 	named, ok := r.serviceNames[w.Name.Text]
 	if !ok {
 		r.say(w.Name.Span, r.nearService(w.Name.Text), "no service is called %q", w.Name.Text)
 	}
-	return named.Specs
+	return append(specs, named.Specs...)
 }
 
 // icmpTypes are the ICMP types that have a name here (RFC 792, RFC 4443).

@@ -22,7 +22,7 @@ type Result struct {
 // becomes an Illegal token and a message; scanning goes on behind it.
 func File(f *source.File) Result {
 	s := &scanner{file: f, text: f.Text}
-	s.tokens = make([]token.Token, 0, len(f.Text)/5+8)
+	s.tokens = make([]token.Token, 0, len(f.Text)/4+8) // about what dense definitions come to
 	if strings.HasPrefix(s.text, "\ufeff") {
 		s.at = 3
 	}
@@ -113,7 +113,7 @@ func (s *scanner) ends() bool {
 		return false
 	}
 	if s.parens > 0 {
-		if word := s.wordAhead(); !s.atLineStart() || !isDeclaration(word) {
+		if word := s.wordAhead(); !s.atLineStart() || !token.Declares(word) {
 			return false
 		}
 		s.parens = 0 // an unclosed bracket ends where a declaration begins
@@ -137,15 +137,6 @@ func (s *scanner) wordAhead() string {
 		end++
 	}
 	return s.text[s.at:end]
-}
-
-func isDeclaration(word string) bool {
-	for _, d := range token.Declarations {
-		if d == word {
-			return true
-		}
-	}
-	return false
 }
 
 func (s *scanner) punctuation(c byte) {
@@ -358,6 +349,9 @@ func (s *scanner) word() {
 // hex digits and colons with two colons or more, whatever it begins with.
 func (s *scanner) ipv6End() (int, bool) {
 	end, colons := s.at, 0
+	if c := s.text[end]; c != ':' && classes[c]&hex == 0 {
+		return 0, false
+	}
 	for end < len(s.text) && (isHex(s.text[end]) || s.text[end] == ':') {
 		if s.text[end] == ':' {
 			colons++
@@ -401,11 +395,38 @@ func (s *scanner) name(start int) {
 	}
 }
 
-func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
-func isDigit(c byte) bool  { return c >= '0' && c <= '9' }
-func isHex(c byte) bool    { return isDigit(c) || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' }
+// Classes of bytes.
+const (
+	letter = 1 << iota
+	digit
+	hex
+	wordByte
+)
 
-func isWordByte(c byte) bool { return isLetter(c) || isDigit(c) || c == '-' || c == '_' }
+// classes are the classes of each byte.
+var classes = func() (table [256]uint8) {
+	for c := range 256 {
+		b := byte(c)
+		if b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' {
+			table[c] |= letter | wordByte
+		}
+		if b >= '0' && b <= '9' {
+			table[c] |= digit | hex | wordByte
+		}
+		if b >= 'a' && b <= 'f' || b >= 'A' && b <= 'F' {
+			table[c] |= hex
+		}
+		if b == '-' || b == '_' {
+			table[c] |= wordByte
+		}
+	}
+	return table
+}()
+
+func isLetter(c byte) bool   { return classes[c]&letter != 0 }
+func isDigit(c byte) bool    { return classes[c]&digit != 0 }
+func isHex(c byte) bool      { return classes[c]&hex != 0 }
+func isWordByte(c byte) bool { return classes[c]&wordByte != 0 }
 
 func hexValue(c byte) byte {
 	if isDigit(c) {

@@ -37,9 +37,11 @@ func (n Node) Extent() source.Span { return n.Span }
 // A Word is a name, a path, a text in quotes or a number. The zero value means that there is none.
 type Word struct {
 	Node
-	Text   string // without quotes and escapes
-	Quoted bool
+	Text string // without quotes and escapes
 }
+
+// Quoted reports whether the word is written in quotes: it is longer than what it says.
+func (w Word) Quoted() bool { return int(w.End-w.Start) > len(w.Text) }
 
 // Given reports whether the word is there at all.
 func (w Word) Given() bool { return w.End > 0 }

@@ -42,23 +42,29 @@ type Token struct {
 	Kind Kind
 }
 
-// reserved words can't be names.
-var reserved = map[string]bool{}
-
-func init() {
-	for _, word := range []string{"and", "or", "not", "in", "where", "from", "to", "at", "on", "for", "because", "until", "except", "stateless", "only", "every",
-		"can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "icmp", "icmpv6", "protocol", "class"} {
-		reserved[word] = true
-	}
-}
-
 // Reserved reports whether a word can't be a name.
-func Reserved(word string) bool { return reserved[word] }
+func Reserved(word string) bool {
+	switch word {
+	case "and", "or", "not", "in", "where", "from", "to", "at", "on", "for", "because", "until", "except", "stateless", "only", "every",
+		"can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "icmp", "icmpv6", "protocol", "class":
+		return true
+	}
+	return false
+}
 
 // Continues reports whether a line that begins with the word goes on with the line before.
 func Continues(word string) bool {
 	switch word {
 	case "because", "until", "except", "by", "on", "and", "or":
+		return true
+	}
+	return false
+}
+
+// Declares reports whether a word begins a declaration.
+func Declares(word string) bool {
+	switch word {
+	case "estate", "cloud", "account", "network", "list", "service", "pattern", "use", "group", "connect", "law", "exempt", "expect":
 		return true
 	}
 	return false
