@@ -226,13 +226,14 @@ func TestWrongUse(t *testing.T) {
 	write("broken.jsonl", strings.Join(lines, ""))
 	write("columns.csv", "start,src,dst,protocol,port\n")
 	write("empty.csv", "")
-	for _, sub := range []string{".binary", "none", ".mistake"} {
+	for _, sub := range []string{".binary", "none", ".mistake", ".mistake2"} {
 		if err := os.Mkdir(filepath.Join(folder, sub), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
 	write(".binary/x.nomos", "\x7fELF\x00\x01\x02")
 	write(".mistake/x.nomos", "account a { cloud nowhere }\n")
+	write(".mistake2/x.nomos", "group x in {\n}\n")
 	before := readTree(t, folder)
 	for _, x := range []struct {
 		args string
@@ -270,6 +271,11 @@ func TestWrongUse(t *testing.T) {
 		{"narrow broker --flows empty.csv", 2, "empty.csv is empty"},
 		{"narrow broker --flows nowhere.csv", 3, "there is no file nowhere.csv"},
 		{"narrow broker --diff --format json", 2, "--diff is a format of its own"},
+		{"tidy nowhere", 3, "there is no folder nowhere"},
+		{"tidy none", 2, "there are no definitions"},
+		{"tidy .mistake2 tides.nomos", 2, "nothing was tidied: mend 1 mistake first"},
+		{"explain lendd", 2, `nothing is known of "lendd": near are lend`},
+		{"explain xyzzyplugh", 2, `nothing is known of "xyzzyplugh"`},
 		{"demo tides.nomos", 3, "tides.nomos can't be written"},
 	} {
 		r := call(t, folder, strings.Fields(x.args)...)
@@ -415,5 +421,83 @@ func TestJSONIsAsPublished(t *testing.T) {
 		if err := compiled.Validate(value); err != nil {
 			t.Errorf("%v: %v", args, err)
 		}
+	}
+}
+
+func TestTidy(t *testing.T) {
+	folder := harbour(t)
+	if r := call(t, folder, "tidy", "--list"); r.code != 0 || r.out != "" {
+		t.Fatalf("the demo estate is untidy: %s", r.out)
+	}
+	untidy := "expect   internet cannot reach operators  # at\n\n\n\n# all"
+	path := filepath.Join(folder, "untidy.nomos")
+	if err := os.WriteFile(path, []byte(untidy), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := call(t, folder, "tidy", "--list"); r.code != 1 || r.out != "untidy.nomos\n" {
+		t.Errorf("--list: %+v", r)
+	}
+	diff := call(t, folder, "tidy", "--diff", "untidy.nomos")
+	if diff.code != 1 || !strings.Contains(diff.out, "+expect internet cannot reach operators  # at\n") {
+		t.Errorf("--diff: %+v", diff)
+	}
+	if text, _ := os.ReadFile(path); string(text) != untidy {
+		t.Error("--list or --diff wrote the file")
+	}
+	before := call(t, folder, "check", "--format", "json").out
+	if r := call(t, folder, "tidy"); r.code != 0 || r.err != "isonomos: tidied untidy.nomos\n" {
+		t.Errorf("in place: %+v", r)
+	}
+	text, _ := os.ReadFile(path)
+	info, _ := os.Stat(path)
+	if string(text) != "expect internet cannot reach operators  # at\n\n# all\n" || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %q", info.Mode(), text)
+	}
+	if after := call(t, folder, "check", "--format", "json").out; after != before {
+		t.Error("tidying changed what the definitions mean")
+	}
+	if r := call(t, folder, "tidy"); r.code != 0 || r.err != "" {
+		t.Errorf("twice: %+v", r)
+	}
+}
+
+// Everything that explain lists can be asked for.
+func TestExplain(t *testing.T) {
+	folder := t.TempDir()
+	list := call(t, folder, "explain")
+	if list.code != 0 {
+		t.Fatal(list)
+	}
+	golden(t, "explain.txt", call(t, folder, "explain", "connect").out+"\n"+call(t, folder, "explain", "open-admin-port").out+"\n"+
+		call(t, folder, "explain", "no group is called \"boking\"").out)
+	asked := 0
+	for _, word := range regexp.MustCompile(`[a-z][a-z0-9-]+`).FindAllString(list.out, -1) {
+		switch word {
+		case "keyword", "check", "message", "codes", "dialect", "service":
+			continue
+		}
+		if asked++; asked%7 != 0 { // a sample: each is a run of the program
+			continue
+		}
+		if r := call(t, folder, "explain", word); r.code != 0 || len(r.out) < 20 {
+			t.Errorf("explain %s: %+v", word, r)
+		}
+	}
+}
+
+// check says what goes over quota, and that is no success.
+func TestOverQuota(t *testing.T) {
+	folder := t.TempDir()
+	var b strings.Builder
+	b.WriteString("cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup g in n \"G\" {\n")
+	for i := range 61 {
+		fmt.Fprintf(&b, "  admit tcp %d from self\n", 2*i)
+	}
+	b.WriteString("}\n")
+	if err := os.WriteFile(filepath.Join(folder, "x.nomos"), []byte(b.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if r := call(t, folder, "check"); r.code != 1 || !strings.Contains(r.err, "over quota: a/n/g takes 61 rules inward and 0 outward, and 60 is the most") || !strings.Contains(r.out, "61!") {
+		t.Errorf("%+v", r)
 	}
 }

@@ -69,6 +69,74 @@ func FindRule(f *syntax.File, offset int) *syntax.Rule {
 	return nil
 }
 
+// AddRule adds a rule to a group, on a line of its own behind its last statement,
+// indented as that is. The text is one statement, without a line end.
+func AddRule(f *syntax.File, g *syntax.Group, text string) Change {
+	src := f.Source
+	if len(g.Body) == 0 {
+		indent := indentOf(src, g.Start)
+		between := src.Text[g.Braces.Start+1 : g.Braces.End-1]
+		if strings.TrimSpace(between) == "" { // { } or two lines with nothing between
+			return Change{source.Span{Start: g.Braces.Start + 1, End: g.Braces.End - 1}, "\n" + indent + "  " + text + "\n" + indent}
+		}
+		at := src.LineSpan(g.Braces.End - 1).Start // before the closing brace, behind the comments
+		return Change{source.Span{Start: at, End: at}, indent + "  " + text + "\n"}
+	}
+	last := g.Body[0].Extent()
+	for _, s := range g.Body {
+		if e := s.Extent(); e.Start > last.Start {
+			last = e
+		}
+	}
+	indent := indentOf(src, last.Start)
+	at := src.LineSpan(last.End).End
+	if g.Braces.End-1 < at { // the block ends on the same line
+		return Change{source.Span{Start: last.End, End: last.End}, "\n" + indent + "  " + text}
+	}
+	return Change{source.Span{Start: at, End: at}, lineEnd(src, last.Start) + indent + text}
+}
+
+// RemoveRule takes a rule out, with its line if nothing else stands on it; comments stay.
+func RemoveRule(f *syntax.File, r *syntax.Rule) Change { return removal(f, r) }
+
+// AddDeclaration adds a declaration, such as a list or group, behind the last one
+// of its kind, or at the end of the file. The text is whole, without a line end.
+func AddDeclaration(f *syntax.File, text string) Change {
+	src := f.Source
+	keyword, _, _ := strings.Cut(text, " ")
+	at := int32(-1)
+	for _, d := range f.Decls {
+		if word, _, _ := strings.Cut(src.Of(d.Extent()), " "); word == keyword {
+			at = src.LineSpan(d.Extent().End).End
+		}
+	}
+	end := lineEnd(src, 0)
+	text = strings.ReplaceAll(text, "\n", end)
+	if at >= 0 {
+		return Change{source.Span{Start: at, End: at}, end + end + text}
+	}
+	at = int32(len(src.Text))
+	switch {
+	case at == 0:
+		return Change{source.Span{}, text + end}
+	case src.Text[at-1] != '\n':
+		return Change{source.Span{Start: at, End: at}, end + end + text + end}
+	}
+	return Change{source.Span{Start: at, End: at}, end + text + end}
+}
+
+// lineEnd is how the line of an offset ends, or the one before the end of the file.
+func lineEnd(f *source.File, offset int32) string {
+	i := int(offset) + strings.IndexByte(f.Text[offset:], '\n')
+	if i < int(offset) {
+		i = strings.LastIndexByte(f.Text, '\n')
+	}
+	if i > 0 && f.Text[i-1] == '\r' {
+		return "\r\n"
+	}
+	return "\n"
+}
+
 // A RuleText is what a rule is to say instead of its services and peers.
 type RuleText struct {
 	Services string
@@ -93,7 +161,7 @@ func ReplaceRule(f *syntax.File, r *syntax.Rule, texts []RuleText) []Change {
 	var more strings.Builder
 	for _, t := range texts[1:] {
 		text := src.Text[r.Start:services.Start] + t.Services + src.Text[services.End:r.Peers.Start] + t.Peers + src.Text[r.Peers.End:r.End]
-		more.WriteString("\n" + indent + withoutComments(f, r, text, t))
+		more.WriteString(lineEnd(src, r.Start) + indent + withoutComments(f, r, text, t))
 	}
 	at := line.End
 	if closes := strings.IndexByte(src.Text[r.End:line.End], '}'); closes >= 0 && !commentBetween(f, r.End, r.End+int32(closes)) {

@@ -6,6 +6,7 @@ import (
 
 	"isonomos/nomos/parse"
 	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
 )
 
 // Each case marks the rule to change with «» and gives the text after it.
@@ -26,7 +27,7 @@ func TestReplaceRule(t *testing.T) {
 		{"removed over several lines with a comment within", "  «admit any from everyone # ask first\n    because \"x\"»\n  admit http from self\n", nil, "  # ask first\n  admit http from self\n"},
 		{"several of a rule with a comment within", "  «admit any from everyone # ask first\n    because \"x\"»\n", []RuleText{list, group},
 			"  admit ssh from list x # ask first\n    because \"x\"\n  admit https, tcp 8000-8010 from group y because \"x\"\n"},
-		{"tabs and CRLF stay", "\t«admit any from everyone»\r\n\tadmit http from self\r\n", []RuleText{list, group}, "\tadmit ssh from list x\n\tadmit https, tcp 8000-8010 from group y\r\n\tadmit http from self\r\n"},
+		{"tabs and CRLF stay", "\t«admit any from everyone»\r\n\tadmit http from self\r\n", []RuleText{list, group}, "\tadmit ssh from list x\r\n\tadmit https, tcp 8000-8010 from group y\r\n\tadmit http from self\r\n"},
 		{"two on one line", "  where a = b { «admit any from everyone» }\n", []RuleText{list}, "  where a = b { admit ssh from list x }\n"},
 		{"two on one line, several", "  where a = b { «admit any from everyone» }\n", []RuleText{list, group}, "  where a = b { admit ssh from list x\n  admit https, tcp 8000-8010 from group y }\n"},
 		{"removed from one line", "  where a = b { «admit any from everyone» }\n", nil, "  where a = b {  }\n"},
@@ -59,5 +60,48 @@ func TestChangesMustNotMeet(t *testing.T) {
 	f := source.NewFile("x.nomos", "abcdef")
 	if _, err := Apply(f, []Change{{source.Span{Start: 0, End: 3}, ""}, {source.Span{Start: 2, End: 4}, ""}}); err == nil {
 		t.Error("two changes of the same text were made")
+	}
+}
+
+func TestAdd(t *testing.T) {
+	for _, x := range []struct{ name, before, after string }{
+		{"behind the last statement", "group g in n {\n  cover where a = b\n  admit ssh from self  # why\n}\n", "group g in n {\n  cover where a = b\n  admit ssh from self  # why\n  NEW\n}\n"},
+		{"to an empty group", "group g in n { }\n", "group g in n {\n  NEW\n}\n"},
+		{"to an empty group over two lines", "group g in n {\n}\n", "group g in n {\n  NEW\n}\n"},
+		{"to one with a comment only", "group g in n {\n  # to do\n}\n", "group g in n {\n  # to do\n  NEW\n}\n"},
+		{"to one on one line", "group g in n { admit ssh from self }\n", "group g in n { admit ssh from self\n  NEW }\n"},
+		{"with its line ends", "group g in n {\r\n\tadmit ssh from self\r\n}\r\n", "group g in n {\r\n\tadmit ssh from self\r\n\tNEW\r\n}\r\n"},
+	} {
+		tree, messages := parse.File(source.NewFile("x.nomos", x.before))
+		if len(messages) > 0 {
+			t.Fatal(x.name, messages)
+		}
+		const rule = "admit http from self"
+		got, err := Apply(tree.Source, []Change{AddRule(tree, tree.Decls[0].(*syntax.Group), rule)})
+		if want := strings.ReplaceAll(x.after, "NEW", rule); err != nil || got != want {
+			t.Errorf("%s: got\n%q, want\n%q", x.name, got, want)
+		}
+		again, messages := parse.File(source.NewFile("x.nomos", got))
+		if len(messages) > 0 {
+			t.Fatalf("%s: %v", x.name, messages)
+		}
+		g := again.Decls[0].(*syntax.Group)
+		back, err := Apply(again.Source, []Change{RemoveRule(again, g.Body[len(g.Body)-1].(*syntax.Rule))})
+		if err != nil || strings.Contains(back, rule) {
+			t.Errorf("%s: removed again it is %q", x.name, back)
+		}
+	}
+	const list = "list l {\n  192.0.2.0/24\n}"
+	for before, after := range map[string]string{
+		"":           list + "\n",
+		"estate x\n": "estate x\n\n" + list + "\n",
+		"estate x":   "estate x\n\n" + list + "\n",
+		"list a { }  # b\n# c\n\ngroup g in n { }\n": "list a { }  # b\n\n" + list + "\n# c\n\ngroup g in n { }\n",
+		"estate x\r\n": "estate x\r\n\r\n" + strings.ReplaceAll(list, "\n", "\r\n") + "\r\n",
+	} {
+		tree, _ := parse.File(source.NewFile("x.nomos", before))
+		if got, err := Apply(tree.Source, []Change{AddDeclaration(tree, list)}); err != nil || got != after {
+			t.Errorf("%q: got\n%q, want\n%q", before, got, after)
+		}
 	}
 }

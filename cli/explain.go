@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/audit"
+	"isonomos/core/dialect"
+	"isonomos/core/near"
+	"isonomos/core/service"
+	"isonomos/nomos/manual"
+	"isonomos/render"
+)
+
+func (a *App) explainCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "explain",
+		Usage:     "what a keyword, service, check, dialect, message or exit code is",
+		ArgsUsage: "[WORD | MESSAGE]",
+		Description: "Explains a word of the language, a service, a check, a dialect or the exit codes, with an example; or\n" +
+			"a message about definitions, which you can paste as it is. Without an argument it lists all that it knows.\n\n" +
+			"  isonomos explain lend\n" +
+			"  isonomos explain open-admin-port\n" +
+			"  isonomos explain postgres\n" +
+			"  isonomos explain \"the range 10.1.2.3/8 has host bits set\"",
+		Action: a.explain,
+	}
+}
+
+// An article is one thing explained.
+type article struct{ kind, name, text, example string }
+
+// articles are all things that can be looked up by name.
+func articles() []article {
+	var all []article
+	for _, k := range manual.Keywords {
+		all = append(all, article{"keyword", k.Name, k.Text, k.Example})
+	}
+	for _, c := range audit.Checks {
+		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + ")", c.Doc})
+	}
+	for _, n := range service.Builtin {
+		text := n.About + ": " + n.Set().String()
+		if len(n.Classes) > 0 {
+			text += "; class " + strings.Join(n.Classes, ", ")
+		}
+		all = append(all, article{"service", n.Name, text, "admit " + n.Name + " from list pilot-stations"})
+	}
+	for _, d := range dialect.All {
+		text := d.About
+		if !d.Decided {
+			text += ". This version does not decide it yet"
+		}
+		all = append(all, article{"dialect", d.Name, text, "cloud northmere {\n  dialect " + d.Name + "\n}"})
+	}
+	for _, m := range manual.Messages {
+		all = append(all, article{"message", m.Name, m.Text, m.Example})
+	}
+	return append(all, article{"exit codes", "exit", "what a command's exit code means",
+		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  wrong use or wrong input\n3  a file or cloud could not be reached or written"})
+}
+
+func (a *App) explain(_ context.Context, c *cli.Command) error {
+	s := a.screen(c)
+	all := articles()
+	if !c.Args().Present() {
+		listArticles(s, all)
+		return s.Err()
+	}
+	word := strings.Join(c.Args().Slice(), " ")
+	found := false
+	for _, x := range all {
+		if x.name == word || word == "exit codes" && x.name == "exit" {
+			if found {
+				s.Blank()
+			}
+			showArticle(s, x)
+			found = true
+		}
+	}
+	if m, ok := manual.MessageOf(word); ok && !found {
+		showArticle(s, article{"message", m.Name, m.Text, m.Example})
+		found = true
+	}
+	if found {
+		return s.Err()
+	}
+	var names []string
+	for _, x := range all {
+		names = append(names, x.name)
+	}
+	if best := near.Several(word, names, 3); len(best) > 0 {
+		return usage("nothing is known of %q: near are %s", word, strings.Join(best, ", "))
+	}
+	return usage("nothing is known of %q: isonomos explain lists what is", word)
+}
+
+func showArticle(s *render.Screen, x article) {
+	s.Line(render.Piece{Text: x.name, Style: render.Accent}, render.Piece{Text: "  " + x.kind, Style: render.Faint})
+	s.Text(2, x.text)
+	s.Blank()
+	for line := range strings.Lines(x.example) {
+		s.Line(render.Piece{Text: "  " + strings.TrimRight(line, "\n")})
+	}
+}
+
+func listArticles(s *render.Screen, all []article) {
+	kinds := []string{"keyword", "check", "service", "dialect", "message", "exit codes"}
+	for _, kind := range kinds {
+		var names []string
+		for _, x := range all {
+			if x.kind == kind {
+				names = append(names, x.name)
+			}
+		}
+		s.Labelled(0, render.Piece{Text: kind, Style: render.Strong}, 12, render.Piece{Text: strings.Join(names, ", ")})
+	}
+}
