@@ -138,7 +138,7 @@ func TestNarrowedDiffApplies(t *testing.T) {
 			t.Fatalf("%s is needed for this test: %v", tool[0], err)
 		}
 		folder := harbour(t)
-		subjects := []string{"gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "forgotten-demo"}
+		subjects := []string{"gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "forgotten-demo", "store-wall"}
 		args := append([]string{"narrow", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff"}, subjects...)
 		diff := call(t, folder, args...)
 		if diff.code != 0 || diff.out == "" {

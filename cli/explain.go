@@ -49,11 +49,7 @@ func articles() []article {
 		all = append(all, article{"service", n.Name, text, "admit " + n.Name + " from list pilot-stations"})
 	}
 	for _, d := range dialect.All {
-		text := d.About
-		if !d.Decided {
-			text += ". This version does not decide it yet"
-		}
-		all = append(all, article{"dialect", d.Name, text, "cloud northmere {\n  dialect " + d.Name + "\n}"})
+		all = append(all, article{"dialect", d.Name, d.About, "cloud northmere {\n  dialect " + d.Name + "\n}"})
 	}
 	for _, m := range manual.Messages {
 		all = append(all, article{"message", m.Name, m.Text, m.Example})

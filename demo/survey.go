@@ -50,7 +50,7 @@ var hosts = []host{
 	{name: "radar-2", network: "traffic/roads", subnet: "radar", number: 12, labels: role("radar")},
 	{name: "tracks-1", network: "traffic/roads", subnet: "broker", number: 20, public: "198.51.100.70", labels: role("tracks")},
 
-	{name: "roster-door", network: "pilots/desks", subnet: "roster", number: 4, public: "198.51.100.140", labels: role("roster-site"), kind: estate.Balancer},
+	{name: "roster-door", network: "pilots/desks", subnet: "roster", number: 4, public: "198.51.100.140", labels: role("roster-door"), kind: estate.Balancer},
 	{name: "roster-1", network: "pilots/desks", subnet: "roster", number: 11, labels: role("roster-site")},
 	{name: "roster-2", network: "pilots/desks", subnet: "roster", number: 12, labels: role("roster-site")},
 	{name: "roster-db-1", network: "pilots/desks", subnet: "roster", number: 20, labels: role("roster-db")},
@@ -64,7 +64,7 @@ var hosts = []host{
 	{name: "trial-desk-1", network: "pilots-trial/trial", subnet: "office", number: 11, labels: role("desk")},
 	{name: "trial-logs-1", network: "pilots-trial/trial", subnet: "roster", number: 30, labels: role("logs")},
 
-	{name: "gate-door", network: "customs/gate", subnet: "front", number: 4, public: "198.51.100.160", labels: role("gateway"), kind: estate.Balancer},
+	{name: "gate-door", network: "customs/gate", subnet: "front", number: 4, public: "198.51.100.160", labels: role("gate-door"), kind: estate.Balancer},
 	{name: "gateway-1", network: "customs/gate", subnet: "front", number: 11, labels: role("gateway")},
 	{name: "gateway-2", network: "customs/gate", subnet: "front", number: 12, labels: role("gateway")},
 	{name: "documents-1", network: "customs/gate", subnet: "store", number: 11, labels: role("documents")},

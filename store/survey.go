@@ -46,10 +46,11 @@ type record struct {
 	Limits  map[string]int    `json:"limits,omitempty"`
 
 	// network, subnet
-	Ranges []string      `json:"ranges,omitempty"`
-	Peers  peers         `json:"peers,omitzero"` // of a network: networks; of a rule: texts
-	Routes []routeRecord `json:"routes,omitempty"`
-	Groups []string      `json:"groups,omitempty"`
+	Ranges  []string      `json:"ranges,omitempty"`
+	Answers string        `json:"answers,omitempty"`
+	Peers   peers         `json:"peers,omitzero"` // of a network: networks; of a rule: texts
+	Routes  []routeRecord `json:"routes,omitempty"`
+	Groups  []string      `json:"groups,omitempty"`
 
 	// instance
 	Type       string            `json:"type,omitempty"`
@@ -61,6 +62,7 @@ type record struct {
 	Description string   `json:"description,omitempty"`
 	BuiltIn     bool     `json:"built_in,omitempty"`
 	Default     bool     `json:"default,omitempty"`
+	Stateful    *bool    `json:"stateful,omitempty"`
 	Direction   string   `json:"direction,omitempty"`
 	Action      string   `json:"action,omitempty"`
 	Rank        int      `json:"rank,omitempty"`
@@ -402,6 +404,13 @@ func (s *surveyReader) network(p *pending) error {
 		return err
 	}
 	n := &estate.Network{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, Labels: p.Labels, Origin: s.origin(p)}
+	if p.Answers != "" {
+		spec, err := service.ParseSpec("tcp " + p.Answers)
+		if err != nil {
+			return s.fail(p.line, `"answers" is %q: write the client ports like 32768-60999`, p.Answers)
+		}
+		n.Answers = estate.Ports{From: spec.From, To: spec.To}
+	}
 	s.estate.Networks = append(s.estate.Networks, n)
 	return s.add(p, p.Account, p.ID, n)
 }
@@ -441,7 +450,7 @@ func (s *surveyReader) group(p *pending) error {
 		return err
 	}
 	g := &estate.Group{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), For: estate.GroupKind(orElse(p.For, "instances")), Description: p.Description,
-		Labels: p.Labels, BuiltIn: p.BuiltIn, Default: p.Default, Origin: s.origin(p)}
+		Labels: p.Labels, BuiltIn: p.BuiltIn, Default: p.Default, Stateless: p.Stateful != nil && !*p.Stateful, Origin: s.origin(p)}
 	if g.For != estate.ForInstances && g.For != estate.ForSubnets {
 		return s.fail(p.line, `the group %q is "for" %q: write instances or subnets`, p.ID, p.For)
 	}
@@ -596,8 +605,10 @@ func (s *surveyReader) rule(p *pending) error {
 	if r.Action != estate.Admit && r.Action != estate.Refuse {
 		return s.fail(p.line, `the rule %q has the action %q: write admit or refuse`, p.ID, p.Action)
 	}
-	if d, _ := dialect.Lookup(g.Account.Cloud.Dialect); d.Decided && r.Action == estate.Refuse && g.For == estate.ForInstances && !d.InstanceGroupsRefuse {
-		return s.fail(p.line, "the rule %q refuses, which instance groups of the dialect %s can't do", p.ID, d.Name)
+	if d, _ := dialect.Lookup(g.Account.Cloud.Dialect); r.Action == estate.Refuse && !filterOf(d, g).Refuses {
+		return s.fail(p.line, "the rule %q refuses, which groups for %s of the dialect %s can't do", p.ID, g.For, d.Name)
+	} else if filterOf(d, g).FirstMatch && r.Rank <= 0 {
+		return s.fail(p.line, `the rule %q has no "rank", and in the dialect %s the rank decides`, p.ID, d.Name)
 	}
 	if len(p.Services) == 0 || len(p.Peers.texts) == 0 {
 		return s.fail(p.line, `the rule %q needs "services" and "peers"; write "any" and "anything" for all`, p.ID)
@@ -620,13 +631,21 @@ func (s *surveyReader) rule(p *pending) error {
 	return nil
 }
 
+// filterOf is how the rules of a group decide.
+func filterOf(d dialect.Dialect, g *estate.Group) dialect.Filter {
+	if g.For == estate.ForSubnets {
+		return d.Subnets
+	}
+	return d.Instances
+}
+
 func (s *surveyReader) peer(p *pending, g *estate.Group, text string) (estate.Peer, error) {
 	kind, ref, _ := strings.Cut(text, ":")
 	switch {
 	case text == "anything":
 		return estate.Peer{Kind: estate.PeerEveryone}, nil
 	case text == "internet":
-		return estate.Peer{Kind: estate.PeerInternet}, nil
+		return estate.Peer{Kind: estate.PeerPublic}, nil
 	case text == "probes":
 		return estate.Peer{Kind: estate.PeerProbes}, nil
 	case text == "network":

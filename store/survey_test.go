@@ -74,7 +74,7 @@ func TestBadLines(t *testing.T) {
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","groups":["zz"]}`, `wears the group "zz", which is not in this survey`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"up","peers":["anything"],"services":["any"]}`, "write in or out"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"maybe","peers":["anything"],"services":["any"]}`, "write admit or refuse"},
-		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"refuse","peers":["anything"],"services":["any"]}`, "instance groups of the dialect union can't"},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"refuse","peers":["anything"],"services":["any"]}`, "groups for instances of the dialect union can't"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":[],"services":["any"]}`, `needs "services" and "peers"`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["everybody"],"services":["any"]}`, `the peer "everybody" is no range`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":["tcp x"]}`, "a port is a number"},

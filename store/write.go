@@ -3,6 +3,7 @@ package store
 import (
 	"bufio"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/netip"
 	"time"
@@ -26,6 +27,9 @@ func WriteSurvey(w io.Writer, e *estate.Estate) error {
 	}
 	for _, n := range e.Networks {
 		r := record{Kind: "network", Account: n.Account.Name, ID: n.ID, Name: n.Name, Ranges: rangeTexts(n.Ranges), Labels: n.Labels}
+		if n.Answers.To > 0 {
+			r.Answers = fmt.Sprintf("%d-%d", n.Answers.From, n.Answers.To)
+		}
 		for _, p := range n.Peered {
 			r.Peers.networks = append(r.Peers.networks, networkRef{p.Account.Name, p.ID})
 		}
@@ -49,6 +53,9 @@ func WriteSurvey(w io.Writer, e *estate.Estate) error {
 	}
 	for _, g := range e.Groups {
 		r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For), Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
+		if stateful := false; g.Stateless {
+			r.Stateful = &stateful
+		}
 		if g.Network != nil {
 			r.Network = g.Network.ID
 		}
@@ -130,7 +137,7 @@ func peerText(g *estate.Group, p estate.Peer) string {
 		return p.Range.String()
 	case estate.PeerNetwork:
 		return "network"
-	case estate.PeerInternet:
+	case estate.PeerPublic:
 		return "internet"
 	case estate.PeerProbes:
 		return "probes"

@@ -144,12 +144,8 @@ func Run(d *decide.Decider, o Options) (findings []Finding, left []string) {
 }
 
 func cantAudit(g *estate.Group) string {
-	dialect := decide.Dialect(g.Account)
-	switch {
-	case !dialect.Decided:
-		return fmt.Sprintf("groups of the cloud %s: the dialect %s is not decided by this version", g.Account.Cloud.Name, g.Account.Cloud.Dialect)
-	case g.For == estate.ForSubnets:
-		return fmt.Sprintf("subnet groups of the cloud %s: they are not decided by this version", g.Account.Cloud.Name)
+	if decide.Dialect(g.Account).Name == "" {
+		return fmt.Sprintf("groups of the cloud %s: its dialect %q is not known", g.Account.Cloud.Name, g.Account.Cloud.Dialect)
 	}
 	return ""
 }

@@ -11,48 +11,68 @@ import (
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
-	"isonomos/core/traffic"
 )
 
 // A Decider decides over one estate, which must not change while it is in use.
 // Making one is linear in the size of the estate. It may be used by one
 // goroutine at a time.
 type Decider struct {
-	estate    *estate.Estate
-	byAddress map[netip.Addr][]*estate.Interface
-	wearers   map[*estate.Group][]*estate.Interface
-	defaults  map[*estate.Network]*estate.Group
-	probers   map[*estate.Instance][]*estate.Interface // the balancers' interfaces in front of an instance
-	members   map[*estate.Group]addr.Set
-	lists     map[*estate.List]addr.Set
-	strangers func() addr.Set
-	own       func() addr.Set
+	estate     *estate.Estate
+	byAddress  map[netip.Addr][]*estate.Interface
+	bySubnet   map[*estate.Subnet][]*estate.Interface
+	wearers    map[*estate.Group][]*estate.Interface
+	defaults   map[*estate.Network]*estate.Group // for instances
+	subDefault map[*estate.Network]*estate.Group // for subnets
+	builtIn    map[*estate.Network]*estate.Group // default lists that a survey does not tell of
+	probers    map[*estate.Instance][]*estate.Interface
+	members    map[*estate.Group]addr.Set
+	lists      map[*estate.List]addr.Set
+	rules      map[ruleKey][]*estate.Rule
+	strangers  func() addr.Set
+	own        func() addr.Set
+}
+
+type ruleKey struct {
+	group     *estate.Group
+	direction estate.Direction
 }
 
 // New makes a Decider for an estate.
 func New(e *estate.Estate) *Decider {
 	d := &Decider{
-		estate:    e,
-		byAddress: make(map[netip.Addr][]*estate.Interface),
-		wearers:   make(map[*estate.Group][]*estate.Interface),
-		defaults:  make(map[*estate.Network]*estate.Group),
-		probers:   make(map[*estate.Instance][]*estate.Interface),
-		members:   make(map[*estate.Group]addr.Set),
-		lists:     make(map[*estate.List]addr.Set),
+		estate:     e,
+		byAddress:  make(map[netip.Addr][]*estate.Interface),
+		bySubnet:   make(map[*estate.Subnet][]*estate.Interface),
+		wearers:    make(map[*estate.Group][]*estate.Interface),
+		defaults:   make(map[*estate.Network]*estate.Group),
+		subDefault: make(map[*estate.Network]*estate.Group),
+		builtIn:    make(map[*estate.Network]*estate.Group),
+		probers:    make(map[*estate.Instance][]*estate.Interface),
+		members:    make(map[*estate.Group]addr.Set),
+		lists:      make(map[*estate.List]addr.Set),
+		rules:      make(map[ruleKey][]*estate.Rule),
 	}
 	d.strangers = sync.OnceValue(d.findStrangers)
 	d.own = sync.OnceValue(d.findOwn)
 	for _, g := range e.Groups {
-		if g.Default && g.For == estate.ForInstances && g.Network != nil {
-			d.defaults[g.Network] = g
+		if g.Default && g.Network != nil {
+			if g.For == estate.ForSubnets {
+				d.subDefault[g.Network] = g
+			} else {
+				d.defaults[g.Network] = g
+			}
 		}
 	}
 	for _, instance := range e.Instances {
 		for _, i := range instance.Interfaces {
+			d.bySubnet[i.Subnet] = append(d.bySubnet[i.Subnet], i)
 			for _, a := range slices.Concat(i.Private, i.Public) {
 				d.byAddress[a] = append(d.byAddress[a], i)
 			}
 			for _, g := range d.Worn(i) {
+				d.wearers[g] = append(d.wearers[g], i)
+			}
+			for _, g := range d.WornBySubnet(i.Subnet) {
 				d.wearers[g] = append(d.wearers[g], i)
 			}
 		}
@@ -77,10 +97,18 @@ func Dialect(a *estate.Account) dialect.Dialect {
 	return found
 }
 
+// Filter is how the rules of a group decide.
+func Filter(g *estate.Group) dialect.Filter {
+	if g.For == estate.ForSubnets {
+		return Dialect(g.Account).Subnets
+	}
+	return Dialect(g.Account).Instances
+}
+
 // Worn are the groups that filter at an interface: those attached, or where
 // there are none and the dialect says so, the network's default group.
 func (d *Decider) Worn(i *estate.Interface) []*estate.Group {
-	if len(i.Groups) > 0 || !Dialect(i.Instance.Account).DefaultGroupWorn {
+	if len(i.Groups) > 0 || Dialect(i.Instance.Account).Nothing != dialect.WearsDefault {
 		return i.Groups
 	}
 	if g := d.defaults[i.Subnet.Network]; g != nil {
@@ -89,7 +117,39 @@ func (d *Decider) Worn(i *estate.Interface) []*estate.Group {
 	return nil
 }
 
-// Wearers are the interfaces that a group filters at, in the order of the estate.
+// WornBySubnet are the groups that filter around a subnet: those attached, or
+// where there are none the network's default one, if it has one.
+func (d *Decider) WornBySubnet(s *estate.Subnet) []*estate.Group {
+	dl := Dialect(s.Network.Account)
+	if len(s.Groups) > 0 || !dl.SubnetGroups {
+		return s.Groups
+	}
+	if g := d.subDefault[s.Network]; g != nil {
+		return []*estate.Group{g}
+	}
+	if dl.Nothing == dialect.DefaultList {
+		return []*estate.Group{d.defaultList(s.Network)}
+	}
+	return nil
+}
+
+// defaultList is the built-in list of a network's subnets that a survey does not
+// tell of: it admits ssh from everywhere, and everything out.
+func (d *Decider) defaultList(n *estate.Network) *estate.Group {
+	if g := d.builtIn[n]; g != nil {
+		return g
+	}
+	everyone := []estate.Peer{{Kind: estate.PeerEveryone}}
+	g := &estate.Group{Account: n.Account, Network: n, Name: "default", For: estate.ForSubnets, Description: "built-in list of subnets", BuiltIn: true, Default: true, Rules: []estate.Rule{
+		{Direction: estate.In, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}, BuiltIn: true},
+		{Direction: estate.Out, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Anything}, BuiltIn: true},
+	}}
+	d.builtIn[n] = g
+	return g
+}
+
+// Wearers are the interfaces that a group filters at, or in whose subnet it
+// stands, in the order of the estate.
 func (d *Decider) Wearers(g *estate.Group) []*estate.Interface { return d.wearers[g] }
 
 // Members are the private addresses of the interfaces that wear a group.
@@ -98,8 +158,10 @@ func (d *Decider) Members(g *estate.Group) addr.Set {
 		return set
 	}
 	var all []netip.Addr
-	for _, i := range d.wearers[g] {
-		all = append(all, i.Private...)
+	if g.For == estate.ForInstances {
+		for _, i := range d.wearers[g] {
+			all = append(all, i.Private...)
+		}
 	}
 	set := addr.Of(all...)
 	d.members[g] = set
@@ -180,14 +242,16 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 		return addr.FamilyOf(p.Family())
 	case estate.PeerInternet:
 		set = d.Strangers()
+	case estate.PeerPublic:
+		set = addr.Public
 	case estate.PeerRange:
 		return addr.OfPrefixes(p.Range)
 	case estate.PeerList:
-		at := g
+		asker := g
 		if g.Account == nil { // an expectation asks: there is no group
-			at = nil
+			asker = nil
 		}
-		set = d.ListEntries(p.List, at)
+		set = d.ListEntries(p.List, asker)
 	case estate.PeerSelf:
 		set = d.Members(g)
 	case estate.PeerGroup:
@@ -209,10 +273,18 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 	return set.Only(p.Family())
 }
 
-// canName reports whether rules of g match the members of other: of the same
-// network, or where the dialect says so of one that is peered both ways.
+// canName reports whether rules of g match the members of other.
 func (d *Decider) canName(g, other *estate.Group) bool {
-	return g.Network == other.Network || Dialect(g.Account).GroupPeersReachPeered && g.Network != nil && other.Network != nil && g.Network.PeeredWith(other.Network)
+	if g.Network != nil && g.Network == other.Network {
+		return true
+	}
+	switch Dialect(g.Account).GroupsAcross {
+	case dialect.PeeredNetworks:
+		return g.Network != nil && other.Network != nil && g.Network.PeeredWith(other.Network)
+	case dialect.WholeCloud:
+		return g.Account.Cloud == other.Account.Cloud
+	}
+	return g.Network == other.Network
 }
 
 func (d *Decider) probes(g *estate.Group, at *estate.Instance) addr.Set {
@@ -232,61 +304,8 @@ func (d *Decider) probes(g *estate.Group, at *estate.Instance) addr.Set {
 	return addr.Of(all...)
 }
 
-// RuleTraffic is the traffic that a rule of a group speaks of.
-func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
-	return traffic.Of(d.Peers(g, r, nil), service.Of(r.Services...))
-}
-
-// GroupTraffic is what a group as a whole lets through in a direction. In a
-// group with refusals the first rule that fits decides; else the rules add up.
-func (d *Decider) GroupTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
-	return d.groupTraffic(g, direction, nil)
-}
-
-func (d *Decider) groupTraffic(g *estate.Group, direction estate.Direction, at *estate.Instance) traffic.Set {
-	var admitted []traffic.Set
-	var refused traffic.Set
-	for k := range g.Rules {
-		r := &g.Rules[k]
-		if r.Direction != direction {
-			continue
-		}
-		set := traffic.Of(d.Peers(g, r, at), service.Of(r.Services...))
-		if r.Action == estate.Refuse {
-			// What was admitted before stays admitted: only what is left of the set is refused.
-			refused = refused.Union(set.Minus(traffic.UnionAll(admitted)))
-			continue
-		}
-		if !refused.IsEmpty() {
-			set = set.Minus(refused)
-		}
-		admitted = append(admitted, set)
-	}
-	return traffic.UnionAll(admitted)
-}
-
-// FilterTraffic is what the filters of an interface let through in a direction, whatever the ways are.
-func (d *Decider) FilterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
-	if i.Unfiltered {
-		return traffic.All
-	}
-	var sets []traffic.Set
-	for _, g := range d.Worn(i) {
-		sets = append(sets, d.groupTraffic(g, direction, i.Instance))
-	}
-	return traffic.UnionAll(sets)
-}
-
-// firstFit is the rule of a group that decides a single service with one peer, or nil.
-func (d *Decider) firstFit(g *estate.Group, direction estate.Direction, at *estate.Instance, peer netip.Addr, p service.Point) *estate.Rule {
-	for k := range g.Rules {
-		r := &g.Rules[k]
-		if r.Direction == direction && service.Of(r.Services...).Contains(p) && d.Peers(g, r, at).Contains(peer) {
-			return r
-		}
-	}
-	return nil
-}
+// At are the interfaces that have an address, private or public.
+func (d *Decider) At(a netip.Addr) []*estate.Interface { return d.byAddress[a] }
 
 // Strangers are the public addresses that are in no list and on no interface of
 // the estate. A list that is itself open (it holds a sixteenth of all public
@@ -333,6 +352,3 @@ func BreadthOf(peers, strangers addr.Set) Breadth {
 
 // AtLeast reports whether the breadth reaches a share in either family.
 func (b Breadth) AtLeast(share float64) bool { return b.IPv4 >= share || b.IPv6 >= share }
-
-// At are the interfaces that have an address, private or public.
-func (d *Decider) At(a netip.Addr) []*estate.Interface { return d.byAddress[a] }

@@ -186,7 +186,7 @@ func TestGroupTrafficAgreesWithEnumeration(t *testing.T) {
 	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: "union"}}
 	network := &estate.Network{Account: account, Name: "n"}
 	for range 300 {
-		g := &estate.Group{Account: account, Network: network, Name: "g", For: estate.ForInstances}
+		g := &estate.Group{Account: account, Network: network, Name: "g", For: estate.ForInstances, Defined: true}
 		for range random.IntN(6) {
 			from := uint16(random.IntN(8))
 			r := estate.Rule{Direction: estate.In, Action: []estate.Action{estate.Admit, estate.Admit, estate.Refuse}[random.IntN(3)],

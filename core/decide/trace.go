@@ -28,11 +28,12 @@ const (
 type Question struct {
 	Source, Destination string
 	Service             service.Point
+	SourcePort          *uint16 // nil means any: all client ports must get their answers
 }
 
 // A Step is one thing that a flow meets on its way.
 type Step struct {
-	Layer   string // "way", "out", "in", "listener"
+	Layer   string // "way", "listener", "out", "in", "subnet out", "subnet in"; before answers "answer "
 	At      string // the instance whose filters are asked; empty for ways
 	Verdict Verdict
 	Text    string        // how, or why not, in words
@@ -85,7 +86,11 @@ func (d *Decider) Trace(q Question) (Answer, error) {
 		return Answer{}, fmt.Errorf("%s does not go over %s: ask for %s", service.ProtocolName(protocol), familyName(src.Addr),
 			map[uint8]string{service.ICMP: "icmpv6", service.ICMPv6: "icmp"}[protocol])
 	}
-	return d.Flow(src, dst, q.Service), nil
+	sourcePort := -1
+	if q.SourcePort != nil {
+		sourcePort = int(*q.SourcePort)
+	}
+	return d.flow(src, dst, q.Service, sourcePort), nil
 }
 
 // chooseEnds picks the pair of ends that is meant: the first of one family, and
@@ -203,8 +208,11 @@ func (d *Decider) noInstance(text string) error {
 	return fmt.Errorf("there is no instance called %q, and it is not an address", text)
 }
 
-// Flow decides one service from one end to another. The ends have one family.
-func (d *Decider) Flow(src, dst End, p service.Point) Answer {
+// Flow decides one service from one end to another, from whichever source port.
+// The ends have one family.
+func (d *Decider) Flow(src, dst End, p service.Point) Answer { return d.flow(src, dst, p, -1) }
+
+func (d *Decider) flow(src, dst End, p service.Point, sourcePort int) Answer {
 	answer := Answer{Source: src, Destination: dst, Service: p}
 	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
 		answer.Steps = []Step{{Layer: "way", Verdict: Passes, Text: "an instance reaches itself unfiltered"}}
@@ -212,15 +220,31 @@ func (d *Decider) Flow(src, dst End, p service.Point) Answer {
 		return answer
 	}
 	w := d.way(src, dst)
+	inside := !src.Outside() && !dst.Outside() && src.Interface.Subnet == dst.Interface.Subnet && !dst.public()
+	var answers []func() Step
+	meet := func(i *estate.Interface, direction estate.Direction, peer netip.Addr) {
+		for _, l := range d.layers(i, inside) {
+			step, state := d.step(l, i, direction, peer, p)
+			answer.Steps = append(answer.Steps, step)
+			if step.Verdict == Passes && !state {
+				answers = append(answers, func() Step { return d.answerStep(l, i, direction, peer, p, sourcePort) })
+			}
+		}
+	}
 	if !src.Outside() {
-		answer.Steps = append(answer.Steps, d.filterStep(src.Interface, estate.Out, w.destination, p))
+		meet(src.Interface, estate.Out, w.destination)
 	}
 	answer.Steps = append(answer.Steps, Step{Layer: "way", Verdict: w.verdict, Text: w.text})
 	if !dst.Outside() {
 		if !listens(dst.Interface).Contains(p) {
 			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoWay, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
 		}
-		answer.Steps = append(answer.Steps, d.filterStep(dst.Interface, estate.In, w.source, p))
+		meet(dst.Interface, estate.In, w.source)
+	}
+	if worst(answer.Steps) == Passes {
+		for _, ask := range answers {
+			answer.Steps = append(answer.Steps, ask())
+		}
 	}
 	answer.Verdict = worst(answer.Steps)
 	if answer.Verdict == Passes && !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer {
@@ -229,9 +253,10 @@ func (d *Decider) Flow(src, dst End, p service.Point) Answer {
 	return answer
 }
 
-// worst is the verdict of steps that must all pass: no-way before undecided before stopped.
+// worst is the verdict of steps that must all pass: no-way before undecided
+// before stopped before one-way.
 func worst(steps []Step) Verdict {
-	for _, v := range []Verdict{NoWay, Undecided, Stopped} {
+	for _, v := range []Verdict{NoWay, Undecided, Stopped, OneWay} {
 		if slices.ContainsFunc(steps, func(s Step) bool { return s.Verdict == v }) {
 			return v
 		}
@@ -287,68 +312,6 @@ func handOver(balancer *estate.Interface, target *estate.Instance) (from, to End
 	return End{}, End{}, false
 }
 
-// filterStep asks the filters of an interface about one service with one peer.
-func (d *Decider) filterStep(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) Step {
-	step := Step{Layer: string(direction), At: i.Instance.Name, Verdict: Passes}
-	if reason := d.CantDecide(i); reason != "" {
-		step.Verdict, step.Text = Undecided, reason
-		return step
-	}
-	if i.Unfiltered {
-		step.Text = "filtering is switched off at this interface"
-		return step
-	}
-	worn := d.Worn(i)
-	for _, g := range worn {
-		if r := d.firstFit(g, direction, i.Instance, peer, p); r != nil && r.Action == estate.Admit {
-			step.Group, step.Rule = g, r
-			return step
-		}
-	}
-	step.Verdict = Stopped
-	for _, g := range worn {
-		if r := d.firstFit(g, direction, i.Instance, peer, p); r != nil {
-			step.Group, step.Rule = g, r
-			return step
-		}
-	}
-	var names []string
-	for _, g := range worn {
-		names = append(names, g.Path())
-	}
-	verb := map[estate.Direction]string{estate.In: "admits", estate.Out: "lets out"}[direction]
-	switch len(worn) {
-	case 0:
-		step.Text = "it wears no group, so nothing is let through"
-	case 1:
-		step.Group = worn[0]
-		step.Text = fmt.Sprintf("no rule %s %s %s %s", verb, d.describe(p), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
-	default:
-		step.Text = fmt.Sprintf("no rule of %s %s %s %s %s", strings.Join(names, ", "), verb, d.describe(p), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], peer)
-	}
-	return step
-}
-
-// describe is a service as people call it.
-func (d *Decider) describe(p service.Point) string {
-	return d.estate.Services.Describe(service.Between(p, p))
-}
-
-// CantDecide says why this version can't decide what the filters of an
-// interface let through; it is empty where it can.
-func (d *Decider) CantDecide(i *estate.Interface) string {
-	dl := Dialect(i.Instance.Account)
-	switch {
-	case dl.Name == "":
-		return fmt.Sprintf("the survey does not say which dialect the cloud of account %s speaks", i.Instance.Account.Name)
-	case !dl.Decided:
-		return fmt.Sprintf("the dialect %s (account %s) is not decided by this version", dl.Name, i.Instance.Account.Name)
-	case len(i.Subnet.Groups) > 0:
-		return fmt.Sprintf("subnet groups (here %s on %s) are not decided by this version", i.Subnet.Groups[0].Name, i.Subnet.Path())
-	}
-	return ""
-}
-
 // Between is the set of services that pass from one end to another, exactly:
 // the way, then the filters at both ends. Balancers are met at their own filters.
 func (d *Decider) Between(src, dst End) service.Set {
@@ -363,6 +326,9 @@ func (d *Decider) Between(src, dst End) service.Set {
 	if src.Addr.Is4() {
 		passing = service.All.Minus(service.NotIPv4)
 	}
+	if d.unknown(src) || d.unknown(dst) {
+		return service.Set{}
+	}
 	if !src.Outside() {
 		passing = passing.Intersect(d.FilterTraffic(src.Interface, estate.Out).WithPeers(addr.Of(w.destination)).Services())
 	}
@@ -372,3 +338,6 @@ func (d *Decider) Between(src, dst End) service.Set {
 	}
 	return passing
 }
+
+// unknown reports whether an end's filters can't be decided.
+func (d *Decider) unknown(e End) bool { return !e.Outside() && d.CantDecide(e.Interface) != "" }

@@ -8,10 +8,6 @@ type Dialect struct {
 	Name  string
 	About string // one line for people
 
-	// Decided is false for a dialect that is described but that this version
-	// does not decide yet: whoever meets it says so instead of guessing.
-	Decided bool
-
 	GroupsPerInterface int // quota; 0 means any number
 	RulesPerDirection  int // quota of an instance group, in each direction; 0 means none
 	RulesPerGroup      int // quota of an instance group, both directions together; 0 means none
@@ -26,13 +22,72 @@ type Dialect struct {
 	// StateByRule: a rule may say that it keeps no state.
 	StateByRule bool
 
-	// DefaultGroupWorn: an interface without a group wears the network's default group.
-	DefaultGroupWorn bool
-	// GroupPeersReachPeered: a group peer may be of a network peered both ways, in any account.
-	GroupPeersReachPeered bool
-	// InstanceGroupsRefuse: rules of instance groups may refuse.
-	InstanceGroupsRefuse bool
+	// How it decides.
+	Instances    Filter       // of instance groups
+	Subnets      Filter       // of subnet groups; the zero value where there are none
+	Layers       Layers       // how the two layers go together
+	Nothing      Nothing      // what an interface without a group does
+	GroupsAcross GroupsAcross // whose members a group peer can name
 }
+
+// A Filter says how the rules of one kind of group decide.
+type Filter struct {
+	FirstMatch bool // the rule of the lowest rank that fits decides; else all that admit add up
+	Refuses    bool // rules may refuse
+	State      State
+	// Fixed are built-in rules behind all others, which can't be removed.
+	Fixed []Fixed
+}
+
+// State says whether answers come back by themselves.
+type State string
+
+// The kinds of state.
+const (
+	StateKept    State = "kept"
+	StateNone    State = "none"
+	StateByRule  State = "by rule"
+	StateByGroup State = "by group"
+)
+
+// A Fixed rule is built in.
+type Fixed struct {
+	In    bool
+	Rank  int
+	Admit bool
+	From  string // "network", "probes", "public", "anything"; outward it is where to
+}
+
+// Layers says how the interface's layer and the subnet's go together.
+type Layers string
+
+// The ways.
+const (
+	BothMustAdmit  Layers = "both" // and within one subnet the subnet's layer is skipped
+	EitherMayAdmit Layers = "either"
+	InstancesOnly  Layers = "instances"
+)
+
+// Nothing says what a layer without a group does.
+type Nothing string
+
+// The ways.
+const (
+	WearsDefault Nothing = "default" // the network's default group is worn
+	Passes       Nothing = "passes"
+	Stops        Nothing = "stops"
+	DefaultList  Nothing = "default list" // the subnet has a built-in list: ssh in, everything out
+)
+
+// GroupsAcross says whose members a group peer can name.
+type GroupsAcross string
+
+// The ways.
+const (
+	OwnNetwork     GroupsAcross = "network"
+	PeeredNetworks GroupsAcross = "peered" // also of networks peered both ways, in any account
+	WholeCloud     GroupsAcross = "cloud"
+)
 
 // OwnLists says what becomes of an own prefix list in a dialect.
 type OwnLists string
@@ -55,30 +110,46 @@ const (
 // Limits are the names of all quotas.
 var Limits = []string{LimitRulesPerDirection, LimitRulesPerGroup, LimitSubnetRules, LimitGroupsPerInterface}
 
+// rankedRules stand behind the rules of every group of a ranked cloud.
+var rankedRules = []Fixed{
+	{In: true, Rank: 65000, Admit: true, From: "network"},
+	{In: true, Rank: 65001, Admit: true, From: "probes"},
+	{In: true, Rank: 65500, From: "anything"},
+	{Rank: 65000, Admit: true, From: "network"},
+	{Rank: 65001, Admit: true, From: "public"},
+	{Rank: 65500, From: "anything"},
+}
+
 // All are the dialects, in the order in which the documentation shows them.
 var All = []Dialect{
 	{
-		Name:                  "union",
-		About:                 "groups admit and their rules add up; state is kept; subnets have numbered rules without state",
-		Decided:               true,
-		GroupsPerInterface:    5,
-		RulesPerDirection:     60,
-		SubnetRules:           20,
-		SubnetGroups:          true,
-		OwnLists:              ListsAsCapacity,
-		DefaultGroupWorn:      true,
-		GroupPeersReachPeered: true,
+		Name:               "union",
+		About:              "groups admit and their rules add up; state is kept; subnets have numbered rules without state",
+		Instances:          Filter{State: StateKept},
+		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone},
+		Layers:             BothMustAdmit,
+		Nothing:            WearsDefault,
+		GroupsAcross:       PeeredNetworks,
+		GroupsPerInterface: 5,
+		RulesPerDirection:  60,
+		SubnetRules:        20,
+		SubnetGroups:       true,
+		OwnLists:           ListsAsCapacity,
 	},
 	{
-		Name:                 "ranked",
-		About:                "one group on an interface, one on its subnet; rules have ranks and the first that fits decides",
-		GroupsPerInterface:   1,
-		RulesPerGroup:        1000,
-		SubnetGroups:         true,
-		ManyPeers:            true,
-		ManyPorts:            true,
-		OwnLists:             ListsExpanded,
-		InstanceGroupsRefuse: true,
+		Name:               "ranked",
+		About:              "one group on an interface, one on its subnet; rules have ranks and the first that fits decides",
+		GroupsPerInterface: 1,
+		RulesPerGroup:      1000,
+		SubnetGroups:       true,
+		ManyPeers:          true,
+		ManyPorts:          true,
+		OwnLists:           ListsExpanded,
+		Instances:          Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules},
+		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules},
+		Layers:             BothMustAdmit,
+		Nothing:            Passes,
+		GroupsAcross:       OwnNetwork,
 	},
 	{
 		Name:               "layered",
@@ -89,11 +160,20 @@ var All = []Dialect{
 		SubnetGroups:       true,
 		OwnLists:           ListsExpanded,
 		StateByRule:        true,
+		Instances:          Filter{State: StateByRule},
+		Subnets:            Filter{State: StateByRule},
+		Layers:             EitherMayAdmit,
+		Nothing:            DefaultList,
+		GroupsAcross:       OwnNetwork,
 	},
 	{
-		Name:     "flat",
-		About:    "any number of groups on an interface, their rules add up; no subnet groups",
-		OwnLists: ListsAsOne,
+		Name:         "flat",
+		About:        "any number of groups on an interface, their rules add up; no subnet groups",
+		OwnLists:     ListsAsOne,
+		Instances:    Filter{State: StateByGroup},
+		Layers:       InstancesOnly,
+		Nothing:      Stops,
+		GroupsAcross: WholeCloud,
 	},
 }
 

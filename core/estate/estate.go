@@ -176,6 +176,7 @@ type Group struct {
 	Existing    bool   // defined as being there and not ours: a peer, nothing more
 	BuiltIn     bool   // the cloud made it and it can't be removed
 	Default     bool   // the network's default group
+	Stateless   bool   // keeps no state, where the dialect decides that by group
 	Defined     bool   // the definitions say what it is
 	Origin      Origin
 }
@@ -285,7 +286,8 @@ type PeerKind uint8
 // The kinds of peer.
 const (
 	PeerEveryone PeerKind = iota // every address
-	PeerInternet                 // strangers, in laws, expectations and fixed rules
+	PeerInternet                 // strangers, in laws and expectations
+	PeerPublic                   // every public address, in fixed rules
 	PeerRange
 	PeerGroup
 	PeerList

@@ -94,7 +94,7 @@ func (p Peer) String() string {
 	switch p.Kind {
 	case PeerEveryone:
 		word = "everyone"
-	case PeerInternet:
+	case PeerInternet, PeerPublic:
 		word = "internet"
 	case PeerRange:
 		word = addr.PrefixString(p.Range)

@@ -1,0 +1,197 @@
+package decide
+
+import (
+	"net/netip"
+	"slices"
+
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// What one group lets through.
+//
+// A surveyed group decides as its dialect says: by rank, or by adding up what
+// its rules admit. A defined group decides by its meaning, which is the same on
+// every cloud: the first statement that fits, in the order in which they are
+// written; what none admits is stopped; answers come back.
+
+// byRank reports whether the first rule that fits decides.
+func byRank(g *estate.Group) bool { return g.Defined || Filter(g).FirstMatch }
+
+// ordered are the rules of a group in a direction, in the order in which they
+// decide: of equal ranks the refusal first, behind them the fixed rules of the
+// dialect that the survey does not list.
+func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate.Rule {
+	key := ruleKey{g, direction}
+	if rules, ok := d.rules[key]; ok {
+		return rules
+	}
+	var rules []*estate.Rule
+	for k := range g.Rules {
+		if r := &g.Rules[k]; r.Direction == direction {
+			rules = append(rules, r)
+		}
+	}
+	if f := Filter(g); !g.Defined && f.FirstMatch {
+		for _, fixed := range f.Fixed {
+			r := fixedRule(fixed)
+			listed := slices.ContainsFunc(rules, func(x *estate.Rule) bool { return x.Rank == r.Rank && x.BuiltIn })
+			if r.Direction == direction && !listed {
+				rules = append(rules, r)
+			}
+		}
+		slices.SortStableFunc(rules, func(a, b *estate.Rule) int {
+			if a.Rank != b.Rank {
+				return a.Rank - b.Rank
+			}
+			return refusalFirst(a) - refusalFirst(b)
+		})
+	}
+	d.rules[key] = rules
+	return rules
+}
+
+func refusalFirst(r *estate.Rule) int {
+	if r.Action == estate.Refuse {
+		return 0
+	}
+	return 1
+}
+
+// fixedRule is a built-in rule of a dialect as a rule.
+func fixedRule(f dialect.Fixed) *estate.Rule {
+	r := &estate.Rule{Direction: estate.Out, Action: estate.Refuse, Rank: f.Rank, Services: []service.Spec{service.Anything}, BuiltIn: true, Description: "built in"}
+	if f.In {
+		r.Direction = estate.In
+	}
+	if f.Admit {
+		r.Action = estate.Admit
+	}
+	kind := map[string]estate.PeerKind{"network": estate.PeerNetwork, "probes": estate.PeerProbes, "public": estate.PeerPublic, "anything": estate.PeerEveryone}[f.From]
+	r.Peers = []estate.Peer{{Kind: kind}}
+	return r
+}
+
+// keepsState reports whether answers to what a rule of a group admits come back by themselves.
+func keepsState(g *estate.Group, r *estate.Rule) bool {
+	if g.Defined {
+		return !r.Stateless
+	}
+	switch Filter(g).State {
+	case dialect.StateKept:
+		return true
+	case dialect.StateByRule:
+		return !r.Stateless
+	case dialect.StateByGroup:
+		return !g.Stateless
+	}
+	return false
+}
+
+// A decision is what a group says about one service with one peer.
+type decision struct {
+	admitted bool
+	state    bool         // answers come back by themselves
+	rule     *estate.Rule // the one that decided; nil where none fits
+}
+
+// one decides a single service with one peer. Where rules add up and some that
+// fit keep state, one of those decides.
+func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Instance, peer netip.Addr, p service.Point) decision {
+	var found decision
+	first := byRank(g)
+	for _, r := range d.ordered(g, direction) {
+		if r.Action == estate.Refuse && !first || !service.Of(r.Services...).Contains(p) || !d.Peers(g, r, at).Contains(peer) {
+			continue
+		}
+		x := decision{admitted: r.Action == estate.Admit, rule: r}
+		x.state = x.admitted && keepsState(g, r)
+		if first || x.state {
+			return x
+		}
+		if found.rule == nil {
+			found = x
+		}
+	}
+	if found.rule == nil && g.Follows {
+		for _, f := range d.followed(g) {
+			if x := d.one(f, direction, at, peer, p); x.admitted && (!found.admitted || x.state) {
+				found = x
+			}
+		}
+	}
+	return found
+}
+
+// followed are the groups of the instances in the subnets around which a group stands.
+func (d *Decider) followed(g *estate.Group) []*estate.Group {
+	var groups []*estate.Group
+	for _, i := range d.wearers[g] {
+		for _, worn := range d.Worn(i) {
+			if worn.For == estate.ForInstances && !slices.Contains(groups, worn) {
+				groups = append(groups, worn)
+			}
+		}
+	}
+	return groups
+}
+
+// An allowance is the traffic that a group lets through, and the part of it
+// whose answers come back by themselves.
+type allowance struct{ all, kept traffic.Set }
+
+func (a allowance) union(b allowance) allowance {
+	return allowance{a.all.Union(b.all), a.kept.Union(b.kept)}
+}
+
+// allowed is what a group as a whole lets through in a direction.
+func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estate.Instance) allowance {
+	var admitted, kept []traffic.Set
+	var refused traffic.Set
+	first := byRank(g)
+	for _, r := range d.ordered(g, direction) {
+		if r.Action == estate.Refuse && !first {
+			continue
+		}
+		set := traffic.Of(d.Peers(g, r, at), service.Of(r.Services...))
+		if r.Action == estate.Refuse {
+			// What was admitted before stays admitted: only what is left of the set is refused.
+			refused = refused.Union(set.Minus(traffic.UnionAll(admitted)))
+			continue
+		}
+		if !refused.IsEmpty() {
+			set = set.Minus(refused)
+		}
+		if keepsState(g, r) {
+			if first { // the first that fits says whether state is kept
+				kept = append(kept, set.Minus(traffic.UnionAll(admitted)))
+			} else {
+				kept = append(kept, set)
+			}
+		}
+		admitted = append(admitted, set)
+	}
+	result := allowance{traffic.UnionAll(admitted), traffic.UnionAll(kept)}
+	if g.Follows {
+		var more allowance
+		for _, f := range d.followed(g) {
+			more = more.union(d.allowed(f, direction, nil))
+		}
+		left := refused.Union(result.all)
+		result.kept = result.kept.Union(more.kept.Minus(left))
+		result.all = result.all.Union(more.all.Minus(refused))
+	}
+	return result
+}
+
+// RuleTraffic is the traffic that a rule of a group speaks of.
+func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
+	return traffic.Of(d.Peers(g, r, nil), service.Of(r.Services...))
+}
+
+// GroupTraffic is what a group as a whole lets through in a direction.
+func (d *Decider) GroupTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
+	return d.allowed(g, direction, nil).all
+}
