@@ -27,7 +27,8 @@ func (a *App) traceCommand() *cli.Command {
 			"  isonomos trace --survey survey.jsonl 198.51.100.20 front-door https\n" +
 			"  isonomos trace --survey survey.jsonl ops-1 gauge-3 icmp 8/0\n\n" +
 			"The verdict is passes, stopped (by a filter), no-way (no route, peering, public address or listener),\n" +
-			"one-way (the request arrives, an answer is stopped), or undecided (the survey does not say enough). Exit 0 if it passes, else 1.",
+			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
+			"Exit 0 if it passes, else 1.",
 		Flags:  []cli.Flag{estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json")},
 		Action: a.trace,
 	}

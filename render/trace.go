@@ -198,7 +198,11 @@ func witnessText(e *estate.Estate, a decide.Answer) string {
 			}
 		}
 		if why.Rule != nil {
-			return fmt.Sprintf("by %q (%s)", why.Rule.Sentence(e.Services), place(why.Rule.Origin))
+			text := fmt.Sprintf("by %q of %s", why.Rule.Sentence(e.Services), why.Group.Path())
+			if at := place(why.Rule.Origin); at != "" {
+				text += " (" + at + ")"
+			}
+			return text
 		}
 	}
 	return whyText(e, why)

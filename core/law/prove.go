@@ -114,6 +114,9 @@ func (p *prover) prove(x Expectation) Result {
 			}
 		}
 	}
+	if name := p.unpublished(x); name != "" {
+		return Result{Expectation: x, Undecided: true, Note: fmt.Sprintf("the addresses of the list %s, which a provider publishes, are known from a survey only", name)}
+	}
 	switch {
 	case x.Only:
 		p.only(&r, from, to)
@@ -126,6 +129,19 @@ func (p *prover) prove(x Expectation) Result {
 		p.cannot(&r, from, to)
 	}
 	return r
+}
+
+// unpublished is the name of a published list that the expectation is about and
+// that no survey tells the addresses of.
+func (p *prover) unpublished(x Expectation) string {
+	for _, s := range []Side{x.From, x.To} {
+		for _, peer := range s.Of {
+			if peer.Kind == estate.PeerList && len(peer.List.Published) > 0 && p.d.ListEntries(peer.List, nil).IsEmpty() {
+				return peer.List.Name
+			}
+		}
+	}
+	return ""
 }
 
 // note says what the answer rests on beside the survey.

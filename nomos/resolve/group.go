@@ -94,6 +94,14 @@ func (r *resolver) groupBodies() {
 		for _, s := range b.node.Body {
 			r.member(b.group, s)
 		}
+		if b.group.For != estate.ForSubnets {
+			continue
+		}
+		for _, s := range b.group.Network.Subnets { // offline, it is attached to what it covers
+			if b.group.CoversSubnet(s) {
+				s.Groups = append(s.Groups, b.group)
+			}
+		}
 	}
 }
 
