@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -25,17 +28,24 @@ func (a *App) traceCommand() *cli.Command {
 			"service is a name, or a protocol with a port or ICMP type.\n\n" +
 			"  isonomos trace --survey survey.jsonl booking-1 ledger-1 tcp 5432\n" +
 			"  isonomos trace --survey survey.jsonl 198.51.100.20 front-door https\n" +
-			"  isonomos trace --survey survey.jsonl ops-1 gauge-3 icmp 8/0\n\n" +
+			"  isonomos trace --survey survey.jsonl ops-1 gauge-3 icmp 8/0\n" +
+			"  isonomos trace --survey survey.jsonl --batch questions.txt\n\n" +
 			"The verdict is passes, stopped (by a filter), no-way (no route, peering, public address or listener),\n" +
 			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
 			"Exit 0 if it passes, else 1.",
-		Flags:  []cli.Flag{estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json")},
+		Flags: []cli.Flag{estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json"),
+			&cli.StringFlag{Name: "batch", Usage: "answer the questions of `FILE` (- for standard input), a line each: SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; one JSON object a line comes out"},
+			&cli.IntFlag{Name: "source-port", Value: -1, Usage: "the flow's source `PORT`; without it every client port must get its answer", Validator: portOrNone, HideDefault: true},
+		},
 		Action: a.trace,
 	}
 }
 
 func (a *App) trace(_ context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
+	if c.String("batch") != "" {
+		return a.traceBatch(c)
+	}
 	if len(args) < 3 {
 		return usage("trace needs a source, a destination and a service: isonomos trace booking-1 ledger-1 tcp 5432")
 	}
@@ -50,7 +60,12 @@ func (a *App) trace(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	answer, err := decide.New(w.Estate).Trace(decide.Question{Source: args[0], Destination: args[1], Service: point})
+	q := decide.Question{Source: args[0], Destination: args[1], Service: point}
+	if n := c.Int("source-port"); n >= 0 {
+		port := uint16(n)
+		q.SourcePort = &port
+	}
+	answer, err := decide.New(w.Estate).Trace(q)
 	if err != nil {
 		return usage("%v", err)
 	}
@@ -132,4 +147,88 @@ func noService(e *estate.Estate, text string) error {
 		return usage("a port needs its protocol: tcp %s or udp %s", text, text)
 	}
 	return usage("no service is called %q: write a name like https, or a protocol and port like tcp 8443", fmt.Sprint(text))
+}
+
+func portOrNone(n int) error {
+	if n < -1 || n > 65535 {
+		return errors.New("a port goes from 0 to 65535")
+	}
+	return nil
+}
+
+// traceBatch answers one question a line, in their order. A question that can't
+// be asked gets an answer that says so.
+func (a *App) traceBatch(c *cli.Command) error {
+	if c.Args().Present() {
+		return usage("with --batch the questions come from the file, not from arguments")
+	}
+	if c.String("batch") == "-" && c.String("survey") == "-" {
+		return usage("only one of --survey and --batch can be standard input")
+	}
+	w, err := a.world(c)
+	if err != nil {
+		return err
+	}
+	in, err := a.open(c.String("batch"))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	d := decide.New(w.Estate)
+	out := bufio.NewWriter(a.Stdout)
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		text := strings.TrimSpace(lines.Text())
+		if text == "" || strings.HasPrefix(text, "#") {
+			continue
+		}
+		var answer decide.Answer
+		q, err := batchQuestion(strings.Fields(text))
+		if err == nil {
+			answer, err = d.Trace(q)
+		}
+		if err := render.TraceLine(out, w.Estate, answer, err); err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return usage("reading %s: %v", c.String("batch"), err)
+	}
+	return out.Flush()
+}
+
+// batchQuestion reads SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; for ICMP the
+// port is type/code, for protocols without ports it is -.
+func batchQuestion(fields []string) (decide.Question, error) {
+	if len(fields) < 4 || len(fields) > 5 {
+		return decide.Question{}, errors.New("a question is SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]")
+	}
+	q := decide.Question{Source: fields[0], Destination: fields[1]}
+	protocol, err := service.ParseProtocol(fields[2])
+	if err != nil {
+		return q, err
+	}
+	text := service.ProtocolName(protocol)
+	if fields[3] != "-" {
+		text += " " + fields[3]
+	}
+	spec, err := service.ParseSpec(text)
+	if err != nil {
+		return q, err
+	}
+	portless := protocol != service.TCP && protocol != service.UDP && protocol != service.ICMP && protocol != service.ICMPv6
+	if spec.From != spec.To || fields[3] == "-" && !portless {
+		return q, fmt.Errorf("%s stands for more than one service: give one port, or type/code", text)
+	}
+	q.Service = service.PointOf(protocol, spec.From)
+	if len(fields) == 5 {
+		n, err := strconv.ParseUint(fields[4], 10, 16)
+		if err != nil {
+			return q, fmt.Errorf("%q is not a source port", fields[4])
+		}
+		port := uint16(n)
+		q.SourcePort = &port
+	}
+	return q, nil
 }

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -132,6 +133,19 @@ func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
 // TraceJSON writes an answer as one JSON document.
 func TraceJSON(w io.Writer, e *estate.Estate, a decide.Answer) error {
 	return writeJSON(w, traceToJSON(e, a))
+}
+
+// TraceLine writes an answer, or why there is none, as one line of JSON.
+func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, err error) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	if err != nil {
+		return enc.Encode(struct {
+			Verdict string `json:"verdict"`
+			Message string `json:"message"`
+		}{"invalid", err.Error()})
+	}
+	return enc.Encode(traceToJSON(e, a))
 }
 
 // Proof writes the results of expectations for a terminal: those that fail first.
