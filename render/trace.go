@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"isonomos/core/decide"
 	"isonomos/core/estate"
@@ -149,7 +150,8 @@ func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, err error) error 
 }
 
 // Proof writes the results of expectations for a terminal: those that fail first.
-func Proof(s *Screen, e *estate.Estate, results []law.Result) {
+func Proof(s *Screen, e *estate.Estate, results []law.Result, verdicts []law.Verdict) {
+	lawVerdicts(s, verdicts)
 	holds := 0
 	for _, failing := range []bool{true, false} {
 		for _, r := range results {
@@ -177,6 +179,9 @@ func Proof(s *Screen, e *estate.Estate, results []law.Result) {
 			}
 		}
 	}
+	if len(results) == 0 && len(verdicts) > 0 {
+		return
+	}
 	if len(results) == 0 {
 		s.Line(Piece{"the definitions expect nothing", Strong}, Piece{Text: "   write for example: expect internet cannot reach GROUP"})
 		return
@@ -196,6 +201,46 @@ func Proof(s *Screen, e *estate.Estate, results []law.Result) {
 		summary += fmt.Sprintf(", %d %s not", failed, map[bool]string{true: "does", false: "do"}[failed == 1])
 	}
 	s.Line(Piece{summary, Strong})
+}
+
+// lawVerdicts writes what became of laws: each breach with its rule, and how many are excused.
+func lawVerdicts(s *Screen, verdicts []law.Verdict) {
+	const shown = 5
+	for _, v := range verdicts {
+		word, style := "holds", Cool
+		if !v.Holds() {
+			word, style = "BROKEN", Hot
+		}
+		title := "law " + v.Name
+		if v.Title != "" {
+			title += "  " + v.Title
+		}
+		s.Ends(Piece{place(v.Law.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{title, Plain})
+		about := "over " + Count(v.Groups, "group", "groups")
+		if n := v.Excused(); n > 0 {
+			about += fmt.Sprintf(", %s excused", Count(n, "breach", "breaches"))
+		}
+		s.Text(findingIndent, about)
+		broken := len(v.Breaches) - v.Excused()
+		for i, b := range v.Breaches {
+			if b.Excused == nil && i >= shown {
+				s.Text(findingIndent, fmt.Sprintf("and %d more", broken-shown))
+				break
+			}
+			if b.Excused != nil {
+				s.Labelled(findingIndent, Piece{"excused", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(), b.Excused.Until.Add(-time.Second).Format("2006-01-02"), b.Excused.By, b.Excused.Because)})
+				continue
+			}
+			s.Ends(Piece{place(b.Origin()), Faint}, Piece{strings.Repeat(" ", findingIndent), Plain}, Piece{b.Group.Path(), Accent})
+			s.Text(findingIndent+2, b.Text)
+			if b.Witness != nil {
+				s.Text(findingIndent+2, fmt.Sprintf("for example %s %s", b.Witness.Peer, b.Witness.Service))
+			}
+		}
+	}
+	if len(verdicts) > 0 {
+		s.Blank()
+	}
 }
 
 func verdictWords(v decide.Verdict) string {
@@ -223,7 +268,7 @@ func witnessText(e *estate.Estate, a decide.Answer) string {
 }
 
 // ProofJSON writes the results of expectations as one JSON document.
-func ProofJSON(w io.Writer, e *estate.Estate, results []law.Result) error {
+func ProofJSON(w io.Writer, e *estate.Estate, results []law.Result, verdicts []law.Verdict) error {
 	type item struct {
 		File      string     `json:"file"`
 		Line      int        `json:"line"`
@@ -242,8 +287,43 @@ func ProofJSON(w io.Writer, e *estate.Estate, results []law.Result) error {
 		}
 	}
 	return writeJSON(w, struct {
-		Version      int    `json:"version"`
-		Expectations []item `json:"expectations"`
-		Laws         []item `json:"laws"`
-	}{1, items, []item{}})
+		Version      int       `json:"version"`
+		Expectations []item    `json:"expectations"`
+		Laws         []lawJSON `json:"laws"`
+	}{1, items, lawsToJSON(verdicts)})
+}
+
+type breachJSON struct {
+	Group   string `json:"group"`
+	Text    string `json:"text"`
+	Example string `json:"example,omitempty"`
+	Excused bool   `json:"excused"`
+	placeJSON
+}
+
+type lawJSON struct {
+	Name     string       `json:"name"`
+	Title    string       `json:"title,omitempty"`
+	Severity string       `json:"severity,omitempty"`
+	Controls []string     `json:"controls"`
+	Holds    bool         `json:"holds"`
+	Groups   int          `json:"groups"`
+	Breaches []breachJSON `json:"breaches"`
+	placeJSON
+}
+
+func lawsToJSON(verdicts []law.Verdict) []lawJSON {
+	list := []lawJSON{}
+	for _, v := range verdicts {
+		x := lawJSON{v.Name, v.Title, v.Severity, orNone(v.Controls), v.Holds(), v.Groups, []breachJSON{}, at(v.Law.Origin)}
+		for _, b := range v.Breaches {
+			y := breachJSON{Group: b.Group.Path(), Text: b.Text, Excused: b.Excused != nil, placeJSON: at(b.Origin())}
+			if b.Witness != nil {
+				y.Example = fmt.Sprintf("%s %s", b.Witness.Peer, b.Witness.Service)
+			}
+			x.Breaches = append(x.Breaches, y)
+		}
+		list = append(list, x)
+	}
+	return list
 }

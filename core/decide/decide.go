@@ -18,6 +18,7 @@ import (
 // goroutine at a time.
 type Decider struct {
 	estate     *estate.Estate
+	byName     map[string][]*estate.Instance // by name, id, and both with their account
 	byAddress  map[netip.Addr][]*estate.Interface
 	bySubnet   map[*estate.Subnet][]*estate.Interface
 	wearers    map[*estate.Group][]*estate.Interface
@@ -41,6 +42,7 @@ type ruleKey struct {
 func New(e *estate.Estate) *Decider {
 	d := &Decider{
 		estate:     e,
+		byName:     make(map[string][]*estate.Instance),
 		byAddress:  make(map[netip.Addr][]*estate.Interface),
 		bySubnet:   make(map[*estate.Subnet][]*estate.Interface),
 		wearers:    make(map[*estate.Group][]*estate.Interface),
@@ -64,6 +66,7 @@ func New(e *estate.Estate) *Decider {
 		}
 	}
 	for _, instance := range e.Instances {
+		d.name(instance)
 		for _, i := range instance.Interfaces {
 			d.bySubnet[i.Subnet] = append(d.bySubnet[i.Subnet], i)
 			for _, a := range slices.Concat(i.Private, i.Public) {
@@ -83,6 +86,17 @@ func New(e *estate.Estate) *Decider {
 		}
 	}
 	return d
+}
+
+// name notes the names by which an instance can be asked for.
+func (d *Decider) name(i *estate.Instance) {
+	names := []string{i.Name, i.Path()}
+	if i.ID != "" && i.ID != i.Name {
+		names = append(names, i.ID, i.Account.Name+"/"+i.ID)
+	}
+	for _, n := range names {
+		d.byName[n] = append(d.byName[n], i)
+	}
 }
 
 // Estate is the estate that is decided over.

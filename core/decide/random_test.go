@@ -358,3 +358,61 @@ func oraclePeer(d *decide.Decider, g *estate.Group, p estate.Peer, a netip.Addr)
 	}
 	return false
 }
+
+// What an exposure says of whole sets, by classes of interfaces, is what single
+// flows say, in both directions, from inside and outside.
+func TestExposureAgreesWithFlows(t *testing.T) {
+	stranger := netip.MustParseAddr("192.0.2.77")
+	exposed := 0
+	for _, name := range dialect.Names() {
+		for seed := range uint64(25) {
+			random := rand.New(rand.NewPCG(seed, 31))
+			e := randomEstate(random, name)
+			for _, n := range e.Networks {
+				for _, s := range n.Subnets {
+					via := []estate.Via{estate.ViaInternet, estate.ViaNAT, estate.ViaDrop}[random.IntN(3)]
+					s.Routes = append(s.Routes, estate.Route{To: netip.MustParsePrefix("0.0.0.0/0"), Via: via})
+				}
+			}
+			for k, i := range e.Instances {
+				if random.IntN(3) > 0 {
+					i.Interfaces[0].Public = []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(k + 1)})}
+				}
+			}
+			d := decide.New(e)
+			from := e.Instances[0].Interfaces[0]
+			for _, direction := range []estate.Direction{estate.In, estate.Out} {
+				byInterface := make(map[*estate.Interface]decide.Exposed)
+				for _, x := range d.Exposure(decide.Peers{Outside: addr.Of(stranger), Interfaces: []*estate.Interface{from}}, direction) {
+					byInterface[x.Interface] = x
+					exposed++
+					if len(x.Rules) == 0 && !x.Interface.Unfiltered && len(d.Worn(x.Interface)) > 0 {
+						t.Errorf("%s, seed %d: %s is exposed by no rule", name, seed, x.Interface.Instance.Name)
+					}
+				}
+				for _, i := range e.Instances {
+					f := i.Interfaces[0]
+					for _, peer := range []decide.End{{Addr: stranger}, {Interface: from, Addr: from.Private[0]}} {
+						if peer.Interface == f {
+							continue
+						}
+						for _, text := range probed[:10] {
+							p := point(t, text)
+							src, dst := peer, decide.End{Interface: f, Addr: f.Private[0]}
+							if direction == estate.Out {
+								src, dst = dst, src
+							}
+							want := d.Flow(src, dst, p).Verdict == decide.Passes
+							if got := byInterface[f].Traffic.Contains(peer.Addr, p); got != want {
+								t.Fatalf("%s, seed %d, %s: %s → %s %s passes: %v, exposed: %v", name, seed, direction, src, dst, text, want, got)
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	if exposed < 300 {
+		t.Errorf("only %d exposures", exposed)
+	}
+}

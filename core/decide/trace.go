@@ -148,12 +148,7 @@ func (d *Decider) locate(text string) ([]End, error) {
 		}
 		return []End{{Addr: a}}, nil
 	}
-	var found []*estate.Instance
-	for _, i := range d.estate.Instances {
-		if text == i.Name || text == i.ID || text == i.Path() || text == i.Account.Name+"/"+i.ID {
-			found = append(found, i)
-		}
-	}
+	found := d.byName[text]
 	switch len(found) {
 	case 0:
 		return nil, d.noInstance(text)

@@ -38,6 +38,24 @@ func Rebase(expectations []Expectation, rebase func([]estate.Peer) []estate.Peer
 	return moved
 }
 
+// RebaseLaws carries laws over to another estate.
+func RebaseLaws(laws []Law, rebase func([]estate.Peer) []estate.Peer) []Law {
+	move := func(openings []Opening) []Opening {
+		moved := make([]Opening, len(openings))
+		for i, o := range openings {
+			o.Peers = Side{rebase(o.Peers.Of), rebase(o.Peers.Except)}
+			moved[i] = o
+		}
+		return moved
+	}
+	moved := make([]Law, len(laws))
+	for i, l := range laws {
+		l.Never, l.Only = move(l.Never), move(l.Only)
+		moved[i] = l
+	}
+	return moved
+}
+
 // A Law is a rule about rules, over defined and surveyed groups alike.
 type Law struct {
 	Name     string

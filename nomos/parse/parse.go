@@ -33,6 +33,20 @@ func File(f *source.File) (*syntax.File, []source.Message) {
 	return tree, source.Sort(p.messages)
 }
 
+// Condition parses a condition on labels that stands alone.
+func Condition(f *source.File) (*syntax.Condition, []source.Message) {
+	scanned := scan.File(f)
+	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages}
+	var c *syntax.Condition
+	p.statement(func() {
+		c = p.condition()
+		if p.skipNewlines(); !p.at(token.EOF) {
+			p.expected("the end of the condition", "")
+		}
+	})
+	return c, p.messages
+}
+
 // Limits that keep hostile input from costing out of proportion.
 const (
 	maxMessages = 50

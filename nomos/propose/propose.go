@@ -34,15 +34,16 @@ type World struct {
 	Survey      *estate.Estate // nil without one
 	Estate      *estate.Estate // the definitions on the survey
 	Expects     []law.Expectation
+	Laws        []law.Law
 	Notes       []string // where definitions and survey do not fit
 }
 
 // NewWorld puts definitions on a survey, if there is one.
 func NewWorld(d nomos.Definitions, survey *estate.Estate) World {
-	w := World{Definitions: d, Survey: survey, Estate: d.Estate, Expects: d.Expects}
+	w := World{Definitions: d, Survey: survey, Estate: d.Estate, Expects: d.Expects, Laws: d.Laws}
 	if survey != nil {
 		e, rebase, notes := estate.Overlay(d.Estate, survey)
-		w.Estate, w.Expects, w.Notes = e, law.Rebase(d.Expects, rebase), notes
+		w.Estate, w.Expects, w.Laws, w.Notes = e, law.Rebase(d.Expects, rebase), law.RebaseLaws(d.Laws, rebase), notes
 	}
 	return w
 }

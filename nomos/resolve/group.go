@@ -530,7 +530,10 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 }
 
 // condition resolves a condition on labels that only a survey may know.
-func (r *resolver) condition(c *syntax.Condition) *estate.Condition {
+func (r *resolver) condition(c *syntax.Condition) *estate.Condition { return Condition(c) }
+
+// Condition is what a condition means.
+func Condition(c *syntax.Condition) *estate.Condition {
 	e := &estate.Condition{}
 	switch c.Op {
 	case syntax.Compare:
@@ -544,7 +547,7 @@ func (r *resolver) condition(c *syntax.Condition) *estate.Condition {
 		e.Kind = estate.Not
 	}
 	for _, part := range c.Parts {
-		e.Parts = append(e.Parts, *r.condition(part))
+		e.Parts = append(e.Parts, *Condition(part))
 	}
 	return e
 }

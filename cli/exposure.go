@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/near"
+	"isonomos/nomos/parse"
+	"isonomos/nomos/propose"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+	"isonomos/render"
+	"isonomos/store"
+)
+
+func (a *App) exposureCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "exposure",
+		Usage:     "what strangers, or any peer, can really reach",
+		ArgsUsage: "[flags]",
+		Description: "Shows for each instance of a survey what really arrives there after routes, public addresses, filters\n" +
+			"of both layers and balancers: the services, from whom, and the rules that let them through.\n\n" +
+			"  isonomos exposure --survey survey.jsonl\n" +
+			"  isonomos exposure --survey survey.jsonl --matrix\n" +
+			"  isonomos exposure --survey survey.jsonl --from rig-1 --over \"stage = production\"\n" +
+			"  isonomos exposure --survey survey.jsonl --direction out --to berth-ledger",
+		Flags: []cli.Flag{
+			estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json"),
+			&cli.StringFlag{Name: "from", Value: "internet", Usage: "who reaches (or with --direction out is reached): internet, a list, group or instance by name, an address or range, as `PEER`"},
+			&cli.StringFlag{Name: "to", Usage: "only this `INSTANCE` or the members of this group"},
+			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
+			&cli.StringFlag{Name: "direction", Value: "in", Usage: "`WAY`: in (what can be reached here), out (what can be reached from here)", Validator: oneOf("in", "out")},
+			&cli.BoolFlag{Name: "matrix", Usage: "a table of groups and services"},
+		},
+		Action: a.exposure,
+	}
+}
+
+func (a *App) exposure(_ context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return usage("exposure takes no argument %q: say whom with --from and whose with --to", c.Args().First())
+	}
+	if c.Bool("matrix") && c.String("format") != "text" {
+		return usage("--matrix is a table for reading: leave --format out")
+	}
+	over, err := overCondition(c.String("over"))
+	if err != nil {
+		return err
+	}
+	w, err := a.world(c)
+	if err != nil {
+		return err
+	}
+	for _, n := range w.Notes {
+		a.note("%s", n)
+	}
+	if len(w.Estate.Instances) == 0 {
+		return usage("definitions name no instances: give a survey with --survey FILE")
+	}
+	d := decide.New(w.Estate)
+	peers, err := exposurePeers(d, w, c.String("from"))
+	if err != nil {
+		return err
+	}
+	direction := estate.Direction(c.String("direction"))
+	keep, err := exposureOf(d, w, c.String("to"))
+	if err != nil {
+		return err
+	}
+	found := slices.DeleteFunc(d.Exposure(peers, direction), func(x decide.Exposed) bool {
+		return !keep(x.Interface) || over != nil && !over.Holds(estate.InterfacePlace(x.Interface))
+	})
+	if c.String("format") == "json" {
+		return render.ExposureJSON(a.Stdout, w.Estate, found, direction)
+	}
+	s := a.screen(c)
+	if c.Bool("matrix") {
+		render.ExposureMatrix(s, w.Estate, d, found)
+	} else {
+		who := c.String("from")
+		if who == "internet" {
+			who = "strangers"
+		}
+		render.Exposure(s, w.Estate, d, found, direction, who)
+	}
+	return s.Err()
+}
+
+// overCondition reads a condition on labels.
+func overCondition(text string) (*estate.Condition, error) {
+	if text == "" {
+		return nil, nil
+	}
+	parsed, messages := parse.Condition(source.NewFile("--over", text))
+	if len(messages) > 0 {
+		return nil, usage("%s", strings.TrimRight(messages[0].String(), "\n"))
+	}
+	return resolve.Condition(parsed), nil
+}
+
+// exposurePeers finds whom a name means: the internet, an instance, a group, a list, an address or range.
+func exposurePeers(d *decide.Decider, w propose.World, name string) (decide.Peers, error) {
+	if name == "internet" {
+		return d.StrangersOutside(), nil
+	}
+	if prefix, err := store.ParseRange(name); err == nil {
+		set := addr.OfPrefixes(prefix)
+		peers := decide.Peers{Outside: set.Minus(d.OwnAddresses())}
+		for _, i := range w.Estate.Instances {
+			for _, f := range i.Interfaces {
+				if slices.ContainsFunc(f.Private, func(own netip.Addr) bool { return set.Contains(own) }) {
+					peers.Interfaces = append(peers.Interfaces, f)
+				}
+			}
+		}
+		return peers, nil
+	}
+	var names []string
+	for _, l := range w.Estate.Lists {
+		if names = append(names, l.Name); l.Name == strings.TrimPrefix(name, "list ") {
+			return decide.Peers{Outside: d.ListEntries(l, nil)}, nil
+		}
+	}
+	for _, i := range w.Estate.Instances {
+		if names = append(names, i.Name); i.Name == name || i.Path() == name || i.ID == name {
+			return decide.Peers{Interfaces: i.Interfaces}, nil
+		}
+	}
+	if found := w.Estate.FindGroups(strings.TrimPrefix(name, "group ")); len(found) > 0 {
+		var peers decide.Peers
+		for _, g := range found {
+			peers.Interfaces = append(peers.Interfaces, d.Wearers(g)...)
+		}
+		return peers, nil
+	}
+	for _, g := range w.Estate.Groups {
+		names = append(names, g.Name)
+	}
+	return decide.Peers{}, unknownPeer(name, names)
+}
+
+func unknownPeer(name string, names []string) error {
+	if best := near.Several(name, names, 3); len(best) > 0 {
+		return usage("there is no list, instance or group called %q: near are %s", name, strings.Join(best, ", "))
+	}
+	return usage("there is no list, instance or group called %q, and it is no address or range", name)
+}
+
+// exposureOf says which interfaces are asked for.
+func exposureOf(d *decide.Decider, w propose.World, name string) (func(*estate.Interface) bool, error) {
+	if name == "" {
+		return func(*estate.Interface) bool { return true }, nil
+	}
+	peers, err := exposurePeers(d, w, name)
+	if err != nil {
+		return nil, err
+	}
+	return func(i *estate.Interface) bool { return slices.Contains(peers.Interfaces, i) }, nil
+}

@@ -1,0 +1,290 @@
+package law
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// A Breach is one group, or one rule of it, that a law does not allow.
+type Breach struct {
+	Group   *estate.Group
+	Rule    *estate.Rule // nil where it is the group as a whole
+	Text    string
+	Witness *traffic.Witness
+	Excused *Exemption // the exemption that covers it; nil where it is a breach indeed
+}
+
+// Origin is the place of a breach: its rule, else its group.
+func (b Breach) Origin() estate.Origin {
+	if b.Rule != nil {
+		return b.Rule.Origin
+	}
+	return b.Group.Origin
+}
+
+// A Verdict is what became of a law.
+type Verdict struct {
+	Law
+	Groups   int      // over how many groups it stands
+	Breaches []Breach // those that no exemption covers first
+}
+
+// Holds reports whether nothing breaches the law but what is exempted.
+func (v Verdict) Holds() bool {
+	return !slices.ContainsFunc(v.Breaches, func(b Breach) bool { return b.Excused == nil })
+}
+
+// Excused counts the breaches that exemptions cover.
+func (v Verdict) Excused() int {
+	n := 0
+	for _, b := range v.Breaches {
+		if b.Excused != nil {
+			n++
+		}
+	}
+	return n
+}
+
+// Judge holds the groups of an estate against laws. Exemptions whose end is not
+// after now count no more. The last result are exemptions that count and cover nothing.
+func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time) ([]Verdict, []Exemption) {
+	used := make(map[int]bool)
+	verdicts := make([]Verdict, len(laws))
+	for i, l := range laws {
+		v := Verdict{Law: l}
+		for _, g := range d.Estate().Groups {
+			if g.Existing || g.BuiltIn || l.Over != nil && !l.Over.Holds(estate.GroupPlace(g)) {
+				continue
+			}
+			v.Groups++
+			j := judge{d, l, g}
+			v.Breaches = append(v.Breaches, j.breaches(exemptions, now, used)...)
+		}
+		slices.SortStableFunc(v.Breaches, func(a, b Breach) int { return excusedLast(a) - excusedLast(b) })
+		verdicts[i] = v
+	}
+	var idle []Exemption
+	for i, e := range exemptions {
+		if e.Until.After(now) && !used[i] {
+			idle = append(idle, e)
+		}
+	}
+	return verdicts, idle
+}
+
+func excusedLast(b Breach) int {
+	if b.Excused != nil {
+		return 1
+	}
+	return 0
+}
+
+// A judge holds one group against one law.
+type judge struct {
+	d *decide.Decider
+	l Law
+	g *estate.Group
+}
+
+func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool) []Breach {
+	excuse := func(services service.Set) (service.Set, *Exemption) {
+		var last *Exemption
+		for i := range exemptions {
+			e := &exemptions[i]
+			if e.Law == j.l.Name && e.Until.After(now) && e.covers(j.g) && e.Services.Overlaps(services) {
+				services, last = services.Minus(e.Services), e
+				used[i] = true
+			}
+		}
+		return services, last
+	}
+	var found []Breach
+	for _, o := range j.l.Never {
+		for _, b := range j.opened(o) {
+			found = append(found, j.excused(b.set, b.Breach, excuse)...)
+		}
+	}
+	for _, b := range j.beyondOnly() {
+		found = append(found, j.excused(b.set, b.Breach, excuse)...)
+	}
+	for _, b := range j.lacking() {
+		if _, e := excuse(service.All); e != nil {
+			b.Excused = e
+		}
+		found = append(found, b)
+	}
+	return found
+}
+
+// covers reports whether an exemption is about a group.
+func (e *Exemption) covers(g *estate.Group) bool {
+	switch e.Kind {
+	case "account":
+		return g.Account.Name == e.Subject
+	case "network":
+		return g.Network != nil && g.Network.Path() == e.Subject
+	}
+	return strings.HasSuffix("/"+g.Path(), "/"+e.Subject)
+}
+
+// excused parts a breach by services: what exemptions cover, and the rest.
+func (j judge) excused(set traffic.Set, b Breach, excuse func(service.Set) (service.Set, *Exemption)) []Breach {
+	left, e := excuse(set.Services())
+	if e == nil {
+		return []Breach{b}
+	}
+	covered := b
+	covered.Excused = e
+	if left.IsEmpty() {
+		return []Breach{covered}
+	}
+	if w, ok := set.OnServices(left).Witness(); ok {
+		b.Witness = &w
+	}
+	return []Breach{b, covered}
+}
+
+// A breach of an opening, with the traffic that is too much.
+type opened struct {
+	Breach
+	set traffic.Set
+}
+
+// peersOf are the addresses that a side of a law means; open reports that they
+// count only where they are open to strangers.
+func (j judge) peersOf(s Side) (peers addr.Set, open bool) {
+	var sets []addr.Set
+	for _, p := range s.Of {
+		if p.Kind == estate.PeerInternet {
+			open = true
+		}
+		sets = append(sets, j.peer(p))
+	}
+	var except []addr.Set
+	for _, p := range s.Except {
+		except = append(except, j.peer(p))
+	}
+	return addr.UnionAll(sets...).Minus(addr.UnionAll(except...)), open
+}
+
+func (j judge) peer(p estate.Peer) addr.Set {
+	if p.Kind == estate.PeerGroup {
+		return j.d.Members(p.Group).Only(p.Family())
+	}
+	return j.d.Peers(&estate.Group{}, &estate.Rule{Peers: []estate.Peer{p}}, nil)
+}
+
+// through is the traffic of the group that an opening is about: with the peers it
+// means, where they are strangers only as far as it is open to them.
+func (j judge) through(o Opening) traffic.Set {
+	peers, open := j.peersOf(o.Peers)
+	set := j.d.GroupTraffic(j.g, o.Direction).WithPeers(peers)
+	if !open {
+		return set
+	}
+	var wide []traffic.Set
+	for _, b := range set.Bands() {
+		if decide.BreadthOf(b.Peers, j.d.Strangers()).AtLeast(decide.OpenBreadth) {
+			wide = append(wide, traffic.Of(b.Peers, b.Services()))
+		}
+	}
+	return traffic.UnionAll(wide)
+}
+
+// opened are the breaches of an opening that is never allowed: one for each rule
+// that opens it, or one for the group where only the sum does.
+func (j judge) opened(o Opening) []opened {
+	if o.Lend {
+		return j.lent(o, func(l *estate.Lend) service.Set { return service.Of(l.Services...).Intersect(o.Services) })
+	}
+	return j.byRule(o, j.through(o).OnServices(o.Services), "lets through")
+}
+
+func (j judge) byRule(o Opening, set traffic.Set, verb string) []opened {
+	if set.IsEmpty() {
+		return nil
+	}
+	w, _ := set.Witness()
+	for i := range j.g.Rules {
+		r := &j.g.Rules[i]
+		if r.Direction == o.Direction && r.Action == estate.Admit && j.d.RuleTraffic(j.g, r).Contains(w.Peer, w.Service) {
+			return []opened{{Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q %s %s", r.Sentence(j.d.Estate().Services), verb, j.d.Estate().Services.Describe(set.Services())), Witness: &w}, set}}
+		}
+	}
+	return []opened{{Breach{Group: j.g, Text: verb + " " + j.d.Estate().Services.Describe(set.Services()), Witness: &w}, set}}
+}
+
+// beyondOnly are the breaches of what alone is allowed: for the same peers, other services.
+func (j judge) beyondOnly() []opened {
+	var found []opened
+	for i, o := range j.l.Only {
+		if slices.ContainsFunc(j.l.Only[:i], func(before Opening) bool { return samePeers(before, o) }) {
+			continue // its peers are judged already
+		}
+		allowed := service.Set{}
+		for _, other := range j.l.Only {
+			if samePeers(other, o) {
+				allowed = allowed.Union(other.Services)
+			}
+		}
+		if o.Lend {
+			found = append(found, j.lent(o, func(l *estate.Lend) service.Set { return service.Of(l.Services...).Minus(allowed) })...)
+			continue
+		}
+		found = append(found, j.byRule(o, j.through(o).OnServices(service.All.Minus(allowed)), "lets through more than is allowed:")...)
+	}
+	return found
+}
+
+func samePeers(a, b Opening) bool {
+	return a.Lend == b.Lend && a.Direction == b.Direction && estate.PeerWords(a.Peers.Of) == estate.PeerWords(b.Peers.Of) && estate.PeerWords(a.Peers.Except) == estate.PeerWords(b.Peers.Except)
+}
+
+// lent are the lends to the peers of an opening, above its ceiling, on services that are too much.
+func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened {
+	peers, _ := j.peersOf(o.Peers)
+	var found []opened
+	for i := range j.g.Lends {
+		l := &j.g.Lends[i]
+		set := traffic.Of(j.d.Peers(j.g, &l.Rule, nil).Intersect(peers), tooMuch(l))
+		if l.AtMost <= o.MoreThan || set.IsEmpty() {
+			continue
+		}
+		w, _ := set.Witness()
+		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Text: fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.Describe(set.Services()), l.AtMost), Witness: &w}, set})
+	}
+	return found
+}
+
+// lacking are the breaches of what must always be there.
+func (j judge) lacking() []Breach {
+	var found []Breach
+	for _, what := range j.l.Always {
+		if what == "text" {
+			if strings.TrimSpace(j.g.Description) == "" {
+				found = append(found, Breach{Group: j.g, Text: "the group does not say what it is for"})
+			}
+			continue
+		}
+		for i := range j.g.Rules {
+			r := &j.g.Rules[i]
+			if what == "because" && strings.TrimSpace(r.Description) == "" || what == "until" && r.Until.IsZero() {
+				found = append(found, Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q has no %s", r.Sentence(j.d.Estate().Services), what)})
+			}
+		}
+	}
+	for _, label := range j.l.Labels {
+		if _, ok := estate.GroupPlace(j.g).Label(label); !ok {
+			found = append(found, Breach{Group: j.g, Text: fmt.Sprintf("it has no label %q", label)})
+		}
+	}
+	return found
+}
