@@ -2,10 +2,13 @@ package cli
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/urfave/cli/v3"
 
+	"isonomos/core/estate"
 	"isonomos/nomos"
+	"isonomos/nomos/propose"
 	"isonomos/render"
 )
 
@@ -15,12 +18,15 @@ func (a *App) checkCommand() *cli.Command {
 		Usage:     "read definitions, report every mistake, show what they come to",
 		ArgsUsage: "[flags] [FOLDER]",
 		Description: "Reads all definitions of a folder together and says of every mistake where it stands and what to\n" +
-			"write instead. Without a mistake it shows the groups with what each costs in rules of its cloud.\n\n" +
+			"write instead. Then it compiles every group for its cloud and decides the result: equal to the\n" +
+			"definition, or a mistake with an example. Without one it shows what each group costs.\n\n" +
 			"  isonomos check\n" +
 			"  isonomos check harbour/\n" +
+			"  isonomos check --rules --survey survey.jsonl\n" +
 			"  isonomos check --format json\n\n" +
 			"Exit 2 if there is a mistake, 1 if a group takes more rules than its quota allows.",
-		Flags:  []cli.Flag{estateFlag(), formatFlag("json")},
+		Flags: []cli.Flag{estateFlag(), surveyFlag(), formatFlag("json"),
+			&cli.BoolFlag{Name: "rules", Usage: "show the rules that each group becomes in its cloud"}},
 		Action: a.check,
 	}
 }
@@ -45,7 +51,24 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	var survey *estate.Estate
+	if file := c.String("survey"); file != "" {
+		if survey, err = a.readSurvey(file); err != nil {
+			return err
+		}
+	}
+	compiled, failures := propose.NewWorld(d, survey).Compile()
+	for _, f := range failures {
+		fmt.Fprintf(a.Stderr, "%s:%d: %s: %s\n", f.Origin().File, f.Origin().Line, render.Clean(f.Group.Path()), render.Clean(f.Reason))
+	}
+	if len(failures) > 0 {
+		return usage("%d of %d groups can't be expressed in their clouds", len(failures), len(d.Estate.Groups))
+	}
 	s := a.screen(c)
+	if c.Bool("rules") {
+		render.CompiledRules(s, d.Estate, compiled)
+		return s.Err()
+	}
 	over := render.OverQuota(d.Estate)
 	if c.String("format") == "json" {
 		err = render.DefinitionsJSON(a.Stdout, d)

@@ -48,6 +48,9 @@ func TestSurveyReadsBack(t *testing.T) {
 // Cloud rules say one service and one peer each, as the dialect wants it.
 func TestSurveyedRulesAreSplit(t *testing.T) {
 	for _, g := range survey(t).Groups {
+		if g.Account.Cloud.Dialect != "union" {
+			continue // a ranked rule holds several
+		}
 		for _, r := range g.Rules {
 			if len(r.Services) != 1 || len(r.Peers) != 1 {
 				t.Errorf("%s has the rule %v", g.Path(), r)

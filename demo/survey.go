@@ -3,8 +3,10 @@ package demo
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
-	"isonomos/core/addr"
+	"isonomos/core/compile"
+	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 )
@@ -111,12 +113,10 @@ func Survey() (*estate.Estate, error) {
 			}
 		}
 	}
-	own := make(map[*estate.List]map[*estate.Account]*estate.List)
-	s.Lists = nil
 	s.publish()
-	for _, g := range s.Groups {
-		g.ID, g.Name, g.Lends = s.id("grp"), g.InCloud(), nil
-		s.carryOut(g, own)
+	s.addHosts()
+	if err := s.carryOut(); err != nil {
+		return nil, err
 	}
 	for _, n := range s.Networks {
 		if n.Account.Cloud.Dialect != "union" {
@@ -129,7 +129,6 @@ func Survey() (*estate.Estate, error) {
 		}
 		s.Groups = append(s.Groups, g)
 	}
-	s.addHosts()
 	return &s.Estate, nil
 }
 
@@ -157,21 +156,63 @@ func route(n *estate.Network, text string) estate.Route {
 	return r
 }
 
-// carryOut makes cloud rules of a defined group: one service and one peer each,
-// everyone as a range of each family, lists in the account.
-func (s *surveyor) carryOut(g *estate.Group, own map[*estate.List]map[*estate.Account]*estate.List) {
-	var rules []estate.Rule
-	for _, r := range g.Rules {
-		for _, spec := range service.Of(r.Services...).Specs() {
-			for _, p := range s.cloudPeers(g, r.Peers, own) {
-				rules = append(rules, estate.Rule{ID: s.id("rul"), Direction: r.Direction, Action: r.Action, Peers: []estate.Peer{p}, Services: []service.Spec{spec}, Description: r.Description, Stateless: r.Stateless})
-				if g.Account.Cloud.Dialect == "ranked" {
-					rules[len(rules)-1].Rank = 100 * len(rules)
+// carryOut puts the compiled groups in the place of the defined ones, with their
+// lists in each account that uses them.
+func (s *surveyor) carryOut() error {
+	d := decide.New(&s.Estate)
+	rules := make(map[*estate.Group][]estate.Rule)
+	for _, g := range s.Groups {
+		if g.Existing {
+			continue
+		}
+		made, err := compile.Group(d, g)
+		if err != nil {
+			return fmt.Errorf("the demo estate's group %s: %w", g.Path(), err)
+		}
+		rules[g] = made.Group.Rules
+	}
+	defined := make(map[*estate.List]bool)
+	for _, l := range s.Lists {
+		defined[l] = l.Account == nil
+	}
+	s.Lists = slices.DeleteFunc(s.Lists, func(l *estate.List) bool { return l.Account == nil })
+	own := make(map[string]*estate.List)
+	for _, g := range s.Groups {
+		g.ID, g.Name, g.Lends, g.Follows, g.Existing = s.id("grp"), g.InCloud(), nil, false, false
+		g.Rules = rules[g]
+		for i := range g.Rules {
+			r := &g.Rules[i]
+			r.ID = s.id("rul")
+			for k, p := range r.Peers {
+				if p.Kind == estate.PeerList && defined[p.List] {
+					r.Peers[k].List = s.ownList(own, p.List, g.Account)
 				}
 			}
 		}
 	}
-	g.Rules = rules
+	for _, n := range s.Networks {
+		for _, sub := range n.Subnets {
+			for _, g := range sub.Groups {
+				g.Defined = false
+			}
+		}
+	}
+	for _, g := range s.Groups {
+		g.Defined = false
+	}
+	return nil
+}
+
+// ownList is an own list as it stands in an account.
+func (s *surveyor) ownList(own map[string]*estate.List, l *estate.List, a *estate.Account) *estate.List {
+	key := a.Name + "/" + l.Name
+	if own[key] == nil {
+		copied := *l
+		copied.Account, copied.ID, copied.Region, copied.Defined = a, s.id("lst"), a.Region, false
+		own[key] = &copied
+		s.Lists = append(s.Lists, &copied)
+	}
+	return own[key]
 }
 
 // publish adds the lists that the clouds' providers keep.
@@ -182,62 +223,6 @@ func (s *surveyor) publish() {
 			s.Lists = append(s.Lists, &estate.List{Account: a, ID: s.id("pub"), Name: name, Owner: "published", Region: a.Region, Entries: []estate.Entry{{Range: netip.MustParsePrefix("198.51.100.224/28")}}})
 		}
 	}
-}
-
-func (s *surveyor) cloudPeers(g *estate.Group, peers []estate.Peer, own map[*estate.List]map[*estate.Account]*estate.List) []estate.Peer {
-	var out []estate.Peer
-	ranges := func(prefixes []netip.Prefix) {
-		for _, p := range prefixes {
-			out = append(out, estate.Peer{Kind: estate.PeerRange, Range: p})
-		}
-	}
-	for _, p := range peers {
-		switch p.Kind {
-		case estate.PeerEveryone:
-			ranges(addr.FamilyOf(p.Family()).Prefixes())
-		case estate.PeerNetwork:
-			ranges(p.Network.Ranges)
-		case estate.PeerSubnet:
-			ranges(p.Subnet.Ranges)
-		case estate.PeerList:
-			if g.Account.Cloud.Dialect != "union" || len(p.List.Published) > 0 {
-				out = append(out, s.spelt(g, p)...)
-				continue
-			}
-			if own[p.List] == nil {
-				own[p.List] = make(map[*estate.Account]*estate.List)
-			}
-			l := own[p.List][g.Account]
-			if l == nil {
-				copied := *p.List
-				l = &copied
-				l.Account, l.ID, l.Region = g.Account, s.id("lst"), g.Account.Region
-				own[p.List][g.Account] = l
-				s.Lists = append(s.Lists, l)
-			}
-			out = append(out, estate.Peer{Kind: estate.PeerList, List: l})
-		default:
-			out = append(out, p)
-		}
-	}
-	return out
-}
-
-// spelt is a list as a cloud without own lists says it: the provider's list, or ranges.
-func (s *surveyor) spelt(g *estate.Group, p estate.Peer) []estate.Peer {
-	var out []estate.Peer
-	entries, published := p.List.At(g)
-	for _, x := range published {
-		for _, l := range s.Lists {
-			if l.Owner == "published" && l.Name == x.Name && l.Account == g.Account {
-				out = append(out, estate.Peer{Kind: estate.PeerList, List: l})
-			}
-		}
-	}
-	for _, e := range entries {
-		out = append(out, estate.Peer{Kind: estate.PeerRange, Range: e.Range})
-	}
-	return out
 }
 
 func (s *surveyor) addHosts() {
@@ -264,7 +249,7 @@ func (s *surveyor) addHosts() {
 		}
 		i.Interfaces = []*estate.Interface{f}
 		for _, g := range s.Groups {
-			if g.Network == n && g.Defined && g.CoversInterface(f) {
+			if g.Network == n && g.For == estate.ForInstances && g.CoversInterface(f) {
 				f.Groups = append(f.Groups, g)
 			}
 		}

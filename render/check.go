@@ -97,3 +97,27 @@ func cost(columns, n int, quota compile.Quota, in, out int) Piece {
 	}
 	return p
 }
+
+// CompiledRules writes the rules that groups become, by cloud.
+func CompiledRules(s *Screen, e *estate.Estate, compiled []compile.Compiled) {
+	last := ""
+	for _, c := range compiled {
+		g := c.Group
+		if cloud := g.Account.Cloud.Name + " (" + g.Account.Cloud.Dialect + ")"; cloud != last {
+			s.Line(Piece{cloud, Strong})
+			last = cloud
+		}
+		s.Ends(Piece{Count(len(g.Rules), "rule", "rules"), Faint}, Piece{"  " + g.Path(), Accent}, Piece{"  for " + string(g.For), Faint})
+		for i := range g.Rules {
+			r := &g.Rules[i]
+			rank := ""
+			if r.Rank > 0 {
+				rank = fmt.Sprint(r.Rank)
+			}
+			s.Labelled(4, Piece{rank, Faint}, 6, Piece{Text: r.Sentence(e.Services) + because(r)})
+		}
+		if !c.AnswerRoom.IsEmpty() {
+			s.Labelled(4, Piece{"room", Warm}, 6, Piece{Text: "answers need " + setText(e, c.AnswerRoom, estate.In) + "; a network's answers narrows it"})
+		}
+	}
+}

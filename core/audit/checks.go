@@ -195,6 +195,10 @@ func PeersInWords(peers addr.Set) string {
 		who = "everyone v4"
 	case peers.Equal(addr.AllIPv6):
 		return "everyone v6 (all of IPv6)"
+	case nearlyAll(peers):
+		return "everyone but few (" + strings.Join(sizes, ", ") + ")"
+	case publicPart(peers) != "":
+		who = publicPart(peers)
 	default:
 		prefixes := peers.Prefixes()
 		var shown []string
@@ -207,6 +211,27 @@ func PeersInWords(peers addr.Set) string {
 		}
 	}
 	return fmt.Sprintf("%s (%s)", who, strings.Join(sizes, ", "))
+}
+
+// nearlyAll reports whether a set lacks few addresses of each family that it has any of.
+func nearlyAll(peers addr.Set) bool {
+	const few = 24 // bits
+	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+		if part := peers.Only(f); !part.IsEmpty() && addr.FamilyOf(f).Minus(part).Size().BitLen() > few {
+			return false
+		}
+	}
+	return true
+}
+
+// publicPart calls sets by name that are all public addresses, of one family or both.
+func publicPart(peers addr.Set) string {
+	for _, f := range []addr.Family{addr.Both, addr.IPv4, addr.IPv6} {
+		if peers.Equal(addr.Public.Only(f)) {
+			return strings.TrimSpace("every public address " + map[addr.Family]string{addr.IPv4: "of IPv4", addr.IPv6: "of IPv6"}[f])
+		}
+	}
+	return ""
 }
 
 // sizeOfIPv6 says how many addresses a set holds, large numbers as a power of two.

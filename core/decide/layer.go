@@ -3,6 +3,7 @@ package decide
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"isonomos/core/addr"
@@ -317,4 +318,56 @@ func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Dire
 		s.Group = l.groups[0]
 	}
 	return s
+}
+
+// Answers is the traffic of the answers to what a group lets through in a
+// direction: to all client ports that count for it, of the reply types, of
+// protocols without ports themselves.
+func (d *Decider) Answers(g *estate.Group, requests traffic.Set, direction estate.Direction) traffic.Set {
+	ports := []estate.Ports{answersOf(g.Network)}
+	if direction == estate.In { // clients may be in networks that say otherwise
+		for _, n := range d.estate.Networks {
+			if p := answersOf(n); !slices.Contains(ports, p) {
+				ports = append(ports, p)
+			}
+		}
+	}
+	var sets []traffic.Set
+	for _, b := range requests.Bands() {
+		services := b.Services()
+		for _, protocol := range []uint8{service.TCP, service.UDP} {
+			if services.Overlaps(service.Of(service.Whole(protocol))) {
+				for _, p := range ports {
+					sets = append(sets, traffic.Of(b.Peers, service.Of(service.Ports(protocol, p.From, p.To))))
+				}
+			}
+		}
+		for request, reply := range replies {
+			if services.Overlaps(service.Of(service.ICMPType(uint8(request&255), uint8(request>>8)))) {
+				sets = append(sets, traffic.Of(b.Peers, service.Of(service.ICMPCode(uint8(reply&255), uint8(reply>>8), 0))))
+			}
+		}
+		sets = append(sets, traffic.Of(b.Peers, services.Intersect(portless)))
+	}
+	return traffic.UnionAll(sets)
+}
+
+// Followed are the groups that a group for subnets follows.
+func (d *Decider) Followed(g *estate.Group) []*estate.Group { return d.followed(g) }
+
+// PublishedLists are the surveyed lists that a list's published parts stand for in
+// a group's cloud and region; none where a survey does not tell them all.
+func (d *Decider) PublishedLists(l *estate.List, g *estate.Group) []*estate.List {
+	_, published := l.At(g)
+	var found []*estate.List
+	for _, p := range published {
+		i := slices.IndexFunc(d.estate.Lists, func(x *estate.List) bool {
+			return x.Owner == "published" && x.Name == p.Name && x.Account != nil && x.Account.Cloud == g.Account.Cloud && x.Region == g.Account.Region
+		})
+		if i < 0 {
+			return nil
+		}
+		found = append(found, d.estate.Lists[i])
+	}
+	return found
 }

@@ -4,6 +4,7 @@
 package propose
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -301,4 +302,28 @@ func (c *Checked) Example(d *decide.Decider) (traffic.Witness, bool) {
 		}
 	}
 	return set.Witness()
+}
+
+// Compile compiles every defined group for its cloud. Where no survey tells of
+// members, groups have made-up ones.
+func (w World) Compile() ([]compile.Compiled, []*compile.Failure) {
+	e := *w.Estate
+	e.Instances = slices.Clip(slices.Clone(e.Instances))
+	e.Imagine()
+	d := decide.New(&e)
+	var compiled []compile.Compiled
+	var failures []*compile.Failure
+	for _, g := range e.Groups {
+		if !g.Defined || g.Existing {
+			continue
+		}
+		made, err := compile.Group(d, g)
+		var f *compile.Failure
+		if errors.As(err, &f) {
+			failures = append(failures, f)
+			continue
+		}
+		compiled = append(compiled, made)
+	}
+	return compiled, failures
 }

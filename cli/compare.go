@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/change"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/nomos"
+	"isonomos/nomos/propose"
+	"isonomos/render"
+)
+
+func (a *App) compareCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "compare",
+		Usage:     "what opens and what closes between two states",
+		ArgsUsage: "[flags] BEFORE AFTER",
+		Description: "Compares two surveys, two folders of definitions, or definitions and a survey: first the traffic that\n" +
+			"opens and closes, with examples and the instances concerned, then rules. What is written differently\n" +
+			"and lets through the same is said to be equal. Definitions are compared with a survey as they would be\n" +
+			"once carried out on it; two folders on the survey named by --survey, or with stand-ins for members.\n\n" +
+			"  isonomos compare survey.jsonl .\n" +
+			"  isonomos compare old/ new/ --survey survey.jsonl\n" +
+			"  isonomos compare monday.jsonl friday.jsonl --format md\n\n" +
+			"Exit 1 if they differ.",
+		Flags:  []cli.Flag{surveyFlag(), formatFlag("json", "md")},
+		Action: a.compare,
+	}
+}
+
+// A side is one of the states that are compared: definitions or a survey.
+type side struct {
+	definitions *nomos.Definitions
+	survey      *estate.Estate
+}
+
+func (a *App) compare(_ context.Context, c *cli.Command) error {
+	if c.Args().Len() != 2 {
+		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare survey.jsonl .")
+	}
+	var sides [2]side
+	for k, path := range c.Args().Slice() {
+		var err error
+		if sides[k], err = a.readSide(c, path); err != nil {
+			return err
+		}
+	}
+	before, after, err := a.compared(c, sides)
+	if err != nil {
+		return err
+	}
+	difference := change.Compare(decide.New(before), decide.New(after))
+	switch c.String("format") {
+	case "json":
+		err = render.ComparisonJSON(a.Stdout, difference)
+	case "md":
+		err = render.ComparisonMarkdown(a.Stdout, after, difference, c.Args().Get(0), c.Args().Get(1))
+	default:
+		s := a.screen(c)
+		render.Comparison(s, after, difference, c.Args().Get(0), c.Args().Get(1))
+		err = s.Err()
+	}
+	if err == nil && !difference.Empty() {
+		return quietly(exitFindings)
+	}
+	return err
+}
+
+func (a *App) readSide(c *cli.Command, path string) (side, error) {
+	info, err := os.Stat(path)
+	if err != nil && path != "-" {
+		return side{}, fileError("file or folder", path, err)
+	}
+	if path == "-" || !info.IsDir() && filepath.Ext(path) != nomos.Extension {
+		e, err := a.readSurvey(path)
+		return side{survey: e}, err
+	}
+	files, err := readDefinitions(path)
+	if err != nil {
+		return side{}, err
+	}
+	if len(files) == 0 {
+		return side{}, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
+	}
+	d, err := a.understand(c, files)
+	return side{definitions: &d}, err
+}
+
+// compared makes the two estates that are held against each other.
+func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Estate, err error) {
+	var survey *estate.Estate
+	if file := c.String("survey"); file != "" {
+		if survey, err = a.readSurvey(file); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, s := range sides {
+		if survey == nil {
+			survey = s.survey
+		}
+	}
+	var estates [2]*estate.Estate
+	for k, s := range sides {
+		switch {
+		case s.survey != nil:
+			estates[k] = s.survey
+		default:
+			w := propose.NewWorld(*s.definitions, survey)
+			for _, n := range w.Notes {
+				a.note("%s", n)
+			}
+			estates[k] = w.Estate
+		}
+	}
+	if survey == nil {
+		change.StandIns(estates[0], estates[1])
+	}
+	return estates[0], estates[1], nil
+}

@@ -1,0 +1,257 @@
+// Package change tells two states of an estate apart: by the traffic that one
+// lets through and the other does not, then by rules.
+package change
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/traffic"
+)
+
+// A Difference is everything in which a second estate differs from a first.
+type Difference struct {
+	Groups  []GroupDifference // those whose traffic differs, by path and direction
+	Worn    []WornDifference  // instances that wear other groups
+	Respelt []string          // groups that are written differently and let through the same
+}
+
+// Empty reports whether the two let through the same everywhere.
+func (d Difference) Empty() bool { return len(d.Groups) == 0 && len(d.Worn) == 0 }
+
+// A GroupDifference is one group in one direction.
+type GroupDifference struct {
+	Path           string
+	Direction      estate.Direction
+	Before, After  *estate.Group // nil where it is not there
+	Opens, Closes  traffic.Set
+	Gone, New      []string // rules as sentences
+	Instances      []string // that wear it before or after
+	OpenBy, ShutBy *estate.Rule
+}
+
+// A WornDifference is an interface that wears other groups, or is filtered otherwise.
+type WornDifference struct {
+	Instance       string
+	PutOn, TakeOff []string
+	// Opens and Closes are what that means for it, in both directions.
+	OpensIn, ClosesIn, OpensOut, ClosesOut traffic.Set
+}
+
+// Compare finds the differences. Groups are the same if they have the same
+// account, network and name in the cloud; instances by account and name.
+// It is linear in the number of groups and interfaces.
+func Compare(before, after *decide.Decider) Difference {
+	var d Difference
+	a, b := byPath(before.Estate()), byPath(after.Estate())
+	for _, key := range union(a, b) {
+		x, y := a[key], b[key]
+		path := strings.TrimSuffix(strings.TrimSuffix(key, " instances"), " subnets")
+		respelt := false
+		for _, direction := range []estate.Direction{estate.In, estate.Out} {
+			g := compareGroup(before, after, path, x, y, direction)
+			if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
+				respelt = respelt || x != nil && y != nil && (len(g.Gone) > 0 || len(g.New) > 0)
+				continue
+			}
+			d.Groups = append(d.Groups, g)
+		}
+		differs := len(d.Groups) > 0 && d.Groups[len(d.Groups)-1].Path == path
+		if respelt && !differs {
+			d.Respelt = append(d.Respelt, path)
+		}
+	}
+	d.Worn = compareWorn(before, after)
+	return d
+}
+
+func byPath(e *estate.Estate) map[string]*estate.Group {
+	groups := make(map[string]*estate.Group)
+	for _, g := range e.Groups {
+		path := g.Account.Name + "/" + g.InCloud()
+		if g.Network != nil {
+			path = g.Network.Path() + "/" + g.InCloud()
+		}
+		if !g.Existing {
+			groups[path+" "+string(g.For)] = g
+		}
+	}
+	return groups
+}
+
+func union(a, b map[string]*estate.Group) []string {
+	var paths []string
+	for p := range a {
+		paths = append(paths, p)
+	}
+	for p := range b {
+		if a[p] == nil {
+			paths = append(paths, p)
+		}
+	}
+	slices.Sort(paths)
+	return paths
+}
+
+func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group, direction estate.Direction) GroupDifference {
+	g := GroupDifference{Path: path, Direction: direction, Before: x, After: y}
+	var was, is traffic.Set
+	var old, young []string
+	if x != nil {
+		was, old = before.GroupTraffic(x, direction), sentences(before, x, direction)
+	}
+	if y != nil {
+		is, young = after.GroupTraffic(y, direction), sentences(after, y, direction)
+	}
+	g.Opens, g.Closes = is.Minus(was), was.Minus(is)
+	g.Gone, g.New = without(old, young), without(young, old)
+	if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
+		return g
+	}
+	seen := make(map[string]bool)
+	for _, w := range slices.Concat(wearers(before, x), wearers(after, y)) {
+		if !seen[w] {
+			seen[w] = true
+			g.Instances = append(g.Instances, w)
+		}
+	}
+	g.OpenBy, g.ShutBy = ruleFor(after, y, direction, g.Opens), ruleFor(before, x, direction, g.Closes)
+	return g
+}
+
+// ruleFor is the first rule that lets an example of some traffic through.
+func ruleFor(d *decide.Decider, g *estate.Group, direction estate.Direction, set traffic.Set) *estate.Rule {
+	w, ok := set.Witness()
+	if g == nil || !ok {
+		return nil
+	}
+	for i := range g.Rules {
+		if r := &g.Rules[i]; r.Direction == direction && r.Action == estate.Admit && d.RuleTraffic(g, r).Contains(w.Peer, w.Service) {
+			return r
+		}
+	}
+	return nil
+}
+
+func wearers(d *decide.Decider, g *estate.Group) []string {
+	var names []string
+	if g != nil {
+		for _, i := range d.Wearers(g) {
+			if !i.Instance.Imagined {
+				names = append(names, i.Instance.Path())
+			}
+		}
+	}
+	return names
+}
+
+func sentences(d *decide.Decider, g *estate.Group, direction estate.Direction) []string {
+	var list []string
+	for i := range g.Rules {
+		if r := &g.Rules[i]; r.Direction == direction {
+			list = append(list, r.Sentence(d.Estate().Services))
+		}
+	}
+	return list
+}
+
+// without are the texts of a that are not in b.
+func without(a, b []string) []string {
+	var left []string
+	for _, x := range a {
+		if !slices.Contains(b, x) && !slices.Contains(left, x) {
+			left = append(left, x)
+		}
+	}
+	return left
+}
+
+// compareWorn finds the interfaces that wear other groups, and what that opens and closes for them.
+func compareWorn(before, after *decide.Decider) []WornDifference {
+	type key struct {
+		instance string
+		at       netip.Addr
+	}
+	faces := func(d *decide.Decider) map[key]*estate.Interface {
+		all := make(map[key]*estate.Interface)
+		for _, i := range d.Estate().Instances {
+			for _, f := range i.Interfaces {
+				if len(f.Private) > 0 && !i.Imagined {
+					all[key{i.Path(), f.Private[0]}] = f
+				}
+			}
+		}
+		return all
+	}
+	old := faces(before)
+	var found []WornDifference
+	for k, now := range faces(after) {
+		was := old[k]
+		if was == nil {
+			continue
+		}
+		a, b := names(before, was), names(after, now)
+		d := WornDifference{Instance: k.instance, PutOn: without(b, a), TakeOff: without(a, b)}
+		if len(d.PutOn)+len(d.TakeOff) == 0 && was.Unfiltered == now.Unfiltered {
+			continue
+		}
+		in, out := before.FilterTraffic(was, estate.In), before.FilterTraffic(was, estate.Out)
+		inNow, outNow := after.FilterTraffic(now, estate.In), after.FilterTraffic(now, estate.Out)
+		d.OpensIn, d.ClosesIn, d.OpensOut, d.ClosesOut = inNow.Minus(in), in.Minus(inNow), outNow.Minus(out), out.Minus(outNow)
+		if !d.OpensIn.IsEmpty() || !d.ClosesIn.IsEmpty() || !d.OpensOut.IsEmpty() || !d.ClosesOut.IsEmpty() {
+			found = append(found, d)
+		}
+	}
+	slices.SortFunc(found, func(a, b WornDifference) int { return cmp.Compare(a.Instance, b.Instance) })
+	return found
+}
+
+func names(d *decide.Decider, i *estate.Interface) []string {
+	var list []string
+	for _, g := range d.Worn(i) {
+		list = append(list, g.InCloud())
+	}
+	return list
+}
+
+// StandIns gives every instance group of two sets of definitions a made-up
+// member, the same one for the same group in both, so that they can be compared
+// without a survey. The estates are changed.
+func StandIns(a, b *estate.Estate) {
+	taken := make(map[netip.Addr]string)
+	at := make(map[string]netip.Addr)
+	for _, e := range []*estate.Estate{a, b} {
+		for _, g := range e.Groups {
+			if g.For != estate.ForInstances || g.Network == nil {
+				continue
+			}
+			own, ok := at[g.Path()]
+			if !ok {
+				own = standIn(g.Network, taken)
+				at[g.Path()] = own
+				taken[own] = g.Path()
+			}
+			i := &estate.Instance{Account: g.Account, Name: "a member of " + g.Name, Kind: estate.Machine, Imagined: true}
+			subnet := &estate.Subnet{Network: g.Network, Name: g.Network.Name}
+			i.Interfaces = []*estate.Interface{{Instance: i, Subnet: subnet, Private: []netip.Addr{own}, Groups: []*estate.Group{g}}}
+			e.Instances = append(e.Instances, i)
+		}
+	}
+}
+
+// standIn is an address of a network that nobody has; of a network without ranges
+// it is one of the discard prefix (RFC 6666), which is nobody's at all.
+func standIn(n *estate.Network, taken map[netip.Addr]string) netip.Addr {
+	a := netip.MustParseAddr("100::1")
+	if len(n.Ranges) > 0 {
+		a = n.Ranges[0].Addr().Next()
+	}
+	for taken[a] != "" {
+		a = a.Next()
+	}
+	return a
+}
