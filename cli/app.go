@@ -237,7 +237,9 @@ func (a *App) note(format string, args ...any) {
 
 // Main runs the program in its real surroundings.
 func Main(version string) int {
-	debug.SetGCPercent(400) // a run is short and reads much: fewer collections are worth the memory
+	// A run is short and reads much: fewer collections are worth the memory, up to a point.
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(5 << 29) // 2.5 GB
 	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "", Version: version}
 	return a.Run(context.Background(), os.Args)
 }

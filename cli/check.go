@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"isonomos/core/compile"
 	"isonomos/core/estate"
 	"isonomos/nomos"
 	"isonomos/nomos/propose"
@@ -57,7 +58,12 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	compiled, failures := propose.NewWorld(d, survey).Compile()
+	var compiled []compile.Compiled
+	failures := propose.NewWorld(d, survey).Compile(func(made compile.Compiled) {
+		if c.Bool("rules") {
+			compiled = append(compiled, made)
+		}
+	})
 	for _, f := range failures {
 		fmt.Fprintf(a.Stderr, "%s:%d: %s: %s\n", f.Origin().File, f.Origin().Line, render.Clean(f.Group.Path()), render.Clean(f.Reason))
 	}

@@ -4,6 +4,7 @@ package addr
 import (
 	"fmt"
 	"math/big"
+	"math/bits"
 	"net/netip"
 	"strings"
 
@@ -223,42 +224,57 @@ func (s Set) ipv6Spans() []interval.Span {
 // Prefixes is the shortest list of CIDR ranges that make up s, IPv4 first, in order.
 func (s Set) Prefixes() []netip.Prefix {
 	var prefixes []netip.Prefix
-	for _, r := range s.Ranges() {
-		prefixes = appendPrefixes(prefixes, r)
+	for _, span := range s.Only(IPv4).points.Spans() {
+		prefixes = appendPrefixes(prefixes, span, 32)
+	}
+	for _, span := range s.ipv6Spans() {
+		prefixes = appendPrefixes(prefixes, span, 128)
 	}
 	return prefixes
 }
 
-func appendPrefixes(prefixes []netip.Prefix, r Range) []netip.Prefix {
-	width := r.First.BitLen()
-	for from := r.First; ; {
-		// The longest block that starts at from and does not run past the end.
-		bits := width
-		for bits > 0 {
-			wider := netip.PrefixFrom(from, bits-1)
-			if wider.Masked().Addr() != from || r.Last.Less(lastOf(wider)) {
-				break
-			}
-			bits--
+// appendPrefixes cuts a span of addresses of a width in bits into blocks, each the
+// largest that begins where the last one ended and does not run past the end.
+func appendPrefixes(prefixes []netip.Prefix, span interval.Span, width int) []netip.Prefix {
+	for from := span.From; ; {
+		host := min(trailingZeros(from), log2(from, span.To), width)
+		prefixes = append(prefixes, netip.PrefixFrom(address(from), width-host))
+		last := from
+		if host > 64 {
+			last.Hi |= 1<<(host-64) - 1
+			last.Lo = ^uint64(0)
+		} else if host == 64 {
+			last.Lo = ^uint64(0)
+		} else {
+			last.Lo |= 1<<host - 1
 		}
-		p := netip.PrefixFrom(from, bits)
-		prefixes = append(prefixes, p)
-		last := lastOf(p)
-		if last == r.Last {
+		if last == span.To {
 			return prefixes
 		}
 		from = last.Next()
 	}
 }
 
-// lastOf is the highest address of a prefix.
-func lastOf(p netip.Prefix) netip.Addr {
-	b := p.Masked().Addr().AsSlice()
-	for i := p.Bits(); i < 8*len(b); i++ {
-		b[i/8] |= 1 << (7 - i%8)
+func trailingZeros(p interval.Point) int {
+	if p.Lo != 0 {
+		return bits.TrailingZeros64(p.Lo)
 	}
-	a, _ := netip.AddrFromSlice(b)
-	return a
+	return 64 + bits.TrailingZeros64(p.Hi)
+}
+
+// log2 is the logarithm, rounded down, of the number of points from one to another.
+func log2(from, to interval.Point) int {
+	lo, borrow := bits.Sub64(to.Lo, from.Lo, 0)
+	hi, _ := bits.Sub64(to.Hi, from.Hi, borrow)
+	lo, carry := bits.Add64(lo, 1, 0)
+	hi, carry = bits.Add64(hi, 0, carry)
+	switch {
+	case carry == 1:
+		return 128
+	case hi != 0:
+		return 64 + bits.Len64(hi) - 1
+	}
+	return bits.Len64(lo) - 1
 }
 
 // String lists the CIDR ranges of s, single addresses without their length: "10.0.0.0/8, 192.0.2.1".

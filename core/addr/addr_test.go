@@ -1,6 +1,7 @@
 package addr
 
 import (
+	"math/rand/v2"
 	"net/netip"
 	"testing"
 )
@@ -68,5 +69,37 @@ func TestFirstPrefersIPv4(t *testing.T) {
 	}
 	if a, _ := AllIPv6.First(); a != netip.IPv6Unspecified() {
 		t.Errorf("first of IPv6 is %v", a)
+	}
+}
+
+// Random sets: their prefixes make them up, are in order, do not overlap, and no
+// two neighbours could be one.
+func TestPrefixesAreShortest(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 2))
+	for range 2_000 {
+		var list []netip.Prefix
+		for range 1 + random.IntN(6) {
+			if random.IntN(2) == 0 {
+				a := netip.AddrFrom4([4]byte{byte(random.IntN(3)) * 127, 0, byte(random.IntN(256)), byte(random.IntN(256))})
+				list = append(list, netip.PrefixFrom(a, random.IntN(33)).Masked())
+				continue
+			}
+			b := [16]byte{byte(random.IntN(256)), 15: byte(random.IntN(256))}
+			list = append(list, netip.PrefixFrom(netip.AddrFrom16(b), random.IntN(129)).Masked())
+		}
+		set := OfPrefixes(list...)
+		prefixes := set.Prefixes()
+		if !OfPrefixes(prefixes...).Equal(set) {
+			t.Fatalf("%v: %v make another set", list, prefixes)
+		}
+		for i := 1; i < len(prefixes); i++ {
+			a, b := prefixes[i-1], prefixes[i]
+			if a.Overlaps(b) || a.Addr().Is4() == b.Addr().Is4() && b.Addr().Less(a.Addr()) {
+				t.Fatalf("%v: %v and %v", list, a, b)
+			}
+			if a.Bits() == b.Bits() && a.Bits() > 0 && a.Addr().Is4() == b.Addr().Is4() && netip.PrefixFrom(a.Addr(), a.Bits()-1).Masked().Contains(b.Addr()) {
+				t.Fatalf("%v: %v and %v could be one", list, a, b)
+			}
+		}
 	}
 }

@@ -63,6 +63,7 @@ func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
 	}
 	c.finish()
 	copied.Rules = c.rules
+	defer d.Forget(&copied)
 	result := Compiled{Group: &copied, AnswerRoom: traffic.Set{}}
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		meaning, made := d.GroupTraffic(g, direction), d.GroupTraffic(&copied, direction)

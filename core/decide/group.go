@@ -53,6 +53,13 @@ func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate
 	return rules
 }
 
+// Forget drops what is remembered of a group that is not part of the estate.
+func (d *Decider) Forget(g *estate.Group) {
+	delete(d.rules, ruleKey{g, estate.In})
+	delete(d.rules, ruleKey{g, estate.Out})
+	delete(d.members, g)
+}
+
 func refusalFirst(r *estate.Rule) int {
 	if r.Action == estate.Refuse {
 		return 0

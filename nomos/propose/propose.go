@@ -304,14 +304,14 @@ func (c *Checked) Example(d *decide.Decider) (traffic.Witness, bool) {
 	return set.Witness()
 }
 
-// Compile compiles every defined group for its cloud. Where no survey tells of
-// members, groups have made-up ones.
-func (w World) Compile() ([]compile.Compiled, []*compile.Failure) {
+// Compile compiles every defined group for its cloud and hands each over; it
+// returns what can't be expressed. Where no survey tells of members, groups have
+// made-up ones.
+func (w World) Compile(take func(compile.Compiled)) []*compile.Failure {
 	e := *w.Estate
 	e.Instances = slices.Clip(slices.Clone(e.Instances))
 	e.Imagine()
 	d := decide.New(&e)
-	var compiled []compile.Compiled
 	var failures []*compile.Failure
 	for _, g := range e.Groups {
 		if !g.Defined || g.Existing {
@@ -323,7 +323,7 @@ func (w World) Compile() ([]compile.Compiled, []*compile.Failure) {
 			failures = append(failures, f)
 			continue
 		}
-		compiled = append(compiled, made)
+		take(made)
 	}
-	return compiled, failures
+	return failures
 }
