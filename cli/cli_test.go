@@ -113,6 +113,8 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"trace.json", 1, append([]string{"trace", "192.0.2.77", "ledger-1", "tcp", "5432", "--format", "json"}, survey...)},
 		{"prove.txt", 1, append([]string{"prove"}, survey...)},
 		{"prove-definitions.txt", 1, []string{"prove"}},
+		{"check-rules.txt", 0, append([]string{"check", "--rules"}, survey...)},
+		{"compare-equal.txt", 0, []string{"compare", "survey.jsonl", "."}},
 		{"exposure.txt", 0, append([]string{"exposure"}, survey...)},
 		{"exposure-matrix.txt", 0, append([]string{"exposure", "--matrix", "--over", "stage = production"}, survey...)},
 		{"exposure-out.txt", 0, append([]string{"exposure", "--direction", "out", "--to", "berth-ledger", "--from", "booking-site"}, survey...)},
@@ -271,6 +273,10 @@ func TestWrongUse(t *testing.T) {
 		{"exposure --survey survey.jsonl --matrix --format json", 2, "--matrix is a table for reading"},
 		{"trace --survey survey.jsonl --batch nowhere", 3, "there is no file nowhere"},
 		{"trace --survey - --batch -", 2, "only one of --survey and --batch"},
+		{"compare survey.jsonl", 2, "compare takes two states"},
+		{"compare survey.jsonl nowhere", 3, "there is no file or folder nowhere"},
+		{"compare survey.jsonl none", 2, "there are no definitions (*.nomos) in none"},
+		{"compare . flows.csv", 2, "flows.csv:1: the line is not JSON"},
 		{"narrow", 2, "narrow needs a group or FILE:LINE"},
 		{"narrow gauge-maintenence", 2, `no group is called "gauge-maintenence": "gauge-maintenance" is near`},
 		{"narrow default --survey survey.jsonl", 2, `several groups are called "default"`},
@@ -390,7 +396,7 @@ func TestHelpAndVersion(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	golden(t, "help.txt", call(t, folder).out)
-	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "explain"} {
+	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "compare", "explain"} {
 		r := call(t, folder, command, "--help")
 		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) || !strings.Contains(r.out, "  isonomos "+command) {
 			t.Errorf("%s --help: %+v", command, r)
@@ -525,5 +531,48 @@ func TestBatch(t *testing.T) {
 	}
 	if got := strings.Join(verdicts, " "); r.code != 0 || got != "passes passes invalid stopped stopped invalid invalid invalid" {
 		t.Errorf("exit %d: %s", r.code, got)
+	}
+}
+
+// What was narrowed shows as traffic that closes, in every format, and so does what it is compared with.
+func TestCompare(t *testing.T) {
+	before, after := harbour(t), harbour(t)
+	if r := call(t, after, "narrow", "gauge-maintenance", "broker", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write"); r.code != 0 {
+		t.Fatal(r)
+	}
+	parent := t.TempDir()
+	for name, folder := range map[string]string{"before": before, "after": after} {
+		if err := os.Symlink(folder, filepath.Join(parent, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, args := range map[string][]string{
+		"compare.txt":        {"compare", "before/", "after/", "--survey", "before/survey.jsonl"},
+		"compare.md":         {"compare", "before/", "after/", "--survey", "before/survey.jsonl", "--format", "md"},
+		"compare.json":       {"compare", "before/", "after/", "--survey", "before/survey.jsonl", "--format", "json"},
+		"compare-survey.txt": {"compare", "before/survey.jsonl", "after/"},
+	} {
+		r := call(t, parent, args...)
+		if r.code != 1 || r.err != "" {
+			t.Errorf("%v: exit %d, %s", args, r.code, r.err)
+		}
+		golden(t, name, r.out)
+	}
+	if r := call(t, parent, "compare", "before/", "before/"); r.code != 0 || !strings.Contains(r.out, "equal: both let through the same") {
+		t.Errorf("with itself: %+v", r)
+	}
+}
+
+// What a cloud can't express is a mistake with its place and reason.
+func TestNotToBeExpressed(t *testing.T) {
+	folder := t.TempDir()
+	text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup g in n \"G\" {\n  cover instance a\n  refuse ssh from network\n  admit any from h\n}\ngroup h in n \"H\" { cover instance b }\n"
+	if err := os.WriteFile(filepath.Join(folder, "x.nomos"), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	r := call(t, folder, "check")
+	want := "x.nomos:7: a/n/g: the cloud c can't take addresses away from the members of a group: group h\nisonomos: 1 of 2 groups can't be expressed in their clouds\n"
+	if r.code != 2 || r.err != want {
+		t.Errorf("%+v", r)
 	}
 }

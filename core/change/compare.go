@@ -29,7 +29,7 @@ type GroupDifference struct {
 	Direction      estate.Direction
 	Before, After  *estate.Group // nil where it is not there
 	Opens, Closes  traffic.Set
-	Gone, New      []string // rules as sentences
+	Gone, New      []string // the rules behind it as sentences, those on one side only
 	Instances      []string // that wear it before or after
 	OpenBy, ShutBy *estate.Rule
 }
@@ -112,6 +112,7 @@ func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group
 	if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
 		return g
 	}
+	g.onlyRulesBehind(before, after)
 	seen := make(map[string]bool)
 	for _, w := range slices.Concat(wearers(before, x), wearers(after, y)) {
 		if !seen[w] {
@@ -121,6 +122,34 @@ func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group
 	}
 	g.OpenBy, g.ShutBy = ruleFor(after, y, direction, g.Opens), ruleFor(before, x, direction, g.Closes)
 	return g
+}
+
+// onlyRulesBehind keeps, of the rules that are on one side only, those that have
+// to do with the difference: gone ones that let through what closes, new ones that
+// let through what opens or something of what the gone ones did, and the reverse.
+func (g *GroupDifference) onlyRulesBehind(before, after *decide.Decider) {
+	changed := g.Opens.Union(g.Closes)
+	touching := func(d *decide.Decider, of *estate.Group, texts []string, with traffic.Set) (kept []string, all traffic.Set) {
+		if of == nil {
+			return nil, all
+		}
+		for i := range of.Rules {
+			r := &of.Rules[i]
+			text := r.Sentence(d.Estate().Services)
+			if r.Direction != g.Direction || !slices.Contains(texts, text) || slices.Contains(kept, text) {
+				continue
+			}
+			if set := d.RuleTraffic(of, r); !set.Intersect(with).IsEmpty() {
+				kept, all = append(kept, text), all.Union(set)
+			}
+		}
+		return kept, all
+	}
+	_, gone := touching(before, g.Before, g.Gone, changed)
+	_, young := touching(after, g.After, g.New, changed)
+	around := changed.Union(gone).Union(young)
+	g.Gone, _ = touching(before, g.Before, g.Gone, around)
+	g.New, _ = touching(after, g.After, g.New, around)
 }
 
 // ruleFor is the first rule that lets an example of some traffic through.
