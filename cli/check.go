@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/compile"
+	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/nomos"
 	"isonomos/nomos/propose"
@@ -59,7 +60,10 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		}
 	}
 	var compiled []compile.Compiled
+	costs := make(compile.Costs)
 	failures := propose.NewWorld(d, survey).Compile(func(made compile.Compiled) {
+		dialect := decide.Dialect(made.Group.Account)
+		costs[made.Group.Path()] = struct{ In, Out int }{compile.Count(dialect, made.Group, estate.In), compile.Count(dialect, made.Group, estate.Out)}
 		if c.Bool("rules") {
 			compiled = append(compiled, made)
 		}
@@ -75,11 +79,11 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		render.CompiledRules(s, d.Estate, compiled)
 		return s.Err()
 	}
-	over := render.OverQuota(d.Estate)
+	over := render.OverQuota(d.Estate, costs)
 	if c.String("format") == "json" {
-		err = render.DefinitionsJSON(a.Stdout, d)
+		err = render.DefinitionsJSON(a.Stdout, d, costs)
 	} else {
-		render.Definitions(s, d)
+		render.Definitions(s, d, costs)
 		err = s.Err()
 	}
 	for _, text := range over {

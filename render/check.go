@@ -11,7 +11,7 @@ import (
 )
 
 // Definitions writes what definitions come to: counts, then groups by account with their cost.
-func Definitions(s *Screen, d nomos.Definitions) {
+func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 	e := d.Estate
 	rules, lends := 0, 0
 	for _, g := range e.Groups {
@@ -41,7 +41,7 @@ func Definitions(s *Screen, d nomos.Definitions) {
 		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
-			in, out := compile.GroupCost(d, g, estate.In), compile.GroupCost(d, g, estate.Out)
+			in, out := costs[g.Path()].In, costs[g.Path()].Out
 			about := g.Description
 			switch {
 			case g.Existing:
@@ -55,11 +55,11 @@ func Definitions(s *Screen, d nomos.Definitions) {
 }
 
 // OverQuota are the groups that take more rules than they may, with what would help.
-func OverQuota(e *estate.Estate) []string {
+func OverQuota(e *estate.Estate, costs compile.Costs) []string {
 	var over []string
 	for _, g := range e.Groups {
 		d := decide.Dialect(g.Account)
-		in, out, q := compile.GroupCost(d, g, estate.In), compile.GroupCost(d, g, estate.Out), compile.QuotaOf(d, g)
+		in, out, q := costs[g.Path()].In, costs[g.Path()].Out, compile.QuotaOf(d, g)
 		if !q.Over(in, out) {
 			continue
 		}

@@ -100,7 +100,7 @@ type namedJSON struct {
 
 // DefinitionsJSON writes what definitions mean as one JSON document, version 1:
 // every rule says where its words stand and through which pattern or connect it came.
-func DefinitionsJSON(w io.Writer, d nomos.Definitions) error {
+func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs) error {
 	e := d.Estate
 	out := struct {
 		Version  int               `json:"version"`
@@ -145,7 +145,7 @@ func DefinitionsJSON(w io.Writer, d nomos.Definitions) error {
 		out.Lists = append(out.Lists, x)
 	}
 	for _, g := range e.Groups {
-		out.Groups = append(out.Groups, groupToJSON(e, g))
+		out.Groups = append(out.Groups, groupToJSON(e, g, costs))
 	}
 	for _, l := range d.Laws {
 		out.Laws = append(out.Laws, namedJSON{Name: l.Name, Text: l.Title, placeJSON: at(l.Origin)})
@@ -165,13 +165,13 @@ func expectsToJSON(expects []law.Expectation) []namedJSON {
 	return list
 }
 
-func groupToJSON(e *estate.Estate, g *estate.Group) groupJSON {
+func groupToJSON(e *estate.Estate, g *estate.Group, costs compile.Costs) groupJSON {
 	d := decide.Dialect(g.Account)
 	q := compile.QuotaOf(d, g)
 	x := groupJSON{
 		Group: g.Path(), Account: g.Account.Name, Network: g.Network.Name, Name: g.Name, InCloud: g.InCloud(), For: string(g.For), Description: g.Description,
 		Labels: g.Labels, Existing: g.Existing, Follows: g.Follows, QuotaEach: q.Direction, QuotaBoth: q.Together,
-		CostIn: compile.GroupCost(d, g, estate.In), CostOut: compile.GroupCost(d, g, estate.Out), Rules: []ruleJSON{}, Lends: []ruleJSON{}, placeJSON: at(g.Origin),
+		CostIn: costs[g.Path()].In, CostOut: costs[g.Path()].Out, Rules: []ruleJSON{}, Lends: []ruleJSON{}, placeJSON: at(g.Origin),
 	}
 	for i := range g.Rules {
 		r := ruleToJSON(e, &g.Rules[i])

@@ -197,10 +197,25 @@ func Proof(s *Screen, e *estate.Estate, results []law.Result, verdicts []law.Ver
 		s.Text(0, fmt.Sprintf("%s on groups that nobody wears: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
 	}
 	summary := fmt.Sprintf("%s: %d hold", Count(len(results), "expectation", "expectations"), holds)
+	if broken := brokenLaws(verdicts); len(verdicts) > 0 {
+		defer func() {
+			s.Line(Piece{fmt.Sprintf("%s: %d broken", Count(len(verdicts), "law", "laws"), broken), Strong})
+		}()
+	}
 	if failed := len(results) - holds; failed > 0 {
 		summary += fmt.Sprintf(", %d %s not", failed, map[bool]string{true: "does", false: "do"}[failed == 1])
 	}
 	s.Line(Piece{summary, Strong})
+}
+
+func brokenLaws(verdicts []law.Verdict) int {
+	n := 0
+	for _, v := range verdicts {
+		if !v.Holds() {
+			n++
+		}
+	}
+	return n
 }
 
 // lawVerdicts writes what became of laws: each breach with its rule, and how many are excused.

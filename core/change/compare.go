@@ -10,6 +10,7 @@ import (
 
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/core/service"
 	"isonomos/core/traffic"
 )
 
@@ -101,11 +102,12 @@ func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group
 	g := GroupDifference{Path: path, Direction: direction, Before: x, After: y}
 	var was, is traffic.Set
 	var old, young []string
+	names := serviceNames(before, after)
 	if x != nil {
-		was, old = before.GroupTraffic(x, direction), sentences(before, x, direction)
+		was, old = before.GroupTraffic(x, direction), sentences(names, x, direction)
 	}
 	if y != nil {
-		is, young = after.GroupTraffic(y, direction), sentences(after, y, direction)
+		is, young = after.GroupTraffic(y, direction), sentences(names, y, direction)
 	}
 	g.Opens, g.Closes = is.Minus(was), was.Minus(is)
 	g.Gone, g.New = without(old, young), without(young, old)
@@ -128,14 +130,14 @@ func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group
 // to do with the difference: gone ones that let through what closes, new ones that
 // let through what opens or something of what the gone ones did, and the reverse.
 func (g *GroupDifference) onlyRulesBehind(before, after *decide.Decider) {
-	changed := g.Opens.Union(g.Closes)
+	changed, names := g.Opens.Union(g.Closes), serviceNames(before, after)
 	touching := func(d *decide.Decider, of *estate.Group, texts []string, with traffic.Set) (kept []string, all traffic.Set) {
 		if of == nil {
 			return nil, all
 		}
 		for i := range of.Rules {
 			r := &of.Rules[i]
-			text := r.Sentence(d.Estate().Services)
+			text := r.Sentence(names)
 			if r.Direction != g.Direction || !slices.Contains(texts, text) || slices.Contains(kept, text) {
 				continue
 			}
@@ -178,11 +180,19 @@ func wearers(d *decide.Decider, g *estate.Group) []string {
 	return names
 }
 
-func sentences(d *decide.Decider, g *estate.Group, direction estate.Direction) []string {
+// serviceNames are the names by which both sides' services are called: a survey has none of its own.
+func serviceNames(before, after *decide.Decider) service.Names {
+	if names := after.Estate().Services; names.HasOwn() {
+		return names
+	}
+	return before.Estate().Services
+}
+
+func sentences(names service.Names, g *estate.Group, direction estate.Direction) []string {
 	var list []string
 	for i := range g.Rules {
 		if r := &g.Rules[i]; r.Direction == direction {
-			list = append(list, r.Sentence(d.Estate().Services))
+			list = append(list, r.Sentence(names))
 		}
 	}
 	return list

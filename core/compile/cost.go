@@ -70,6 +70,31 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	return ranges + named + lists
 }
 
+// Count is how many rules of its cloud a compiled group takes in a direction: a
+// list counts as its capacity where the dialect says so.
+func Count(d dialect.Dialect, g *estate.Group, direction estate.Direction) int {
+	count := 0
+	for i := range g.Rules {
+		r := &g.Rules[i]
+		if r.Direction != direction {
+			continue
+		}
+		cost := 1
+		if d.OwnLists == dialect.ListsAsCapacity {
+			for _, p := range r.Peers {
+				if p.Kind == estate.PeerList {
+					cost = max(cost, p.List.Cost())
+				}
+			}
+		}
+		count += cost
+	}
+	return count
+}
+
+// A Costs is what groups take in rules of their clouds, by their full names.
+type Costs map[string]struct{ In, Out int }
+
 // GroupCost is how many rules of its cloud a group takes in a direction.
 func GroupCost(d dialect.Dialect, g *estate.Group, direction estate.Direction) int {
 	cost := 0

@@ -107,6 +107,9 @@ func (t Names) With(n Named) Names {
 	return Names{append(slices.Clip(t.own), n)}
 }
 
+// HasOwn reports whether the table knows more than the built-in services.
+func (t Names) HasOwn() bool { return len(t.own) > 0 }
+
 // All are the table's services: the defined ones first, then the built-in ones.
 func (t Names) All() []Named { return append(slices.Clip(t.own), Builtin...) }
 
