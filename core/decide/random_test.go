@@ -154,7 +154,7 @@ func TestDialectsSetsAgreeWithFlows(t *testing.T) {
 							if got := flow.Verdict == decide.Passes; got != set.Contains(p) {
 								t.Fatalf("%s, seed %d: %s → %s %s is %s, and in the set: %v\n%+v", name, seed, src, dst, text, flow.Verdict, set.Contains(p), flow.Steps)
 							}
-							if want := oracle(d, src, dst, p); want != flow.Verdict {
+							if want := byThePage(d, src, dst, p); want != flow.Verdict {
 								t.Fatalf("%s, seed %d: %s → %s %s is %s, by the page it is %s\n%+v", name, seed, src, dst, text, flow.Verdict, want, flow.Steps)
 							}
 						}
@@ -176,9 +176,9 @@ func possible(p service.Point, a netip.Addr) bool {
 	return !(protocol == service.ICMP && a.Is6()) && !(protocol == service.ICMPv6 && a.Is4())
 }
 
-// The oracle decides a flow within an estate as the dialect's table says, rule by
+// byThePage decides a flow within an estate as the dialect's table says, rule by
 // rule, without sets: a second opinion that shares the model and nothing else.
-func oracle(d *decide.Decider, src, dst decide.End, p service.Point) decide.Verdict {
+func byThePage(d *decide.Decider, src, dst decide.End, p service.Point) decide.Verdict {
 	if src.Interface.Instance == dst.Interface.Instance {
 		return decide.Passes
 	}
@@ -294,7 +294,7 @@ func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Dire
 	for _, g := range groups {
 		rules := make([]estate.Rule, 0, len(g.Rules))
 		for _, r := range g.Rules {
-			if r.Direction == direction && slices.ContainsFunc(r.Services, func(s service.Spec) bool { return service.Of(s).Contains(p) }) && oraclePeer(d, g, r.Peers[0], peer) {
+			if r.Direction == direction && slices.ContainsFunc(r.Services, func(s service.Spec) bool { return service.Of(s).Contains(p) }) && peerByThePage(d, g, r.Peers[0], peer) {
 				rules = append(rules, r)
 			}
 		}
@@ -329,8 +329,8 @@ func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Dire
 	return ok, state
 }
 
-// oraclePeer reports whether a rule's peer is an address.
-func oraclePeer(d *decide.Decider, g *estate.Group, p estate.Peer, a netip.Addr) bool {
+// peerByThePage reports whether a rule's peer is an address.
+func peerByThePage(d *decide.Decider, g *estate.Group, p estate.Peer, a netip.Addr) bool {
 	wears := func(x *estate.Group) bool {
 		for _, i := range d.Estate().Instances {
 			f := i.Interfaces[0]
