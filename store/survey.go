@@ -264,27 +264,43 @@ func describeJSON(err error) error {
 	var mismatch *json.UnmarshalTypeError
 	switch {
 	case errors.As(err, &mismatch) && mismatch.Field != "":
-		return fmt.Errorf("the field %q holds a %s where a %s belongs", mismatch.Field, mismatch.Value, jsonKind(mismatch))
+		return fmt.Errorf("the field %q holds %s where %s belongs", mismatch.Field, jsonValue(mismatch), jsonKind(mismatch))
 	case errors.As(err, &mismatch):
-		return fmt.Errorf("a survey's line is an object in braces, this is a %s", mismatch.Value)
+		return fmt.Errorf("a survey's line is an object in braces, this is %s", jsonValue(mismatch))
 	case errors.As(err, &syntax):
 		return fmt.Errorf("the line is not JSON: %v (at byte %d)", syntax, syntax.Offset)
 	}
 	return fmt.Errorf("the line is not JSON: %w", err)
 }
 
-func jsonKind(m *json.UnmarshalTypeError) string {
-	switch kind := m.Type.Kind().String(); kind {
-	case "int", "uint16":
-		return "whole number"
-	case "slice":
-		return "list"
-	case "map", "struct":
-		return "object"
+// jsonValue says what was found, as jsonKind says what belongs there.
+func jsonValue(m *json.UnmarshalTypeError) string {
+	switch kind, _, _ := strings.Cut(m.Value, " "); kind {
+	case "array":
+		return "a list"
+	case "object":
+		return "an object"
+	case "string":
+		return "a text"
 	case "bool":
 		return "true or false"
 	default:
-		return "text"
+		return "the " + m.Value
+	}
+}
+
+func jsonKind(m *json.UnmarshalTypeError) string {
+	switch kind := m.Type.Kind().String(); kind {
+	case "int", "uint16":
+		return "a whole number"
+	case "slice":
+		return "a list"
+	case "map", "struct":
+		return "an object"
+	case "bool":
+		return "true or false"
+	default:
+		return "a text"
 	}
 }
 

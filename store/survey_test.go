@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -61,8 +62,13 @@ func TestBadLines(t *testing.T) {
 	for _, x := range []struct{ line, want string }{
 		{`{"kind":"group",`, "s.jsonl:6: the line is not JSON"},
 		{`[1]`, "s.jsonl:6: a survey's line is an object in braces"},
-		{`{"kind":"group","account":"a","id":7}`, `s.jsonl:6: the field "id" holds a number where a text belongs`},
-		{`{"kind":"instance","account":"a","id":"i","interfaces":[{"subnet":{}}]}`, `"interfaces.subnet" holds a object where a text belongs`},
+		{`{"kind":"group","account":"a","id":7}`, `s.jsonl:6: the field "id" holds the number where a text belongs`},
+		{`{"kind":"network","account":"a","id":"m","ranges":"10.0.0.0/8"}`, `holds a text where a list belongs`},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":[["any"]]}`, `where a text belongs`},
+		{`{"kind":"group","account":"a","network":"n","id":"h","default":"yes"}`, `holds a text where true or false belongs`},
+		{`{"kind":"group","account":"a","network":"n","id":"h","labels":[]}`, `holds a list where an object belongs`},
+		{`"group"`, "s.jsonl:6: a survey's line is an object in braces, this is a text"},
+		{`{"kind":"instance","account":"a","id":"i","interfaces":[{"subnet":{}}]}`, `"interfaces.subnet" holds an object where a text belongs`},
 		{`{"account":"a"}`, `s.jsonl:6: the line has no "kind"`},
 		{`{"kind":"group","account":"a","network":"n","id":"g"}`, `s.jsonl:6: the group "g" was on line 5 already`},
 		{`{"kind":"group","account":"z","id":"h"}`, `belongs to the account "z", which is not in this survey`},
@@ -105,6 +111,64 @@ func TestWarnings(t *testing.T) {
 		_, warnings, err := read(header + x.line + "\n")
 		if err != nil || len(warnings) != 1 || !strings.Contains(warnings[0], x.want) {
 			t.Errorf("%s\n got %v, %v\nwant %s", x.line, warnings, err, x.want)
+		}
+	}
+}
+
+// A route names a network of another account by its id alone where it is peered
+// with the route's own network, from either side; of others it says so.
+func TestRoutesToPeeredNetworks(t *testing.T) {
+	const places = `{"kind":"account","name":"b","cloud":"c"}
+{"kind":"network","account":"b","id":"far","ranges":["10.9.0.0/16"]%s}
+{"kind":"network","account":"a","id":"m","ranges":["10.8.0.0/16"]%s}
+{"kind":"subnet","account":"a","network":"m","id":"s","ranges":["10.8.0.0/24"],"routes":[{"to":"10.9.0.0/16","via":"peer","network":"far"}]}
+`
+	for _, x := range []struct {
+		far, near string
+		found     bool
+	}{
+		{`,"peers":[{"account":"a","network":"m"}]`, "", true},
+		{"", `,"peers":[{"account":"b","network":"far"}]`, true},
+		{"", "", false},
+	} {
+		e, warnings, err := read(header + fmt.Sprintf(places, x.far, x.near))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var subnet *estate.Subnet
+		for _, n := range e.Networks {
+			for _, s := range n.Subnets {
+				subnet = s
+			}
+		}
+		to := subnet.Routes[0].Network
+		if found := to != nil && to.ID == "far"; found != x.found || found == (len(warnings) > 0) {
+			t.Errorf("peered %q %q: leads to %v, warnings %v", x.far, x.near, to, warnings)
+		}
+	}
+}
+
+// An instance is described whole: what an interface lacks or has wrong is said with its line.
+func TestInstances(t *testing.T) {
+	const subnet = `{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/24"]}` + "\n"
+	e, _, err := read(header + subnet + `{"kind":"instance","account":"a","id":"i","type":"balancer","labels":{"k":"v"},"interfaces":[{"id":"f","subnet":"s","private":["10.0.0.1","2001:db8::1"],"public":["198.51.100.1"],"groups":["g"],"filtered":false}]}` + "\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := e.Instances[0]
+	f := i.Interfaces[0]
+	if i.Name != "i" || i.Kind != estate.Balancer || i.Labels["k"] != "v" || !f.Unfiltered || len(f.Private) != 2 || len(f.Public) != 1 || f.Groups[0].Name != "g" || f.Subnet.Name != "s" {
+		t.Errorf("got %+v with %+v", i, f)
+	}
+	for _, x := range []struct{ interfaces, want string }{
+		{`[{"id":"f","subnet":"z"}]`, `the subnet "z", which is not in this survey`},
+		{`[{"id":"f","subnet":"s","groups":["z"]}]`, `the group "z", which is not in this survey`},
+		{`[{"id":"f","subnet":"s","private":["10.0.0.300"]}]`, `"10.0.0.300"`},
+		{`[{"id":"f","subnet":"s","public":["fe80::1%eth0"]}]`, `"fe80::1%eth0"`},
+	} {
+		_, _, err := read(header + subnet + `{"kind":"instance","account":"a","id":"i","interfaces":` + x.interfaces + "}\n")
+		if err == nil || !strings.Contains(err.Error(), x.want) || !strings.Contains(err.Error(), "s.jsonl:7") {
+			t.Errorf("%s: %v, want %s", x.interfaces, err, x.want)
 		}
 	}
 }

@@ -2,7 +2,6 @@
 package addr
 
 import (
-	"fmt"
 	"math/big"
 	"math/bits"
 	"net/netip"
@@ -127,18 +126,6 @@ func prefixSpan(p netip.Prefix) interval.Span {
 	return interval.Span{From: from, To: to}
 }
 
-// OfRange is the set of the addresses from first to last, both of one family.
-func OfRange(first, last netip.Addr) (Set, error) {
-	if first.Is4() != last.Is4() || last.Less(first) {
-		return Set{}, fmt.Errorf("%s to %s is not a range: the ends must be of one family, the lower one first", first, last)
-	}
-	s := Set{interval.Of(interval.Span{From: point(first), To: point(last)})}
-	if first.Is6() {
-		s = s.Intersect(AllIPv6)
-	}
-	return s, nil
-}
-
 // UnionAll is the union of all the sets.
 func UnionAll(sets ...Set) Set {
 	points := make([]interval.Set, len(sets))
@@ -194,21 +181,6 @@ func (s Set) First() (netip.Addr, bool) {
 		}
 	}
 	return netip.Addr{}, false
-}
-
-// A Range is a run of addresses of one family, both ends in it.
-type Range struct{ First, Last netip.Addr }
-
-// Ranges are the longest runs of addresses that make up s, IPv4 first, in order.
-// An IPv6 run that passes over the IPv4-mapped block is one run.
-func (s Set) Ranges() []Range {
-	var ranges []Range
-	for _, spans := range [][]interval.Span{s.Only(IPv4).points.Spans(), s.ipv6Spans()} {
-		for _, span := range spans {
-			ranges = append(ranges, Range{address(span.From), address(span.To)})
-		}
-	}
-	return ranges
 }
 
 // ipv6Spans are the IPv6 spans of s; the mapped block is filled in where s holds both its

@@ -92,7 +92,13 @@ func (d *Decider) withOutside(i *estate.Interface, outside addr.Set, direction e
 	if direction == estate.In {
 		return d.Arriving(i).WithPeers(outside)
 	}
-	return d.FilterTraffic(i, estate.Out).WithPeers(d.waysOut(i).Intersect(outside))
+	return d.Leaving(i).WithPeers(outside)
+}
+
+// Leaving is the traffic from an interface that reaches somebody outside the
+// estate: the filters admit it, answers and all, and there is a way.
+func (d *Decider) Leaving(i *estate.Interface) traffic.Set {
+	return d.FilterTraffic(i, estate.Out).WithPeers(d.waysOut(i))
 }
 
 // waysOut are the addresses outside the estate to which there is a way from an interface.

@@ -181,14 +181,14 @@ func (p *prover) can(r *Result, from, to ends) {
 			}
 		}
 		if !to.outside.IsEmpty() {
-			p.wantPair(r, outward(a, to.outside))
+			p.wantOutside(r, to, a, estate.Out)
 		}
 	}
 	if from.outside.IsEmpty() {
 		return
 	}
 	for _, b := range to.interfaces {
-		p.wantOutside(r, from, b)
+		p.wantOutside(r, from, b, estate.In)
 	}
 }
 
@@ -216,42 +216,32 @@ func addressOf(f *estate.Interface, v6 bool) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// outward are the ends of flows from an interface to somebody outside, one for each family.
-func outward(a *estate.Interface, outside addr.Set) [][2]decide.End {
-	var all [][2]decide.End
-	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
-		x, ok := addressOf(a, f == addr.IPv6)
-		if there := outside.Only(f); ok && !there.IsEmpty() {
-			all = append(all, [2]decide.End{{Interface: a, Addr: x}, {Addr: traffic.Example(there)}})
-		}
-	}
-	return all
-}
-
-// wantPair wants all services over one of the pairs, which differ in family.
+// wantPair wants all services over one of the pairs, which differ in family:
+// those that the family can carry, and that is one at least.
 func (p *prover) wantPair(r *Result, pairs [][2]decide.End) {
-	for k, pair := range pairs {
-		missing := familyServices(r.Services, pair[0].Addr).Minus(p.d.Between(pair[0], pair[1]))
-		first, ok := missing.First()
+	var missed *decide.Answer
+	for _, pair := range pairs {
+		wanted := familyServices(r.Services, pair[0].Addr)
+		if wanted.IsEmpty() {
+			continue
+		}
+		first, ok := wanted.Minus(p.d.Between(pair[0], pair[1])).First()
 		if !ok {
 			return
 		}
-		if k == len(pairs)-1 {
-			fails(r, p.d.Flow(pairs[0][0], pairs[0][1], serviceLike(first, pairs[0][0].Addr, r.Services)))
+		if missed == nil {
+			answer := p.d.Flow(pair[0], pair[1], first)
+			missed = &answer
 		}
 	}
-}
-
-// serviceLike is a service of the set that the family of an address can carry, the given one if it can.
-func serviceLike(p service.Point, a netip.Addr, of service.Set) service.Point {
-	set := familyServices(of, a)
-	if set.Contains(p) {
-		return p
+	if missed != nil {
+		fails(r, *missed)
+		return
 	}
-	if first, ok := set.First(); ok {
-		return first
+	r.Holds = false
+	if len(pairs) > 0 {
+		r.Note = fmt.Sprintf("%s and %s meet over no family that can carry this", pairs[0][0], pairs[0][1])
 	}
-	return p
 }
 
 func familyServices(s service.Set, a netip.Addr) service.Set {
@@ -261,44 +251,62 @@ func familyServices(s service.Set, a netip.Addr) service.Set {
 	return s.Minus(service.NotIPv6)
 }
 
-// wantOutside wants outside addresses to reach an interface: every one that is
-// meant, or of strangers some, over one family at least.
-func (p *prover) wantOutside(r *Result, from ends, b *estate.Interface) {
-	passing := p.d.Arriving(b).WithPeers(from.outside)
-	met := p.d.MetFromOutside(b)
-	if left := from.outside.Minus(met); !from.internet && !left.IsEmpty() && from.outside.Overlaps(met) {
-		a, _ := left.First()
-		r.Note = fmt.Sprintf("%s is met from outside over one family only: addresses such as %s are left out", b.Instance.Name, a)
-		from.outside = from.outside.Intersect(met)
+// wantOutside wants traffic between an interface and addresses outside: every one
+// that is meant, or of strangers some, over one family at least.
+func (p *prover) wantOutside(r *Result, there ends, i *estate.Interface, direction estate.Direction) {
+	passing, met, words := p.d.Arriving(i), p.d.MetFromOutside(i), "is met from"
+	if direction == estate.Out {
+		passing, met, words = p.d.Leaving(i), ownFamilies(i), "reaches"
 	}
-	missing := traffic.Of(from.outside, r.Services).Minus(passing)
-	if from.internet {
+	if left := there.outside.Minus(met); !there.internet && !left.IsEmpty() && there.outside.Overlaps(met) {
+		a, _ := left.First()
+		r.Note = fmt.Sprintf("%s %s outside over one family only: addresses such as %s are left out", i.Instance.Name, words, a)
+		there.outside = there.outside.Intersect(met)
+	}
+	missing := traffic.Of(there.outside, r.Services).Minus(passing)
+	if there.internet {
+		chosen := false
 		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
-			strangers := from.outside.Only(f)
+			strangers := there.outside.Only(f)
 			wanted := traffic.Of(strangers, r.Services)
 			unmet := wanted.Services().Minus(passing.WithPeers(strangers).Services())
 			if unmet.IsEmpty() && !wanted.IsEmpty() {
 				return
 			}
-			if f == addr.IPv4 && !unmet.IsEmpty() {
-				missing = wanted.OnServices(unmet)
+			if meets := strangers.Overlaps(met); !unmet.IsEmpty() && (!chosen || meets && missing.WithPeers(met).IsEmpty()) {
+				missing, chosen = wanted.OnServices(unmet), true // better where somebody meets
 			}
 		}
 	}
 	if w, ok := missing.Witness(); ok {
-		p.failOutside(r, w, b)
+		p.failOutside(r, w, i, direction)
 	}
 }
 
-func (p *prover) failOutside(r *Result, w traffic.Witness, b *estate.Interface) {
-	y, ok := addressOf(b, w.Peer.Is6())
+// ownFamilies are the addresses of the families in which an interface has an address.
+func ownFamilies(i *estate.Interface) addr.Set {
+	var all addr.Set
+	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+		if _, ok := addressOf(i, f == addr.IPv6); ok {
+			all = all.Union(addr.FamilyOf(f))
+		}
+	}
+	return all
+}
+
+func (p *prover) failOutside(r *Result, w traffic.Witness, i *estate.Interface, direction estate.Direction) {
+	own, ok := addressOf(i, w.Peer.Is6())
 	if !ok {
-		y, _ = addressOf(b, !w.Peer.Is6())
 		r.Holds = false
-		r.Note = fmt.Sprintf("%s has no address of the family of %s", b.Instance.Name, w.Peer)
+		r.Note = fmt.Sprintf("%s has no address of the family of %s", i.Instance.Name, w.Peer)
 		return
 	}
-	fails(r, p.d.Flow(decide.End{Addr: w.Peer}, decide.End{Interface: b, Addr: y}, w.Service))
+	here, there := decide.End{Interface: i, Addr: own}, decide.End{Addr: w.Peer}
+	if direction == estate.Out {
+		fails(r, p.d.Flow(here, there, w.Service))
+	} else {
+		fails(r, p.d.Flow(there, here, w.Service))
+	}
 }
 
 // cannot wants no pair to pass anything, over any family.
@@ -310,11 +318,11 @@ func (p *prover) cannot(r *Result, from, to ends) {
 			}
 		}
 		if !to.outside.IsEmpty() {
-			p.keepOutward(r, a, to.outside)
+			p.keepOutside(r, to.outside, a, estate.Out)
 		}
 	}
 	for _, b := range to.interfaces {
-		p.keepOutside(r, from.outside, b)
+		p.keepOutside(r, from.outside, b, estate.In)
 	}
 }
 
@@ -326,26 +334,14 @@ func (p *prover) keepPairs(r *Result, pairs [][2]decide.End) {
 	}
 }
 
-// keepOutward wants an interface not to reach any of some outside addresses.
-func (p *prover) keepOutward(r *Result, a *estate.Interface, outside addr.Set) {
-	passing := p.d.FilterTraffic(a, estate.Out).WithPeers(outside).OnServices(r.Services)
-	for _, block := range passing.Blocks() {
-		// One peer of each family stands for all: ways differ by route, so the routes part them.
-		for _, part := range p.d.ByRoute(a.Subnet, block.Peers) {
-			for _, ends := range outward(a, part) {
-				if first, ok := p.d.Between(ends[0], ends[1]).Intersect(r.Services).First(); ok {
-					fails(r, p.d.Flow(ends[0], ends[1], first))
-				}
-			}
-		}
+// keepOutside wants no traffic between an interface and some outside addresses.
+func (p *prover) keepOutside(r *Result, outside addr.Set, i *estate.Interface, direction estate.Direction) {
+	passing := p.d.Arriving(i)
+	if direction == estate.Out {
+		passing = p.d.Leaving(i)
 	}
-}
-
-// keepOutside wants none of some outside addresses to reach an interface.
-func (p *prover) keepOutside(r *Result, outside addr.Set, b *estate.Interface) {
-	passing := p.d.Arriving(b).WithPeers(outside).OnServices(r.Services)
-	if w, ok := passing.Witness(); ok {
-		p.failOutside(r, w, b)
+	if w, ok := passing.WithPeers(outside).OnServices(r.Services).Witness(); ok {
+		p.failOutside(r, w, i, direction)
 	}
 }
 
@@ -363,6 +359,6 @@ func (p *prover) only(r *Result, from, to ends) {
 				}
 			}
 		}
-		p.keepOutside(r, addr.Everyone.Minus(from.whole), b)
+		p.keepOutside(r, addr.Everyone.Minus(from.whole), b, estate.In)
 	}
 }

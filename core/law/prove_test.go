@@ -24,6 +24,7 @@ network far in a { range 10.9.0.0/16
 list partners { 192.0.2.0/29 }
 list mixed { 192.0.2.0/29
  2001:db8::/64 }
+list halfway { 192.0.2.0/28 }
 group web in n { cover where role = web
  admit https from everyone
  admit ssh from list mixed
@@ -35,6 +36,15 @@ group db in n { cover where role = db
 group unworn in far { cover where role = none
  admit https from everyone
  admit ssh from group web }
+group inner in n { cover where role = inner
+ reach https at everyone }
+group six in n { cover where role = six
+ admit https, ping from everyone
+ admit ssh from list mixed
+ reach https at everyone }
+group out in n { cover where role = out
+ reach https, ping at everyone
+ reach tcp 9000 at list mixed }
 `
 
 const survey = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
@@ -47,6 +57,10 @@ const survey = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
 {"kind":"instance","account":"a","id":"w2","labels":{"role":"web"},"interfaces":[{"id":"f2","subnet":"s","private":["10.0.1.2"],"public":["198.51.100.2"],"groups":[]}]}
 {"kind":"instance","account":"a","id":"d1","labels":{"role":"db"},"interfaces":[{"id":"f3","subnet":"s","private":["10.0.1.3"],"groups":[]}]}
 {"kind":"instance","account":"a","id":"o1","interfaces":[{"id":"f4","subnet":"s","private":["10.0.1.4"],"groups":["default"]}]}
+{"kind":"subnet","account":"a","network":"n","id":"v6","ranges":["10.0.2.0/24"],"routes":[{"to":"::/0","via":"internet"}]}
+{"kind":"instance","account":"a","id":"out1","labels":{"role":"out"},"interfaces":[{"id":"f5","subnet":"s","private":["10.0.1.5"],"public":["198.51.100.5"],"groups":[]}]}
+{"kind":"instance","account":"a","id":"inner","labels":{"role":"inner"},"interfaces":[{"id":"f6","subnet":"v6","private":["10.0.2.6"],"groups":[]}]}
+{"kind":"instance","account":"a","id":"six","labels":{"role":"six"},"interfaces":[{"id":"f7","subnet":"v6","private":["10.0.2.7"],"public":["2001:db8:7::7"],"groups":[]}]}
 {"kind":"group","account":"a","network":"n","id":"default","default":true}
 {"kind":"rule","account":"a","group":"default","id":"r","direction":"out","peers":["0.0.0.0/0"],"services":["any"]}
 `
@@ -92,6 +106,26 @@ func TestProve(t *testing.T) {
 		{"list partners cannot reach web on ssh", false, "passes 192.0.2"},
 		{"web can reach list partners on https", false, "stopped w1"},
 		{"web cannot reach internet", true, ""},
+		{"out can reach internet on https", true, ""},
+		{"out can reach internet on ping", true, ""},
+		{"out can reach internet on ssh", false, "stopped out1"},
+		{"out cannot reach internet on https", false, "passes out1"},
+		{"out cannot reach internet on ssh", true, ""},
+		{"out can reach list partners on tcp 9000", true, ""},
+		{"out cannot reach list partners on tcp 9000", false, "passes out1"},
+		{"out cannot reach list partners on tcp 9001", true, ""},
+		{"inner can reach internet on https", false, "no-way inner"}, // there is a rule, and no address of the route's family
+		{"inner cannot reach internet", true, ""},
+		{"internet can reach six on https", true, ""}, // over IPv6 alone
+		{"internet can reach six on ping", true, ""},
+		{"internet cannot reach six on https", false, "passes 2000:: → six (2001:db8:7::7)"},
+		{"internet can reach six on ssh", false, "stopped 2000:: → six (2001:db8:7::7)"},
+		{"six can reach internet on https", true, ""},
+		{"list mixed can reach six on ssh", true, ""},
+		{"list partners can reach six on ssh", false, ""}, // the list has no IPv6 addresses
+		{"six can reach web on https", true, ""},
+		{"out can reach list halfway on tcp 9000", false, "stopped out1"}, // one address more than the rule has,
+		{"web can reach db on icmpv6 128", false, ""},                     // between addresses that can't carry it
 		{"everyone except internet, list partners, list mixed cannot reach web on ssh", true, ""},
 	} {
 		r := prove(t, "expect "+x.expect, true)[0]

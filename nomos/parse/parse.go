@@ -4,7 +4,6 @@ package parse
 import (
 	"errors"
 	"fmt"
-	"math"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -569,15 +568,6 @@ func (p *parser) number(what string) syntax.Word {
 		p.expected(what, "")
 	}
 	return p.word()
-}
-
-// integer is the value of a word of digits; too large a one is an error.
-func (p *parser) integer(w syntax.Word) int {
-	n, err := strconv.Atoi(w.Text)
-	if err != nil || n > math.MaxInt32 {
-		p.fail(w.Span, "", "the number is too large")
-	}
-	return n
 }
 
 func (p *parser) service(start int) syntax.Decl {
