@@ -12,6 +12,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
+	"isonomos/core/law"
 	"isonomos/core/service"
 )
 
@@ -212,6 +213,85 @@ func cheapestRanges(w weigher, left addr.Set) float64 {
 		}
 	}
 	return best
+}
+
+// With more candidates than all combinations can be weighed of, what is chosen
+// still holds every needed peer, nobody beyond the subject, and costs no more
+// than ranges alone; and it is said that it need not be the cheapest.
+func TestManyCandidates(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 5))
+	for range 50 {
+		b := newBench()
+		for i := range exactCandidates + 4 + random.IntN(6) {
+			first := 8 + 2*random.IntN(24)
+			b.addGroup(string(rune('a'+i)), netip.AddrFrom4([4]byte{10, 0, 0, byte(first)}).String(), netip.AddrFrom4([4]byte{10, 0, 0, byte(first + 1)}).String())
+		}
+		var needed []netip.Addr
+		for last := range 48 {
+			if random.IntN(4) > 0 {
+				needed = append(needed, netip.AddrFrom4([4]byte{10, 0, 0, byte(8 + last)}))
+			}
+		}
+		d := decide.New(&b.Estate)
+		w := weigher{d: d, strangers: d.Strangers(), allowed: addr.Everyone}
+		s, n := Subject{Group: b.group, Direction: estate.In}, Need{Peers: addr.Of(needed...)}
+		named := w.candidates(s, n.Peers)
+		choices, exact := cover(d, s, n, addr.Everyone)
+		if exact != (len(named) <= exactCandidates) {
+			t.Fatalf("of %d candidates it says exact %v", len(named), exact)
+		}
+		cost, held := 0.0, addr.Set{}
+		for _, c := range choices {
+			held = held.Union(c.Addresses)
+			if i := slices.IndexFunc(named, func(x candidate) bool { return x.Words == c.Words }); i >= 0 {
+				cost += named[i].cost
+			} else {
+				cost += w.rangeCandidate(c.Addresses.Prefixes()[0], n.Peers).cost
+			}
+		}
+		if !n.Peers.SubsetOf(held) {
+			t.Fatalf("%v does not hold %v", choices, n.Peers)
+		}
+		if _, ranges := w.ranges(n.Peers); cost > ranges+1e-9 {
+			t.Fatalf("%v costs %v, ranges alone %v", choices, cost, ranges)
+		}
+	}
+}
+
+// What an expectation wants stays, seen or not: of the internet in the subject's
+// own words, of a group by its name. Expectations about others change nothing.
+func TestDeclaredNeeds(t *testing.T) {
+	b := newBench()
+	web := b.addGroup("web", "10.0.0.10")
+	side := func(p estate.Peer) law.Side { return law.Side{Of: []estate.Peer{p}} }
+	subject, internet, from := side(estate.Peer{Kind: estate.PeerGroup, Group: b.group}), side(estate.Peer{Kind: estate.PeerInternet}), side(estate.Peer{Kind: estate.PeerGroup, Group: web})
+	https, ssh := service.Of(service.Ports(service.TCP, 443, 443)), service.Of(service.Ports(service.TCP, 22, 22))
+	for _, x := range []struct {
+		peers   []estate.Peer
+		expects []law.Expectation
+		want    string
+	}{
+		{nil, []law.Expectation{{Can: true, From: internet, To: subject, Services: https}}, "https from everyone"},
+		{nil, []law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web"},
+		{nil, []law.Expectation{{Can: true, From: internet, To: subject, Services: https}, {Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web; https from everyone"},
+		{nil, []law.Expectation{{Can: false, From: internet, To: subject, Services: https}}, ""},
+		{nil, []law.Expectation{{Can: true, From: subject, To: from, Services: https}}, ""},
+		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}}, []law.Expectation{{Can: true, From: internet, To: subject, Services: https}}, "https from everyone v4"},
+		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/24")}}, []law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web"},
+		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")}}, []law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, ""}, // never was let in
+	} {
+		b.group.Rules[0].Peers = x.peers
+		if x.peers == nil {
+			b.group.Rules[0].Peers = []estate.Peer{{Kind: estate.PeerEveryone}}
+		}
+		p := Propose(decide.New(&b.Estate), Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}}, Evidence{Flows: &flow.Summary{}, Expects: x.expects})
+		if got := said(p); got != x.want {
+			t.Errorf("%v: got %q, want %q", x.expects, got, x.want)
+		}
+		if !p.After.SubsetOf(p.Before) || !p.Needed().SubsetOf(p.After) {
+			t.Errorf("%q: after is not between needed and before", x.want)
+		}
+	}
 }
 
 func BenchmarkPropose(b *testing.B) {
