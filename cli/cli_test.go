@@ -267,7 +267,12 @@ func TestWrongUse(t *testing.T) {
 		{"trace --survey survey.jsonl boking-1 ledger-1 https", 2, `there is no instance called "boking-1": booking-1, booking-2, booking-3 are near`},
 		{"trace --survey survey.jsonl booking-1 ledger-1 htps", 2, `no service is called "htps": "https" (tcp 443) is near`},
 		{"trace --survey survey.jsonl booking-1 ledger-1 443", 2, "a port needs its protocol: tcp 443 or udp 443"},
+		{"trace --survey survey.jsonl booking-1 ledger-1 tcp 1-9", 2, "tcp 1-9 is more than one service"},
 		{"trace --survey survey.jsonl booking-1 ledger-1 dns", 2, "dns stands for tcp 53, udp 53: ask for one of them"},
+		{"trace --survey survey.jsonl booking-1 ledger-1 https --source-port 70000", 2, `the value "70000" does not fit the flag --source-port: a port goes from 0 to 65535`},
+		{"trace --survey survey.jsonl booking-1 ledger-1 any", 2, "any is more than one service, and a flow has one"},
+		{"trace --survey survey.jsonl 192.0.2.1 198.51.100.9 https", 2, "neither 192.0.2.1 nor 198.51.100.9 is on an interface"},
+		{"prove extra", 2, `prove takes no argument "extra"`},
 		{"exposure", 2, "definitions name no instances"},
 		{"exposure --survey survey.jsonl --from nobdy", 2, `there is no list, instance or group called "nobdy"`},
 		{"exposure --survey survey.jsonl --matrix --format json", 2, "--matrix is a table for reading"},
@@ -515,6 +520,76 @@ func TestOverQuota(t *testing.T) {
 	if r := call(t, folder, "check"); r.code != 1 || !strings.Contains(r.err, "over quota: a/n/g takes 61 rules inward and 0 outward, and 60 is the most") || !strings.Contains(r.out, "61!") {
 		t.Errorf("%+v", r)
 	}
+}
+
+// What can't be read for want of permission, or is a loop of links, is said so with its name.
+func TestUnreadable(t *testing.T) {
+	folder := harbour(t)
+	if err := os.Symlink("loop.jsonl", filepath.Join(folder, "loop.jsonl")); err != nil {
+		t.Fatal(err)
+	}
+	if r := call(t, folder, "audit", "--survey", "loop.jsonl"); r.code != 3 || !strings.HasPrefix(r.err, "isonomos: file loop.jsonl can't be read: ") || strings.Count(r.err, "\n") != 1 {
+		t.Errorf("a loop: %+v", r)
+	}
+	if os.Geteuid() == 0 {
+		return // to root nothing is forbidden
+	}
+	if err := os.Chmod(filepath.Join(folder, "survey.jsonl"), 0); err != nil {
+		t.Fatal(err)
+	}
+	if r := call(t, folder, "audit", "--survey", "survey.jsonl"); r.code != 3 || !strings.Contains(r.err, "permission denied") {
+		t.Errorf("forbidden: %+v", r)
+	}
+}
+
+// A reader that goes away ends the program quietly.
+func TestClosedPipe(t *testing.T) {
+	folder := harbour(t)
+	for _, args := range []string{"audit --survey survey.jsonl", "exposure --survey survey.jsonl --format json", "check --rules"} {
+		c := exec.Command("sh", "-c", "\""+program+"\" "+args+" | :")
+		c.Dir = folder
+		if out, err := c.CombinedOutput(); err != nil || strings.Contains(string(out), "pipe") {
+			t.Errorf("%s: %v %s", args, err, out)
+		}
+	}
+}
+
+// Between two surveys what instances wear counts too, and groups come and go.
+func TestCompareSurveys(t *testing.T) {
+	const head = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
+{"kind":"cloud","name":"northmere","dialect":"union"}
+{"kind":"account","name":"tides","cloud":"northmere"}
+{"kind":"network","account":"tides","id":"quay","ranges":["10.20.0.0/16"]}
+{"kind":"subnet","account":"tides","network":"quay","id":"front","ranges":["10.20.1.0/24"]}
+{"kind":"group","account":"tides","network":"quay","id":"staff"}
+{"kind":"rule","account":"tides","group":"staff","id":"r1","direction":"in","peers":["192.0.2.0/24"],"services":["tcp 22"]}
+`
+	const site = `{"kind":"group","account":"tides","network":"quay","id":"site"}
+{"kind":"rule","account":"tides","group":"site","id":"r2","direction":"in","peers":["anything"],"services":["tcp 443"]}
+`
+	instance := func(groups string) string {
+		return `{"kind":"instance","account":"tides","id":"gauge","interfaces":[{"id":"f","subnet":"front","private":["10.20.1.5"],"groups":[` + groups + `]}]}` + "\n"
+	}
+	folder := t.TempDir()
+	for name, text := range map[string]string{
+		"staff.jsonl": head + site + instance(`"staff"`),
+		"site.jsonl":  head + site + instance(`"site"`),
+		"both.jsonl":  head + site + instance(`"site","staff"`),
+		"less.jsonl":  head + instance(`"staff"`),
+	} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var told strings.Builder
+	for _, pair := range [][2]string{{"staff", "site"}, {"staff", "both"}, {"both", "staff"}, {"less", "both"}, {"both", "less"}, {"both", "both"}} {
+		r := call(t, folder, "compare", pair[0]+".jsonl", pair[1]+".jsonl")
+		if equal := pair[0] == pair[1]; equal != (r.code == 0) || r.err != "" {
+			t.Errorf("%v: exit %d, %s", pair, r.code, r.err)
+		}
+		told.WriteString("compare " + pair[0] + " " + pair[1] + "\n" + r.out + "\n")
+	}
+	golden(t, "compare-worn.txt", told.String())
 }
 
 func TestBatch(t *testing.T) {

@@ -100,10 +100,14 @@ func servicePoint(e *estate.Estate, from, to string, words []string) (service.Po
 		return 0, usage("%v", err)
 	}
 	points := candidates(set, from, to)
-	if len(points) != 1 {
+	switch {
+	case len(points) == 1:
+		return points[0], nil
+	case text == set.String():
+		return 0, usage("%s is more than one service, and a flow has one: ask for one such as tcp 443 or icmp 8/0", text)
+	default:
 		return 0, usage("%s stands for %s: ask for one of them", text, set)
 	}
-	return points[0], nil
 }
 
 // candidates are the single services of a set; of ICMP types the first code,

@@ -205,7 +205,7 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 	if s.Verb.Text == "lend" {
 		lend := estate.Lend{Rule: rule, AtMost: r.duration(s.AtMost, x), After: len(g.Rules)}
 		if before := stoppedBy(g, rule, g.Rules); before != nil {
-			r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line), "the refusal %q before it stops whatever this lends", before.Sentence(r.estate.Services))
+			r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line), "the refusal %q before it stops what this lends, or some of it", before.Sentence(r.estate.Services))
 		}
 		g.Lends = append(g.Lends, lend)
 		return
