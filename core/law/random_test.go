@@ -76,6 +76,10 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 			case 1:
 				to = outside
 			}
+			if from != outside && to != outside && random.IntN(2) == 0 || from == outside && from != "internet" && random.IntN(3) == 0 {
+				asked = append(asked, fmt.Sprintf("expect only %s can reach %s on tcp %s", from, to, pick("1", "2", "3")))
+				continue
+			}
 			asked = append(asked, fmt.Sprintf("expect %s %s reach %s on tcp %s", from, pick("can", "cannot"), to, pick("1", "2", "3", "1-3")))
 		}
 		text.WriteString(strings.Join(asked, "\n"))
@@ -93,17 +97,25 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 		o := onebyone{decide.New(w.Estate), lists}
 		for i, r := range law.Prove(w.Estate, w.Expects) {
 			fields := strings.Fields(strings.NewReplacer("list ", "").Replace(asked[i])) // expect FROM can reach TO on tcp PORTS
-			want := o.can(fields[1], fields[4], w.Expects[i].Services)
-			if fields[2] == "cannot" {
-				want = o.cannot(fields[1], fields[4], w.Expects[i].Services)
+			var want bool
+			switch services := w.Expects[i].Services; {
+			case fields[1] == "only":
+				fields = append(fields[1:2:2], fields[2], fields[5]) // only FROM TO
+				want = o.only(fields[1], fields[2], services) && o.can(fields[1], fields[2], services)
+			case fields[2] == "can":
+				fields = []string{"can", fields[1], fields[4]}
+				want = o.can(fields[1], fields[2], services)
+			default:
+				fields = []string{"cannot", fields[1], fields[4]}
+				want = o.cannot(fields[1], fields[2], services)
 			}
 			if r.Holds != want {
 				t.Fatalf("round %d, %s: %s\nholds %v, flow by flow %v (note %q, witness %v)", round, text.String(), asked[i], r.Holds, want, r.Note, r.Witness)
 			}
-			if !r.Holds && r.Witness != nil && (r.Witness.Verdict == decide.Passes) != (fields[2] == "cannot") {
+			if !r.Holds && r.Witness != nil && fields[0] != "only" && (r.Witness.Verdict == decide.Passes) == (fields[0] == "can") {
 				t.Fatalf("%s: the witness %v shows nothing", asked[i], r.Witness)
 			}
-			form := fields[2] + " " + strings.NewReplacer("g", "group", "h", "group", "j", "group", "k", "list", "l", "list", "internet", "internet").Replace(fields[1]+" "+fields[4])
+			form := fields[0] + " " + strings.NewReplacer("g", "group", "h", "group", "j", "group", "k", "list", "l", "list", "internet", "internet").Replace(fields[1]+" "+fields[2])
 			count := held[form]
 			if r.Holds {
 				count[1]++
@@ -190,9 +202,29 @@ func (o onebyone) passes(ends *[2]decide.End, services service.Set, all bool) bo
 func (o onebyone) cannot(from, to string, services service.Set) bool {
 	for _, a := range o.ends(from) {
 		for _, b := range o.ends(to) {
-			four, six := o.flows(a, b)
-			for _, ends := range []*[2]decide.End{four, six} {
-				if ends != nil && (a.Outside() || b.Outside() || a.Interface.Instance != b.Interface.Instance) && o.passes(ends, services, false) {
+			if (a.Outside() || b.Outside() || a.Interface.Instance != b.Interface.Instance) && o.any(a, b, services) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// only wants that nobody else gets through: no instance of the other groups, no
+// stranger, and no address near the lists that is not in the one that may.
+func (o onebyone) only(from, to string, services service.Set) bool {
+	for _, g := range []string{"g", "h", "j", "internet"} {
+		if g != from && g != to && !o.cannot(g, to, services) {
+			return false
+		}
+	}
+	for last := range byte(16) {
+		for _, a := range []netip.Addr{netip.AddrFrom4([4]byte{192, 0, 2, last}), netip.MustParseAddr(fmt.Sprintf("2001:db8:9::%x", last))} {
+			if o.lists[from].IsValid() && o.lists[from].Contains(a) {
+				continue
+			}
+			for _, i := range o.ends(to) {
+				if o.any(decide.End{Addr: a}, i, services) {
 					return false
 				}
 			}
@@ -238,6 +270,13 @@ func (o onebyone) can(from, to string, services service.Set) bool {
 	return true
 }
 
+// any reports whether some service passes over some family.
+func (o onebyone) any(a, b decide.End, services service.Set) bool {
+	four, six := o.flows(a, b)
+	return four != nil && o.passes(four, services, false) || six != nil && o.passes(six, services, false)
+}
+
+// either reports whether all services pass over one family.
 func (o onebyone) either(a, b decide.End, services service.Set) bool {
 	four, six := o.flows(a, b)
 	return four != nil && o.passes(four, services, true) || six != nil && o.passes(six, services, true)

@@ -89,7 +89,7 @@ var Keywords = []Topic{
 	{"control", "The numbers of the controls that a law serves.", "law shut-admin {\n  never   admit class admin from internet\n  control \"SOC 2 CC6.6\", \"PCI DSS 1\"\n}"},
 	{"exempt", "An exception from a law for a group, network or account. Reason, end and name are required; past its end it counts no more.", "exempt tides/quay/gauge-maintenance from shut-admin on ssh because \"vendor's visit\" until 2027-01-31 by \"m.teal\""},
 	{"by", "Who answers for an exemption.", "exempt account lab from shut-admin because \"moving out\" until 2027-01-31 by \"m.teal\""},
-	{"expect", "A test of the whole path: routes, filters at both ends, balancers. can wants every pair to pass, cannot none, only that nobody else can.", "expect booking can reach berth-ledger on berth-db"},
+	{"expect", "A test of the whole path: routes, filters at both ends, balancers. can wants every pair to pass, cannot none, only that they can and nobody else.", "expect booking can reach berth-ledger on berth-db"},
 	{"can", "Every pair of members passes, over one address family at least; of strangers, some.", "expect internet can reach booking on https"},
 	{"cannot", "No pair of members passes anything; without on, no service at all.", "expect internet cannot reach berth-ledger"},
 }
