@@ -13,12 +13,14 @@ bench:
 
 # Everything that reads outside data has a fuzz target; each runs for a while.
 FUZZ = 30s
+FUZZING = -fuzztime $(FUZZ) -fuzzminimizetime 1x
 fuzz:
-	go test -run '^$$' -fuzz FuzzFile -fuzztime $(FUZZ) ./nomos/parse
-	go test -run '^$$' -fuzz FuzzUnderstand -fuzztime $(FUZZ) ./nomos
-	go test -run '^$$' -fuzz FuzzReadSurvey -fuzztime $(FUZZ) ./store
-	go test -run '^$$' -fuzz FuzzReadCSV -fuzztime $(FUZZ) ./evidence
-	go test -run '^$$' -fuzz FuzzAlgebra -fuzztime $(FUZZ) ./core/traffic
+	go test -run '^$$' -fuzz FuzzFile $(FUZZING) ./nomos/parse
+	go test -run '^$$' -fuzz FuzzFile $(FUZZING) ./nomos/print
+	go test -run '^$$' -fuzz FuzzUnderstand $(FUZZING) ./nomos
+	go test -run '^$$' -fuzz FuzzReadSurvey $(FUZZING) ./store
+	go test -run '^$$' -fuzz FuzzReadCSV $(FUZZING) ./evidence
+	go test -run '^$$' -fuzz FuzzAlgebra $(FUZZING) ./core/traffic
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:

@@ -14,6 +14,8 @@ import (
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	_ "isonomos/cli" // so that a change of what the program is made of runs these tests again
 )
 
 var update = flag.Bool("update", false, "rewrite the golden files")
