@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -21,7 +22,8 @@ func (a *App) checkCommand() *cli.Command {
 		ArgsUsage: "[flags] [FOLDER]",
 		Description: "Reads all definitions of a folder together and says of every mistake where it stands and what to\n" +
 			"write instead. Then it compiles every group for its cloud and decides the result: equal to the\n" +
-			"definition, or a mistake with an example. Without one it shows what each group costs.\n\n" +
+			"definition, or a mistake with an example. Without one it shows what each group costs. With a survey\n" +
+			"it also warns of health probes that a balancer's targets, or its own groups, would shut out.\n\n" +
 			"  isonomos check\n" +
 			"  isonomos check harbour/\n" +
 			"  isonomos check --rules --survey survey.jsonl\n" +
@@ -61,7 +63,8 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	}
 	var compiled []compile.Compiled
 	costs := make(compile.Costs)
-	failures := propose.NewWorld(d, survey).Compile(func(made compile.Compiled) {
+	world := propose.NewWorld(d, survey)
+	failures := world.Compile(func(made compile.Compiled) {
 		dialect := decide.Dialect(made.Group.Account)
 		costs[made.Group.Path()] = struct{ In, Out int }{compile.Count(dialect, made.Group, estate.In), compile.Count(dialect, made.Group, estate.Out)}
 		if c.Bool("rules") {
@@ -86,6 +89,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		render.Definitions(s, d, costs)
 		err = s.Err()
 	}
+	a.shutProbes(world)
 	for _, text := range over {
 		a.note("over quota: %s", text)
 	}
@@ -93,4 +97,36 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return err
+}
+
+// shutProbes warns of health probes that definitions shut out: the balancer
+// would take instances that are well out of service.
+func (a *App) shutProbes(w propose.World) {
+	d := decide.New(w.Estate)
+	targets := make(map[string][]string) // by what there is to say of them
+	var order []string
+	for _, p := range d.ShutProbes() {
+		why := p.Answer.Why()
+		end, wanted := p.Answer.Destination, fmt.Sprintf("admit %s from probes", p.Probe)
+		if why.At == p.Balancer.Name {
+			end, wanted = p.Answer.Source, fmt.Sprintf("reach %s at the targets", p.Probe)
+		}
+		var defined []string
+		for _, g := range d.Worn(end.Interface) {
+			if g.Defined {
+				defined = append(defined, g.Path())
+			}
+		}
+		if why.Verdict != decide.Stopped || len(defined) == 0 {
+			continue
+		}
+		text := fmt.Sprintf("%s shuts out the health probes of %s: it needs a rule such as %s", strings.Join(defined, " and "), p.Balancer.Name, wanted)
+		if targets[text] == nil {
+			order = append(order, text)
+		}
+		targets[text] = append(targets[text], p.Target.Name)
+	}
+	for _, text := range order {
+		a.note("%s (%s)", text, strings.Join(targets[text], ", "))
+	}
 }

@@ -256,16 +256,17 @@ func (s *surveyor) addHosts() {
 		byName[h.name] = i
 		s.Instances = append(s.Instances, i)
 	}
-	hand := func(balancer string, port uint16, targets ...string) {
-		l := estate.Listener{Service: service.Ports(service.TCP, 443, 443), Port: port, Probe: service.Ports(service.TCP, 8443, 8443)}
+	hand := func(balancer string, port, probe uint16, targets ...string) {
+		l := estate.Listener{Service: service.Ports(service.TCP, 443, 443), Port: port, Probe: service.Ports(service.TCP, probe, probe)}
 		for _, t := range targets {
 			l.Targets = append(l.Targets, byName[t])
 		}
 		byName[balancer].Listeners = []estate.Listener{l}
 	}
-	hand("front-door", 8443, "booking-1", "booking-2", "booking-3")
-	hand("roster-door", 443, "roster-1", "roster-2")
-	hand("gate-door", 443, "gateway-1", "gateway-2")
+	hand("front-door", 8443, 8443, "booking-1", "booking-2", "booking-3")
+	hand("roster-door", 443, 443, "roster-1", "roster-2")
+	// By mistake nothing lets the probes out of gate-door, which asks on another port than it serves.
+	hand("gate-door", 443, 8443, "gateway-1", "gateway-2")
 }
 
 // hostAddress is the address of a subnet's range with a last part.

@@ -336,3 +336,39 @@ func (d *Decider) Between(src, dst End) service.Set {
 
 // unknown reports whether an end's filters can't be decided.
 func (d *Decider) unknown(e End) bool { return !e.Outside() && d.CantDecide(e.Interface) != "" }
+
+// A ShutProbe is a health probe that does not reach its target, which a balancer
+// will take for ill.
+type ShutProbe struct {
+	Balancer *estate.Instance
+	Target   *estate.Instance
+	Probe    service.Spec
+	Answer   Answer // what becomes of the probe
+}
+
+// ShutProbes are the health probes of all balancers that do not reach their
+// targets, in the order of the estate. Each costs as much as a Flow.
+func (d *Decider) ShutProbes() []ShutProbe {
+	var shut []ShutProbe
+	for _, balancer := range d.estate.Instances {
+		for _, l := range balancer.Listeners {
+			probe, ok := service.Of(l.Probe).First()
+			if l.Probe == (service.Spec{}) || !ok {
+				continue
+			}
+			for _, target := range l.Targets {
+				var answers []Answer
+				for _, i := range balancer.Interfaces {
+					if from, to, ok := handOver(i, target); ok {
+						answers = append(answers, d.Flow(from, to, probe))
+					}
+				}
+				reached := slices.ContainsFunc(answers, func(a Answer) bool { return a.Verdict == Passes || a.Verdict == Undecided })
+				if len(answers) > 0 && !reached {
+					shut = append(shut, ShutProbe{balancer, target, l.Probe, answers[0]})
+				}
+			}
+		}
+	}
+	return shut
+}
