@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -24,13 +25,6 @@ var program string
 
 func TestMain(m *testing.M) {
 	flag.Parse()
-	// The go tool runs tests again when folders that they looked into change: here all of the source.
-	filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err == nil && d.IsDir() && strings.HasPrefix(d.Name(), ".") && path != ".." {
-			return filepath.SkipDir
-		}
-		return err
-	})
 	dir, err := os.MkdirTemp("", "isonomos-test-")
 	if err != nil {
 		panic(err)
@@ -53,6 +47,17 @@ type run struct {
 	code     int
 }
 
+// lookAtSource opens the folders of the source, from within a test: the go tool
+// runs tests again when what they opened has changed, and the program is built of it.
+var lookAtSource = sync.OnceFunc(func() {
+	filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && strings.HasPrefix(d.Name(), ".") && path != ".." {
+			return filepath.SkipDir
+		}
+		return err
+	})
+})
+
 // call runs the program in a folder.
 func call(t testing.TB, folder string, args ...string) run {
 	t.Helper()
@@ -61,6 +66,7 @@ func call(t testing.TB, folder string, args ...string) run {
 
 func callWith(t testing.TB, folder, stdin string, args ...string) run {
 	t.Helper()
+	lookAtSource()
 	c := exec.Command(program, args...)
 	c.Dir = folder
 	c.Stdin = strings.NewReader(stdin)
