@@ -192,8 +192,10 @@ func (j judge) through(o Opening) traffic.Set {
 	}
 	var wide []traffic.Set
 	for _, b := range set.Bands() {
-		if decide.BreadthOf(b.Peers, j.d.Strangers()).AtLeast(decide.OpenBreadth) {
-			wide = append(wide, traffic.Of(b.Peers, b.Services()))
+		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+			if part := b.Peers.Only(f); decide.BreadthOf(part, j.d.Strangers()).AtLeast(decide.OpenBreadth) {
+				wide = append(wide, traffic.Of(part, b.Services()))
+			}
 		}
 	}
 	return traffic.UnionAll(wide)

@@ -57,14 +57,14 @@ func TestLawsAgreeWithEveryPeer(t *testing.T) {
 			text += " except " + except
 		}
 		text += " }"
-		// A law about the internet is about what is open to it, not to a few of its addresses.
-		open := func(port int) bool {
+		// A law about the internet is about what is open to it, not to a few of its addresses, in the family that is open.
+		open := func(peer string, port int) bool {
 			return slices.ContainsFunc(rules, func(r opening) bool {
-				return port >= r.from && port <= r.to && strings.HasPrefix(r.peers, "everyone")
+				return port >= r.from && port <= r.to && strings.HasPrefix(r.peers, "everyone") && slices.Contains(strings.Fields(sampled[r.peers]), peer)
 			})
 		}
 		forbidden := func(peer string, port int) bool {
-			meant := (l.peers != "internet" || open(port)) && slices.Contains(strings.Fields(sampled[l.peers]), peer) && !slices.Contains(strings.Fields(sampled[except]), peer)
+			meant := (l.peers != "internet" || open(peer, port)) && slices.Contains(strings.Fields(sampled[l.peers]), peer) && !slices.Contains(strings.Fields(sampled[except]), peer)
 			return meant && (port >= l.from && port <= l.to) == (kind == "never")
 		}
 		admitted := func(peer string, port int) bool {
