@@ -216,10 +216,29 @@ func (w World) edit(c *Checked, changes map[*source.File][]edit.Change) error {
 		if node == nil {
 			return fmt.Errorf("%s:%d: the rule %q is not written in the definitions themselves, so it can't be edited", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services))
 		}
+		if r.Through != nil {
+			return fmt.Errorf("%s:%d: the rule %q of %s comes through the %s, so it can't be narrowed for this group alone: change what is written at %s:%d", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), c.Group.Path(), strings.TrimSpace(r.Through.Kind+" "+r.Through.Name), r.Through.Origin.File, r.Through.Origin.Line)
+		}
+		if other := w.sharing(c.Group, r); other != nil {
+			return fmt.Errorf("%s:%d: the rule %q stands for %s too, so it can't be narrowed for %s alone: give each a rule of its own", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), other.Path(), c.Group.Path())
+		}
 		if k > 0 {
 			texts = nil
 		}
 		changes[tree.Source] = append(changes[tree.Source], edit.ReplaceRule(tree, node, texts)...)
+	}
+	return nil
+}
+
+// sharing is another group that a written rule stands for, or nil: one
+// declaration can make groups in several networks.
+func (w World) sharing(g *estate.Group, r *estate.Rule) *estate.Group {
+	for _, other := range w.Estate.Groups {
+		if other != g && other.Defined && slices.ContainsFunc(other.Rules, func(x estate.Rule) bool {
+			return x.Origin.File == r.Origin.File && x.Origin.Offset == r.Origin.Offset
+		}) {
+			return other
+		}
 	}
 	return nil
 }
