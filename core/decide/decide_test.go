@@ -288,3 +288,43 @@ func BenchmarkNew(b *testing.B) {
 		})
 	}
 }
+
+// A probe is shut where the balancer's or the target's filters stop it, or there
+// is no way; listeners that ask nothing, and targets that are reached, are not told.
+func TestShutProbes(t *testing.T) {
+	spec := func(text string) service.Spec {
+		s, err := service.ParseSpec(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	for _, x := range []struct {
+		probe, target string
+		want          decide.Verdict // empty: the probe arrives, or there is none
+		at            string
+	}{
+		{"", "web-1", "", ""},
+		{"tcp 443", "web-1", "", ""},
+		{"tcp 22", "web-1", decide.Stopped, "door"}, // the balancer's own group does not let it out
+		{"tcp 443", "db-1", decide.Stopped, "door"},
+		{"tcp 443", "nat-1", decide.NoWay, ""}, // no route back
+		{"icmp 8/0", "web-1", decide.Stopped, "door"},
+	} {
+		d := small(t)
+		e := d.Estate()
+		i := slices.IndexFunc(e.Instances, func(i *estate.Instance) bool { return i.Kind == estate.Balancer })
+		target := e.Instances[slices.IndexFunc(e.Instances, func(i *estate.Instance) bool { return i.Name == x.target })]
+		e.Instances[i].Listeners = []estate.Listener{{Service: spec("tcp 443"), Targets: []*estate.Instance{target}, Port: 443}}
+		if x.probe != "" {
+			e.Instances[i].Listeners[0].Probe = spec(x.probe)
+		}
+		shut := decide.New(e).ShutProbes()
+		if len(shut) == 0 && x.want == "" {
+			continue
+		}
+		if len(shut) != 1 || shut[0].Answer.Verdict != x.want || shut[0].Answer.Why().At != x.at || shut[0].Target.Name != x.target {
+			t.Errorf("%s to %s: %+v, want %s at %s", x.probe, x.target, shut, x.want, x.at)
+		}
+	}
+}
