@@ -73,3 +73,29 @@ func TestNumbers(t *testing.T) {
 		t.Error("nouns do not follow their numbers")
 	}
 }
+
+// Whatever the text and the window: nothing is lost, nothing stands beyond the
+// window, and nothing comes through that a terminal would obey.
+func FuzzScreen(f *testing.F) {
+	f.Add("ships' agents book pilots", 40, 2)
+	f.Add("\x1b[31mred\x07 港港港港港港港港港港港港港港港港港港港港港港港港港", 41, 0)
+	f.Add("e\u0301\u200d👩\u200d🚢 \u202e", 40, 7)
+	f.Fuzz(func(t *testing.T, text string, width, indent int) {
+		indent = min(max(indent, 0), 10)
+		got := drawn(width, false, func(s *Screen) { s.Text(indent, text) })
+		limit := min(max(width, minWidth), maxWidth)
+		for line := range strings.Lines(got) {
+			line = strings.TrimSuffix(line, "\n")
+			if Columns(line) > limit {
+				t.Fatalf("%q at %d: a line has %d columns: %q", text, limit, Columns(line), line)
+			}
+			if Clean(line) != line {
+				t.Fatalf("%q: something comes through: %q", text, line)
+			}
+		}
+		letters := func(text string) string { return strings.Join(strings.Fields(text), "") }
+		if letters(got) != letters(Clean(text)) {
+			t.Fatalf("%q became %q", text, got)
+		}
+	})
+}
