@@ -25,4 +25,4 @@ fuzz:
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:
-	go test ./cli ./nomos -update
+	go test ./cli ./nomos ./nomos/print -update

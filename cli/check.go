@@ -102,6 +102,9 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 // shutProbes warns of health probes that definitions shut out: the balancer
 // would take instances that are well out of service.
 func (a *App) shutProbes(w propose.World) {
+	if w.Survey == nil {
+		return // definitions know of no balancers
+	}
 	d := decide.New(w.Estate)
 	targets := make(map[string][]string) // by what there is to say of them
 	var order []string

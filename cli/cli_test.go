@@ -16,9 +16,9 @@ import (
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
-)
 
-var update = flag.Bool("update", false, "rewrite the golden files")
+	"isonomos/internal/golden"
+)
 
 // program is the built program, static as it ships.
 var program string
@@ -91,21 +91,9 @@ func harbour(t testing.TB) string {
 	return folder
 }
 
-func golden(t *testing.T, name, got string) {
+func asGolden(t *testing.T, name, got string) {
 	t.Helper()
-	file := filepath.Join("testdata", name)
-	if *update {
-		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if got != string(want) {
-		t.Errorf("%s: got\n%s\nwant\n%s", name, got, want)
-	}
+	golden.Check(t, filepath.Join("testdata", name), got)
 }
 
 // What each command says about the demo estate, to the letter.
@@ -146,7 +134,7 @@ func TestOnTheDemoEstate(t *testing.T) {
 		if strings.HasSuffix(x.golden, ".json") && !json.Valid([]byte(r.out)) {
 			t.Errorf("%v: no JSON", x.args)
 		}
-		golden(t, x.golden, r.out)
+		asGolden(t, x.golden, r.out)
 	}
 }
 
@@ -218,7 +206,7 @@ func TestDemo(t *testing.T) {
 	if r.code != 0 {
 		t.Fatal(r)
 	}
-	golden(t, "demo.txt", r.out)
+	asGolden(t, "demo.txt", r.out)
 	if r := call(t, folder, "demo", "harbour"); r.code != 2 || !strings.Contains(r.err, "is there already") {
 		t.Errorf("a second demo into the same folder: %+v", r)
 	}
@@ -414,7 +402,7 @@ func TestHelpAndVersion(t *testing.T) {
 	if r := call(t, folder, "--version"); r.code != 0 || !strings.Contains(r.out, "isonomos version dev") {
 		t.Errorf("%+v", r)
 	}
-	golden(t, "help.txt", call(t, folder).out)
+	asGolden(t, "help.txt", call(t, folder).out)
 	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "compare", "explain"} {
 		r := call(t, folder, command, "--help")
 		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) || !strings.Contains(r.out, "  isonomos "+command) {
@@ -502,7 +490,7 @@ func TestExplain(t *testing.T) {
 	if list.code != 0 {
 		t.Fatal(list)
 	}
-	golden(t, "explain.txt", call(t, folder, "explain", "connect").out+"\n"+call(t, folder, "explain", "open-admin-port").out+"\n"+
+	asGolden(t, "explain.txt", call(t, folder, "explain", "connect").out+"\n"+call(t, folder, "explain", "open-admin-port").out+"\n"+
 		call(t, folder, "explain", "no group is called \"boking\"").out)
 	asked := 0
 	for _, word := range regexp.MustCompile(`[a-z][a-z0-9-]+`).FindAllString(list.out, -1) {
@@ -634,7 +622,7 @@ func TestCompareSurveys(t *testing.T) {
 		}
 		told.WriteString("compare " + pair[0] + " " + pair[1] + "\n" + r.out + "\n")
 	}
-	golden(t, "compare-worn.txt", told.String())
+	asGolden(t, "compare-worn.txt", told.String())
 }
 
 func TestBatch(t *testing.T) {
@@ -676,7 +664,7 @@ func TestCompare(t *testing.T) {
 		if r.code != 1 || r.err != "" {
 			t.Errorf("%v: exit %d, %s", args, r.code, r.err)
 		}
-		golden(t, name, r.out)
+		asGolden(t, name, r.out)
 	}
 	if r := call(t, parent, "compare", "before/", "before/"); r.code != 0 || !strings.Contains(r.out, "equal: both let through the same") {
 		t.Errorf("with itself: %+v", r)

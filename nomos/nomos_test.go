@@ -1,7 +1,6 @@
 package nomos
 
 import (
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,11 +10,10 @@ import (
 	"time"
 
 	"isonomos/core/estate"
+	"isonomos/internal/golden"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden files")
 
 var now = time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
 
@@ -35,19 +33,7 @@ func TestMessages(t *testing.T) {
 		for _, m := range d.Messages {
 			got.WriteString(m.String())
 		}
-		golden := strings.TrimSuffix(name, ".nomos") + ".golden"
-		if *update {
-			if err := os.WriteFile(golden, []byte(got.String()), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(golden)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got.String() != string(want) {
-			t.Errorf("%s: got\n%s\nwant\n%s", name, got.String(), want)
-		}
+		golden.Check(t, strings.TrimSuffix(name, ".nomos")+".golden", got.String())
 		if got.Len() == 0 {
 			t.Errorf("%s: nothing is said", name)
 		}
@@ -69,20 +55,7 @@ func TestMeaning(t *testing.T) {
 		for _, m := range d.Messages {
 			t.Error(m)
 		}
-		golden := strings.TrimSuffix(name, ".nomos") + ".golden"
-		got := meaning(d)
-		if *update {
-			if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(golden)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got != string(want) {
-			t.Errorf("%s: got\n%s\nwant\n%s", name, got, want)
-		}
+		golden.Check(t, strings.TrimSuffix(name, ".nomos")+".golden", meaning(d))
 	}
 }
 

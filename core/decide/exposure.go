@@ -3,7 +3,6 @@ package decide
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -53,7 +52,7 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 			class := classOf(i)
 			set, ok := outside[class]
 			if !ok {
-				set = d.withOutside(i, peers.Outside, direction)
+				set = d.WithOutside(i, peers.Outside, direction)
 				outside[class] = set
 			}
 			for _, other := range peers.Interfaces {
@@ -88,7 +87,9 @@ func classOf(i *estate.Interface) string {
 	return b.String()
 }
 
-func (d *Decider) withOutside(i *estate.Interface, outside addr.Set, direction estate.Direction) traffic.Set {
+// WithOutside is the traffic between an interface and addresses outside the
+// estate that passes in a direction: there is a way, and the filters let it through.
+func (d *Decider) WithOutside(i *estate.Interface, outside addr.Set, direction estate.Direction) traffic.Set {
 	if direction == estate.In {
 		return d.Arriving(i).WithPeers(outside)
 	}
@@ -104,9 +105,9 @@ func (d *Decider) Leaving(i *estate.Interface) traffic.Set {
 // waysOut are the addresses outside the estate to which there is a way from an interface.
 func (d *Decider) waysOut(i *estate.Interface) addr.Set {
 	var ways addr.Set
-	for _, part := range d.ByRoute(i.Subnet, d.OwnAddresses().Complement()) {
+	for _, part := range d.byRoute(i.Subnet, d.OwnAddresses().Complement()) {
 		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
-			own, ok := ownAddress(i, family == addr.IPv6)
+			own, ok := i.Address(family == addr.IPv6)
 			there := part.Only(family)
 			if !ok || there.IsEmpty() {
 				continue
@@ -123,8 +124,8 @@ func (d *Decider) waysOut(i *estate.Interface) addr.Set {
 func (d *Decider) withInterface(i, other *estate.Interface, direction estate.Direction, class string, known map[string]service.Set) traffic.Set {
 	var sets []traffic.Set
 	for _, six := range []bool{false, true} {
-		here, ok := ownAddress(i, six)
-		there, also := ownAddress(other, six)
+		here, ok := i.Address(six)
+		there, also := other.Address(six)
 		if !ok || !also {
 			continue
 		}
@@ -155,16 +156,6 @@ func (d *Decider) byMember(i *estate.Interface) bool {
 			})
 		})
 	})
-}
-
-// ownAddress is the private address of an interface in a family, or a public one.
-func ownAddress(i *estate.Interface, six bool) (a netip.Addr, ok bool) {
-	for _, a := range slices.Concat(i.Private, i.Public) {
-		if a.Is6() == six {
-			return a, true
-		}
-	}
-	return a, false
 }
 
 // deciding are the admitting rules at an interface that let some of the traffic through.

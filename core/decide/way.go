@@ -314,9 +314,9 @@ func (d *Decider) Arriving(i *estate.Interface) traffic.Set {
 	return d.FilterTraffic(i, estate.In).Intersect(traffic.Of(d.OutsideWays(i), listens(i)))
 }
 
-// ByRoute parts a set of addresses by the route that a subnet sends them on, so
+// byRoute parts a set of addresses by the route that a subnet sends them on, so
 // that the addresses of one part have one way. Addresses without a route are a part too.
-func (d *Decider) ByRoute(s *estate.Subnet, peers addr.Set) []addr.Set {
+func (d *Decider) byRoute(s *estate.Subnet, peers addr.Set) []addr.Set {
 	var parts []addr.Set
 	routes := slices.Clone(s.Routes)
 	slices.SortStableFunc(routes, func(a, b estate.Route) int { return b.To.Bits() - a.To.Bits() })

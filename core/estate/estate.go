@@ -150,6 +150,18 @@ type Interface struct {
 	Unfiltered bool
 }
 
+// Address is the first address of an interface in a family, a private one before a public one.
+func (i *Interface) Address(six bool) (netip.Addr, bool) {
+	for _, addrs := range [][]netip.Addr{i.Private, i.Public} {
+		for _, a := range addrs {
+			if a.Is6() == six {
+				return a, true
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
 // GroupKind says what a group is attached to.
 type GroupKind string
 

@@ -196,8 +196,8 @@ func (p *prover) can(r *Result, from, to ends) {
 func pairs(a, b *estate.Interface) [][2]decide.End {
 	var all [][2]decide.End
 	for _, v6 := range []bool{false, true} {
-		x, okX := addressOf(a, v6)
-		y, okY := addressOf(b, v6)
+		x, okX := a.Address(v6)
+		y, okY := b.Address(v6)
 		if okX && okY {
 			all = append(all, [2]decide.End{{Interface: a, Addr: x}, {Interface: b, Addr: y}})
 		}
@@ -205,21 +205,14 @@ func pairs(a, b *estate.Interface) [][2]decide.End {
 	return all
 }
 
-func addressOf(f *estate.Interface, v6 bool) (netip.Addr, bool) {
-	for _, addrs := range [][]netip.Addr{f.Private, f.Public} {
-		for _, a := range addrs {
-			if a.Is6() == v6 {
-				return a, true
-			}
-		}
-	}
-	return netip.Addr{}, false
-}
-
 // wantPair wants all services over one of the pairs, which differ in family:
 // those that the family can carry, and that is one at least.
 func (p *prover) wantPair(r *Result, pairs [][2]decide.End) {
-	var missed *decide.Answer
+	type miss struct {
+		ends    [2]decide.End
+		service service.Point
+	}
+	var missed *miss
 	for _, pair := range pairs {
 		wanted := familyServices(r.Services, pair[0].Addr)
 		if wanted.IsEmpty() {
@@ -230,12 +223,11 @@ func (p *prover) wantPair(r *Result, pairs [][2]decide.End) {
 			return
 		}
 		if missed == nil {
-			answer := p.d.Flow(pair[0], pair[1], first)
-			missed = &answer
+			missed = &miss{pair, first}
 		}
 	}
 	if missed != nil {
-		fails(r, *missed)
+		fails(r, p.d.Flow(missed.ends[0], missed.ends[1], missed.service))
 		return
 	}
 	r.Holds = false
@@ -254,15 +246,16 @@ func familyServices(s service.Set, a netip.Addr) service.Set {
 // wantOutside wants traffic between an interface and addresses outside: every one
 // that is meant, or of strangers some, over one family at least.
 func (p *prover) wantOutside(r *Result, there ends, i *estate.Interface, direction estate.Direction) {
-	passing, met, words := p.d.Arriving(i), p.d.MetFromOutside(i), "is met from"
+	met, words := p.d.MetFromOutside(i), "is met from"
 	if direction == estate.Out {
-		passing, met, words = p.d.Leaving(i), ownFamilies(i), "reaches"
+		met, words = ownFamilies(i), "reaches"
 	}
 	if left := there.outside.Minus(met); !there.internet && !left.IsEmpty() && there.outside.Overlaps(met) {
 		a, _ := left.First()
 		r.Note = fmt.Sprintf("%s %s outside over one family only: addresses such as %s are left out", i.Instance.Name, words, a)
 		there.outside = there.outside.Intersect(met)
 	}
+	passing := p.d.WithOutside(i, there.outside, direction)
 	missing := traffic.Of(there.outside, r.Services).Minus(passing)
 	if there.internet {
 		chosen := false
@@ -287,7 +280,7 @@ func (p *prover) wantOutside(r *Result, there ends, i *estate.Interface, directi
 func ownFamilies(i *estate.Interface) addr.Set {
 	var all addr.Set
 	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
-		if _, ok := addressOf(i, f == addr.IPv6); ok {
+		if _, ok := i.Address(f == addr.IPv6); ok {
 			all = all.Union(addr.FamilyOf(f))
 		}
 	}
@@ -295,7 +288,7 @@ func ownFamilies(i *estate.Interface) addr.Set {
 }
 
 func (p *prover) failOutside(r *Result, w traffic.Witness, i *estate.Interface, direction estate.Direction) {
-	own, ok := addressOf(i, w.Peer.Is6())
+	own, ok := i.Address(w.Peer.Is6())
 	if !ok {
 		r.Holds = false
 		r.Note = fmt.Sprintf("%s has no address of the family of %s", i.Instance.Name, w.Peer)
@@ -336,11 +329,7 @@ func (p *prover) keepPairs(r *Result, pairs [][2]decide.End) {
 
 // keepOutside wants no traffic between an interface and some outside addresses.
 func (p *prover) keepOutside(r *Result, outside addr.Set, i *estate.Interface, direction estate.Direction) {
-	passing := p.d.Arriving(i)
-	if direction == estate.Out {
-		passing = p.d.Leaving(i)
-	}
-	if w, ok := passing.WithPeers(outside).OnServices(r.Services).Witness(); ok {
+	if w, ok := p.d.WithOutside(i, outside, direction).OnServices(r.Services).Witness(); ok {
 		p.failOutside(r, w, i, direction)
 	}
 }

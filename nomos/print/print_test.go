@@ -1,21 +1,19 @@
 package print
 
 import (
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"isonomos/internal/golden"
 	"isonomos/nomos/parse"
 	"isonomos/nomos/scan"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
 	"isonomos/nomos/token"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden files")
 
 // corpora are all definition files of the project that parse.
 func corpora(t testing.TB) map[string]string {
@@ -145,20 +143,7 @@ func TestLayout(t *testing.T) {
 		if !ok {
 			t.Fatal(name, "does not parse")
 		}
-		golden := strings.TrimSuffix(name, ".nomos") + ".golden"
-		got := File(tree)
-		if *update {
-			if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(golden)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got != string(want) {
-			t.Errorf("%s: got\n%s\nwant\n%s", name, got, want)
-		}
+		golden.Check(t, strings.TrimSuffix(name, ".nomos")+".golden", File(tree))
 	}
 }
 
