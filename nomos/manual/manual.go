@@ -2,10 +2,7 @@
 // to do about each kind of message.
 package manual
 
-import (
-	"slices"
-	"strings"
-)
+import "strings"
 
 // A Topic is something that can be looked up. Examples are whole declarations.
 type Topic struct {
@@ -158,15 +155,6 @@ var Messages = []Message{
 		[]string{"no group is defined as"}},
 	{Topic{"syntax", "Something else should stand at the caret. isonomos explain KEYWORD shows how a statement is written.", "group booking in quay \"Pilot booking site\" {\n  admit https from everyone because \"ships' agents book pilots\"\n}"},
 		[]string{"expected "}},
-}
-
-// Keyword finds a keyword.
-func Keyword(name string) (Topic, bool) {
-	i := slices.IndexFunc(Keywords, func(t Topic) bool { return t.Name == name })
-	if i < 0 {
-		return Topic{}, false
-	}
-	return Keywords[i], true
 }
 
 // MessageOf finds the kind of a message, by its name or by a piece of its text.
