@@ -128,6 +128,7 @@ type Instance struct {
 	Interfaces []*Interface
 	Listeners  []Listener // of a balancer
 	Imagined   bool       // made up for a question about a group that nobody wears
+	Origin     Origin
 }
 
 // A Listener is a service that a balancer takes and hands on.
@@ -274,6 +275,13 @@ type Rule struct {
 	BuiltIn     bool
 	Origin      Origin
 	Through     *Through // what put the rule in its group; nil where it is written there
+	Changed     *Changed // who changed it last, where the cloud tells
+}
+
+// Changed says who changed something last, and when. Either may be missing.
+type Changed struct {
+	At time.Time
+	By string
 }
 
 // Through is what put a rule in a group where it is not written: a pattern that

@@ -1,0 +1,338 @@
+package store
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/go-faster/jx"
+
+	"isonomos/core/estate"
+	"isonomos/core/near"
+	"isonomos/core/service"
+)
+
+// chunkSize is how much is decoded at a time: whole lines, so long ones make larger chunks.
+const chunkSize = 1 << 20
+
+// A block is whole lines of a survey.
+type block struct {
+	text  []byte
+	line  int // number of its first line
+	first bool
+	done  chan chunk
+}
+
+// A chunk is what was decoded of a block.
+type chunk struct {
+	header   *record
+	lines    map[string][]*pending // by kind, but for rules
+	rules    []ruleLine
+	warnings []warning
+	err      *SurveyError
+}
+
+// A ruleLine is a rule before its group and what it refers to are found.
+type ruleLine struct {
+	account, group string
+	line           int
+	rule           estate.Rule
+	peers          rawPeers
+}
+
+// readChunks decodes all lines, in parallel, and keeps the chunks in the order of the file.
+func (s *surveyReader) readChunks(r io.Reader) error {
+	workers := runtime.GOMAXPROCS(0)
+	jobs, order := make(chan block), make(chan chan chunk, 2*workers)
+	stop := make(chan struct{})
+	buffers := sync.Pool{New: func() any { return make([]byte, 0, chunkSize+chunkSize/4) }}
+	var readErr error
+	go func() {
+		defer close(order)
+		defer close(jobs)
+		readErr = s.readBlocks(r, &buffers, func(b block) bool {
+			b.done = make(chan chunk, 1)
+			select {
+			case <-stop:
+				return false
+			case order <- b.done:
+			}
+			jobs <- b
+			return true
+		})
+	}()
+	for range workers {
+		go func() {
+			l := newLineReader()
+			for b := range jobs {
+				c := l.chunk(s.file, b)
+				buffers.Put(b.text[:0]) //nolint:staticcheck // a slice header is small
+				b.done <- c
+			}
+		}()
+	}
+	var failed error
+	for done := range order {
+		c := <-done
+		s.warnings = append(s.warnings, c.warnings...)
+		if failed != nil {
+			continue
+		}
+		if c.header != nil {
+			s.headed = true
+			s.estate.Name = c.header.Estate
+			s.estate.Taken, _ = time.Parse(time.RFC3339, c.header.Taken) // it was tried when the line was read
+		}
+		if c.err != nil {
+			failed = c.err
+			close(stop)
+			continue
+		}
+		s.chunks = append(s.chunks, c)
+	}
+	if failed != nil {
+		return failed
+	}
+	return readErr
+}
+
+// readBlocks parts what it reads into blocks of whole lines. A failing reader is
+// an error with the line that could not be had.
+func (s *surveyReader) readBlocks(r io.Reader, buffers *sync.Pool, send func(block) bool) error {
+	var rest []byte // the beginning of a line
+	line, first := 1, true
+	for {
+		text := append(buffers.Get().([]byte)[:0], rest...)
+		var err error
+		end := 0 // of the last whole line
+		for end == 0 && err == nil {
+			if len(text) > maxSurveyLine {
+				return &SurveyError{s.file, line, fmt.Errorf("the line is longer than %d MB", maxSurveyLine>>20)}
+			}
+			from := len(text)
+			text = slices.Grow(text, chunkSize)
+			var n int
+			n, err = io.ReadFull(r, text[from:from+chunkSize])
+			text = text[:from+n]
+			end = bytes.LastIndexByte(text[from:], '\n') + 1
+			if end > 0 {
+				end += from
+			}
+		}
+		last := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) && !isCorrupt(err)
+		if last {
+			end = len(text)
+		}
+		rest = append(rest[:0:0], text[end:]...)
+		text = text[:end]
+		for first && len(text) > 0 { // nothing but blank lines may stand before the header
+			i := bytes.IndexByte(text, '\n')
+			if i < 0 || len(bytes.TrimSpace(text[:i])) > 0 {
+				break
+			}
+			text, line = text[i+1:], line+1
+		}
+		if len(bytes.TrimSpace(text)) > 0 {
+			if !send(block{text: text, line: line, first: first}) {
+				return nil
+			}
+			first = false
+		}
+		line += bytes.Count(text, []byte{'\n'})
+		switch {
+		case last:
+			return nil
+		case err != nil:
+			return &SurveyError{s.file, line, err}
+		}
+	}
+}
+
+// A CorruptError says that what a survey is packed in can't be read on. A reader
+// that returns it is never taken to be at its end.
+type CorruptError struct{ Err error }
+
+// Error says what is wrong.
+func (e *CorruptError) Error() string { return e.Err.Error() }
+
+// Unwrap is the unpacker's own error.
+func (e *CorruptError) Unwrap() error { return e.Err }
+
+func isCorrupt(err error) bool {
+	var c *CorruptError
+	return errors.As(err, &c)
+}
+
+// chunk decodes a block. After an error the rest is left.
+func (l *lineReader) chunk(file string, b block) chunk {
+	const usual = 160 // bytes of a rule's line
+	c := chunk{lines: make(map[string][]*pending), rules: make([]ruleLine, 0, len(b.text)/usual)}
+	number := b.line
+	for rest := b.text; len(rest) > 0; number++ {
+		text := rest
+		if i := bytes.IndexByte(rest, '\n'); i >= 0 {
+			text, rest = rest[:i], rest[i+1:]
+		} else {
+			rest = nil
+		}
+		if text = bytes.TrimSpace(text); len(text) == 0 {
+			continue
+		}
+		if err := l.take(&c, text, number, b.first && c.header == nil); err != nil {
+			c.err = &SurveyError{file, number, err}
+			return c
+		}
+	}
+	return c
+}
+
+var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "instance", "group", "rule", "list"}
+
+// take decodes one line. The first of a survey must be its header.
+func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
+	l.line = line{}
+	r := &l.line
+	if err := l.read(text, r); err != nil {
+		return err
+	}
+	switch {
+	case head:
+		header := r.record
+		c.header = &header
+		return checkHeader(c.header)
+	case r.Kind == "rule":
+		x, err := l.rule(r, number)
+		if err == nil {
+			c.rules = append(c.rules, x)
+		}
+		return err
+	case r.Kind == "":
+		return errors.New(`the line has no "kind"`)
+	case !slices.Contains(recordKinds, r.Kind):
+		hint := ""
+		if best, ok := near.Best(r.Kind, recordKinds); ok {
+			hint = fmt.Sprintf(" (%q is near)", best)
+		}
+		c.warnings = append(c.warnings, warning{number, fmt.Sprintf("nothing is known of the kind %q%s: passed over", r.Kind, hint)})
+		return nil
+	}
+	if r.rawPeers != nil {
+		if err := json.Unmarshal(r.rawPeers, &r.Peers); err != nil {
+			return describeJSON(err)
+		}
+	}
+	c.lines[r.Kind] = append(c.lines[r.Kind], &pending{r.record, number})
+	return nil
+}
+
+func checkHeader(r *record) error {
+	if r.Kind != "survey" {
+		return errors.New(`this is not a survey: its first line must be {"kind":"survey","version":1,…}`)
+	}
+	if r.Version != SurveyVersion {
+		return fmt.Errorf("this survey has version %d, and this program reads version %d", r.Version, SurveyVersion)
+	}
+	if r.Taken != "" {
+		if _, err := time.Parse(time.RFC3339, r.Taken); err != nil {
+			return fmt.Errorf(`"taken" is %q: write a time like 2026-11-20T06:00:00Z`, r.Taken)
+		}
+	}
+	return nil
+}
+
+// rule makes a rule of its line, as far as the line alone tells it.
+func (l *lineReader) rule(r *line, number int) (ruleLine, error) {
+	x := ruleLine{account: r.Account, group: r.Group, line: number}
+	x.rule = estate.Rule{ID: r.ID, Direction: estate.Direction(r.Direction), Action: estate.Action(orElse(r.Action, "admit")), Rank: r.Rank,
+		Stateless: r.Stateless, Description: r.Description, BuiltIn: r.BuiltIn}
+	if x.rule.Direction != estate.In && x.rule.Direction != estate.Out {
+		return x, fmt.Errorf(`the rule %q has the direction %q: write in or out`, r.ID, r.Direction)
+	}
+	if x.rule.Action != estate.Admit && x.rule.Action != estate.Refuse {
+		return x, fmt.Errorf(`the rule %q has the action %q: write admit or refuse`, r.ID, r.Action)
+	}
+	if r.Changed != nil {
+		x.rule.Changed = &estate.Changed{By: r.Changed.By}
+		if r.Changed.At != "" {
+			at, err := time.Parse(time.RFC3339, r.Changed.At)
+			if err != nil {
+				return x, fmt.Errorf(`the rule %q was changed at %q: write a time like 2026-11-20T06:00:00Z`, r.ID, r.Changed.At)
+			}
+			x.rule.Changed.At = at
+		}
+	}
+	var err error
+	if x.rule.Services, err = l.specs(r.rawServices); err != nil {
+		return x, err
+	}
+	if x.peers, err = l.peersOf(r.rawPeers); err != nil {
+		return x, err
+	}
+	if len(x.rule.Services) == 0 || len(x.peers.peers) == 0 {
+		return x, fmt.Errorf(`the rule %q needs "services" and "peers"; write "any" and "anything" for all`, r.ID)
+	}
+	return x, nil
+}
+
+// specs reads the services of a rule.
+func (l *lineReader) specs(raw jx.Raw) ([]service.Spec, error) {
+	if known, ok := l.services[string(raw)]; ok || len(raw) == 0 {
+		return known, nil
+	}
+	var specs []service.Spec
+	err := l.each(raw, func(text string) error {
+		spec, err := service.ParseSpec(text)
+		specs = append(specs, spec)
+		return err
+	})
+	if err == nil && len(l.services) < remembered {
+		l.services[string(raw)] = specs
+	}
+	return specs, err
+}
+
+// peersOf reads the peers of a rule.
+func (l *lineReader) peersOf(raw jx.Raw) (rawPeers, error) {
+	if known, ok := l.peers[string(raw)]; ok || len(raw) == 0 {
+		return known, nil
+	}
+	var read rawPeers
+	err := l.each(raw, func(text string) error {
+		p, err := read.peer(text)
+		read.peers = append(read.peers, p)
+		return err
+	})
+	if err == nil && len(l.peers) < remembered {
+		l.peers[string(raw)] = read
+	}
+	return read, err
+}
+
+// each calls read with each text of a list.
+func (l *lineReader) each(raw jx.Raw, read func(string) error) error {
+	var wrong error
+	err := array(jx.DecodeBytes(raw), func(d *jx.Decoder) error {
+		var s string
+		if err := text(d, &s); err != nil {
+			return err
+		}
+		wrong = read(s)
+		return wrong
+	})
+	if err == nil || wrong != nil {
+		return wrong
+	}
+	var again struct { // in a line of its own, so that what is wrong is said as of a field
+		List []string `json:"list"`
+	}
+	if precise := json.Unmarshal(slices.Concat([]byte(`{"list":`), raw, []byte("}")), &again); precise != nil {
+		return describeJSON(precise)
+	}
+	return err
+}

@@ -1,0 +1,431 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-faster/jx"
+
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// A lineReader decodes lines, one after the other. It remembers texts, labels,
+// peers and services that come again and again, so that equal ones share memory.
+type lineReader struct {
+	d        jx.Decoder
+	texts    map[string]string
+	labels   map[string]map[string]string
+	peers    map[string]rawPeers
+	services map[string][]service.Spec
+	lastID   string // of a group: rules of one group stand together
+	line     line   // the one that is read
+}
+
+// remembered bounds what a lineReader remembers of each kind.
+const remembered = 1 << 16
+
+func newLineReader() *lineReader {
+	return &lineReader{texts: make(map[string]string), labels: make(map[string]map[string]string), peers: make(map[string]rawPeers), services: make(map[string][]service.Spec)}
+}
+
+// rawPeers are the peers of a rule as far as its line alone tells them: where
+// refs are left, the peers that they stand for are missing ones.
+type rawPeers struct {
+	peers  []estate.Peer
+	masked []string // ranges that had host bits
+	refs   bool
+}
+
+// A line is one decoded line. Of a rule, peers and services are kept as they
+// stand in rawPeers and rawServices; of all other lines the record has them.
+type line struct {
+	record
+	rawPeers    jx.Raw
+	rawServices jx.Raw
+}
+
+// errShape says that a field holds what does not belong there; describe finds out what.
+var errShape = errors.New("the line has another shape")
+
+// read decodes a line into r, which must be empty. The error says what is wrong with it.
+func (l *lineReader) read(text []byte, r *line) error {
+	l.d.ResetBytes(text)
+	err := l.d.ObjBytes(func(d *jx.Decoder, key []byte) error { return l.field(d, string(key), r) })
+	if err == nil && l.d.Next() != jx.Invalid {
+		err = errShape
+	}
+	if err == nil {
+		return nil
+	}
+	var again record // the slower decoder tells precisely what is wrong
+	if precise := json.Unmarshal(text, &again); precise != nil {
+		return describeJSON(precise)
+	}
+	return fmt.Errorf("the line is not JSON: %w", err)
+}
+
+func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
+	if d.Next() == jx.Null {
+		return d.Skip()
+	}
+	switch key {
+	case "kind":
+		return l.again(d, &r.Kind)
+	case "account":
+		return l.again(d, &r.Account)
+	case "network":
+		return l.again(d, &r.Network)
+	case "group":
+		return l.group(d, &r.Group)
+	case "id":
+		return text(d, &r.ID)
+	case "name":
+		return text(d, &r.Name)
+	case "version":
+		return whole(d, &r.Version)
+	case "taken":
+		return text(d, &r.Taken)
+	case "estate":
+		return text(d, &r.Estate)
+	case "dialect":
+		return l.again(d, &r.Dialect)
+	case "cloud":
+		return l.again(d, &r.Cloud)
+	case "region":
+		return l.again(d, &r.Region)
+	case "folder":
+		return l.again(d, &r.Folder)
+	case "labels":
+		return l.labelled(d, &r.Labels)
+	case "limits":
+		r.Limits = make(map[string]int)
+		return object(d, func(d *jx.Decoder, key string) error {
+			n := 0
+			err := whole(d, &n)
+			r.Limits[key] = n
+			return err
+		})
+	case "ranges":
+		return l.list(d, &r.Ranges)
+	case "answers":
+		return text(d, &r.Answers)
+	case "peers":
+		return raw(d, &r.rawPeers)
+	case "services":
+		return raw(d, &r.rawServices)
+	case "routes":
+		return objects(d, &r.Routes, func(d *jx.Decoder, key string, x *routeRecord) error {
+			switch key {
+			case "to":
+				return l.again(d, &x.To)
+			case "via":
+				return l.again(d, &x.Via)
+			case "account":
+				return l.again(d, &x.Account)
+			case "network":
+				return l.again(d, &x.Network)
+			case "address":
+				return text(d, &x.Address)
+			}
+			return d.Skip()
+		})
+	case "groups":
+		return l.list(d, &r.Groups)
+	case "type":
+		return l.again(d, &r.Type)
+	case "interfaces":
+		return objects(d, &r.Interfaces, func(d *jx.Decoder, key string, x *interfaceRecord) error {
+			switch key {
+			case "id":
+				return text(d, &x.ID)
+			case "subnet":
+				return l.again(d, &x.Subnet)
+			case "private":
+				return texts(d, &x.Private)
+			case "public":
+				return texts(d, &x.Public)
+			case "groups":
+				return l.list(d, &x.Groups)
+			case "filtered":
+				x.Filtered = new(bool)
+				return truth(d, x.Filtered)
+			}
+			return d.Skip()
+		})
+	case "listeners":
+		return objects(d, &r.Listeners, func(d *jx.Decoder, key string, x *listenerRecord) error {
+			switch key {
+			case "service":
+				return l.again(d, &x.Service)
+			case "targets":
+				return texts(d, &x.Targets)
+			case "port":
+				return whole(d, &x.Port)
+			case "probe":
+				return l.again(d, &x.Probe)
+			}
+			return d.Skip()
+		})
+	case "for":
+		return l.again(d, &r.For)
+	case "description":
+		return l.again(d, &r.Description)
+	case "built_in":
+		return truth(d, &r.BuiltIn)
+	case "default":
+		return truth(d, &r.Default)
+	case "stateful":
+		r.Stateful = new(bool)
+		return truth(d, r.Stateful)
+	case "direction":
+		return l.again(d, &r.Direction)
+	case "action":
+		return l.again(d, &r.Action)
+	case "rank":
+		return whole(d, &r.Rank)
+	case "stateless":
+		return truth(d, &r.Stateless)
+	case "changed":
+		r.Changed = new(changed)
+		return object(d, func(d *jx.Decoder, key string) error {
+			switch key {
+			case "at":
+				return text(d, &r.Changed.At)
+			case "by":
+				return l.again(d, &r.Changed.By)
+			}
+			return d.Skip()
+		})
+	case "owner":
+		return l.again(d, &r.Owner)
+	case "entries":
+		return texts(d, &r.Entries)
+	case "capacity":
+		return whole(d, &r.Capacity)
+	}
+	return d.Skip()
+}
+
+// valid is a text with what is not UTF-8 replaced.
+func valid(b []byte) string {
+	if utf8.Valid(b) {
+		return string(b)
+	}
+	return strings.ToValidUTF8(string(b), "\ufffd")
+}
+
+// text reads a text; null leaves it as it is.
+func text(d *jx.Decoder, into *string) error {
+	b, ok, err := textBytes(d)
+	if ok {
+		*into = valid(b)
+	}
+	return err
+}
+
+func textBytes(d *jx.Decoder) (b []byte, ok bool, err error) {
+	switch d.Next() {
+	case jx.String:
+		b, err = d.StrBytes()
+		return b, err == nil, err
+	case jx.Null:
+		return nil, false, d.Skip()
+	}
+	return nil, false, errShape
+}
+
+// again reads a text that many lines have.
+func (l *lineReader) again(d *jx.Decoder, into *string) error {
+	b, ok, err := textBytes(d)
+	if ok {
+		*into = l.shared(b)
+	}
+	return err
+}
+
+func (l *lineReader) shared(b []byte) string {
+	if known, ok := l.texts[string(b)]; ok {
+		return known
+	}
+	s := valid(b)
+	if len(l.texts) < remembered {
+		l.texts[s] = s
+	}
+	return s
+}
+
+// group reads the id of a group, which is often that of the line before.
+func (l *lineReader) group(d *jx.Decoder, into *string) error {
+	b, ok, err := textBytes(d)
+	if ok {
+		if l.lastID != string(b) {
+			l.lastID = valid(b)
+		}
+		*into = l.lastID
+	}
+	return err
+}
+
+func whole(d *jx.Decoder, into *int) error {
+	switch d.Next() {
+	case jx.Number:
+		n, err := d.Int()
+		if err == nil {
+			*into = n
+		}
+		return err
+	case jx.Null:
+		return d.Skip()
+	}
+	return errShape
+}
+
+func truth(d *jx.Decoder, into *bool) error {
+	switch d.Next() {
+	case jx.Bool:
+		b, err := d.Bool()
+		*into = b
+		return err
+	case jx.Null:
+		return d.Skip()
+	}
+	return errShape
+}
+
+func array(d *jx.Decoder, each func(*jx.Decoder) error) error {
+	if d.Next() != jx.Array {
+		return errShape
+	}
+	return d.Arr(each)
+}
+
+func object(d *jx.Decoder, field func(d *jx.Decoder, key string) error) error {
+	if d.Next() != jx.Object {
+		return errShape
+	}
+	return d.ObjBytes(func(d *jx.Decoder, key []byte) error {
+		if d.Next() == jx.Null {
+			return d.Skip()
+		}
+		return field(d, string(key))
+	})
+}
+
+func objects[T any](d *jx.Decoder, into *[]T, field func(d *jx.Decoder, key string, x *T) error) error {
+	return array(d, func(d *jx.Decoder) error {
+		var x T
+		if d.Next() == jx.Null {
+			*into = append(*into, x)
+			return d.Skip()
+		}
+		err := object(d, func(d *jx.Decoder, key string) error { return field(d, key, &x) })
+		*into = append(*into, x)
+		return err
+	})
+}
+
+// texts reads a list of texts; null in it is an empty text.
+func texts(d *jx.Decoder, into *[]string) error {
+	return array(d, func(d *jx.Decoder) error {
+		s := ""
+		err := text(d, &s)
+		*into = append(*into, s)
+		return err
+	})
+}
+
+// list is texts for those that many lines have.
+func (l *lineReader) list(d *jx.Decoder, into *[]string) error {
+	return array(d, func(d *jx.Decoder) error {
+		s := ""
+		err := l.again(d, &s)
+		*into = append(*into, s)
+		return err
+	})
+}
+
+func raw(d *jx.Decoder, into *jx.Raw) error {
+	if d.Next() != jx.Array {
+		return errShape
+	}
+	var err error
+	*into, err = d.Raw()
+	return err
+}
+
+// labelled reads labels. Equal ones share a map, which nobody changes.
+func (l *lineReader) labelled(d *jx.Decoder, into *map[string]string) error {
+	if d.Next() != jx.Object {
+		return errShape
+	}
+	text, err := d.Raw()
+	if err != nil {
+		return err
+	}
+	if known, ok := l.labels[string(text)]; ok {
+		*into = known
+		return nil
+	}
+	made := make(map[string]string)
+	err = object(jx.DecodeBytes(text), func(d *jx.Decoder, key string) error {
+		var v string
+		err := l.again(d, &v)
+		made[l.shared([]byte(key))] = v
+		return err
+	})
+	if err == nil && len(l.labels) < remembered {
+		l.labels[string(text)] = made
+	}
+	*into = made
+	return err
+}
+
+// describeJSON says what is wrong with a line without the decoder's own vocabulary.
+func describeJSON(err error) error {
+	var syntax *json.SyntaxError
+	var mismatch *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &mismatch) && mismatch.Field != "":
+		return fmt.Errorf("the field %q holds %s where %s belongs", mismatch.Field, jsonValue(mismatch), jsonKind(mismatch))
+	case errors.As(err, &mismatch):
+		return fmt.Errorf("a survey's line is an object in braces, this is %s", jsonValue(mismatch))
+	case errors.As(err, &syntax):
+		return fmt.Errorf("the line is not JSON: %v (at byte %d)", syntax, syntax.Offset)
+	}
+	return fmt.Errorf("the line is not JSON: %w", err)
+}
+
+// jsonValue says what was found, as jsonKind says what belongs there.
+func jsonValue(m *json.UnmarshalTypeError) string {
+	switch kind, _, _ := strings.Cut(m.Value, " "); kind {
+	case "array":
+		return "a list"
+	case "object":
+		return "an object"
+	case "string":
+		return "a text"
+	case "bool":
+		return "true or false"
+	default:
+		return "the " + m.Value
+	}
+}
+
+func jsonKind(m *json.UnmarshalTypeError) string {
+	switch kind := m.Type.Kind().String(); kind {
+	case "int", "uint16":
+		return "a whole number"
+	case "slice":
+		return "a list"
+	case "map", "struct":
+		return "an object"
+	case "bool":
+		return "true or false"
+	default:
+		return "a text"
+	}
+}
