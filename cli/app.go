@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"isonomos/core/near"
 	"isonomos/render"
@@ -34,6 +35,7 @@ type App struct {
 	Now      func() time.Time
 	Width    int  // of the window in columns; 0 where standard output is no terminal
 	NoColour bool // the environment asks for none
+	Progress bool // standard error is a terminal
 	Version  string
 }
 
@@ -98,7 +100,7 @@ func (a *App) root() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
 		},
-		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.narrowCommand(), a.compareCommand(), a.explainCommand()},
+		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.narrowCommand(), a.compareCommand(), a.explainCommand(), a.sandboxCommand()},
 		Writer:          a.Stdout,
 		ErrWriter:       a.Stderr,
 		Reader:          a.Stdin,
@@ -240,6 +242,6 @@ func Main(version string) int {
 	// A run is short and reads much: fewer collections are worth the memory, up to a point.
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(5 << 29) // 2.5 GB
-	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "", Version: version}
+	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "", Progress: term.IsTerminal(int(os.Stderr.Fd())), Version: version}
 	return a.Run(context.Background(), os.Args)
 }

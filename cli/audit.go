@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -9,34 +10,58 @@ import (
 
 	"isonomos/core/audit"
 	"isonomos/core/decide"
+	"isonomos/core/estate"
 	"isonomos/core/near"
+	"isonomos/core/service"
+	"isonomos/nomos/propose"
 	"isonomos/render"
 )
 
 func (a *App) auditCommand() *cli.Command {
+	severities := audit.SeverityNames()
 	return &cli.Command{
 		Name:      "audit",
 		Usage:     "find what is open or wrong, worst first",
 		ArgsUsage: "[flags]",
 		Description: "Audits definitions, a survey, or definitions on a survey's instances, routes and addresses: then a\n" +
-			"finding tells where it arrives. What one rule causes is one finding, named after the worst check.\n\n" +
+			"finding tells where it arrives. What one rule causes is one finding, named after the worst check.\n" +
+			"Laws are judged with it, exemptions are shown as such and count for nothing.\n\n" +
 			"  isonomos audit --survey survey.jsonl\n" +
-			"  isonomos audit --survey survey.jsonl --as-surveyed --format json\n" +
-			"  isonomos audit --check open-admin-port,open-data-port --fail-on high\n\n" +
-			"checks:\n" + checkList(),
+			"  isonomos audit --survey survey.jsonl --by folder\n" +
+			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity high\n" +
+			"  isonomos audit --survey survey.jsonl --why 3f09ac12\n" +
+			"  isonomos audit --survey survey.jsonl --format json > before.json\n" +
+			"  isonomos audit --survey survey.jsonl --since before.json --fail-on high\n\n" +
+			"checks (isonomos explain CHECK tells more):\n" + checkList(),
 		Flags: []cli.Flag{
-			estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json"),
-			&cli.StringSliceFlag{Name: "check", Usage: "show only findings of `CHECK` (several parted by commas)"},
-			&cli.StringFlag{Name: "fail-on", Value: "low", Usage: "exit 1 if a finding is at least of `SEVERITY`: " + strings.Join(audit.SeverityNames(), ", ") + ", or never", Validator: oneOf(append(audit.SeverityNames(), "never")...)},
+			estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json", "sarif", "junit", "csv", "md"),
+			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
+			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both", Validator: oneOf("in", "out", "both")},
+			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several parted by commas)"},
+			&cli.StringFlag{Name: "service", Usage: "only findings on a `SERVICE`, by name, as tcp 8080, or class admin"},
+			&cli.StringFlag{Name: "severity", Value: "info", Usage: "only findings at least of `SEVERITY`: " + strings.Join(severities, ", "), Validator: oneOf(severities...)},
+			&cli.StringFlag{Name: "by", Usage: "show totals by `WHAT`: " + strings.Join(render.Groupings, ", "), Validator: oneOf(render.Groupings...)},
+			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its fingerprint, or the beginning of it"},
+			&cli.StringFlag{Name: "since", Usage: "tell what is new, gone or still there since the audit in `FILE` (--format json, same flags)"},
+			&cli.StringSliceFlag{Name: "flows", Usage: "tell of rules that no flow of `FILE` used (CSV, also gzip or zstd; several parted by commas)"},
+			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all", Validator: notNegative},
+			&cli.StringFlag{Name: "fail-on", Value: "low", Usage: "exit 1 if a finding (with --since: a new one) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
 		},
 		Action: a.audit,
 	}
 }
 
+func notNegative(n int) error {
+	if n < 0 {
+		return fmt.Errorf("it can't be negative")
+	}
+	return nil
+}
+
 func checkList() string {
 	var b strings.Builder
 	for _, c := range audit.Checks {
-		b.WriteString("  " + render.Pad(c.Name, 18) + c.About + "\n")
+		b.WriteString("  " + render.Pad(c.Name, 21) + c.About + "\n")
 	}
 	return strings.TrimRight(b.String(), "\n")
 }
@@ -45,7 +70,25 @@ func (a *App) audit(_ context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("audit takes no argument %q: name definitions with --estate and a survey with --survey", c.Args().First())
 	}
-	if err := knownChecks(c.StringSlice("check")); err != nil {
+	if c.String("by") != "" && c.String("format") != "text" {
+		return usage("--by shows totals as text: leave --format out, or count in what it writes")
+	}
+	o := audit.Options{Checks: c.StringSlice("check"), Now: a.Now()}
+	o.Least, _ = audit.ParseSeverity(c.String("severity"))
+	if way := c.String("direction"); way != "both" {
+		o.Direction = estate.Direction(way)
+	}
+	var err error
+	if o.Over, err = overCondition(c.String("over")); err != nil {
+		return err
+	}
+	var earlier []audit.Earlier
+	if file := c.String("since"); file != "" {
+		if earlier, err = a.readFindings(file); err != nil {
+			return err
+		}
+	}
+	if o.Flows, err = a.readFlows(c.StringSlice("flows")); err != nil {
 		return err
 	}
 	w, err := a.world(c)
@@ -55,32 +98,136 @@ func (a *App) audit(_ context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	findings, left := audit.Run(decide.New(w.Estate), audit.Options{Checks: c.StringSlice("check"), Expects: w.Expects})
-	if c.String("format") == "json" {
-		if err := render.FindingsJSON(a.Stdout, w.Estate, findings, left); err != nil {
-			return err
-		}
-	} else {
-		s := a.screen(c)
-		render.Findings(s, w.Estate, findings, left)
-		if s.Err() != nil {
-			return s.Err()
-		}
+	if err := knownChecks(o.Checks, w); err != nil {
+		return err
 	}
+	if o.Services, err = servicesFlag(w.Estate, c.String("service")); err != nil {
+		return err
+	}
+	o.Expects, o.Laws, o.Exemptions = w.Expects, w.Laws, w.Definitions.Exemptions
+	if w.Survey != nil && w.Survey != w.Estate {
+		o.AsFound = decide.New(w.Survey)
+	}
+	shown := render.Audit{Estate: w.Estate, Result: audit.Run(decide.New(w.Estate), o), Version: a.Version}
 	limit, ok := audit.ParseSeverity(c.String("fail-on"))
-	if ok && slices.ContainsFunc(findings, func(f audit.Finding) bool { return f.Severity >= limit }) {
+	shown.FailOn, shown.Never = limit, !ok
+	if earlier != nil {
+		change := audit.Since(shown.Result.Findings, earlier)
+		shown.Change = &change
+	}
+	if prefix := c.String("why"); prefix != "" {
+		return a.why(c, shown, prefix)
+	}
+	if err := a.showAudit(c, w, shown); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(shown.Result.Findings, shown.Fails) {
 		return quietly(exitFindings)
 	}
 	return nil
 }
 
-func knownChecks(names []string) error {
+// showAudit writes an audit in the format that is asked for.
+func (a *App) showAudit(c *cli.Command, w propose.World, shown render.Audit) error {
+	switch c.String("format") {
+	case "json":
+		return render.FindingsJSON(a.Stdout, shown)
+	case "sarif":
+		shown.Fixes = fixes(w, shown.Result.Findings)
+		return render.FindingsSARIF(a.Stdout, shown)
+	case "junit":
+		return render.FindingsJUnit(a.Stdout, shown)
+	case "csv":
+		return render.FindingsCSV(a.Stdout, shown)
+	case "md":
+		return render.FindingsMarkdown(a.Stdout, shown)
+	}
+	s := a.screen(c)
+	if by := c.String("by"); by != "" {
+		render.Totals(s, shown, by, c.Int("limit"))
+	} else {
+		render.Findings(s, shown, c.Int("limit"))
+	}
+	return s.Err()
+}
+
+// why shows the one finding whose fingerprint begins as given.
+func (a *App) why(c *cli.Command, shown render.Audit, prefix string) error {
+	var found []audit.Finding
+	var names []string
+	for _, f := range shown.Result.Findings {
+		names = append(names, f.Fingerprint[:min(8, len(f.Fingerprint))])
+		if strings.HasPrefix(f.Fingerprint, strings.ToLower(prefix)) {
+			found = append(found, f)
+		}
+	}
+	switch {
+	case len(found) == 0 && len(shown.Result.Findings) == 0:
+		return usage("there is no finding %q: nothing was found", prefix)
+	case len(found) == 0:
+		if best, ok := near.Best(prefix, names); ok {
+			return usage("there is no finding %q: %s is near", prefix, best)
+		}
+		return usage("there is no finding %q: isonomos audit shows the fingerprints behind the names", prefix)
+	case len(found) > 1:
+		return usage("%d findings begin with %q: give more of the fingerprint, such as %s", len(found), prefix, found[0].Fingerprint)
+	}
+	if c.String("format") == "json" {
+		shown.Result.Findings = found
+		return render.FindingsJSON(a.Stdout, shown)
+	}
+	s := a.screen(c)
+	render.Finding(s, shown, found[0])
+	return s.Err()
+}
+
+// readFindings reads what an earlier audit wrote.
+func (a *App) readFindings(path string) ([]audit.Earlier, error) {
+	in, err := a.open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	earlier, err := render.ReadFindings(in)
+	if err != nil {
+		return nil, usage("%s: %w", shownName(path), err)
+	}
+	return earlier, nil
+}
+
+// servicesFlag reads services: a name, a spec, or a class.
+func servicesFlag(e *estate.Estate, text string) (*service.Set, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if class, ok := strings.CutPrefix(text, "class "); ok {
+		if set, ok := e.Services.Class(class); ok {
+			return &set, nil
+		}
+		return nil, usage("there is no service of the class %q: classes are admin, data, cleartext, web, mail, directory, network and those of the definitions", class)
+	}
+	if n, ok := e.Services.Lookup(text); ok {
+		set := n.Set()
+		return &set, nil
+	}
+	spec, err := service.ParseSpec(text)
+	if err != nil {
+		return nil, noService(e, text)
+	}
+	set := service.Of(spec)
+	return &set, nil
+}
+
+func knownChecks(names []string, w propose.World) error {
 	var known []string
 	for _, c := range audit.Checks {
 		known = append(known, c.Name)
 	}
+	for _, l := range w.Laws {
+		known = append(known, audit.LawPrefix+l.Name)
+	}
 	for _, name := range names {
-		if _, ok := audit.Find(name); ok {
+		if slices.Contains(known, name) {
 			continue
 		}
 		if best, ok := near.Best(name, known); ok {
@@ -89,4 +236,19 @@ func knownChecks(names []string) error {
 		return usage("there is no check %q: the checks are %s", name, strings.Join(known, ", "))
 	}
 	return nil
+}
+
+// fixes are the changes of definitions that do away with findings: rules that
+// can't take effect can be deleted where they are written for one group alone.
+func fixes(w propose.World, found []audit.Finding) map[string]render.Fix {
+	all := make(map[string]render.Fix)
+	for _, f := range found {
+		if f.Check != "overruled" || len(f.Rules) != 1 {
+			continue
+		}
+		if file, change, ok := w.Removal(f.Group, f.Rules[0]); ok {
+			all[f.Fingerprint] = render.Fix{About: "delete the rule: others decide all of it", File: file, Offset: int(change.Span.Start), Length: int(change.Span.End - change.Span.Start), Inserted: change.Text}
+		}
+	}
+	return all
 }

@@ -108,11 +108,14 @@ func (a *App) shutProbes(w propose.World) {
 	d := decide.New(w.Estate)
 	targets := make(map[string][]string) // by what there is to say of them
 	var order []string
-	for _, p := range d.ShutProbes() {
+	for _, p := range d.ShutTargets() {
+		if !p.Probe {
+			continue
+		}
 		why := p.Answer.Why()
-		end, wanted := p.Answer.Destination, fmt.Sprintf("admit %s from probes", p.Probe)
+		end, wanted := p.Answer.Destination, fmt.Sprintf("admit %s from probes", p.Service)
 		if why.At == p.Balancer.Name {
-			end, wanted = p.Answer.Source, fmt.Sprintf("reach %s at the targets", p.Probe)
+			end, wanted = p.Answer.Source, fmt.Sprintf("reach %s at the targets", p.Service)
 		}
 		var defined []string
 		for _, g := range d.Worn(end.Interface) {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
@@ -11,8 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
 
 	"isonomos/core/estate"
 	"isonomos/core/flow"
@@ -21,6 +23,7 @@ import (
 	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
+	"isonomos/render"
 	"isonomos/store"
 )
 
@@ -216,6 +219,7 @@ func (a *App) open(path string) (io.ReadCloser, error) {
 		}
 		raw = f
 	}
+	raw = a.watched(path, raw)
 	in := bufio.NewReaderSize(raw, 1<<16)
 	head, _ := in.Peek(4)
 	switch {
@@ -225,14 +229,54 @@ func (a *App) open(path string) (io.ReadCloser, error) {
 			raw.Close()
 			return nil, usage("%s is not good gzip: %v", path, err)
 		}
-		return closer{z, raw.Close}, nil
+		return closer{unpacked{z, "gzip"}, raw.Close}, nil
 	case string(head) == "\x28\xb5\x2f\xfd":
 		z, err := zstd.NewReader(in)
 		if err != nil {
 			raw.Close()
 			return nil, usage("%s is not good zstd: %v", path, err)
 		}
-		return closer{z, func() error { z.Close(); return raw.Close() }}, nil
+		return closer{unpacked{z, "zstd"}, func() error { z.Close(); return raw.Close() }}, nil
 	}
 	return closer{in, raw.Close}, nil
+}
+
+// unpacked reads what was packed, and says what is wrong with the packing.
+type unpacked struct {
+	io.Reader
+	format string
+}
+
+func (u unpacked) Read(p []byte) (int, error) {
+	n, err := u.Reader.Read(p)
+	switch {
+	case err == nil || err == io.EOF: //nolint:errorlint // readers return it bare
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		err = &store.CorruptError{Err: fmt.Errorf("the %s file is cut off here", u.format)}
+	default:
+		err = &store.CorruptError{Err: fmt.Errorf("the %s file is damaged from here on (%w)", u.format, err)}
+	}
+	return n, err
+}
+
+// watched shows on a terminal how far the reading of a large file has come.
+func (a *App) watched(path string, raw io.ReadCloser) io.ReadCloser {
+	const large = 8 << 20
+	f, ok := raw.(*os.File)
+	if !ok || !a.Progress {
+		return raw
+	}
+	info, err := f.Stat()
+	if err != nil || info.Size() < large {
+		return raw
+	}
+	bars := mpb.New(mpb.WithOutput(a.Stderr), mpb.WithWidth(40))
+	bar := bars.AddBar(info.Size(), mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(decor.Name("reading "+render.Clean(filepath.Base(path))+" ")),
+		mpb.AppendDecorators(decor.Percentage(), decor.Name(" "), decor.CountersKibiByte("% .0f of % .0f")))
+	return closer{bar.ProxyReader(raw), func() error {
+		bar.Abort(true)
+		bars.Wait()
+		return raw.Close()
+	}}
 }

@@ -13,6 +13,7 @@ import (
 type Size struct {
 	Accounts, Groups, Instances, Rules int
 	Seed                               uint64
+	Clean                              bool // without mistakes
 }
 
 // A Planted mistake is one that the generator put into an estate on purpose.
@@ -45,7 +46,9 @@ func Generate(size Size) (*estate.Estate, []Planted) {
 	for i := range max(1, size.Accounts) {
 		g.account(i)
 	}
-	g.plant()
+	if !size.Clean {
+		g.plant()
+	}
 	return &g.Estate, g.planted
 }
 
@@ -194,7 +197,7 @@ func (g *generator) builtIn(h *home) {
 		for _, s := range h.subnets {
 			wall := g.group(h, "wall-"+s.Name, "around the subnet "+s.Name)
 			wall.For = estate.ForSubnets
-			g.rule(wall, estate.In, estate.Admit, []service.Spec{service.ICMPType(service.ICMP, 3)}, everybody[:1], "too large packets are told of")
+			g.rule(wall, estate.In, estate.Admit, []service.Spec{service.ICMPType(service.ICMP, 3)}, ranges(h.network.Ranges...), "too large packets are told of")
 			s.Groups = append(s.Groups, wall)
 		}
 	}
@@ -222,7 +225,9 @@ func ranges(prefixes ...netip.Prefix) []estate.Peer {
 	return peers
 }
 
-func of(other *estate.Group) []estate.Peer { return []estate.Peer{{Kind: estate.PeerGroup, Group: other}} }
+func of(other *estate.Group) []estate.Peer {
+	return []estate.Peer{{Kind: estate.PeerGroup, Group: other}}
+}
 
 func list(l *estate.List) []estate.Peer { return []estate.Peer{{Kind: estate.PeerList, List: l}} }
 
@@ -363,14 +368,14 @@ var reasons = []string{"readings", "positions", "requested by the harbour master
 
 // fill adds rules of an everyday kind, each on a port of its own.
 func (g *generator) fill(h *home, to *estate.Group, others []*estate.Group, n int) {
-	n = min(n, 45)
+	n = min(n, 35)
 	port := uint16(20000 + g.rand.IntN(200))
 	for i := range n {
 		port += uint16(1 + g.rand.IntN(40))
 		var peers []estate.Peer
 		switch kind := g.rand.IntN(20); {
 		case kind < 9:
-			if other := pick(g.rand, others); other != to && h.account.Cloud.Dialect != "ranked" {
+			if other := pick(g.rand, others); other != to && h.account.Cloud.Dialect != "ranked" && len(other.Rules) < 45 {
 				peers = of(other)
 				break
 			}
@@ -455,11 +460,12 @@ func (g *generator) face(h *home, i *estate.Instance, subnet int) *estate.Interf
 // publish gives an interface public addresses: IPv4 while the documentation
 // ranges have any left, IPv6 always.
 func (g *generator) publish(f *estate.Interface) {
-	if n := g.public; n < 500 {
-		f.Public = append(f.Public, netip.AddrFrom4([4]byte{192 + byte(n/250)*6, byte(n/250) * 51, 2 + byte(n/250)*98, byte(n%250) + 1}))
+	if n := g.public; n < 120 { // the rest of the ranges is for others
+		f.Public = append(f.Public, netip.AddrFrom4([4]byte{192, 0, 2, byte(n) + 1}))
+	} else if n < 240 {
+		f.Public = append(f.Public, netip.AddrFrom4([4]byte{198, 51, 100, byte(n-120) + 1}))
 	}
 	g.public++
 	n := g.public
 	f.Public = append(f.Public, netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, 1, byte(n >> 24), byte(n >> 16), 0, 0, 0, 0, 0, 0, byte(n >> 8), byte(n)}))
 }
-

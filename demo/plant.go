@@ -109,8 +109,9 @@ var mistakes = []mistake{
 		return g.early(h, to, estate.In, tcp(21960), list(h.lists[0]), "vendor's visit until 2026-10-31"), "a rule past its date"
 	}},
 	{"probe-shut", []string{"union", "layered", "flat"}, "-site", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		to.Rules[0].Peers = g.spelt(h, list(h.lists[1]))
-		return &to.Rules[0], "narrowed so that the balancer is cut off"
+		i := slices.IndexFunc(to.Rules, func(r estate.Rule) bool { return r.Services[0] == tcp(8443)[0] })
+		to.Rules[i].Peers = g.spelt(h, list(h.lists[1]))
+		return &to.Rules[i], "narrowed so that the balancer is cut off"
 	}},
 	{"one-way", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		wall := h.subnets[2].Groups[0]
@@ -130,19 +131,28 @@ var mistakes = []mistake{
 	{"unworn", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "attached to nothing"
 	}},
-	{"twins", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+	{"twins", []string{"union", "layered", "flat"}, "-worker", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		twin := g.group(h, to.Name+"-copy", "the same once more")
+		port := uint16(22000 + len(g.planted))
 		for _, r := range []*estate.Group{to, twin} {
 			r.Rules = nil
-			g.earlyIn(h, r, tcp(21970), within(h, 11, 24))
+			g.earlyIn(h, r, tcp(port), within(h, 11, 24))
 			g.earlyIn(h, r, tcp(21971), list(h.lists[0]))
 		}
 		return nil, "two groups that say the same"
 	}},
-	{"unfiltered", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) { return nil, "filtering is switched off" }},
-	{"default-group", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) { return nil, "an instance wears the default group" }},
-	{"stage-crossing", []string{"union"}, "-store", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) { return nil, "staging reaches a production store" }},
-	{"repeated-addresses", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) { return nil, "the same addresses in three groups" }},
+	{"unfiltered", nil, "-site", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+		return nil, "filtering is switched off"
+	}},
+	{"default-group", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+		return nil, "an instance wears the default group"
+	}},
+	{"stage-crossing", []string{"union"}, "-store", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+		return nil, "staging reaches a production store"
+	}},
+	{"repeated-addresses", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+		return nil, "the same addresses in three groups"
+	}},
 }
 
 // plant puts mistakes into groups: each kind once for every 500 groups, and once
@@ -168,13 +178,15 @@ func (g *generator) plant() {
 		}
 	}
 	used := make(map[*home]map[string]bool)
+	touched := make(map[*estate.Group]bool)
 	take := func(m mistake, fits func(place) bool) (place, bool) {
 		for i, p := range places {
 			dialect := p.h.account.Cloud.Dialect
-			if m.dialect != nil && !slices.Contains(m.dialect, dialect) || len(p.to.Name) < len(m.tier) || p.to.Name[len(p.to.Name)-len(m.tier):] != m.tier || !fits(p) {
+			if m.dialect != nil && !slices.Contains(m.dialect, dialect) || len(p.to.Name) < len(m.tier) || p.to.Name[len(p.to.Name)-len(m.tier):] != m.tier || touched[p.to] || !fits(p) {
 				continue
 			}
 			places = slices.Delete(places, i, i+1)
+			touched[p.to] = true
 			return p, true
 		}
 		return place{}, false
@@ -189,6 +201,12 @@ func (g *generator) plant() {
 					}
 				case "stage-crossing":
 					return p.h.account.Labels["stage"] == "production" && len(p.h.network.Peered) == 0 && len(worn[p.to]) > 0
+				case "repeated-addresses":
+					n := 0
+					for _, other := range p.h.groups {
+						n += boolOrder(!touched[other])
+					}
+					return n > 3
 				case "overruled", "static-address", "open-outbound":
 					return len(worn[p.to]) > 0
 				}
@@ -223,22 +241,33 @@ func (g *generator) plant() {
 				planted.Group = d.Path()
 			case "stage-crossing":
 				lower := g.lower(p.h)
-				if lower == nil {
+				if lower == nil || free(lower, touched) == nil {
 					continue
 				}
-				planted.Rule = g.cross(p.h, lower, p.to).ID
+				from := free(lower, touched)
+				touched[from] = true
+				planted.Rule = g.cross(p.h, lower, from, p.to).ID
 			case "repeated-addresses":
-				repeated := prefixes(fmt.Sprintf("198.51.100.%d/32", 1+g.rand.IntN(250)))
-				for k := range 3 {
-					if k < len(p.h.groups) {
-						r := g.earlyIn(p.h, p.h.groups[k], tcp(uint16(21980+g.rand.IntN(8))), repeated)
-						planted.Rule, planted.Group = r.ID, ""
-					}
+				repeated := prefixes(fmt.Sprintf("198.51.100.%d/32", 129+g.rand.IntN(120)))
+				planted.Group = ""
+				for k, to := 0, p.to; k < 3 && to != nil; k, to = k+1, free(p.h, touched) {
+					touched[to] = true
+					g.earlyIn(p.h, to, tcp(uint16(21980+k)), repeated)
 				}
 			}
 			g.planted = append(g.planted, planted)
 		}
 	}
+}
+
+// free is a group of a home that has no mistake yet, or nil.
+func free(h *home, touched map[*estate.Group]bool) *estate.Group {
+	for _, to := range h.groups {
+		if !touched[to] {
+			return to
+		}
+	}
+	return nil
 }
 
 func (g *generator) defaultOf(h *home) *estate.Group {
@@ -257,7 +286,7 @@ func (g *generator) lower(h *home) *home {
 }
 
 // cross peers two networks and lets a group of the lower one reach a store of the higher.
-func (g *generator) cross(h, lower *home, to *estate.Group) *estate.Rule {
+func (g *generator) cross(h, lower *home, from, to *estate.Group) *estate.Rule {
 	for _, pair := range [][2]*home{{h, lower}, {lower, h}} {
 		here, there := pair[0].network, pair[1].network
 		here.Peered = append(here.Peered, there)
@@ -265,11 +294,17 @@ func (g *generator) cross(h, lower *home, to *estate.Group) *estate.Rule {
 			s.Routes = append(s.Routes, estate.Route{To: there.Ranges[0], Via: estate.ViaPeer, Network: there})
 		}
 	}
-	from := lower.groups[1]
 	g.rule(from, estate.Out, estate.Admit, tcp(5432), of(to), "to compare")
 	wall := h.subnets[2].Groups[0]
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		g.rule(wall, direction, estate.Admit, anything, ranges(lower.network.Ranges...), "peered")
 	}
 	return g.rule(to, estate.In, estate.Admit, tcp(5432), of(from), "to compare")
+}
+
+func boolOrder(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }

@@ -1,17 +1,43 @@
 package render
 
 import (
-	"encoding/json"
+	"cmp"
 	"fmt"
-	"io"
+	"slices"
 	"strings"
+	"time"
 
 	"isonomos/core/addr"
 	"isonomos/core/audit"
-	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 )
+
+// An Audit is what an audit found, with what the ways of showing it need.
+type Audit struct {
+	Estate  *estate.Estate
+	Result  audit.Result
+	Change  *audit.Change // since an earlier audit; nil without one
+	Fixes   map[string]Fix
+	Version string         // of the program
+	FailOn  audit.Severity // findings below it are told and do not fail
+	Never   bool           // nothing fails
+}
+
+// A Fix is a change of a file that does away with a finding, by its fingerprint.
+type Fix struct {
+	About    string
+	File     string
+	Offset   int // bytes
+	Length   int
+	Inserted string
+}
+
+// Fails reports whether a finding counts for the exit code: it is grave enough,
+// not exempted, and new where that was asked for.
+func (a Audit) Fails(f audit.Finding) bool {
+	return !a.Never && f.Excused == nil && f.Severity >= a.FailOn && (a.Change == nil || a.Change.New[f.Fingerprint])
+}
 
 // severityStyles go from blue to orange.
 var severityStyles = map[audit.Severity]Style{audit.Info: Faint, audit.Low: Cool, audit.Medium: Warm, audit.High: Warm, audit.Critical: Hot}
@@ -22,19 +48,78 @@ const (
 	findingLabel  = 12
 )
 
-// Findings writes findings for a terminal, worst first, and a line that counts them.
-func Findings(s *Screen, e *estate.Estate, findings []audit.Finding, left []string) {
-	for _, f := range findings {
-		finding(s, e, f)
+// shortID is how much of a fingerprint people need to tell findings apart.
+const shortID = 8
+
+// Findings writes findings for a terminal, worst first, at most so many (0 means
+// all), and lines that count them.
+func Findings(s *Screen, a Audit, most int) {
+	found := a.Result.Findings
+	shown := len(found)
+	if most > 0 {
+		shown = min(shown, most)
+	}
+	for _, f := range found[:shown] {
+		finding(s, a, f)
 		s.Blank()
 	}
-	for _, reason := range left {
-		s.Labelled(0, Piece{"not audited", Warm}, findingLabel, Piece{Text: reason})
+	if a.Change != nil {
+		gone(s, a.Change, most)
 	}
-	s.Line(Piece{countSeverities(findings), Strong})
+	notes(s, a)
+	if shown < len(found) {
+		s.Line(Piece{fmt.Sprintf("%s are shown: ", Count(shown, "finding", "findings")), Plain}, Piece{"--limit 0", Accent}, Piece{" shows all, ", Plain}, Piece{"--by folder", Accent}, Piece{" or ", Plain}, Piece{"--severity high", Accent}, Piece{" leads to where to begin", Plain})
+	}
+	s.Line(Piece{countSeverities(a), Strong})
 }
 
-func finding(s *Screen, e *estate.Estate, f audit.Finding) {
+// notes tell what was not audited, and exemptions that cover nothing.
+func notes(s *Screen, a Audit) {
+	for _, reason := range a.Result.Left {
+		s.Labelled(0, Piece{"not audited", Warm}, findingLabel, Piece{Text: reason})
+	}
+	for _, e := range a.Result.Idle {
+		s.Labelled(0, Piece{"idle", Warm}, findingLabel, Piece{Text: fmt.Sprintf("the exemption of %s from %s (%s) covers nothing that was found: delete it", e.Subject, e.Law, place(e.Origin))})
+	}
+}
+
+func gone(s *Screen, c *audit.Change, most int) {
+	list := c.Gone
+	if most > 0 {
+		list = list[:min(most, len(list))]
+	}
+	for _, e := range list {
+		s.Labelled(0, Piece{"gone", Cool}, findingIndent, Piece{Text: fmt.Sprintf("%s (%s) in %s: %s", e.Check, e.Severity, e.Where, e.Message)})
+	}
+	if len(list) > 0 {
+		s.Blank()
+	}
+}
+
+// Finding writes one finding, and how it came by its severity.
+func Finding(s *Screen, a Audit, f audit.Finding) {
+	finding(s, a, f)
+	for i, reason := range f.Reasons() {
+		s.Labelled(findingIndent, Piece{first(i, "severity"), Faint}, findingLabel, Piece{Text: reason})
+	}
+	if len(f.Controls) > 0 {
+		s.Labelled(findingIndent, Piece{"controls", Faint}, findingLabel, Piece{Text: strings.Join(f.Controls, ", ")})
+	}
+	for i, r := range f.Rules {
+		text := r.Sentence(a.Estate.Services)
+		if r.ID != "" {
+			text = r.ID + ": " + text
+		}
+		if at := place(r.Origin); at != "" {
+			text += " (" + at + ")"
+		}
+		s.Labelled(findingIndent, Piece{first(i, "rules"), Faint}, findingLabel, Piece{Text: text})
+	}
+	s.Labelled(findingIndent, Piece{"fingerprint", Faint}, findingLabel, Piece{Text: f.Fingerprint})
+	s.Labelled(findingIndent, Piece{"more", Faint}, findingLabel, Piece{"isonomos explain " + f.Check, Accent})
+}
+
+func finding(s *Screen, a Audit, f audit.Finding) {
 	check := f.Check
 	if len(f.Also) > 0 {
 		check += " +" + fmt.Sprint(len(f.Also))
@@ -43,8 +128,15 @@ func finding(s *Screen, e *estate.Estate, f audit.Finding) {
 	if f.Severity >= audit.High {
 		severity = strings.ToUpper(severity)
 	}
-	s.Ends(Piece{place(f.Origin()), Faint},
-		Piece{Pad(severity, findingIndent), severityStyles[f.Severity]}, Piece{Pad(check, 20), Strong}, Piece{" " + f.Group.Path(), Accent})
+	style := severityStyles[f.Severity]
+	if f.Excused != nil {
+		severity, style = "exempted", Faint
+	}
+	head := []Piece{{Pad(severity, findingIndent), style}, {Pad(check, 20), Strong}, {" " + f.Where(), Accent}, {"  " + f.Fingerprint[:shortID], Faint}}
+	if a.Change != nil && a.Change.New[f.Fingerprint] {
+		head = append(head, Piece{"  new", Warm})
+	}
+	s.Ends(Piece{place(f.Origin()), Faint}, head...)
 	line := func(label, text string) {
 		s.Labelled(findingIndent, Piece{label, Faint}, findingLabel, Piece{Text: text})
 	}
@@ -52,17 +144,31 @@ func finding(s *Screen, e *estate.Estate, f audit.Finding) {
 	for i, r := range f.Also {
 		line(first(i, "as well"), r.Check+": "+r.Message)
 	}
-	for i, d := range f.Details {
-		line(first(i, "rules"), d)
+	const most = 8
+	for i, d := range f.Details[:min(most, len(f.Details))] {
+		line(first(i, "that is"), d)
+	}
+	if n := len(f.Details) - most; n > 0 {
+		line("", fmt.Sprintf("and %s more", Number(n)))
 	}
 	switch f.Arrival {
 	case audit.Arrives:
-		line("arrives at", interfaceList(f.Instances))
+		if f.Direction == estate.Out {
+			line("goes out of", interfaceList(f.Instances))
+		} else {
+			line("arrives at", interfaceList(f.Instances))
+		}
 	case audit.Nowhere:
 		line("arrives", "nowhere: "+f.WhyNot)
 	}
 	if f.Example != nil {
-		line("for example", exampleText(e, f)+fmt.Sprintf(", by %q", f.Example.ByRule.Sentence(e.Services)))
+		line("for example", exampleText(f)+fmt.Sprintf(", by %q", f.Example.ByRule.Sentence(a.Estate.Services)))
+	}
+	if f.Excused != nil {
+		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))
+	}
+	if f.Ended != nil {
+		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until), place(f.Ended.Origin)))
 	}
 	if f.WayOut != "" {
 		s.Whole(findingIndent, Piece{"way out", Faint}, findingLabel, Piece{f.WayOut, Accent})
@@ -72,10 +178,16 @@ func finding(s *Screen, e *estate.Estate, f audit.Finding) {
 	}
 }
 
-func exampleText(e *estate.Estate, f audit.Finding) string {
+// lastDay is the day of an end; an end at midnight is that of the day before.
+func lastDay(end time.Time) string { return end.Add(-time.Second).UTC().Format(time.DateOnly) }
+
+func exampleText(f audit.Finding) string {
 	at := "a member"
 	if f.Example.At != nil {
 		at = f.Example.At.Instance.Name
+	}
+	if f.Direction == estate.Out {
+		return fmt.Sprintf("%s → %s %s", at, f.Example.Peer.Peer, f.Example.Peer.Service)
 	}
 	return fmt.Sprintf("%s → %s %s", f.Example.Peer.Peer, at, f.Example.Peer.Service)
 }
@@ -92,7 +204,7 @@ func interfaceList(list []*estate.Interface) string {
 		names = append(names, name)
 	}
 	if len(list) > shown {
-		names = append(names, fmt.Sprintf("and %d more", len(list)-shown))
+		names = append(names, fmt.Sprintf("and %s more", Number(len(list)-shown)))
 	}
 	return strings.Join(names, ", ")
 }
@@ -104,136 +216,167 @@ func place(o estate.Origin) string {
 	return fmt.Sprintf("%s:%d", o.File, o.Line)
 }
 
-func countSeverities(findings []audit.Finding) string {
-	if len(findings) == 0 {
-		return "nothing found"
+// A tally counts findings by severity, exempted ones apart.
+type tally struct {
+	by       [audit.Critical + 1]int
+	exempted int
+}
+
+func (t *tally) add(f audit.Finding) {
+	if f.Excused != nil {
+		t.exempted++
+		return
 	}
-	var parts []string
-	for s := audit.Critical; s >= audit.Info; s-- {
-		n := 0
-		for _, f := range findings {
-			if f.Severity == s {
-				n++
+	t.by[f.Severity]++
+}
+
+func (t *tally) all() int {
+	n := 0
+	for _, x := range t.by {
+		n += x
+	}
+	return n
+}
+
+func tallyOf(found []audit.Finding) tally {
+	var t tally
+	for _, f := range found {
+		t.add(f)
+	}
+	return t
+}
+
+func countSeverities(a Audit) string {
+	t := tallyOf(a.Result.Findings)
+	text := "nothing found"
+	if n := t.all(); n > 0 {
+		var parts []string
+		for s := audit.Critical; s >= audit.Info; s-- {
+			if t.by[s] > 0 {
+				parts = append(parts, fmt.Sprintf("%s %s", Number(t.by[s]), s))
 			}
 		}
-		if n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, s))
+		text = Count(n, "finding", "findings") + ": " + strings.Join(parts, ", ")
+	}
+	if t.exempted > 0 {
+		text += fmt.Sprintf("; %s exempted", Number(t.exempted))
+	}
+	if a.Change != nil {
+		text += fmt.Sprintf("; since then %s new, %s gone, %s still there", Number(len(a.Change.New)), Number(len(a.Change.Gone)), Number(a.Change.Still))
+	}
+	return text
+}
+
+// Groupings are what findings can be totalled by.
+var Groupings = []string{"account", "folder", "cloud", "check", "control", "group"}
+
+// keysOf are the totals that a finding counts in. A folder's findings count in those above it too.
+func keysOf(f audit.Finding, by string) []string {
+	switch by {
+	case "account":
+		if f.Account != nil {
+			return []string{f.Account.Name}
+		}
+	case "cloud":
+		if f.Account != nil {
+			return []string{f.Account.Cloud.Name}
+		}
+	case "folder":
+		if f.Account == nil || f.Account.Folder == "" {
+			return []string{"(no folder)"}
+		}
+		var keys []string
+		parts := strings.Split(strings.Trim(f.Account.Folder, "/"), "/")
+		for i := range parts {
+			keys = append(keys, strings.Join(parts[:i+1], "/"))
+		}
+		return keys
+	case "check":
+		return f.Names()
+	case "control":
+		return f.Controls
+	case "group":
+		return []string{f.Where()}
+	}
+	return []string{"(definitions)"}
+}
+
+// Totals writes how many findings of which severity each account, folder, check,
+// control or group has, the worst first, at most so many (0 means all).
+func Totals(s *Screen, a Audit, by string, most int) {
+	totals := make(map[string]*tally)
+	for _, f := range a.Result.Findings {
+		for _, key := range keysOf(f, by) {
+			if totals[key] == nil {
+				totals[key] = &tally{}
+			}
+			totals[key].add(f)
 		}
 	}
-	return Count(len(findings), "finding", "findings") + ": " + strings.Join(parts, ", ")
-}
-
-// findingJSON is a finding in the form of docs/schemas/findings.json.
-type findingJSON struct {
-	Check     string          `json:"check"`
-	Also      []string        `json:"also"`
-	Severity  string          `json:"severity"`
-	Direction string          `json:"direction"`
-	Cloud     string          `json:"cloud"`
-	Account   string          `json:"account"`
-	Network   string          `json:"network"`
-	Group     string          `json:"group"`
-	Rules     []string        `json:"rules"`
-	Sentences []string        `json:"sentences"`
-	Services  []string        `json:"services"`
-	Peers     []string        `json:"peers"`
-	Breadth   *decide.Breadth `json:"breadth"`
-	Example   *string         `json:"example"`
-	Instances []string        `json:"instances"`
-	Arrives   *bool           `json:"arrives"`
-	WhyNot    string          `json:"why_not,omitempty"`
-	File      string          `json:"file"`
-	Line      int             `json:"line"`
-	Message   string          `json:"message"`
-	Details   []string        `json:"details"`
-	WayOut    string          `json:"way_out"`
-	OrElse    string          `json:"or_else,omitempty"`
-	Controls  []string        `json:"controls"`
-	Excepted  *string         `json:"excepted"`
-}
-
-// FindingsJSON writes findings as one JSON document, version 1.
-func FindingsJSON(w io.Writer, e *estate.Estate, findings []audit.Finding, left []string) error {
-	list := make([]findingJSON, len(findings))
-	for i, f := range findings {
-		list[i] = findingToJSON(e, f)
+	keys := make([]string, 0, len(totals))
+	widest := len(by)
+	for key := range totals {
+		keys = append(keys, key)
+		widest = max(widest, Columns(key))
 	}
-	return writeJSON(w, struct {
-		Version    int           `json:"version"`
-		Findings   []findingJSON `json:"findings"`
-		NotAudited []string      `json:"not_audited"`
-	}{1, list, orNone(left)})
-}
-
-func findingToJSON(e *estate.Estate, f audit.Finding) findingJSON {
-	x := findingJSON{
-		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Direction: string(f.Direction),
-		Cloud: f.Group.Account.Cloud.Name, Account: f.Group.Account.Name, Group: f.Group.Name,
-		Rules: []string{}, Sentences: []string{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: []string{},
-		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: f.WayOut, OrElse: f.OrElse,
-	}
-	for _, r := range f.Also {
-		x.Also = append(x.Also, r.Check)
-		x.Details = append(x.Details, r.Message)
-	}
-	if f.Group.Network != nil {
-		x.Network = f.Group.Network.Name
-	}
-	for _, r := range f.Rules {
-		if r.ID != "" {
-			x.Rules = append(x.Rules, r.ID)
+	slices.SortFunc(keys, func(x, y string) int {
+		if by == "folder" {
+			return strings.Compare(x, y) // so that what is below stands below
 		}
-		x.Sentences = append(x.Sentences, r.Sentence(e.Services))
-	}
-	for _, s := range f.Services.Specs() {
-		x.Services = append(x.Services, s.String())
-	}
-	for _, p := range f.Peers.Prefixes() {
-		x.Peers = append(x.Peers, p.String())
-	}
-	for _, i := range f.Instances {
-		x.Instances = append(x.Instances, i.Instance.Name)
-	}
-	if f.Direction != "" {
-		x.Breadth = &f.Breadth
-	}
-	if f.Arrival != audit.Unknown {
-		arrives := f.Arrival == audit.Arrives
-		x.Arrives = &arrives
-	}
-	if f.Example != nil {
-		to := "a member"
-		if at := f.Example.At; at != nil {
-			to = meetingAddress(at, f.Example.Peer.Peer.Is4())
+		for sev := audit.Critical; sev >= audit.Info; sev-- {
+			if c := cmp.Compare(totals[y].by[sev], totals[x].by[sev]); c != 0 {
+				return c
+			}
 		}
-		text := fmt.Sprintf("%s -> %s %s", f.Example.Peer.Peer, to, f.Example.Peer.Service)
-		x.Example = &text
+		return strings.Compare(x, y)
+	})
+	shown := len(keys)
+	if most > 0 {
+		shown = min(shown, most)
 	}
-	return x
-}
-
-// meetingAddress is the private address of an interface in a family.
-func meetingAddress(i *estate.Interface, four bool) string {
-	for _, a := range i.Private {
-		if a.Is4() == four {
-			return a.String()
+	widest = min(widest, max(s.Width()-6*9-2, 16))
+	head := Pad(by, widest)
+	for _, title := range []string{"critical", "high", "medium", "low", "info", "exempted"} {
+		head += fmt.Sprintf("%9s", title)
+	}
+	s.Line(Piece{head, Strong})
+	for _, key := range keys[:shown] {
+		name := key
+		if by == "folder" {
+			if i := strings.LastIndexByte(key, '/'); i >= 0 {
+				name = strings.Repeat("  ", strings.Count(key, "/")) + key[i+1:]
+			}
 		}
+		pieces := []Piece{{Pad(shortened(name, widest), widest), Accent}}
+		for sev := audit.Critical; sev >= audit.Info; sev-- {
+			pieces = append(pieces, numberPiece(totals[key].by[sev], severityStyles[sev]))
+		}
+		s.Line(append(pieces, numberPiece(totals[key].exempted, Faint))...)
 	}
-	return i.Instance.Name
+	if shown < len(keys) {
+		s.Line(Piece{fmt.Sprintf("and %s more: --limit 0 shows all", Number(len(keys)-shown)), Faint})
+	}
+	s.Blank()
+	notes(s, a)
+	s.Line(Piece{countSeverities(a), Strong})
 }
 
-func orNone(list []string) []string {
-	if list == nil {
-		return []string{}
+func numberPiece(n int, style Style) Piece {
+	if n == 0 {
+		return Piece{fmt.Sprintf("%9s", "·"), Faint}
 	}
-	return list
+	return Piece{fmt.Sprintf("%9s", Number(n)), style}
 }
 
-func writeJSON(w io.Writer, v any) error {
-	enc := json.NewEncoder(w)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", " ")
-	return enc.Encode(v)
+// shortened cuts a text in the middle to a number of columns: its ends tell most.
+func shortened(text string, columns int) string {
+	text = Clean(text)
+	if Columns(text) <= columns {
+		return text
+	}
+	runes := []rune(text)
+	half := (columns - 1) / 2
+	return string(runes[:half]) + "…" + string(runes[len(runes)-(columns-1-half):])
 }
 
 // peerCount says in short how many addresses a set holds.

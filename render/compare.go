@@ -221,7 +221,7 @@ func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, befo
 	return err
 }
 
-var markdown = strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "]", "\\]", "<", "&lt;", ">", "&gt;", "#", "\\#", "|", "\\|", "&", "&amp;", "!", "\\!")
+var markdown = strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "]", "\\]", "<", "&lt;", ">", "&gt;", "#", "\\#", "|", "\\|", "&", "&amp;", "!", "\\!", "@", "&#64;", "://", "&#58;//", "www.", "www&#46;", "~", "\\~")
 
 // mark makes a text harmless in Markdown.
 func mark(text string) string { return markdown.Replace(Clean(text)) }

@@ -265,3 +265,6 @@ func PrefixString(p netip.Prefix) string {
 	}
 	return p.String()
 }
+
+// Hash is equal for equal sets.
+func (s Set) Hash() uint64 { return s.points.Hash() }

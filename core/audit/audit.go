@@ -5,56 +5,46 @@ package audit
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
 
 	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/core/flow"
 	"isonomos/core/law"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
 )
 
-// Severity says how bad a finding is. The zero value is Info.
-type Severity int
-
-// The severities, from least to worst.
-const (
-	Info Severity = iota
-	Low
-	Medium
-	High
-	Critical
-)
-
-var severityNames = [...]string{"info", "low", "medium", "high", "critical"}
-
-// SeverityNames are the names of the severities, from least to worst.
-func SeverityNames() []string { return severityNames[:] }
-
-// String is the severity's name: "critical".
-func (s Severity) String() string { return severityNames[s] }
-
-// ParseSeverity reads a severity's name.
-func ParseSeverity(name string) (Severity, bool) {
-	i := slices.Index(severityNames[:], name)
-	return Severity(max(i, 0)), i >= 0
-}
-
 // A Check looks for one kind of thing that is open or wrong.
 type Check struct {
-	Name  string
-	About string   // one line
-	Doc   string   // what it means, with an example and a way out
-	Start Severity // before what arrives and where moves it
-	run   func(*groupView) []Finding
+	Name     string
+	About    string // one line
+	Doc      string // what it means, when it fires and when not
+	Example  string // what makes it fire
+	WayOut   string
+	Start    Severity // before what arrives and where moves it
+	Controls []string // numbers in the standards that it serves
+	// gather: findings about single rules of a group that trip no other check are
+	// told as one; sentence, where it is set, is what is said of a single one, with
+	// the rule's own sentence in the place of %q.
+	gather   bool
+	sentence string
+	// Exactly one of these is set: what is asked of each group, or of the whole estate.
+	group func(*look) []Finding
+	whole func(*worker) []Finding
 }
 
-// Arrival says whether open traffic gets to an instance.
+// Arrival says whether open traffic gets to an instance, or outward to a stranger.
 type Arrival int
 
-// The arrivals. Unknown is for definitions without a survey.
+// The arrivals. Unknown is for definitions without a survey, and for what is not about openness.
 const (
 	Unknown Arrival = iota
 	Nowhere
@@ -63,23 +53,35 @@ const (
 
 // A Finding is one thing that is open or wrong.
 type Finding struct {
-	Check     string    // the worst check that the cause trips
-	Also      []Related // the other checks that it trips
-	Severity  Severity
-	Direction estate.Direction
-	Group     *estate.Group
-	Rules     []*estate.Rule // the cause; empty where it is the group itself
-	Services  service.Set
-	Peers     addr.Set
-	Breadth   decide.Breadth
-	Example   *Example
-	Instances []*estate.Interface // where it arrives
-	Arrival   Arrival
-	WhyNot    string   // why it arrives nowhere
-	Message   string   // what is the matter, in a sentence without a capital and full stop
-	Details   []string // rules that are concerned, as sentences
-	WayOut    string   // a command or an edit
-	OrElse    string   // another way out
+	Check       string    // the worst check that the cause trips; "law:NAME" for the breach of a law
+	Also        []Related // the other checks that it trips
+	Severity    Severity
+	Start       Severity // of the check, before it was moved
+	Direction   estate.Direction
+	Account     *estate.Account
+	Group       *estate.Group  // nil where the matter is a list, a subnet or an instance
+	List        *estate.List   // the list that is the matter
+	Subnet      *estate.Subnet // the subnet that is the matter
+	Rules       []*estate.Rule // the cause; empty where it is the group itself
+	Services    service.Set
+	Peers       addr.Set
+	Breadth     decide.Breadth
+	Example     *Example
+	Instances   []*estate.Interface // where it arrives, or what is concerned
+	Arrival     Arrival
+	WhyNot      string   // why it arrives nowhere
+	Message     string   // what is the matter, in a sentence without a capital and full stop
+	Details     []string // rules or places that are concerned
+	WayOut      string   // a command or an edit
+	OrElse      string   // another way out
+	Narrow      bool     // WayOut is a narrowing of the rules
+	Controls    []string
+	Excused     *law.Exemption // the exemption that covers it
+	Ended       *law.Exemption // one that covered it and has ended
+	Fingerprint string         // the same for the same finding in a later audit
+
+	gather bool // see Check
+	part   bool // joins a finding whose rules hold its own
 }
 
 // A Related is another check that the cause of a finding trips, and what it says.
@@ -93,9 +95,6 @@ type Example struct {
 	Inbound bool
 }
 
-// Checks are all checks, the gravest of equal severity first.
-var Checks = []Check{openAdminPort, openDataPort, allServices, oneFamily, halves, openInbound, widePorts, unexplained}
-
 // Find finds a check by name.
 func Find(name string) (Check, bool) {
 	i := slices.IndexFunc(Checks, func(c Check) bool { return c.Name == name })
@@ -105,42 +104,118 @@ func Find(name string) (Check, bool) {
 	return Checks[i], true
 }
 
-// Options are what an audit depends on beside the estate.
+// Options are what an audit depends on beside the estate, and what it is about.
 type Options struct {
-	Checks  []string          // only these; none means all
-	Expects []law.Expectation // declared openings are not findings of open-inbound
+	Expects    []law.Expectation // declared openings are not findings of open-inbound
+	Laws       []law.Law
+	Exemptions []law.Exemption
+	Now        time.Time         // exemptions and dates are judged by it
+	Flows      *flow.Summary     // evidence for idle; nil without any
+	AsFound    *decide.Decider   // the survey as it stands, where the estate has the definitions on it
+	Over       *estate.Condition // only where it holds; nil means everywhere
+	Group      *estate.Group     // only this one; nil means all
+
+	Checks    []string         // only findings that trip one of these; none means all
+	Direction estate.Direction // only this one; empty means both
+	Services  *service.Set     // only findings on some of these; nil means any
+	Least     Severity         // only findings at least as bad
 }
 
-// Run audits an estate: findings, worst first, and what could not be audited.
-// The order is the same for the same estate.
-func Run(d *decide.Decider, o Options) (findings []Finding, left []string) {
-	e := d.Estate()
-	s := &setting{d: d, expects: o.Expects}
-	s.admin, _ = e.Services.Class(service.ClassAdmin)
-	s.data, _ = e.Services.Class(service.ClassData)
+// A Result is what an audit found.
+type Result struct {
+	Findings []Finding // worst first, those that are exempted last
+	Left     []string  // what could not be audited
+	Idle     []law.Exemption
+	Groups   int // that were audited
+	Rules    int // of these groups
+}
+
+// Run audits an estate, on all processors: O(rules) for the usual ones, and
+// O(n log n) in the rules of one group. The result is the same for the same estate.
+func Run(d *decide.Decider, o Options) Result {
+	a := newAuditor(d, o)
+	groups := append(slices.Clip(d.Estate().Groups), d.ImpliedGroups()...)
+	var result Result
 	skipped := make(map[string]bool)
-	for _, g := range e.Groups {
-		if reason := cantAudit(g); reason != "" {
-			if !skipped[reason] {
-				skipped[reason] = true
-				left = append(left, reason)
-			}
-			continue
+	groups = slices.DeleteFunc(slices.Clone(groups), func(g *estate.Group) bool {
+		reason := cantAudit(g)
+		if reason != "" && !skipped[reason] {
+			skipped[reason] = true
+			result.Left = append(result.Left, reason)
 		}
-		findings = append(findings, s.group(g)...)
-	}
-	if len(o.Checks) > 0 {
-		findings = slices.DeleteFunc(findings, func(f Finding) bool {
-			return !slices.ContainsFunc(o.Checks, func(c string) bool {
-				return c == f.Check || slices.ContainsFunc(f.Also, func(r Related) bool { return r.Check == c })
-			})
-		})
-	}
-	slices.SortStableFunc(findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Arrival, a.Arrival), cmp.Compare(checkOrder(a.Check), checkOrder(b.Check)),
-			strings.Compare(a.Group.Path(), b.Group.Path()), cmp.Compare(a.line(), b.line()))
+		return reason != ""
 	})
-	return findings, left
+	a.groups, a.facts = groups, make(map[*estate.Group]*facts, len(groups))
+	collected := make([]facts, len(groups))
+	a.parallel(len(groups), atOnce, func(w *worker, i int) { w.collect(groups[i], &collected[i]) })
+	for i, g := range groups {
+		a.facts[g] = &collected[i]
+	}
+	a.gatherWholes()
+	found := make([][]Finding, len(groups))
+	a.parallel(len(groups), atOnce, func(w *worker, i int) {
+		if g := groups[i]; a.inScope(g) {
+			found[i] = w.group(g, &collected[i])
+		}
+	})
+	all := 0
+	for _, f := range found {
+		all += len(f)
+	}
+	result.Findings = make([]Finding, 0, all+all/8)
+	for i, g := range groups {
+		if a.inScope(g) {
+			result.Groups++
+			result.Rules += len(g.Rules)
+		}
+		result.Findings = append(result.Findings, found[i]...)
+	}
+	if o.Group == nil {
+		wholes := slices.DeleteFunc(slices.Clone(Checks), func(c Check) bool { return c.whole == nil })
+		found := make([][]Finding, len(wholes))
+		a.parallel(len(wholes), 1, func(w *worker, i int) { found[i] = wholes[i].whole(w) })
+		for i, c := range wholes {
+			for _, f := range found[i] {
+				if f.Group == nil || a.inScope(f.Group) {
+					result.Findings = append(result.Findings, a.finish(c, f))
+				}
+			}
+		}
+	}
+	result.Findings = a.scoped(result.Findings)
+	a.excuse(&result)
+	a.fingerprint(result.Findings)
+	result.Findings = sorted(result.Findings)
+	return result
+}
+
+// sorted puts findings in order: exempted ones last, worst first, what arrives
+// before what does not, then by check and place.
+func sorted(found []Finding) []Finding {
+	type key struct {
+		excused, severity, arrival, check int
+		where                             string
+		line, at                          int
+	}
+	keys := make([]key, len(found))
+	for i, f := range found {
+		keys[i] = key{boolOrder(f.Excused != nil), -int(f.Severity), -int(f.Arrival), checkOrder(f.Check), f.Where(), f.Origin().Line, i}
+	}
+	slices.SortFunc(keys, func(a, b key) int {
+		return cmp.Or(a.excused-b.excused, a.severity-b.severity, a.arrival-b.arrival, a.check-b.check, strings.Compare(a.where, b.where), a.line-b.line, a.at-b.at)
+	})
+	all := make([]Finding, len(found))
+	for i, k := range keys {
+		all[i] = found[k.at]
+	}
+	return all
+}
+
+func boolOrder(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 func cantAudit(g *estate.Group) string {
@@ -150,85 +225,376 @@ func cantAudit(g *estate.Group) string {
 	return ""
 }
 
-func checkOrder(name string) int {
-	return slices.IndexFunc(Checks, func(c Check) bool { return c.Name == name })
-}
+// checkOrder puts the checks in the order of Checks, laws before all.
+func checkOrder(name string) int { return checkPlaces()[name] }
 
-func (f Finding) line() int {
-	if len(f.Rules) > 0 {
-		return f.Rules[0].Origin.Line
+var checkPlaces = sync.OnceValue(func() map[string]int {
+	places := make(map[string]int, len(Checks))
+	for i, c := range Checks {
+		places[c.Name] = i + 1
 	}
-	return f.Group.Origin.Line
+	return places
+})
+
+// Where is the full name of what a finding is about: a group, list, subnet or account.
+func (f Finding) Where() string {
+	switch {
+	case f.Group != nil:
+		return f.Group.Path()
+	case f.List != nil && f.List.Account != nil:
+		return f.List.Account.Name + "/" + f.List.Name
+	case f.List != nil:
+		return f.List.Name
+	case f.Subnet != nil:
+		return f.Subnet.Path()
+	case f.Account != nil:
+		return f.Account.Name
+	}
+	return ""
 }
 
-// Origin is the place that a finding points to: its first rule, else its group.
+// Origin is the place that a finding points to: its first rule, else what it is about.
 func (f Finding) Origin() estate.Origin {
-	if len(f.Rules) > 0 {
+	switch {
+	case len(f.Rules) > 0 && f.Rules[0].Origin != (estate.Origin{}):
 		return f.Rules[0].Origin
+	case f.Group != nil:
+		return f.Group.Origin
+	case f.List != nil:
+		return f.List.Origin
+	case len(f.Instances) > 0:
+		return f.Instances[0].Instance.Origin
+	case f.Subnet != nil:
+		return f.Subnet.Origin
+	case f.Account != nil:
+		return f.Account.Origin
 	}
-	return f.Group.Origin
+	return estate.Origin{}
 }
 
-// A setting is what all groups of an audit have in common.
-type setting struct {
-	d           *decide.Decider
-	expects     []law.Expectation
+// Names are all checks that a finding's cause trips, the worst first.
+func (f Finding) Names() []string {
+	names := []string{f.Check}
+	for _, r := range f.Also {
+		names = append(names, r.Check)
+	}
+	return names
+}
+
+// An auditor is what all of an audit have in common.
+type auditor struct {
+	Options
+	estate      *estate.Estate
+	workers     []*worker
+	groups      []*estate.Group
+	facts       map[*estate.Group]*facts // of all groups
 	admin, data service.Set
+	clear, web  service.Set
+	rest        service.Set  // neither admin, data nor cleartext
+	networks    addr.Counter // addresses of all networks
+	survey      bool         // there are instances
+	attached    map[*estate.Group]bool
+	named       map[*estate.Group]bool // by a rule of another group
+	used        map[*estate.List]bool
+	flowed      map[*estate.Rule]bool // rules that a flow used
+	days        int                   // that the flows lie in
+	found       map[*estate.Group]*estate.Group
+	judged      map[*estate.Group][]Finding // breaches of laws
+	openFour    float64                     // strangers from which peers may be open
+	openSix     float64
+}
+
+func newAuditor(d *decide.Decider, o Options) *auditor {
+	e := d.Estate()
+	a := &auditor{Options: o, estate: e, survey: len(e.Instances) > 0}
+	a.admin, _ = e.Services.Class(service.ClassAdmin)
+	a.data, _ = e.Services.Class(service.ClassData)
+	a.clear, _ = e.Services.Class(service.ClassCleartext)
+	a.web, _ = e.Services.Class(service.ClassWeb)
+	a.rest = service.All.Minus(a.admin).Minus(a.data).Minus(a.clear)
+	var ranges []addr.Set
+	for _, n := range e.Networks {
+		ranges = append(ranges, addr.OfPrefixes(n.Ranges...))
+	}
+	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
+	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
+	for range runtime.GOMAXPROCS(0) {
+		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[netip.Prefix]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
+	}
+	four, six := d.StrangersAmong(addr.Everyone)
+	a.openFour, a.openSix = four*decide.OpenBreadth, six*decide.OpenBreadth
+	return a
+}
+
+// atOnce is how many groups a worker takes at a time.
+const atOnce = 64
+
+// parallel calls do for each of n things, on all workers, each taking some at a time.
+func (a *auditor) parallel(n, step int, do func(w *worker, i int)) {
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for _, w := range a.workers {
+		wait.Go(func() {
+			for {
+				from := int(next.Add(int64(step))) - step
+				if from >= n {
+					return
+				}
+				for i := from; i < min(from+step, n); i++ {
+					do(w, i)
+				}
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// gatherWholes works out what is asked of groups but depends on the whole estate.
+func (a *auditor) gatherWholes() {
+	a.attached, a.named, a.used = make(map[*estate.Group]bool), make(map[*estate.Group]bool), make(map[*estate.List]bool)
+	for _, n := range a.estate.Networks {
+		for _, s := range n.Subnets {
+			for _, g := range s.Groups {
+				a.attached[g] = true
+			}
+		}
+	}
+	for _, g := range a.groups {
+		for i := range g.Rules {
+			a.note(g, &g.Rules[i])
+		}
+		for i := range g.Lends {
+			a.note(g, &g.Lends[i].Rule)
+		}
+	}
+	a.observe()
+	a.asFound()
+	a.judge()
+}
+
+// note remembers what a rule names.
+func (a *auditor) note(g *estate.Group, r *estate.Rule) {
+	for _, peers := range [][]estate.Peer{r.Peers, r.Except} {
+		for k := range peers {
+			switch p := &peers[k]; p.Kind {
+			case estate.PeerGroup:
+				if p.Group != g {
+					a.named[p.Group] = true
+				}
+			case estate.PeerList:
+				a.used[p.List] = true
+			}
+		}
+	}
+}
+
+// inScope reports whether findings of a group are asked for.
+func (a *auditor) inScope(g *estate.Group) bool {
+	return !g.Existing && (a.Group == nil || a.Group == g) && (a.Over == nil || a.Over.Holds(estate.GroupPlace(g)))
+}
+
+// scoped leaves the findings that are asked for.
+func (a *auditor) scoped(found []Finding) []Finding {
+	return slices.DeleteFunc(found, func(f Finding) bool {
+		switch {
+		case f.Severity < a.Least,
+			a.Direction != "" && f.Direction != "" && f.Direction != a.Direction,
+			a.Services != nil && !f.Services.Overlaps(*a.Services),
+			a.Over != nil && f.Group == nil && !a.Over.Holds(f.place()):
+			return true
+		}
+		return len(a.Checks) > 0 && !slices.ContainsFunc(f.Names(), func(name string) bool { return slices.Contains(a.Checks, name) })
+	})
+}
+
+// place is where a finding is, for a condition.
+func (f Finding) place() estate.Place {
+	switch {
+	case f.Group != nil:
+		return estate.GroupPlace(f.Group)
+	case len(f.Instances) > 0:
+		return estate.InterfacePlace(f.Instances[0])
+	case f.Subnet != nil:
+		return estate.Place{Subnet: f.Subnet, Network: f.Subnet.Network, Account: f.Account}
+	}
+	return estate.Place{Account: f.Account}
+}
+
+// finish gives a finding of a check what all have: name, severity, controls.
+func (a *auditor) finish(c Check, f Finding) Finding {
+	f.Check = c.Name
+	if f.Group != nil {
+		f.Account = f.Group.Account
+	}
+	if f.Start == Info { // the check's own, unless it says otherwise
+		f.Start = c.Start
+	}
+	f.Controls = c.Controls
+	f.gather = c.gather && len(f.Rules) == 1
+	f.Severity = f.moved()
+	return f
+}
+
+// A worker is what one goroutine of an audit uses.
+type worker struct {
+	*auditor
+	d       *decide.Decider
+	ranges  map[netip.Prefix]known
+	members map[*estate.Group]known
+	lists   map[*estate.List]known
+	specs   map[service.Spec]service.Set
+	words   map[string]description
+	letIn   map[string]traffic.Set // by class of interface: what comes in
+	passing map[string]traffic.Set // by direction and class: what the filters let through
+	scratch []Finding
 }
 
 // group runs all checks over one group and joins what has one cause.
-func (s *setting) group(g *estate.Group) []Finding {
-	v := s.view(g)
-	var found []Finding
+func (w *worker) group(g *estate.Group, f *facts) []Finding {
+	l := &look{worker: w, group: g, facts: f}
+	found := append(w.scratch[:0], w.judged[g]...)
+	defer func() { w.scratch = found[:0] }()
 	for _, c := range Checks {
-		for _, f := range c.run(v) {
-			f.Check, f.Group = c.Name, g
-			f.Severity = v.severity(c.Start, f)
-			found = append(found, f)
+		if c.group == nil {
+			continue
+		}
+		for _, x := range c.group(l) {
+			x.Group = g
+			found = append(found, w.finish(c, x))
 		}
 	}
-	return joinCauses(found)
+	if len(found) == 0 {
+		return nil
+	}
+	all := l.gathered(l.joinCauses(found))
+	for i := range all {
+		l.say(&all[i])
+	}
+	return all
 }
 
-// severity moves a check's own severity by what arrives: up one where it
-// arrives in production, down one where it arrives nowhere. What is not about
-// openness stays.
-func (v *groupView) severity(start Severity, f Finding) Severity {
-	switch {
-	case start == Info:
-		return Info
-	case f.Arrival == Nowhere:
-		return start - 1
-	case f.Arrival == Arrives && start < Critical:
-		if stage, _ := estate.GroupPlace(v.group).Label("stage"); stage == "production" {
-			return start + 1
-		}
+// say gives a finding of a single rule its message, where the check has one for all.
+func (l *look) say(f *Finding) {
+	if f.Message != "" || len(f.Rules) != 1 {
+		return
 	}
-	return start
+	if c, ok := Find(f.Check); ok && c.sentence != "" {
+		f.Message = fmt.Sprintf(c.sentence, f.Rules[0].Sentence(l.estate.Services))
+	}
 }
 
 // joinCauses makes one finding of those that the same rules cause in the same
-// direction: the worst check names it, the others are named beside it.
-func joinCauses(found []Finding) []Finding {
-	var joined []Finding
+// direction: the worst check names it, the others are named beside it. What is
+// said of single rules joins what these rules cause together.
+func (l *look) joinCauses(found []Finding) []Finding {
+	if len(found) == 1 {
+		return slices.Clone(found)
+	}
+	slices.SortStableFunc(found, func(a, b Finding) int {
+		return cmp.Or(boolOrder(a.gather)-boolOrder(b.gather), boolOrder(a.part)-boolOrder(b.part), cmp.Compare(b.Severity, a.Severity))
+	})
+	joined := make([]Finding, 0, len(found))
 	for _, f := range found {
-		i := slices.IndexFunc(joined, func(x Finding) bool {
-			return x.Check != unexplained.Name && f.Check != unexplained.Name && x.Direction == f.Direction && slices.Equal(x.Rules, f.Rules)
-		})
+		i := slices.IndexFunc(joined, func(x Finding) bool { return sameCause(x, f) })
 		if i < 0 {
 			joined = append(joined, f)
 			continue
 		}
-		worse, other := joined[i], f
-		if f.Severity > worse.Severity {
-			worse, other = f, worse
-		}
-		worse.Also = append(append(slices.Clone(worse.Also), Related{other.Check, other.Message}), other.Also...)
-		if worse.OrElse == "" {
-			worse.OrElse = other.OrElse
-		}
-		worse.Services = worse.Services.Union(other.Services)
-		joined[i] = worse
+		l.say(&f)
+		l.say(&joined[i])
+		joined[i] = join(joined[i], f)
 	}
 	return joined
+}
+
+func sameCause(x, f Finding) bool {
+	switch {
+	case len(x.Rules) == 0 || len(f.Rules) == 0 || x.gather:
+		return false
+	case f.gather:
+		return slices.Contains(x.Rules, f.Rules[0])
+	case x.Direction != f.Direction && (!f.part || f.Direction != "") && (!x.part || x.Direction != ""):
+		return false
+	case f.part || x.part:
+		return within(f.Rules, x.Rules) || within(x.Rules, f.Rules)
+	}
+	return slices.Equal(x.Rules, f.Rules)
+}
+
+func within(some, all []*estate.Rule) bool {
+	return !slices.ContainsFunc(some, func(r *estate.Rule) bool { return !slices.Contains(all, r) })
+}
+
+func join(a, b Finding) Finding {
+	worse, other := a, b
+	if b.Severity > a.Severity {
+		worse, other = b, a
+	}
+	worse.Also = slices.Clone(worse.Also)
+	for _, r := range append([]Related{{other.Check, other.Message}}, other.Also...) {
+		if r.Check != worse.Check && !slices.ContainsFunc(worse.Also, func(x Related) bool { return x.Check == r.Check }) {
+			worse.Also = append(worse.Also, r)
+		}
+	}
+	if worse.OrElse == "" {
+		worse.OrElse = other.OrElse
+	}
+	if worse.Example == nil {
+		worse.Example, worse.Arrival, worse.WhyNot, worse.Instances = other.Example, other.Arrival, other.WhyNot, other.Instances
+	}
+	if worse.Breadth == (decide.Breadth{}) {
+		worse.Breadth, worse.Peers = other.Breadth, other.Peers
+	}
+	if !other.gather {
+		worse.Services = worse.Services.Union(other.Services)
+	}
+	if within(worse.Rules, other.Rules) {
+		worse.Rules = other.Rules // all that have the cause in common
+	}
+	worse.Controls = union(worse.Controls, other.Controls)
+	worse.gather = false
+	return worse
+}
+
+// union is a list with what another has beyond it.
+func union(a, b []string) []string {
+	a = slices.Clip(a)
+	for _, x := range b {
+		if !slices.Contains(a, x) {
+			a = append(a, x)
+		}
+	}
+	return a
+}
+
+// gathered tells what one check says of several single rules of a group as one finding.
+func (l *look) gathered(found []Finding) []Finding {
+	all := found[:0]
+	for _, f := range found {
+		i := -1
+		if f.gather && len(f.Also) == 0 {
+			i = slices.IndexFunc(all, func(x Finding) bool {
+				return x.gather && len(x.Also) == 0 && x.Check == f.Check && x.Direction == f.Direction
+			})
+		}
+		if i < 0 {
+			all = append(all, f)
+			continue
+		}
+		all[i].Rules = append(all[i].Rules, f.Rules...)
+		all[i].Services = all[i].Services.Union(f.Services)
+		all[i].Peers = all[i].Peers.Union(f.Peers)
+	}
+	for i := range all {
+		if f := &all[i]; f.gather && len(f.Rules) > 1 {
+			if check, ok := Find(f.Check); ok {
+				f.Message = fmt.Sprintf("%d of %d rules: %s", len(f.Rules), len(l.group.Rules), check.About)
+			}
+			f.Details = nil
+			for _, r := range f.Rules {
+				f.Details = append(f.Details, r.Sentence(l.estate.Services))
+			}
+		}
+	}
+	return all
 }

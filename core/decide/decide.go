@@ -15,21 +15,29 @@ import (
 
 // A Decider decides over one estate, which must not change while it is in use.
 // Making one is linear in the size of the estate. It may be used by one
-// goroutine at a time.
+// goroutine at a time; Fork makes others cheaply.
 type Decider struct {
+	*index
+	// What has been worked out once.
+	members map[*estate.Group]addr.Set
+	lists   map[*estate.List]addr.Set
+	rules   map[ruleKey][]*estate.Rule
+	ranges  map[netip.Prefix]addr.Set
+}
+
+// An index is what all Deciders of one estate share. It does not change.
+type index struct {
 	estate     *estate.Estate
-	byName     map[string][]*estate.Instance // by name, id, and both with their account
-	byAddress  map[netip.Addr][]*estate.Interface
 	bySubnet   map[*estate.Subnet][]*estate.Interface
 	wearers    map[*estate.Group][]*estate.Interface
 	defaults   map[*estate.Network]*estate.Group // for instances
 	subDefault map[*estate.Network]*estate.Group // for subnets
 	builtIn    map[*estate.Network]*estate.Group // default lists that a survey does not tell of
 	probers    map[*estate.Instance][]*estate.Interface
-	members    map[*estate.Group]addr.Set
-	lists      map[*estate.List]addr.Set
-	rules      map[ruleKey][]*estate.Rule
+	byName     func() map[string][]*estate.Instance // by name, id, and both with their account
+	byAddress  func() map[netip.Addr][]*estate.Interface
 	strangers  func() addr.Set
+	counter    func() addr.Counter // of strangers
 	own        func() addr.Set
 }
 
@@ -40,63 +48,103 @@ type ruleKey struct {
 
 // New makes a Decider for an estate.
 func New(e *estate.Estate) *Decider {
-	d := &Decider{
+	x := &index{
 		estate:     e,
-		byName:     make(map[string][]*estate.Instance),
-		byAddress:  make(map[netip.Addr][]*estate.Interface),
 		bySubnet:   make(map[*estate.Subnet][]*estate.Interface),
-		wearers:    make(map[*estate.Group][]*estate.Interface),
+		wearers:    make(map[*estate.Group][]*estate.Interface, len(e.Groups)),
 		defaults:   make(map[*estate.Network]*estate.Group),
 		subDefault: make(map[*estate.Network]*estate.Group),
 		builtIn:    make(map[*estate.Network]*estate.Group),
 		probers:    make(map[*estate.Instance][]*estate.Interface),
-		members:    make(map[*estate.Group]addr.Set),
-		lists:      make(map[*estate.List]addr.Set),
-		rules:      make(map[ruleKey][]*estate.Rule),
 	}
-	d.strangers = sync.OnceValue(d.findStrangers)
-	d.own = sync.OnceValue(d.findOwn)
+	d := x.decider()
+	x.byName = sync.OnceValue(x.findNames)
+	x.byAddress = sync.OnceValue(x.findAddresses)
+	x.strangers = sync.OnceValue(func() addr.Set { return x.decider().findStrangers() })
+	x.counter = sync.OnceValue(func() addr.Counter { return addr.NewCounter(x.strangers()) })
+	x.own = sync.OnceValue(x.findOwn)
 	for _, g := range e.Groups {
 		if g.Default && g.Network != nil {
 			if g.For == estate.ForSubnets {
-				d.subDefault[g.Network] = g
+				x.subDefault[g.Network] = g
 			} else {
-				d.defaults[g.Network] = g
+				x.defaults[g.Network] = g
 			}
 		}
 	}
+	for _, n := range e.Networks {
+		bare := slices.ContainsFunc(n.Subnets, func(s *estate.Subnet) bool { return len(s.Groups) == 0 })
+		if bare && x.subDefault[n] == nil && Dialect(n.Account).Nothing == dialect.DefaultList {
+			x.builtIn[n] = defaultList(n)
+		}
+	}
 	for _, instance := range e.Instances {
-		d.name(instance)
 		for _, i := range instance.Interfaces {
-			d.bySubnet[i.Subnet] = append(d.bySubnet[i.Subnet], i)
-			for _, a := range slices.Concat(i.Private, i.Public) {
-				d.byAddress[a] = append(d.byAddress[a], i)
-			}
+			x.bySubnet[i.Subnet] = append(x.bySubnet[i.Subnet], i)
 			for _, g := range d.Worn(i) {
-				d.wearers[g] = append(d.wearers[g], i)
+				x.wearers[g] = append(x.wearers[g], i)
 			}
 			for _, g := range d.WornBySubnet(i.Subnet) {
-				d.wearers[g] = append(d.wearers[g], i)
+				x.wearers[g] = append(x.wearers[g], i)
 			}
 		}
 		for _, l := range instance.Listeners {
 			for _, target := range l.Targets {
-				d.probers[target] = append(d.probers[target], instance.Interfaces...)
+				x.probers[target] = append(x.probers[target], instance.Interfaces...)
 			}
 		}
 	}
 	return d
 }
 
-// name notes the names by which an instance can be asked for.
-func (d *Decider) name(i *estate.Instance) {
-	names := []string{i.Name, i.Path()}
-	if i.ID != "" && i.ID != i.Name {
-		names = append(names, i.ID, i.Account.Name+"/"+i.ID)
+func (x *index) decider() *Decider {
+	return &Decider{
+		index:   x,
+		members: make(map[*estate.Group]addr.Set),
+		lists:   make(map[*estate.List]addr.Set),
+		rules:   make(map[ruleKey][]*estate.Rule),
+		ranges:  make(map[netip.Prefix]addr.Set),
 	}
-	for _, n := range names {
-		d.byName[n] = append(d.byName[n], i)
+}
+
+// Fork is another Decider over the same estate, for another goroutine.
+func (d *Decider) Fork() *Decider { return d.index.decider() }
+
+// findNames notes the names by which instances can be asked for.
+func (x *index) findNames() map[string][]*estate.Instance {
+	byName := make(map[string][]*estate.Instance)
+	for _, i := range x.estate.Instances {
+		names := []string{i.Name, i.Path()}
+		if i.ID != "" && i.ID != i.Name {
+			names = append(names, i.ID, i.Account.Name+"/"+i.ID)
+		}
+		for _, n := range names {
+			byName[n] = append(byName[n], i)
+		}
 	}
+	return byName
+}
+
+func (x *index) findAddresses() map[netip.Addr][]*estate.Interface {
+	byAddress := make(map[netip.Addr][]*estate.Interface, len(x.estate.Instances))
+	for _, instance := range x.estate.Instances {
+		for _, i := range instance.Interfaces {
+			for _, addrs := range [][]netip.Addr{i.Private, i.Public} {
+				for _, a := range addrs {
+					byAddress[a] = append(byAddress[a], i)
+				}
+			}
+		}
+	}
+	return byAddress
+}
+
+func (x *index) findOwn() addr.Set {
+	all := make([]netip.Addr, 0, len(x.byAddress()))
+	for a := range x.byAddress() {
+		all = append(all, a)
+	}
+	return addr.Of(all...)
 }
 
 // Estate is the estate that is decided over.
@@ -121,11 +169,11 @@ func Filter(g *estate.Group) dialect.Filter {
 
 // Worn are the groups that filter at an interface: those attached, or where
 // there are none and the dialect says so, the network's default group.
-func (d *Decider) Worn(i *estate.Interface) []*estate.Group {
+func (x *index) Worn(i *estate.Interface) []*estate.Group {
 	if len(i.Groups) > 0 || Dialect(i.Instance.Account).Nothing != dialect.WearsDefault {
 		return i.Groups
 	}
-	if g := d.defaults[i.Subnet.Network]; g != nil {
+	if g := x.defaults[i.Subnet.Network]; g != nil {
 		return []*estate.Group{g}
 	}
 	return nil
@@ -142,24 +190,34 @@ func (d *Decider) WornBySubnet(s *estate.Subnet) []*estate.Group {
 		return []*estate.Group{g}
 	}
 	if dl.Nothing == dialect.DefaultList {
-		return []*estate.Group{d.defaultList(s.Network)}
+		if g := d.builtIn[s.Network]; g != nil {
+			return []*estate.Group{g}
+		}
+		return []*estate.Group{defaultList(s.Network)} // of a subnet that is in no network of the estate
 	}
 	return nil
 }
 
 // defaultList is the built-in list of a network's subnets that a survey does not
 // tell of: it admits ssh from everywhere, and everything out.
-func (d *Decider) defaultList(n *estate.Network) *estate.Group {
-	if g := d.builtIn[n]; g != nil {
-		return g
-	}
+func defaultList(n *estate.Network) *estate.Group {
 	everyone := []estate.Peer{{Kind: estate.PeerEveryone}}
-	g := &estate.Group{Account: n.Account, Network: n, Name: "default", For: estate.ForSubnets, Description: "built-in list of subnets", BuiltIn: true, Default: true, Rules: []estate.Rule{
-		{Direction: estate.In, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}, BuiltIn: true},
-		{Direction: estate.Out, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Anything}, BuiltIn: true},
+	return &estate.Group{Account: n.Account, Network: n, Name: "default", For: estate.ForSubnets, Description: "built-in list of subnets", BuiltIn: true, Default: true, Rules: []estate.Rule{
+		{Direction: estate.In, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}, BuiltIn: true, Description: "built in"},
+		{Direction: estate.Out, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Anything}, BuiltIn: true, Description: "built in"},
 	}}
-	d.builtIn[n] = g
-	return g
+}
+
+// ImpliedGroups are the built-in groups that filter and that a survey does not
+// tell of, in the order of the networks.
+func (d *Decider) ImpliedGroups() []*estate.Group {
+	var implied []*estate.Group
+	for _, n := range d.estate.Networks {
+		if g := d.builtIn[n]; g != nil {
+			implied = append(implied, g)
+		}
+	}
+	return implied
 }
 
 // Wearers are the interfaces that a group filters at, or in whose subnet it
@@ -259,7 +317,7 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 	case estate.PeerPublic:
 		set = addr.Public
 	case estate.PeerRange:
-		return addr.OfPrefixes(p.Range)
+		return d.Range(p.Range)
 	case estate.PeerList:
 		asker := g
 		if g.Account == nil { // an expectation asks: there is no group
@@ -269,7 +327,7 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 	case estate.PeerSelf:
 		set = d.Members(g)
 	case estate.PeerGroup:
-		if d.canName(g, p.Group) {
+		if d.CanName(g, p.Group) {
 			set = d.Members(p.Group)
 		}
 	case estate.PeerNetwork:
@@ -287,8 +345,18 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 	return set.Only(p.Family())
 }
 
-// canName reports whether rules of g match the members of other.
-func (d *Decider) canName(g, other *estate.Group) bool {
+// Range is the set of the addresses of a range.
+func (d *Decider) Range(p netip.Prefix) addr.Set {
+	set, ok := d.ranges[p]
+	if !ok {
+		set = addr.OfPrefixes(p)
+		d.ranges[p] = set
+	}
+	return set
+}
+
+// CanName reports whether rules of g match the members of other.
+func (d *Decider) CanName(g, other *estate.Group) bool {
 	if g.Network != nil && g.Network == other.Network {
 		return true
 	}
@@ -319,7 +387,7 @@ func (d *Decider) probes(g *estate.Group, at *estate.Instance) addr.Set {
 }
 
 // At are the interfaces that have an address, private or public.
-func (d *Decider) At(a netip.Addr) []*estate.Interface { return d.byAddress[a] }
+func (d *Decider) At(a netip.Addr) []*estate.Interface { return d.byAddress()[a] }
 
 // Strangers are the public addresses that are in no list and on no interface of
 // the estate. A list that is itself open (it holds a sixteenth of all public
@@ -333,9 +401,37 @@ func (d *Decider) findStrangers() addr.Set {
 			known = append(known, set)
 		}
 	}
-	known = append(known, d.OwnAddresses())
+	var own []netip.Addr // the public ones are all that matters
+	for _, instance := range d.estate.Instances {
+		for _, i := range instance.Interfaces {
+			for _, addrs := range [][]netip.Addr{i.Private, i.Public} {
+				for _, a := range addrs {
+					if !a.IsPrivate() {
+						own = append(own, a)
+					}
+				}
+			}
+		}
+	}
+	known = append(known, addr.Of(own...))
 	return addr.Public.Minus(addr.UnionAll(known...))
 }
+
+// StrangersAmong is how many strangers a set of addresses holds, by family: exact
+// below 2^53. It takes logarithmic time for each of the set's ranges, however
+// many strangers and lists there are.
+func (d *Decider) StrangersAmong(peers addr.Set) (four, six float64) { return d.counter().Count(peers) }
+
+// Breadth is the share of all strangers that a set of peers holds.
+func (d *Decider) Breadth(peers addr.Set) Breadth {
+	c := d.counter()
+	four, six := c.Count(peers)
+	allFour, allSix := c.Total()
+	return Breadth{four / max(1, allFour), six / max(1, allSix)}
+}
+
+// Stranger is an example of a stranger in a set of addresses, if it holds any.
+func (d *Decider) Stranger(peers addr.Set) (netip.Addr, bool) { return d.counter().Example(peers) }
 
 // OpenBreadth is the share of strangers, in either family, from which peers count as open.
 const OpenBreadth = 1.0 / 16

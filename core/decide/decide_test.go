@@ -291,7 +291,7 @@ func BenchmarkNew(b *testing.B) {
 
 // A probe is shut where the balancer's or the target's filters stop it, or there
 // is no way; listeners that ask nothing, and targets that are reached, are not told.
-func TestShutProbes(t *testing.T) {
+func TestShutTargets(t *testing.T) {
 	spec := func(text string) service.Spec {
 		s, err := service.ParseSpec(text)
 		if err != nil {
@@ -319,7 +319,7 @@ func TestShutProbes(t *testing.T) {
 		if x.probe != "" {
 			e.Instances[i].Listeners[0].Probe = spec(x.probe)
 		}
-		shut := decide.New(e).ShutProbes()
+		shut := slices.DeleteFunc(decide.New(e).ShutTargets(), func(s decide.ShutTarget) bool { return !s.Probe })
 		if len(shut) == 0 && x.want == "" {
 			continue
 		}

@@ -49,7 +49,7 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 			if d.CantDecide(i) != "" {
 				continue
 			}
-			class := classOf(i)
+			class := ClassOf(i)
 			set, ok := outside[class]
 			if !ok {
 				set = d.WithOutside(i, peers.Outside, direction)
@@ -57,7 +57,7 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 			}
 			for _, other := range peers.Interfaces {
 				if other.Instance != i.Instance {
-					set = set.Union(d.withInterface(i, other, direction, class+" "+classOf(other), pairs))
+					set = set.Union(d.withInterface(i, other, direction, class+" "+ClassOf(other), pairs))
 				}
 			}
 			if !set.IsEmpty() {
@@ -71,8 +71,8 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 	return found
 }
 
-// classOf names what an interface has in common with those that decide alike.
-func classOf(i *estate.Interface) string {
+// ClassOf names what an interface has in common with those that decide alike.
+func ClassOf(i *estate.Interface) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%p %v", i.Subnet, i.Unfiltered)
 	for _, g := range i.Groups {

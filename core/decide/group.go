@@ -110,7 +110,7 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 	var found decision
 	first := byRank(g)
 	for _, r := range d.ordered(g, direction) {
-		if r.Action == estate.Refuse && !first || !service.Of(r.Services...).Contains(p) || !d.Peers(g, r, at).Contains(peer) {
+		if r.Action == estate.Refuse && !first || !speaksOf(r, p) || !d.Peers(g, r, at).Contains(peer) {
 			continue
 		}
 		x := decision{admitted: r.Action == estate.Admit, rule: r}
@@ -130,6 +130,15 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 		}
 	}
 	return found
+}
+
+func speaksOf(r *estate.Rule, p service.Point) bool {
+	for _, s := range r.Services {
+		if s.Contains(p) {
+			return true
+		}
+	}
+	return false
 }
 
 // followed are the groups of the instances in the subnets around which a group stands.
@@ -201,4 +210,10 @@ func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
 // GroupTraffic is what a group as a whole lets through in a direction.
 func (d *Decider) GroupTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
 	return d.allowed(g, direction, nil).all
+}
+
+// InOrder are the rules of a group in a direction, in the order in which they
+// decide, with the built-in ones that a survey does not list.
+func (d *Decider) InOrder(g *estate.Group, direction estate.Direction) []*estate.Rule {
+	return d.ordered(g, direction)
 }

@@ -169,7 +169,7 @@ func answersOf(n *estate.Network) estate.Ports {
 // the network that the client is in, or of the server's where it is outside.
 func (d *Decider) clientPorts(i *estate.Interface, direction estate.Direction, peer netip.Addr) estate.Ports {
 	if direction == estate.In {
-		for _, at := range d.byAddress[peer] {
+		for _, at := range d.byAddress()[peer] {
 			if at.Subnet.Network != i.Subnet.Network {
 				return answersOf(at.Subnet.Network)
 			}
@@ -371,3 +371,56 @@ func (d *Decider) PublishedLists(l *estate.List, g *estate.Group) []*estate.List
 	}
 	return found
 }
+
+// Lets reports whether the filters at an interface let one service through with
+// one peer, answers and all.
+func (d *Decider) Lets(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) bool {
+	for _, l := range d.layers(i, false) {
+		if l.passes != "" {
+			continue
+		}
+		var best decision
+		for _, g := range l.groups {
+			if x := d.one(g, direction, i.Instance, peer, p); x.admitted && (!best.admitted || x.state) {
+				best = x
+			}
+		}
+		if l.unknown != "" || !best.admitted || !best.state && d.answerStep(l, i, direction, peer, p, -1).Verdict != Passes {
+			return false
+		}
+	}
+	return true
+}
+
+// Unanswered is the traffic with ports, or of echoes, that a group lets through
+// at an interface without state and that passes its layer, though an answer to it
+// is stopped.
+func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction estate.Direction) traffic.Set {
+	for _, l := range d.layers(i, false) {
+		if !slices.Contains(l.groups, g) || l.passes != "" || l.unknown != "" {
+			continue
+		}
+		own := d.allowed(g, direction, i.Instance)
+		lost := own.all.Minus(own.kept)
+		if lost.IsEmpty() {
+			continue
+		}
+		back := opposite(direction)
+		lost = lost.Minus(d.layerPasses(l, i, direction)).OnServices(answered)
+		// What is there for the answers of the other direction is no request.
+		return lost.Minus(d.Answers(g, d.allowed(g, back, i.Instance).all, back))
+	}
+	return traffic.Set{}
+}
+
+// answered are the services that a missing answer makes useless: those with ports, and echoes.
+var answered = func() service.Set {
+	set := service.Of(service.Whole(service.TCP), service.Whole(service.UDP))
+	for request := range replies {
+		set = set.Union(service.Of(service.ICMPType(uint8(request&255), uint8(request>>8))))
+	}
+	return set
+}()
+
+// InSubnet are the interfaces in a subnet, in the order of the estate.
+func (d *Decider) InSubnet(s *estate.Subnet) []*estate.Interface { return d.bySubnet[s] }

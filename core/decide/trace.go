@@ -139,7 +139,7 @@ func (d *Decider) locate(text string) ([]End, error) {
 		if a.Is4In6() || a.Zone() != "" {
 			return nil, fmt.Errorf("%s is not an address that a packet has: write a plain IPv4 or IPv6 address", text)
 		}
-		if found := d.byAddress[a]; len(found) > 0 {
+		if found := d.byAddress()[a]; len(found) > 0 {
 			ends := make([]End, len(found))
 			for i, f := range found {
 				ends[i] = End{f, a}
@@ -148,7 +148,7 @@ func (d *Decider) locate(text string) ([]End, error) {
 		}
 		return []End{{Addr: a}}, nil
 	}
-	found := d.byName[text]
+	found := d.byName()[text]
 	switch len(found) {
 	case 0:
 		return nil, d.noInstance(text)
@@ -337,38 +337,63 @@ func (d *Decider) Between(src, dst End) service.Set {
 // unknown reports whether an end's filters can't be decided.
 func (d *Decider) unknown(e End) bool { return !e.Outside() && d.CantDecide(e.Interface) != "" }
 
-// A ShutProbe is a health probe that does not reach its target, which a balancer
-// will take for ill.
-type ShutProbe struct {
+// A ShutTarget is a target that a balancer does not reach: with its health
+// probes, so that it is taken for ill, or with the requests that it hands on.
+type ShutTarget struct {
 	Balancer *estate.Instance
 	Target   *estate.Instance
-	Probe    service.Spec
-	Answer   Answer // what becomes of the probe
+	Service  service.Spec
+	Probe    bool   // it is the health probes that do not arrive
+	Answer   Answer // what becomes of them
 }
 
-// ShutProbes are the health probes of all balancers that do not reach their
-// targets, in the order of the estate. Each costs as much as a Flow.
-func (d *Decider) ShutProbes() []ShutProbe {
-	var shut []ShutProbe
+// ShutTargets are the targets of all balancers that are not reached, in the order
+// of the estate. It costs a Flow for each balancer and class of targets.
+func (d *Decider) ShutTargets() []ShutTarget {
+	var shut []ShutTarget
 	for _, balancer := range d.estate.Instances {
 		for _, l := range balancer.Listeners {
-			probe, ok := service.Of(l.Probe).First()
-			if l.Probe == (service.Spec{}) || !ok {
-				continue
+			protocol := l.Service.Protocol
+			handed := service.Ports(protocol, l.Port, l.Port)
+			if l.Probe != (service.Spec{}) {
+				shut = append(shut, d.shutTargets(balancer, l.Targets, l.Probe, true)...)
 			}
-			for _, target := range l.Targets {
-				var answers []Answer
-				for _, i := range balancer.Interfaces {
-					if from, to, ok := handOver(i, target); ok {
-						answers = append(answers, d.Flow(from, to, probe))
-					}
-				}
-				reached := slices.ContainsFunc(answers, func(a Answer) bool { return a.Verdict == Passes || a.Verdict == Undecided })
-				if len(answers) > 0 && !reached {
-					shut = append(shut, ShutProbe{balancer, target, l.Probe, answers[0]})
-				}
+			if l.Probe != handed && !l.Service.Any && (protocol == service.TCP || protocol == service.UDP) {
+				shut = append(shut, d.shutTargets(balancer, l.Targets, handed, false)...)
 			}
 		}
+	}
+	return shut
+}
+
+func (d *Decider) shutTargets(balancer *estate.Instance, targets []*estate.Instance, spec service.Spec, probe bool) []ShutTarget {
+	point, ok := service.Of(spec).First()
+	if !ok {
+		return nil
+	}
+	var shut []ShutTarget
+	reached := make(map[string]bool) // by class of target
+	for _, target := range targets {
+		class := ""
+		for _, i := range target.Interfaces {
+			class += ClassOf(i) + ";"
+		}
+		if reached[class] {
+			continue
+		}
+		var answers []Answer
+		byMember := false
+		for _, i := range balancer.Interfaces {
+			if from, to, ok := handOver(i, target); ok {
+				answers = append(answers, d.Flow(from, to, point))
+				byMember = byMember || d.byMember(i)
+			}
+		}
+		if len(answers) == 0 || slices.ContainsFunc(answers, func(a Answer) bool { return a.Verdict == Passes || a.Verdict == Undecided }) {
+			reached[class] = !byMember // rules at the balancer that name single addresses tell targets apart
+			continue
+		}
+		shut = append(shut, ShutTarget{balancer, target, spec, probe, answers[0]})
 	}
 	return shut
 }

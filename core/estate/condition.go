@@ -80,23 +80,23 @@ func (p Place) Label(name string) (string, bool) {
 	if v, ok := p.pseudo(name); ok {
 		return v, true
 	}
-	var inherited []Labels
+	var own [5]Labels
 	if p.Instance != nil {
-		inherited = append(inherited, p.Instance.Labels)
+		own[0] = p.Instance.Labels
 	}
 	if p.Group != nil {
-		inherited = append(inherited, p.Group.Labels)
+		own[1] = p.Group.Labels
 	}
 	if p.Subnet != nil {
-		inherited = append(inherited, p.Subnet.Labels)
+		own[2] = p.Subnet.Labels
 	}
 	if p.Network != nil {
-		inherited = append(inherited, p.Network.Labels)
+		own[3] = p.Network.Labels
 	}
 	if p.Account != nil {
-		inherited = append(inherited, p.Account.Labels)
+		own[4] = p.Account.Labels
 	}
-	for _, labels := range inherited {
+	for _, labels := range own {
 		if v, ok := labels[name]; ok {
 			return v, true
 		}

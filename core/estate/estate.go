@@ -184,6 +184,7 @@ type Group struct {
 	Labels      Labels
 	Covers      []Cover // of a defined group: what it is to be attached to
 	Rules       []Rule
+	Ended       []Rule // of a definition: rules past their end, which are no rules any more
 	Lends       []Lend // what passes can open for a while; by itself it lets nothing through
 	Follows     bool   // a subnet group that lets through what the groups of its instances do
 	Existing    bool   // defined as being there and not ours: a peer, nothing more

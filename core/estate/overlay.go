@@ -203,10 +203,12 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 	}
 	// Only now are all groups known that rules refer to.
 	for _, g := range o.out.Groups {
-		g.Rules, g.Lends = slices.Clone(g.Rules), slices.Clone(g.Lends)
-		for i := range g.Rules {
-			g.Rules[i].Peers = o.peers(g.Rules[i].Peers)
-			g.Rules[i].Except = o.peers(g.Rules[i].Except)
+		g.Rules, g.Ended, g.Lends = slices.Clone(g.Rules), slices.Clone(g.Ended), slices.Clone(g.Lends)
+		for _, rules := range [][]Rule{g.Rules, g.Ended} {
+			for i := range rules {
+				rules[i].Peers = o.peers(rules[i].Peers)
+				rules[i].Except = o.peers(rules[i].Except)
+			}
 		}
 		for i := range g.Lends {
 			g.Lends[i].Peers = o.peers(g.Lends[i].Peers)

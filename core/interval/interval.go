@@ -259,3 +259,16 @@ func earlier(p, q Point) Point {
 	}
 	return p
 }
+
+// Hash is equal for equal sets.
+func (s Set) Hash() uint64 {
+	const prime = 1099511628211 // FNV-1a, a word at a time
+	hash := uint64(14695981039346656037)
+	for _, span := range s.spans {
+		for _, word := range [...]uint64{span.From.Hi, span.From.Lo, span.To.Hi, span.To.Lo} {
+			hash = (hash ^ word) * prime
+			hash ^= hash >> 29
+		}
+	}
+	return hash
+}

@@ -18,6 +18,7 @@ type Breach struct {
 	Group   *estate.Group
 	Rule    *estate.Rule // nil where it is the group as a whole
 	Text    string
+	Traffic traffic.Set // that is too much; empty where something is lacking
 	Witness *traffic.Witness
 	Excused *Exemption // the exemption that covers it; nil where it is a breach indeed
 }
@@ -61,7 +62,7 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 	for i, l := range laws {
 		v := Verdict{Law: l}
 		for _, g := range d.Estate().Groups {
-			if g.Existing || g.BuiltIn || l.Over != nil && !l.Over.Holds(estate.GroupPlace(g)) {
+			if !l.standsOver(g) {
 				continue
 			}
 			v.Groups++
@@ -78,6 +79,19 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 		}
 	}
 	return verdicts, idle
+}
+
+// Breaches are the breaches of a law by one group, whatever is exempted.
+func Breaches(d *decide.Decider, l Law, g *estate.Group) []Breach {
+	if !l.standsOver(g) {
+		return nil
+	}
+	return judge{d, l, g}.breaches(nil, time.Time{}, nil)
+}
+
+// standsOver reports whether a law is about a group.
+func (l *Law) standsOver(g *estate.Group) bool {
+	return !g.Existing && !g.BuiltIn && (l.Over == nil || l.Over.Holds(estate.GroupPlace(g)))
 }
 
 func excusedLast(b Breach) int {
@@ -99,7 +113,7 @@ func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool
 		var last *Exemption
 		for i := range exemptions {
 			e := &exemptions[i]
-			if e.Law == j.l.Name && e.Until.After(now) && e.covers(j.g) && e.Services.Overlaps(services) {
+			if e.Law == j.l.Name && e.Until.After(now) && e.Covers(j.g) && e.Services.Overlaps(services) {
 				services, last = services.Minus(e.Services), e
 				used[i] = true
 			}
@@ -124,8 +138,8 @@ func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool
 	return found
 }
 
-// covers reports whether an exemption is about a group.
-func (e *Exemption) covers(g *estate.Group) bool {
+// Covers reports whether an exemption is about a group.
+func (e *Exemption) Covers(g *estate.Group) bool {
 	switch e.Kind {
 	case "account":
 		return g.Account.Name == e.Subject
@@ -186,14 +200,18 @@ func (j judge) peer(p estate.Peer) addr.Set {
 // means, where they are strangers only as far as it is open to them.
 func (j judge) through(o Opening) traffic.Set {
 	peers, open := j.peersOf(o.Peers)
-	set := j.d.GroupTraffic(j.g, o.Direction).WithPeers(peers)
+	set := j.d.GroupTraffic(j.g, o.Direction)
 	if !open {
-		return set
+		return set.WithPeers(peers)
 	}
+	if !slices.ContainsFunc(set.Bands(), func(b traffic.Band) bool { return j.d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) }) {
+		return traffic.Set{} // the usual case, without a look at all strangers
+	}
+	set = set.WithPeers(peers)
 	var wide []traffic.Set
 	for _, b := range set.Bands() {
 		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
-			if part := b.Peers.Only(f); decide.BreadthOf(part, j.d.Strangers()).AtLeast(decide.OpenBreadth) {
+			if part := b.Peers.Only(f); j.d.Breadth(part).AtLeast(decide.OpenBreadth) {
 				wide = append(wide, traffic.Of(part, b.Services()))
 			}
 		}
@@ -210,18 +228,38 @@ func (j judge) opened(o Opening) []opened {
 	return j.byRule(o, j.through(o).OnServices(o.Services), "lets through")
 }
 
+// byRule are the breaches of traffic that is too much: one for each rule that
+// causes a part of it by itself, and one for the group where only the sum does.
 func (j judge) byRule(o Opening, set traffic.Set, verb string) []opened {
 	if set.IsEmpty() {
 		return nil
 	}
-	w, _ := set.Witness()
-	for i := range j.g.Rules {
-		r := &j.g.Rules[i]
-		if r.Direction == o.Direction && r.Action == estate.Admit && j.d.RuleTraffic(j.g, r).Contains(w.Peer, w.Service) {
-			return []opened{{Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q %s %s", r.Sentence(j.d.Estate().Services), verb, j.d.Estate().Services.Describe(set.Services())), Witness: &w}, set}}
+	_, open := j.peersOf(o.Peers)
+	left := set
+	var found []opened
+	tell := func(r *estate.Rule, part traffic.Set) {
+		w, _ := part.Witness()
+		text := verb + " " + j.d.Estate().Services.Describe(part.Services())
+		if r != nil {
+			text = fmt.Sprintf("%q %s", r.Sentence(j.d.Estate().Services), text)
 		}
+		found = append(found, opened{Breach{Group: j.g, Rule: r, Text: text, Traffic: part, Witness: &w}, part})
 	}
-	return []opened{{Breach{Group: j.g, Text: verb + " " + j.d.Estate().Services.Describe(set.Services()), Witness: &w}, set}}
+	for _, r := range j.d.InOrder(j.g, o.Direction) {
+		if r.Action != estate.Admit || left.IsEmpty() {
+			continue
+		}
+		part := left.Intersect(j.d.RuleTraffic(j.g, r))
+		if part.IsEmpty() || open && !j.d.Breadth(part.Peers(service.All)).AtLeast(decide.OpenBreadth) {
+			continue
+		}
+		left = left.Minus(part)
+		tell(r, part)
+	}
+	if !left.IsEmpty() {
+		tell(nil, left)
+	}
+	return found
 }
 
 // beyondOnly are the breaches of what alone is allowed: for the same peers, other services.

@@ -3,6 +3,7 @@ package service
 import (
 	"slices"
 	"strings"
+	"sync"
 )
 
 // A Named is a service that has a name, and what it is for.
@@ -142,32 +143,48 @@ func (t Names) Class(class string) (Set, bool) {
 // for exactly that part, else the spec. Defined names win over built-in ones.
 func (t Names) Words(s Set) []string {
 	specs := s.Specs()
-	named := make(map[int]string, len(specs)) // by the index of the first spec that a name stands for
+	named := make([]string, len(specs)) // by the index of the first spec that a name stands for
 	taken := make([]bool, len(specs))
-	for _, n := range t.All() {
-		at := make([]int, 0, len(n.Specs))
-		for _, spec := range n.Set().Specs() {
+	find := func(name string, wanted []Spec) {
+		var room [8]int
+		at := room[:0]
+		for _, spec := range wanted {
 			if i := slices.Index(specs, spec); i >= 0 && !taken[i] {
 				at = append(at, i)
 			}
 		}
-		if len(at) == len(n.Specs) && len(at) > 0 {
-			named[at[0]] = n.Name
+		if len(at) == len(wanted) && len(at) > 0 {
+			named[at[0]] = name
 			for _, i := range at {
 				taken[i] = true
 			}
 		}
 	}
+	for _, n := range t.own {
+		find(n.Name, n.Set().Specs())
+	}
+	for i, wanted := range builtinSpecs() {
+		find(Builtin[i].Name, wanted)
+	}
 	var words []string
 	for i, spec := range specs {
-		if name, ok := named[i]; ok {
-			words = append(words, name)
+		if named[i] != "" {
+			words = append(words, named[i])
 		} else if !taken[i] {
 			words = append(words, t.tiles(spec)...)
 		}
 	}
 	return words
 }
+
+// builtinSpecs are the specs of the built-in services, as a set lists them.
+var builtinSpecs = sync.OnceValue(func() [][]Spec {
+	all := make([][]Spec, len(Builtin))
+	for i, n := range Builtin {
+		all[i] = n.Set().Specs()
+	}
+	return all
+})
 
 // tiles are the names of services that make up a short run of ports exactly, or
 // else the run itself.

@@ -178,6 +178,11 @@ func notICMP(text string) error {
 	return fmt.Errorf(`%q: an ICMP type and code are numbers from 0 to 255, written "icmp 8" or "icmp 8/0"`, text)
 }
 
+// Contains reports whether p is one of the services that the spec stands for.
+func (s Spec) Contains(p Point) bool {
+	return s.Any || PointOf(s.Protocol, s.From) <= p && p <= PointOf(s.Protocol, s.To)
+}
+
 // A Set is a set of services. The zero value is the empty set. Sets are values
 // and canonical: equal sets have equal representations.
 //
@@ -360,3 +365,6 @@ func (s Set) String() string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// Hash is equal for equal sets.
+func (s Set) Hash() uint64 { return s.points.Hash() }

@@ -148,10 +148,10 @@ func (w World) ruleAt(name, file string, line int) ([]narrow.Subject, error) {
 
 // findings are the subjects of a group: rules with one cause belong together.
 func (w World) findings(g *estate.Group) []narrow.Subject {
-	found, _ := audit.Run(decide.New(w.Estate), audit.Options{Expects: w.Expects})
+	found := audit.Run(decide.New(w.Estate), audit.Options{Expects: w.Expects, Laws: w.Laws, Group: g}).Findings
 	var subjects []narrow.Subject
 	for _, f := range found {
-		if f.Group != g || f.Direction == "" || len(f.Rules) == 0 {
+		if !f.Narrow || len(f.Rules) == 0 {
 			continue
 		}
 		// Findings that share a rule are narrowed as one.
@@ -241,6 +241,16 @@ func (w World) sharing(g *estate.Group, r *estate.Rule) *estate.Group {
 		}
 	}
 	return nil
+}
+
+// Removal is the change of a file that takes a rule out, where it is written for
+// one group alone.
+func (w World) Removal(g *estate.Group, r *estate.Rule) (file string, change edit.Change, ok bool) {
+	tree, node := w.find(r)
+	if node == nil || r.Through != nil || w.sharing(g, r) != nil {
+		return "", edit.Change{}, false
+	}
+	return tree.Source.Name, edit.RemoveRule(tree, node), true
 }
 
 func (w World) find(r *estate.Rule) (*syntax.File, *syntax.Rule) {

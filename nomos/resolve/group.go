@@ -200,6 +200,9 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 		}
 	}
 	if ended {
+		if s.Verb.Text != "lend" {
+			g.Ended = append(g.Ended, rule)
+		}
 		return
 	}
 	if s.Verb.Text == "lend" {

@@ -235,8 +235,11 @@ func (r *resolver) exempts() {
 		for _, l := range r.lawList {
 			names = append(names, l.Name)
 		}
+		for _, c := range audit.Checks {
+			names = append(names, c.Name)
+		}
 		if !slices.Contains(names, n.Law.Text) {
-			r.say(n.Law.Span, nearest(n.Law.Text, names), "no law is called %q", n.Law.Text)
+			r.say(n.Law.Span, nearest(n.Law.Text, names), "no law or check is called %q", n.Law.Text)
 		}
 		r.completeExemption(n)
 		if len(n.On) > 0 {

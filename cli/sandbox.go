@@ -1,0 +1,149 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/urfave/cli/v3"
+
+	"isonomos/demo"
+	"isonomos/render"
+	"isonomos/store"
+)
+
+func (a *App) sandboxCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "sandbox",
+		Usage: "make estates to try things on",
+		Description: "Makes invented estates of any size, with mistakes planted in them.\n\n" +
+			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
+		Commands: []*cli.Command{a.generateCommand()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("sandbox can't %q: it can generate", c.Args().First())
+			}
+			return cli.ShowSubcommandHelp(c)
+		},
+	}
+}
+
+func (a *App) generateCommand() *cli.Command {
+	count := func(name string, value int, of string) cli.Flag {
+		return &cli.IntFlag{Name: name, Value: value, Usage: "about `N` " + of, Validator: notNegative}
+	}
+	return &cli.Command{
+		Name:      "generate",
+		Usage:     "make an estate of a given size, with mistakes planted in it",
+		ArgsUsage: "[flags] FOLDER",
+		Description: "Writes into a new folder: a survey on all four dialects with the proportions of a real estate, the\n" +
+			"list of the mistakes that are planted in it (planted.jsonl: check, account, group, rule), and a law\n" +
+			"that says what may be open (laws.nomos). The same size and seed make the same files.\n\n" +
+			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large\n" +
+			"  isonomos audit --estate large --survey large/survey.jsonl.zst --severity high",
+		Flags: []cli.Flag{
+			count("accounts", 10, "accounts"), count("groups", 500, "groups"), count("rules", 5000, "rules"),
+			&cli.IntFlag{Name: "instances", Value: -1, Usage: "about `N` instances (default: two for each group)"},
+			&cli.IntFlag{Name: "seed", Value: 1, Usage: "another `SEED` makes another estate of that size"},
+			&cli.StringFlag{Name: "pack", Value: "zstd", Usage: "pack the survey with `FORMAT`: zstd, gzip or none", Validator: oneOf("zstd", "gzip", "none")},
+		},
+		Action: a.generate,
+	}
+}
+
+// mostGenerated bounds what can be asked for, so that a slip does not fill the memory.
+const mostGenerated = 20_000_000
+
+func (a *App) generate(_ context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usage("generate needs one new folder: isonomos sandbox generate --groups 5000 large")
+	}
+	size := demo.Size{Accounts: c.Int("accounts"), Groups: c.Int("groups"), Rules: c.Int("rules"), Instances: c.Int("instances"), Seed: uint64(c.Int("seed"))}
+	if size.Instances < 0 {
+		size.Instances = 2 * size.Groups
+	}
+	if size.Accounts < 1 || max(size.Accounts, size.Groups, size.Rules, size.Instances) > mostGenerated {
+		return usage("an estate has one account at least, and at most %s of anything", render.Number(mostGenerated))
+	}
+	folder := c.Args().First()
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return writeError(folder, err)
+	}
+	survey := filepath.Join(folder, "survey.jsonl"+map[string]string{"zstd": ".zst", "gzip": ".gz"}[c.String("pack")])
+	others := []whole{{path: filepath.Join(folder, "planted.jsonl")}, {path: filepath.Join(folder, "laws.nomos"), text: "# What the audit of this estate is to know.\n\nestate generated\n\n" + demo.MayBeOpen}}
+	for _, path := range []string{survey, others[0].path, others[1].path} {
+		if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+			return usage("%s is there already: name a new folder, nothing was written", path)
+		}
+	}
+	e, planted := demo.Generate(size)
+	var list bytes.Buffer
+	enc := json.NewEncoder(&list)
+	enc.SetEscapeHTML(false)
+	for _, p := range planted {
+		if err := enc.Encode(p); err != nil {
+			return err
+		}
+	}
+	others[0].text = list.String()
+	if err := writeStream(survey, func(w io.Writer) error {
+		packed, err := packer(w, c.String("pack"))
+		if err != nil {
+			return err
+		}
+		return errors.Join(store.WriteSurvey(packed, e), packed.Close())
+	}); err != nil {
+		return err
+	}
+	if err := writeWhole(others); err != nil {
+		return err
+	}
+	rules := 0
+	for _, g := range e.Groups {
+		rules += len(g.Rules)
+	}
+	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(len(e.Accounts), "account", "accounts"), render.Count(len(e.Groups), "group", "groups"),
+		render.Count(len(e.Instances), "instance", "instances"), render.Count(rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
+	a.note("%s", strings.Join([]string{"isonomos", "audit", "--estate", folder, "--survey", survey}, " "))
+	return nil
+}
+
+type nothingToClose struct{ io.Writer }
+
+func (nothingToClose) Close() error { return nil }
+
+// packer packs what is written to it.
+func packer(w io.Writer, format string) (io.WriteCloser, error) {
+	switch format {
+	case "zstd":
+		return zstd.NewWriter(w)
+	case "gzip":
+		return gzip.NewWriter(w), nil
+	}
+	return nothingToClose{w}, nil
+}
+
+// writeStream writes a new file, whole or not at all.
+func writeStream(path string, write func(io.Writer) error) error {
+	pending, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o644))
+	if err != nil {
+		return writeError(path, err)
+	}
+	defer func() { _ = pending.Cleanup() }() // does nothing once the file is in its place
+	if err := write(pending); err != nil {
+		return writeError(path, err)
+	}
+	if err := pending.CloseAtomicallyReplace(); err != nil {
+		return writeError(path, err)
+	}
+	return nil
+}

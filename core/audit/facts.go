@@ -1,0 +1,291 @@
+package audit
+
+import (
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// facts are what the checks ask of one group, worked out once: cheaply, so that
+// the costly questions are asked only where something can be found.
+type facts struct {
+	rules []ruleFacts // those of the group, in its order
+	// mayBeOpen and mayBeWide say that the sum of what is admitted holds enough
+	// strangers to be open or wide, by direction: in, out.
+	mayBeOpen, mayBeWide [2]bool
+	refuses              bool
+	sign                 uint64 // equal for groups that let through the same traffic, and seldom for others
+}
+
+// ruleFacts are what a rule speaks of.
+type ruleFacts struct {
+	*estate.Rule
+	peers     addr.Set
+	services  service.Set
+	four, six float64 // strangers among the peers
+}
+
+// known is what is known of the addresses of a peer.
+type known struct {
+	set       addr.Set
+	four, six float64
+}
+
+// wideFour and wideSix are how many strangers make a set of peers wide: more than
+// 65,536 addresses of IPv4, more than one /40 of IPv6.
+const (
+	wideFour = 1 << 16
+	wideSix  = 1 << 88
+)
+
+func side(d estate.Direction) int {
+	if d == estate.Out {
+		return 1
+	}
+	return 0
+}
+
+// collect works out the facts of a group.
+func (w *worker) collect(g *estate.Group, f *facts) {
+	f.rules = make([]ruleFacts, len(g.Rules))
+	var four, six [2]float64
+	for i := range g.Rules {
+		r := &g.Rules[i]
+		x := &f.rules[i]
+		x.Rule = r
+		x.services = w.servicesOf(r.Services)
+		x.peers, x.four, x.six = w.peersOf(g, r)
+		if r.Action == estate.Refuse {
+			f.refuses = true
+			continue
+		}
+		s := side(r.Direction)
+		four[s] += x.four
+		six[s] += x.six
+	}
+	for s := range four {
+		f.mayBeOpen[s] = four[s] >= w.openFour || six[s] >= w.openSix
+		f.mayBeWide[s] = four[s] > wideFour || six[s] > wideSix
+	}
+	if decide.Filter(g).Fixed != nil && !g.Defined && !f.shutBehind(estate.Out) { // built-in rules let out to everyone
+		f.mayBeOpen[1] = true
+	}
+	f.sign = w.quickSign(f)
+}
+
+// shutBehind reports whether a refusal of everything stands behind a group's rules, before any built-in one.
+func (f *facts) shutBehind(direction estate.Direction) bool {
+	return slices.ContainsFunc(f.rules, func(r ruleFacts) bool {
+		return r.Direction == direction && r.Action == estate.Refuse && r.services.Equal(service.All) && r.peers.Equal(addr.Everyone)
+	})
+}
+
+func (w *worker) servicesOf(specs []service.Spec) service.Set {
+	if len(specs) != 1 {
+		return service.Of(specs...)
+	}
+	set, ok := w.specs[specs[0]]
+	if !ok {
+		set = service.Of(specs...)
+		w.specs[specs[0]] = set
+	}
+	return set
+}
+
+// peersOf are a rule's peers, and how many strangers are among them.
+func (w *worker) peersOf(g *estate.Group, r *estate.Rule) (peers addr.Set, four, six float64) {
+	if len(r.Peers) == 1 && len(r.Except) == 0 {
+		p := &r.Peers[0]
+		switch {
+		case p.V4Only || p.V6Only:
+		case p.Kind == estate.PeerRange:
+			k := remember(w, w.ranges, p.Range, g, r)
+			return k.set, k.four, k.six
+		case p.Kind == estate.PeerGroup && w.d.CanName(g, p.Group):
+			k := remember(w, w.members, p.Group, g, r)
+			return k.set, k.four, k.six
+		case p.Kind == estate.PeerList && len(p.List.Parts) == 0 && len(p.List.Published) == 0:
+			k := remember(w, w.lists, p.List, g, r)
+			return k.set, k.four, k.six
+		}
+	}
+	peers = w.d.Peers(g, r, nil)
+	four, six = w.d.StrangersAmong(peers)
+	return peers, four, six
+}
+
+// remember works out the peers of a rule that has one, whose addresses are the
+// same wherever it stands, or finds what was worked out before.
+func remember[K comparable](w *worker, before map[K]known, key K, g *estate.Group, r *estate.Rule) known {
+	k, ok := before[key]
+	if !ok {
+		k.set = w.d.Peers(g, r, nil)
+		k.four, k.six = w.d.StrangersAmong(k.set)
+		before[key] = k
+	}
+	return k
+}
+
+const prime = 1099511628211 // FNV-1a
+
+// quickSign sums up the services that a group lets through. It is the same for
+// groups that let through the same traffic, however their rules are cut.
+func (w *worker) quickSign(f *facts) uint64 {
+	var services [2][]service.Set
+	for i := range f.rules {
+		if r := &f.rules[i]; r.Action == estate.Admit {
+			s := side(r.Direction)
+			services[s] = append(services[s], r.services)
+		}
+	}
+	return service.UnionAll(services[0]...).Hash()*prime ^ service.UnionAll(services[1]...).Hash()
+}
+
+// fullSign sums up the peers of a group by direction as well; where it refuses,
+// its rules in any order.
+func (f *facts) fullSign() uint64 {
+	if f.refuses {
+		sum := uint64(0)
+		for i := range f.rules {
+			r := &f.rules[i]
+			h := r.services.Hash() ^ r.peers.Hash()*prime
+			if r.Action == estate.Refuse {
+				h = ^h
+			}
+			sum += (h + uint64(side(r.Direction))) * prime
+		}
+		return sum
+	}
+	var peers [2][]addr.Set
+	for i := range f.rules {
+		r := &f.rules[i]
+		peers[side(r.Direction)] = append(peers[side(r.Direction)], r.peers)
+	}
+	return addr.UnionAll(peers[0]...).Hash()*prime ^ addr.UnionAll(peers[1]...).Hash()
+}
+
+// A look is one group as the checks see it.
+type look struct {
+	*worker
+	group *estate.Group
+	*facts
+	open [2]*openings // by direction, worked out when they are asked for
+}
+
+// isOpen reports whether peers hold a sixteenth of all strangers, in either family.
+func (w *worker) isOpen(peers addr.Set) bool { return w.d.Breadth(peers).AtLeast(decide.OpenBreadth) }
+
+// isWide reports whether peers hold many strangers.
+func (w *worker) isWide(peers addr.Set) bool {
+	four, six := w.d.StrangersAmong(peers)
+	return four > wideFour || six > wideSix
+}
+
+// openings are what a group lets through to many strangers in a direction.
+type openings struct {
+	causes []cause
+	all    traffic.Set // what all rules together let through, on services that concern strangers at least
+	open   traffic.Set // the part of all whose peers are open
+	// summed are the services on which no single rule lets in all the strangers
+	// of a family that the group lets in.
+	summed service.Set
+}
+
+// A cause is a rule with its traffic. Rules that open the same services are one
+// cause: a cloud often has one for each family.
+type cause struct {
+	rules    []*estate.Rule
+	peers    addr.Set
+	services service.Set
+	open     bool // the peers are open by themselves
+}
+
+// openings works out what is open in a direction, if anything can be.
+func (l *look) openings(direction estate.Direction) *openings {
+	s := side(direction)
+	if l.open[s] == nil {
+		l.open[s] = &openings{}
+		if l.mayBeOpen[s] || l.mayBeWide[s] {
+			l.open[s] = l.findOpenings(direction)
+		}
+	}
+	return l.open[s]
+}
+
+func (l *look) findOpenings(direction estate.Direction) *openings {
+	o := &openings{}
+	var rules []cause
+	var concerned service.Set // that strangers have something to do with
+	for _, r := range l.d.InOrder(l.group, direction) {
+		if r.Action != estate.Admit {
+			continue
+		}
+		c := cause{rules: []*estate.Rule{r}, services: l.servicesOf(r.Services)}
+		var four, six float64
+		c.peers, four, six = l.peersOf(l.group, r)
+		if four+six > 0 {
+			c.open = l.isOpen(c.peers)
+			concerned = concerned.Union(c.services)
+		}
+		rules = append(rules, c)
+	}
+	rules = slices.DeleteFunc(rules, func(c cause) bool { return !c.services.Overlaps(concerned) })
+	if l.refuses || l.group.Follows || l.byRank() {
+		o.all = l.d.GroupTraffic(l.group, direction)
+	} else {
+		sets := make([]traffic.Set, len(rules))
+		for i, r := range rules {
+			sets[i] = traffic.Of(r.peers, r.services)
+		}
+		o.all = traffic.UnionAll(sets)
+	}
+	var open []traffic.Set
+	for _, b := range o.all.Bands() {
+		if !l.isOpen(b.Peers) {
+			continue
+		}
+		open = append(open, traffic.Of(b.Peers, b.Services()))
+		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+			part := b.Peers.Only(f)
+			if !l.isOpen(part) {
+				continue
+			}
+			summed := b.Services()
+			for _, r := range rules {
+				if r.open && l.sameStrangers(part, part.Intersect(r.peers)) {
+					summed = summed.Minus(r.services)
+				}
+			}
+			o.summed = o.summed.Union(summed)
+		}
+	}
+	o.open = traffic.UnionAll(open)
+	o.causes = joinRules(rules)
+	return o
+}
+
+// sameStrangers reports whether a part of some peers holds all strangers among them.
+func (l *look) sameStrangers(peers, part addr.Set) bool {
+	four, six := l.d.StrangersAmong(peers)
+	partFour, partSix := l.d.StrangersAmong(part)
+	return four == partFour && six == partSix
+}
+
+// joinRules makes one cause of rules that open the same services.
+func joinRules(rules []cause) []cause {
+	var causes []cause
+	for _, r := range rules {
+		i := slices.IndexFunc(causes, func(c cause) bool { return c.open && r.open && c.services.Equal(r.services) })
+		if i < 0 {
+			causes = append(causes, r)
+			continue
+		}
+		causes[i].rules = append(causes[i].rules, r.rules...)
+		causes[i].peers = causes[i].peers.Union(r.peers)
+	}
+	return causes
+}

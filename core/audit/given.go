@@ -1,0 +1,287 @@
+package audit
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// What an audit is given beside the estate: flows, the survey as it stands, laws
+// and exemptions.
+
+// observe marks the rules that flows used: at the interfaces of both ends, those
+// that admit the flow.
+func (a *auditor) observe() {
+	if a.Flows == nil {
+		return
+	}
+	a.flowed = make(map[*estate.Rule]bool)
+	a.days = a.Flows.Window()
+	d := a.workers[0].d
+	for _, s := range a.Flows.Sums() {
+		point := service.Between(s.Service, s.Service)
+		for _, end := range []struct {
+			at        []*estate.Interface
+			peer      addr.Set
+			direction estate.Direction
+		}{{d.At(s.Destination), addr.Of(s.Source), estate.In}, {d.At(s.Source), addr.Of(s.Destination), estate.Out}} {
+			for _, i := range end.at {
+				for _, g := range slices.Concat(d.Worn(i), d.WornBySubnet(i.Subnet)) {
+					a.use(d, g, end.direction, traffic.Of(end.peer, point))
+				}
+			}
+		}
+	}
+}
+
+// use marks the rules of a group that let a flow through: all that fit where they
+// add up, the first where that decides.
+func (a *auditor) use(d *decide.Decider, g *estate.Group, direction estate.Direction, one traffic.Set) {
+	first := g.Defined || decide.Filter(g).FirstMatch
+	for _, r := range d.InOrder(g, direction) {
+		if a.flowed[r] && !first || !one.SubsetOf(d.RuleTraffic(g, r)) {
+			continue
+		}
+		a.flowed[r] = true
+		if first {
+			return
+		}
+	}
+}
+
+// asFound pairs defined groups with those that the survey has in their place.
+func (a *auditor) asFound() {
+	if a.AsFound == nil {
+		return
+	}
+	type place struct {
+		network, name string
+		kind          estate.GroupKind
+	}
+	standing := make(map[place]*estate.Group)
+	for _, g := range a.AsFound.Estate().Groups {
+		if g.Network != nil {
+			standing[place{g.Network.Path(), g.Name, g.For}] = g
+		}
+	}
+	a.found = make(map[*estate.Group]*estate.Group)
+	for _, g := range a.groups {
+		if g.Defined && g.Network != nil && !g.Existing {
+			if s := standing[place{g.Network.Path(), g.InCloud(), g.For}]; s != nil {
+				a.found[g] = s
+			}
+		}
+	}
+}
+
+// A surplus is a surveyed rule and what it lets through beyond the definition.
+type surplus struct {
+	rule *estate.Rule
+	set  traffic.Set
+}
+
+// extra are the rules that the survey has in the place of a defined group and
+// that let through what the definition does not.
+func (l *look) extra() []surplus {
+	s := l.found[l.group]
+	if s == nil || l.group.Follows {
+		return nil
+	}
+	var found []surplus
+	d := l.AsFound.Fork()
+	for i := range s.Rules {
+		r := &s.Rules[i]
+		if r.Action != estate.Admit || r.BuiltIn {
+			continue
+		}
+		allowed := l.d.GroupTraffic(l.group, r.Direction)
+		if decide.Filter(s).FirstMatch && !l.group.Defined {
+			continue
+		}
+		beyond := d.RuleTraffic(s, r).Minus(allowed)
+		if !beyond.IsEmpty() && decide.Filter(s).FirstMatch { // answer room, and what earlier rules refuse anyway
+			beyond = beyond.Intersect(d.GroupTraffic(s, r.Direction))
+			back := estate.Out
+			if r.Direction == estate.Out {
+				back = estate.In
+			}
+			beyond = beyond.Minus(l.d.Answers(l.group, l.d.GroupTraffic(l.group, back), back))
+		}
+		if !beyond.IsEmpty() {
+			found = append(found, surplus{r, beyond})
+		}
+	}
+	return found
+}
+
+// An endedRule is a defined rule past its end, with the surveyed one that still stands.
+type endedRule struct {
+	*estate.Rule
+	rule  *estate.Rule
+	peers addr.Set
+}
+
+// ended are the rules of a definition whose end is past and that the survey still has.
+func (l *look) ended() []endedRule {
+	if len(l.group.Ended) == 0 {
+		return nil
+	}
+	var found []endedRule
+	for _, x := range l.extra() {
+		for i := range l.group.Ended {
+			r := &l.group.Ended[i]
+			if r.Direction == x.rule.Direction && r.Action == estate.Admit && !x.set.Intersect(l.d.RuleTraffic(l.group, r)).IsEmpty() {
+				found = append(found, endedRule{r, x.rule, x.set.Peers(service.All)})
+				break
+			}
+		}
+	}
+	return found
+}
+
+// judge holds the groups against the laws: each breach is a finding.
+func (a *auditor) judge() {
+	if len(a.Laws) == 0 {
+		return
+	}
+	a.judged = make(map[*estate.Group][]Finding)
+	scope := slices.DeleteFunc(slices.Clone(a.groups), func(g *estate.Group) bool { return !a.inScope(g) })
+	found := make([][]Finding, len(scope))
+	a.parallel(len(scope), atOnce, func(w *worker, i int) {
+		for _, l := range a.Laws {
+			breaches := law.Breaches(w.d, l, scope[i])
+			for _, b := range breaches {
+				found[i] = append(found[i], w.breach(l, b))
+			}
+		}
+	})
+	for i, g := range scope {
+		if len(found[i]) > 0 {
+			a.judged[g] = found[i]
+		}
+	}
+}
+
+// breach makes a finding of the breach of a law.
+func (w *worker) breach(l law.Law, b law.Breach) Finding {
+	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium, Controls: l.Controls, Message: b.Text, part: true, WayOut: "isonomos prove shows the law"}
+	if l.Title != "" {
+		f.Message = fmt.Sprintf("%s (%s)", b.Text, l.Title)
+	}
+	if s, ok := ParseSeverity(l.Severity); ok {
+		f.Start = s
+	}
+	f.Severity = f.Start // a law's own severity does not move
+	if b.Rule != nil {
+		f.Rules, f.Direction = []*estate.Rule{b.Rule}, b.Rule.Direction
+	}
+	if !b.Traffic.IsEmpty() {
+		f.Services, f.Peers = b.Traffic.Services(), b.Traffic.Peers(service.All)
+		f.WayOut, f.Narrow = "isonomos narrow "+b.Group.Path(), true
+	}
+	return f
+}
+
+// LawPrefix stands before the name of a law where a check's name stands.
+const LawPrefix = "law:"
+
+// excuse finds the exemptions that cover findings: one that names a law or check
+// that the finding trips, on all of its services. Exemptions that have ended are
+// told with the findings that they covered; those that cover nothing are idle.
+func (a *auditor) excuse(result *Result) {
+	used := make([]bool, len(a.Exemptions))
+	for i := range result.Findings {
+		f := &result.Findings[i]
+		if f.Group == nil || len(a.Exemptions) == 0 {
+			continue
+		}
+		left := f.Services
+		var last *law.Exemption
+		for k := range a.Exemptions {
+			e := &a.Exemptions[k]
+			if !e.Covers(f.Group) || !slices.ContainsFunc(f.Names(), func(name string) bool { return strings.TrimPrefix(name, LawPrefix) == e.Law }) || !f.Services.IsEmpty() && !e.Services.Overlaps(f.Services) {
+				continue
+			}
+			if !e.Until.After(a.Now) {
+				f.Ended = e
+				continue
+			}
+			used[k] = true
+			left, last = left.Minus(e.Services), e
+		}
+		if last != nil && left.IsEmpty() {
+			f.Excused, f.Ended = last, nil
+		} else if last != nil {
+			f.Details = append(slices.Clip(f.Details), fmt.Sprintf("exempted until %s by %s, but only on %s", last.Until.Add(-time.Second).Format(time.DateOnly), last.By, a.estate.Services.Describe(last.Services.Intersect(f.Services))))
+		}
+	}
+	if a.Over != nil || a.Group != nil || len(a.Checks) > 0 || a.Services != nil || a.Direction != "" || a.Least > Info {
+		return // what is not looked at may well be covered
+	}
+	for k, e := range a.Exemptions {
+		if !used[k] && e.Until.After(a.Now) {
+			result.Idle = append(result.Idle, e)
+		}
+	}
+}
+
+// fingerprint gives each finding a name that stays while the matter stays: made
+// of the check, the place and the rules, and of nothing that moves when others
+// change. Rules are known by their ids, or by their words.
+func (a *auditor) fingerprint(found []Finding) {
+	a.parallel(len(found), atOnce, func(_ *worker, i int) { found[i].Fingerprint = hashed(found[i].identity()) })
+	seen := make(map[string]int, len(found))
+	for i := range found {
+		f := &found[i]
+		n := seen[f.Fingerprint]
+		seen[f.Fingerprint]++
+		if n > 0 { // rules without ids can be equal
+			f.Fingerprint = hashed(fmt.Sprintf("%s%d", f.identity(), n))
+		}
+	}
+}
+
+func hashed(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:8])
+}
+
+// identity is what makes a finding the same one in a later audit.
+func (f *Finding) identity() string {
+	cloud := ""
+	if f.Account != nil && f.Account.Cloud != nil {
+		cloud = f.Account.Cloud.Name
+	}
+	parts := []string{f.Check, cloud, f.Where(), string(f.Direction)}
+	if f.gather || len(f.Rules) > 8 {
+		parts = append(parts, "rules") // one finding for all that a check says of a group's rules
+	} else {
+		for _, r := range f.Rules {
+			parts = append(parts, ruleName(r))
+		}
+	}
+	if f.Check == repeatedName {
+		parts = append(parts, f.Peers.String())
+	}
+	return strings.Join(parts, "\n")
+}
+
+const repeatedName = "repeated-addresses"
+
+// ruleName is what a rule is known by from one audit to the next.
+func ruleName(r *estate.Rule) string {
+	if r.ID != "" {
+		return r.ID
+	}
+	return fmt.Sprintf("%s %s %v", r.Action, estate.PeerWords(r.Peers), r.Services)
+}

@@ -1,0 +1,650 @@
+package audit
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// What is open to strangers, or wide.
+
+// describe is a set of services as people call it.
+func (w *worker) describe(s service.Set) string { return w.estate.Services.Describe(s) }
+
+// opening makes a finding of traffic with strangers that the given rules cause.
+func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*estate.Rule) Finding {
+	f := Finding{Direction: direction, Rules: rules, Services: set.Services(), Peers: set.Peers(service.All)}
+	f.Breadth = l.d.Breadth(f.Peers)
+	l.arrive(&f, set)
+	word, preposition := "let in", "from"
+	if direction == estate.Out {
+		word, preposition = "let out", "to"
+	}
+	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, PeersInWords(f.Peers))
+	f.WayOut, f.Narrow = "isonomos narrow "+l.group.Path(), true
+	for _, b := range set.Bands() {
+		peer, ok := l.d.Stranger(b.Peers)
+		if !ok {
+			continue
+		}
+		f.Example = &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, Inbound: direction == estate.In, ByRule: rules[0]}
+		for _, r := range rules {
+			if l.d.RuleTraffic(l.group, r).Contains(peer, b.From) {
+				f.Example.ByRule = r
+				break
+			}
+		}
+		if len(f.Instances) > 0 {
+			f.Example.At = f.Instances[0]
+		} else if worn := l.d.Wearers(l.group); len(worn) > 0 {
+			f.Example.At = worn[0]
+		}
+		break
+	}
+	return f
+}
+
+func (w *worker) isAre(s service.Set) string {
+	if len(w.estate.Services.Words(s)) == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+// arrive finds out where traffic with strangers gets to, or why it gets nowhere.
+func (l *look) arrive(f *Finding, set traffic.Set) {
+	if !l.survey {
+		return
+	}
+	worn := l.d.Wearers(l.group)
+	f.Arrival = Nowhere
+	if len(worn) == 0 {
+		f.WhyNot = "no instance wears the group"
+		if l.group.For == estate.ForSubnets {
+			f.WhyNot = "no instance is behind the group"
+		}
+		return
+	}
+	for _, i := range worn {
+		if l.meets(i, f.Direction, set) {
+			f.Instances = append(f.Instances, i)
+		} else if f.WhyNot == "" {
+			f.WhyNot = l.whyNot(i, f.Direction, set)
+		}
+	}
+	if len(f.Instances) > 0 {
+		f.Arrival, f.WhyNot = Arrives, ""
+	}
+}
+
+// meets reports whether some of the traffic with strangers gets through at an interface.
+func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traffic.Set) bool {
+	if direction == estate.Out {
+		both := w.filterTraffic(i, estate.Out).Intersect(set)
+		return !both.IsEmpty() && w.d.LetsOutTo(i, both)
+	}
+	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} { // one example mostly tells
+		own, ok := i.Address(family == addr.IPv6)
+		if !ok {
+			continue
+		}
+		for _, b := range set.Bands() {
+			if peer, ok := w.d.Stranger(b.Peers.Only(family)); ok {
+				if w.d.Reaches(peer, i, own, b.From) {
+					return true
+				}
+				break
+			}
+		}
+	}
+	if four, six := w.d.StrangersAmong(w.d.WaysIn(i)); four+six == 0 {
+		return false
+	}
+	class := decide.ClassOf(i)
+	in, ok := w.letIn[class]
+	if !ok {
+		in = w.d.LetIn(i)
+		w.letIn[class] = in
+	}
+	for _, b := range in.Intersect(set).Bands() {
+		if four, six := w.d.StrangersAmong(b.Peers); four+six > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// filterTraffic is what the filters at an interface let through, worked out once for its class.
+func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
+	key := string(direction) + decide.ClassOf(i)
+	set, ok := w.passing[key]
+	if !ok {
+		set = w.d.FilterTraffic(i, direction)
+		w.passing[key] = set
+	}
+	return set
+}
+
+// whyNot asks for one flow of the set why it does not get through at an interface.
+func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set traffic.Set) string {
+	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
+		own, ok := i.Address(family == addr.IPv6)
+		if !ok {
+			continue
+		}
+		for _, b := range set.Bands() {
+			peer, ok := w.d.Stranger(b.Peers.Only(family))
+			if !ok {
+				continue
+			}
+			from, to := decide.End{Addr: peer}, decide.End{Interface: i, Addr: own}
+			if direction == estate.Out {
+				from, to = to, from
+			}
+			return w.d.Flow(from, to, b.From).Why().Text
+		}
+	}
+	return fmt.Sprintf("%s has no address of that family", i.Instance.Name)
+}
+
+// openOn are the findings of open traffic on some services: one for each cause
+// that is open by itself, where it is not part of a larger sum.
+func (l *look) openOn(direction estate.Direction, services service.Set) []Finding {
+	if !l.mayBeOpen[side(direction)] || !l.decisive() {
+		return nil
+	}
+	var found []Finding
+	o := l.openings(direction)
+	services = services.Minus(o.summed)
+	for _, c := range o.causes {
+		if !c.open || !c.services.Overlaps(services) {
+			continue
+		}
+		set := traffic.Of(c.peers, c.services.Intersect(services)).Intersect(o.all)
+		if !set.IsEmpty() && l.isOpen(set.Peers(service.All)) {
+			found = append(found, l.opening(direction, set, c.rules))
+		}
+	}
+	return found
+}
+
+// sumOn are the findings of traffic that is as open as it is only because several
+// rules add up, on some services.
+func (l *look) sumOn(direction estate.Direction, services service.Set) []Finding {
+	if !l.mayBeOpen[side(direction)] || !l.decisive() {
+		return nil
+	}
+	o := l.openings(direction)
+	rest := o.open.OnServices(services.Intersect(o.summed))
+	if rest.IsEmpty() {
+		return nil
+	}
+	var rules []*estate.Rule
+	for _, c := range o.causes {
+		four, six := l.d.StrangersAmong(c.peers)
+		if c.services.Overlaps(rest.Services()) && four+six > 0 {
+			rules = append(rules, c.rules...)
+		}
+	}
+	if len(rules) == 0 {
+		return nil
+	}
+	return []Finding{l.opening(direction, rest, rules)}
+}
+
+// decisive reports whether what the group lets in is let in indeed: it is for
+// instances, or one admission in any layer is enough, or at some interface
+// nothing else filters. Of other groups around subnets only the sum of both
+// layers counts, and the groups of the instances answer for that.
+func (l *look) decisive() bool {
+	if l.group.For == estate.ForInstances || decide.Dialect(l.group.Account).Layers != dialect.BothMustAdmit || !l.survey {
+		return true
+	}
+	return slices.ContainsFunc(l.d.Wearers(l.group), func(i *estate.Interface) bool {
+		return i.Unfiltered || len(l.d.Worn(i)) == 0
+	})
+}
+
+func (l *look) inOn(services service.Set) []Finding {
+	return append(l.openOn(estate.In, services), l.sumOn(estate.In, services)...)
+}
+
+var openAdminPort = Check{
+	Name:  "open-admin-port",
+	About: "remote administration is open to strangers",
+	Start: High,
+	Doc: `Remote administration (services of the class admin: ssh, rdp, winrm, vnc, telnet, the control of
+clusters and containers) is let in from a sixteenth of all strangers or more, over IPv4 or IPv6.
+Such ports are tried by scanners within minutes of being opened.`,
+	Example:  "admit ssh from everyone",
+	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the groups and lists that really use it.",
+	Controls: controlsOfOpenness,
+	group:    func(l *look) []Finding { return l.inOn(l.admin) },
+}
+
+var openDataPort = Check{
+	Name:  "open-data-port",
+	About: "a data store is open to strangers",
+	Start: High,
+	Doc: `Databases, caches, queues, search or file shares (services of the class data) are let in from a
+sixteenth of all strangers or more, over IPv4 or IPv6.`,
+	Example:  "admit postgres from everyone v6",
+	WayOut:   "Name the group that uses the data: admit postgres from group booking.",
+	Controls: controlsOfOpenness,
+	group:    func(l *look) []Finding { return l.inOn(l.data) },
+}
+
+var openCleartext = Check{
+	Name:  "open-cleartext",
+	About: "a service without encryption is open to strangers",
+	Start: Medium,
+	Doc: `Services that carry passwords or content unencrypted (class cleartext: telnet, ftp, http, mail and
+directory services without TLS) are let in from a sixteenth of all strangers or more. Where it is
+web alone (http, http-alt) it starts at low: many a site only redirects there. What is declared to
+be open (see open-inbound) is no finding.`,
+	Example:  "admit imap from everyone",
+	WayOut:   "Open the encrypted one instead: admit imaps from everyone.",
+	Controls: controlsOfServices,
+	group: func(l *look) []Finding {
+		if !l.mayBeOpen[0] {
+			return nil
+		}
+		found := l.inOn(l.clear.Minus(l.declared()))
+		for i := range found {
+			if found[i].Services.SubsetOf(l.web) {
+				found[i].Start = Low
+			}
+		}
+		return found
+	},
+}
+
+var openInbound = Check{
+	Name:  "open-inbound",
+	About: "something is open to strangers that nobody declared to be",
+	Start: Medium,
+	Doc: `Services other than administration, data and cleartext are let in from strangers, and nothing says
+that they are meant to be open: no expectation that the internet can reach the group on them, and no
+law that lets in only these.`,
+	Example:  "admit tcp 8600 from everyone",
+	WayOut:   "Narrow it, or declare it: expect internet can reach GROUP on SERVICE, or a law with only admit SERVICE from internet.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		if !l.mayBeOpen[0] {
+			return nil
+		}
+		found := l.inOn(l.rest.Minus(l.declared()))
+		for i := range found {
+			found[i].OrElse = "declare it: expect internet can reach " + l.group.Path() + " on " + l.describe(found[i].Services)
+		}
+		return found
+	},
+}
+
+// declared are the services that strangers are meant to reach the group on: an
+// expectation says so, or a law that lets in only these.
+func (l *look) declared() service.Set {
+	internet := func(p estate.Peer) bool { return p.Kind == estate.PeerInternet }
+	var sets []service.Set
+	for _, x := range l.Expects {
+		to := slices.ContainsFunc(x.To.Of, func(p estate.Peer) bool {
+			return p.Kind == estate.PeerGroup && p.Group.Path() == l.group.Path()
+		})
+		if to && x.Can && !x.Only && slices.ContainsFunc(x.From.Of, internet) {
+			sets = append(sets, x.Services)
+		}
+	}
+	for _, law := range l.Laws {
+		if law.Over != nil && !law.Over.Holds(estate.GroupPlace(l.group)) {
+			continue
+		}
+		for _, o := range law.Only {
+			if !o.Lend && o.Direction == estate.In && slices.ContainsFunc(o.Peers.Of, internet) {
+				sets = append(sets, o.Services)
+			}
+		}
+	}
+	return service.UnionAll(sets...)
+}
+
+var wideInbound = Check{
+	Name:  "wide-inbound",
+	About: "far more is let in than the members can need",
+	Start: Low,
+	Doc: `More than 65,536 strangers of IPv4, or more than one /40 of IPv6, are let in without being open; or a
+private range of which more than 65,536 addresses (of IPv6 a /40) are in no network of the estate.`,
+	Example:  "admit https from 192.0.0.0/8",
+	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the ranges that really use it.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		var found []Finding
+		if l.mayBeWide[0] && l.decisive() {
+			found = l.wide()
+		}
+		for i := range l.rules {
+			r := &l.rules[i]
+			if r.Direction != estate.In || r.Action != estate.Admit || l.group.For != estate.ForInstances {
+				continue
+			}
+			for _, p := range r.Peers {
+				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) {
+					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true}
+					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate", p.Range, l.describe(r.services))
+					found = append(found, f)
+					break
+				}
+			}
+		}
+		return found
+	},
+}
+
+// isFarWide reports whether a private range reaches far beyond the estate's networks.
+func (l *look) isFarWide(p netip.Prefix) bool {
+	if !p.Addr().IsPrivate() || p.Addr().Is4() && p.Bits() > 15 || p.Addr().Is6() && p.Bits() > 39 {
+		return false
+	}
+	four, six := l.networks.Count(l.d.Range(p))
+	if p.Addr().Is4() {
+		return math.Ldexp(1, 32-p.Bits())-four > wideFour
+	}
+	return math.Ldexp(1, 128-p.Bits())-six > wideSix
+}
+
+// wide are the findings of what is wide and not open: rule by rule, or of the sum.
+func (l *look) wide() []Finding {
+	var found []Finding
+	o := l.openings(estate.In)
+	var wide []traffic.Set
+	for _, b := range o.all.Bands() {
+		if !l.isOpen(b.Peers) && l.isWide(b.Peers) {
+			wide = append(wide, traffic.Of(b.Peers, b.Services()))
+		}
+	}
+	rest := traffic.UnionAll(wide)
+	for _, c := range o.causes {
+		set := traffic.Of(c.peers, c.services).Intersect(rest)
+		if !c.open && !set.IsEmpty() && l.isWide(set.Peers(service.All)) {
+			found = append(found, l.opening(estate.In, set, c.rules))
+			rest = rest.Minus(traffic.Of(addr.Everyone, set.Services()))
+		}
+	}
+	if rest.IsEmpty() {
+		return found
+	}
+	var rules []*estate.Rule
+	for _, c := range o.causes {
+		four, six := l.d.StrangersAmong(c.peers)
+		if c.services.Overlaps(rest.Services()) && four+six > 0 {
+			rules = append(rules, c.rules...)
+		}
+	}
+	if len(rules) > 0 {
+		found = append(found, l.opening(estate.In, rest, rules))
+	}
+	return found
+}
+
+var openOutbound = Check{
+	Name:  "open-outbound",
+	About: "everything, administration or data goes out to strangers",
+	Start: Medium,
+	Doc: `Every service, or services of the classes admin and data, are let out to a sixteenth of all strangers
+or more: the way by which data leaves, and by which a machine that was taken over is steered. Groups
+often come with such a rule built in. It is never more than medium, and low where no way leads out.`,
+	Example:  "reach any at everyone",
+	WayOut:   "Say what is needed: reach https at list updates. isonomos narrow GROUP --flows FLOWS.csv proposes it.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		if !l.mayBeOpen[1] || !l.decisive() {
+			return nil
+		}
+		var found []Finding
+		o := l.openings(estate.Out)
+		some := l.admin.Union(l.data)
+		for _, c := range o.causes {
+			if !c.open {
+				continue
+			}
+			services := c.services.Intersect(some)
+			if c.services.Equal(service.All) {
+				services = service.All
+			}
+			set := traffic.Of(c.peers, services).Intersect(o.all)
+			if !set.IsEmpty() && l.isOpen(set.Peers(service.All)) {
+				found = append(found, l.opening(estate.Out, set, c.rules))
+			}
+		}
+		if len(found) == 0 {
+			found = l.sumOn(estate.Out, some)
+		}
+		for i := range found {
+			if found[i].Services.Equal(service.All) {
+				found[i].Message = "everything is let out to " + PeersInWords(found[i].Peers)
+			}
+		}
+		return found
+	},
+}
+
+var allServices = Check{
+	Name:  "all-services",
+	About: "a rule lets in every protocol, or every port of one",
+	Start: High,
+	Doc: `A rule lets in every protocol, or every port of TCP or UDP, from somebody other than the members of
+its own group. What will listen there next year is let in today.`,
+	Example:  "admit any from network",
+	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the services that are really used.",
+	Controls: controlsOfServices,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for _, c := range l.inCauses(func(r *ruleFacts) bool { return wholeOf(r.services) != nil }) {
+			if onlySelf(c.rules[0]) || l.group.For == estate.ForSubnets && l.group.Follows {
+				continue
+			}
+			whole := wholeOf(c.services)
+			f := l.about(c, *whole)
+			f.Message = fmt.Sprintf("%s let in from %s", map[string]string{"any": "every protocol is", "tcp": "every TCP port is", "udp": "every UDP port is"}[whole.String()], from(c))
+			found = append(found, f)
+		}
+		return found
+	},
+}
+
+var wholes = []service.Spec{service.Anything, service.Whole(service.TCP), service.Whole(service.UDP)}
+
+var wholeSets = []service.Set{service.Of(wholes[0]), service.Of(wholes[1]), service.Of(wholes[2])}
+
+// wholeOf is the widest of every protocol, all of TCP, all of UDP that a set holds, or nil.
+func wholeOf(s service.Set) *service.Spec {
+	for i, set := range wholeSets {
+		if set.SubsetOf(s) {
+			return &wholes[i]
+		}
+	}
+	return nil
+}
+
+// inCauses are the inward admitting rules of which something holds, those that
+// open the same services as one.
+func (l *look) inCauses(holds func(*ruleFacts) bool) []cause {
+	if l.group.For == estate.ForSubnets && !l.decisive() {
+		return nil
+	}
+	var rules []cause
+	for i := range l.rules {
+		r := &l.rules[i]
+		if r.Direction == estate.In && r.Action == estate.Admit && holds(r) {
+			rules = append(rules, cause{[]*estate.Rule{r.Rule}, r.peers, r.services, l.mayBeOpen[0] && l.isOpen(r.peers)})
+		}
+	}
+	return joinRules(rules)
+}
+
+// about makes a finding of a part of a cause that need not be open.
+func (l *look) about(c cause, spec service.Spec) Finding {
+	if c.open {
+		return l.opening(estate.In, traffic.Of(c.peers, service.Of(spec)), c.rules)
+	}
+	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true}
+}
+
+// from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
+func from(c cause) string {
+	if c.open {
+		return PeersInWords(c.peers)
+	}
+	return estate.PeerWords(c.rules[0].Peers)
+}
+
+func onlySelf(r *estate.Rule) bool {
+	return !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerSelf })
+}
+
+// widePortRange is the number of ports of one rule from which they count as wide.
+const widePortRange = 16
+
+var widePorts = Check{
+	Name:  "wide-ports",
+	About: "a rule lets in a wide range of ports",
+	Start: Medium,
+	Doc: `A rule lets in a range of more than 16 ports. 22-80 written for ssh and http lets in 57 other ports
+as well; the finding names the services among them. Every port of a protocol is all-services.`,
+	Example:  "admit tcp 22-80 from list pilot-stations",
+	WayOut:   "Name the services: admit ssh, http from list pilot-stations.",
+	Controls: controlsOfServices,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for _, c := range l.inCauses(func(r *ruleFacts) bool {
+			return slices.ContainsFunc(r.Services, func(s service.Spec) bool { return wide(s) })
+		}) {
+			for _, spec := range c.services.Specs() {
+				if !wide(spec) {
+					continue
+				}
+				f := l.about(c, spec)
+				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec, Thousands(fmt.Sprint(int(spec.To)-int(spec.From)+1)), from(c))
+				if swallowed := l.swallowed(spec); swallowed != "" {
+					f.Message += ", among them " + swallowed
+				}
+				found = append(found, f)
+			}
+		}
+		return found
+	},
+}
+
+// wide reports whether a spec is a wide range of ports, and not all of them.
+func wide(s service.Spec) bool {
+	width := int(s.To) - int(s.From) + 1
+	return (s.Protocol == service.TCP || s.Protocol == service.UDP) && !s.Any && width > widePortRange && width < 65536
+}
+
+// swallowed names the services within a range of ports.
+func (w *worker) swallowed(spec service.Spec) string {
+	var within []service.Named
+	set := service.Of(spec)
+	for _, n := range w.estate.Services.All() {
+		if len(n.Specs) > 0 && n.Set().SubsetOf(set) {
+			within = append(within, n)
+		}
+	}
+	slices.SortStableFunc(within, func(a, b service.Named) int { return int(a.Specs[0].From) - int(b.Specs[0].From) })
+	names := make([]string, len(within))
+	for i, n := range within {
+		names[i] = n.Name
+	}
+	const shown = 8
+	if len(names) > shown {
+		return fmt.Sprintf("%s and %d other services with names", strings.Join(names[:shown], ", "), len(names)-shown)
+	}
+	return strings.Join(names, ", ")
+}
+
+var oneFamily = Check{
+	Name:  "one-family",
+	About: "what is restricted over one address family is open over the other",
+	Start: High,
+	Doc: `A service is open over IPv6 and not over IPv4, or open over IPv4 while IPv6 is let in for some only:
+somebody shut one door and forgot the other. Open over IPv4 with IPv6 shut altogether is no
+finding, since many networks have no IPv6.`,
+	Example:  "admit postgres from group booking      admit postgres from everyone v6",
+	WayOut:   "Give both families the same peers.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		if !l.mayBeOpen[0] || !l.decisive() {
+			return nil
+		}
+		var found []Finding
+		for _, c := range l.openings(estate.In).causes {
+			if b := l.d.Breadth(c.peers); !c.open || b.IPv4 >= decide.OpenBreadth && b.IPv6 >= decide.OpenBreadth {
+				continue // open in both families, so one is not the odd one
+			}
+			set := l.oneSided(traffic.Of(c.peers, c.services))
+			if set.IsEmpty() {
+				continue
+			}
+			f := l.opening(estate.In, set, c.rules)
+			open, shut := "IPv6", "IPv4"
+			if f.Breadth.IPv4 >= decide.OpenBreadth {
+				open, shut = shut, open
+			}
+			f.Message = fmt.Sprintf("%s %s open over %s and not over %s", l.describe(f.Services), l.isAre(f.Services), open, shut)
+			found = append(found, f)
+		}
+		return found
+	},
+}
+
+// oneSided is the part of open traffic that is open in its family while the other is restricted.
+func (l *look) oneSided(set traffic.Set) traffic.Set {
+	var sided []traffic.Set
+	all := l.openings(estate.In).all
+	both := service.All.Minus(service.NotIPv4).Minus(service.NotIPv6)
+	for _, b := range set.OnServices(both).Bands() {
+		for _, whole := range all.OnServices(b.Services()).Bands() {
+			breadth := l.d.Breadth(whole.Peers)
+			four, six := breadth.IPv4 >= decide.OpenBreadth, breadth.IPv6 >= decide.OpenBreadth
+			switch {
+			case six && !four:
+				sided = append(sided, traffic.Of(whole.Peers.Only(addr.IPv6), whole.Services()))
+			case four && !six && !whole.Peers.Only(addr.IPv6).IsEmpty():
+				sided = append(sided, traffic.Of(whole.Peers.Only(addr.IPv4), whole.Services()))
+			}
+		}
+	}
+	return traffic.UnionAll(sided).Intersect(set)
+}
+
+var halves = Check{
+	Name:  "halves",
+	About: "several rules add up to an opening that none of them shows",
+	Start: Medium,
+	Doc: `No single rule of the group lets in all the strangers that the group lets in: two rules with one half
+of the internet each, or many wide ranges. Its severity is that of what the sum opens.`,
+	Example:  "admit rdp from 0.0.0.0/1      admit rdp from 128.0.0.0/1",
+	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		if !l.mayBeOpen[0] {
+			return nil
+		}
+		var found []Finding
+		for _, services := range []service.Set{l.admin, l.data, service.All.Minus(l.admin).Minus(l.data)} {
+			found = append(found, l.sumOn(estate.In, services)...)
+		}
+		for i := range found {
+			found[i].Message = fmt.Sprintf("%d rules add up to %s", len(found[i].Rules), PeersInWords(found[i].Peers))
+		}
+		return found
+	},
+}

@@ -1,0 +1,294 @@
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// What rules do to each other within a group.
+
+var overruled = Check{
+	Name:  "overruled",
+	About: "can't take effect: other rules decide all of it",
+	Start: Low,
+	Doc: `All that a rule speaks of is decided by others of its group: by those before it where the first that
+fits decides, else by others that admit it too. It says something that is not so, and the next
+person will believe it. Of equal rules the later ones are told.`,
+	Example:  "admit ssh from 10.20.0.0/16      admit ssh from 10.20.1.0/24",
+	WayOut:   "Delete it.",
+	Controls: controlsOfUpkeep,
+	gather:   true,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for _, direction := range []estate.Direction{estate.In, estate.Out} {
+			rules := l.ordered(direction)
+			for _, i := range covered(rules, l.byRank()) {
+				r := rules[i]
+				// What a connect or pattern writes, and what is said of probes, is meant
+				// whatever else is admitted.
+				meant := r.Through != nil || slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
+				if !r.BuiltIn && !meant && !l.vain(rules, i) {
+					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, WayOut: "delete the rule: nothing changes",
+						Message: fmt.Sprintf("%q can't take effect: other rules of the group decide all of it", r.Sentence(l.estate.Services))})
+				}
+			}
+		}
+		return found
+	},
+}
+
+// byRank reports whether the first rule of the group that fits decides.
+func (l *look) byRank() bool { return l.group.Defined || decide.Filter(l.group).FirstMatch }
+
+// ordered are the facts of a direction's rules in the order in which they decide.
+func (l *look) ordered(direction estate.Direction) []*ruleFacts {
+	rules := make([]*ruleFacts, 0, len(l.rules))
+	for i := range l.rules {
+		if r := &l.rules[i]; r.Direction == direction {
+			rules = append(rules, r)
+		}
+	}
+	if !l.group.Defined && decide.Filter(l.group).FirstMatch {
+		slices.SortStableFunc(rules, func(a, b *ruleFacts) int {
+			return cmp.Or(cmp.Compare(a.Rank, b.Rank), boolOrder(a.Action != estate.Refuse)-boolOrder(b.Action != estate.Refuse))
+		})
+	}
+	return rules
+}
+
+// few is up to how many rules each is compared with each.
+const few = 64
+
+// covered are the places of the rules whose traffic others hold: those before
+// them where the first that fits decides, else all that are not covered themselves.
+func covered(rules []*ruleFacts, byRank bool) []int {
+	var found []int
+	if len(rules) > few {
+		return coveredOfMany(rules, byRank)
+	}
+	gone := make([]bool, len(rules))
+	for i := len(rules) - 1; i >= 0; i-- {
+		others := rules
+		if byRank {
+			others = rules[:i]
+		}
+		if coveredBy(rules[i], others, gone, i) {
+			gone[i] = true
+			found = append(found, i)
+		}
+	}
+	slices.Reverse(found)
+	return found
+}
+
+// coveredBy reports whether the rules that overlap with one hold all of its
+// traffic: first by the services and the peers alone, then exactly.
+func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
+	if r.peers.IsEmpty() {
+		return false // it refers to nobody: that is another matter
+	}
+	var overlapping []*ruleFacts
+	for k, o := range others {
+		if k != self && !gone[k] && o.services.Overlaps(r.services) && o.peers.Overlaps(r.peers) {
+			overlapping = append(overlapping, o)
+		}
+	}
+	if len(overlapping) == 0 {
+		return false
+	}
+	var services service.Set
+	var peers addr.Set
+	for _, o := range overlapping {
+		if r.services.SubsetOf(o.services) && r.peers.SubsetOf(o.peers) {
+			return true
+		}
+		services, peers = services.Union(o.services), peers.Union(o.peers)
+	}
+	if len(overlapping) == 1 || !r.services.SubsetOf(services) || !r.peers.SubsetOf(peers) {
+		return false
+	}
+	return r.traffic().SubsetOf(traffic.UnionAll(traffics(overlapping)))
+}
+
+func (r *ruleFacts) traffic() traffic.Set { return traffic.Of(r.peers, r.services) }
+
+func traffics(rules []*ruleFacts) []traffic.Set {
+	sets := make([]traffic.Set, len(rules))
+	for i, r := range rules {
+		sets[i] = r.traffic()
+	}
+	return sets
+}
+
+// coveredOfMany is covered for many rules: O(n log² n) where they differ in
+// services or peers. Rules that are covered by earlier ones are told first; of
+// the rest those that need later ones too.
+func coveredOfMany(rules []*ruleFacts, byRank bool) []int {
+	gone := make([]bool, len(rules))
+	coveredWithin(rules, 0, traffic.Set{}, false, func(i int) { gone[i] = true })
+	if !byRank {
+		var left []*ruleFacts
+		var places []int
+		for i, r := range rules {
+			if !gone[i] {
+				left, places = append(left, r), append(places, i)
+			}
+		}
+		var candidates []int
+		coveredWithin(left, 0, traffic.Set{}, true, func(i int) { candidates = append(candidates, i) })
+		const most = 256 // that are tried one by one: each costs as much as a look at all others
+		for _, i := range candidates[:min(most, len(candidates))] {
+			if coveredBy(left[i], left, make([]bool, len(left)), i) {
+				gone[places[i]] = true
+				left[i] = &ruleFacts{} // no longer there for the others
+			}
+		}
+	}
+	var found []int
+	for i, r := range rules {
+		if gone[i] && !r.peers.IsEmpty() {
+			found = append(found, i)
+		}
+	}
+	return found
+}
+
+// coveredWithin calls tell for each rule of a run whose traffic is within the
+// outside or, of the run's other rules, those before it (or all of them). The
+// outside is cut down to what the run speaks of, so that it stays small.
+func coveredWithin(rules []*ruleFacts, first int, outside traffic.Set, both bool, tell func(int)) traffic.Set {
+	if len(rules) == 0 {
+		return traffic.Set{}
+	}
+	if len(rules) == 1 {
+		own := rules[0].traffic()
+		if own.SubsetOf(outside) {
+			tell(first)
+		}
+		return own
+	}
+	half := len(rules) / 2
+	left, right := traffic.UnionAll(traffics(rules[:half])), traffic.UnionAll(traffics(rules[half:]))
+	before := outside
+	if both {
+		before = outside.Union(right)
+	}
+	coveredWithin(rules[:half], first, before.Intersect(left), both, tell)
+	coveredWithin(rules[half:], first+half, outside.Union(left).Intersect(right), both, tell)
+	return traffic.Set{}
+}
+
+// vain reports whether a refusal stands behind rules that admit, over one family
+// at least, all that it refuses.
+func (l *look) vain(rules []*ruleFacts, i int) bool {
+	r := rules[i]
+	if r.Action != estate.Refuse || !l.byRank() {
+		return false
+	}
+	var before []*ruleFacts
+	var services service.Set
+	for _, o := range rules[:i] {
+		if o.services.Overlaps(r.services) && o.peers.Overlaps(r.peers) {
+			before = append(before, o)
+			if o.Action == estate.Admit {
+				services = services.Union(o.services)
+			}
+		}
+	}
+	if !r.services.Minus(service.NotIPv4).SubsetOf(services) && !r.services.Minus(service.NotIPv6).SubsetOf(services) {
+		return false
+	}
+	var admitted, refused traffic.Set
+	for _, o := range before {
+		if o.Action == estate.Refuse {
+			refused = refused.Union(o.traffic().Minus(admitted))
+		} else {
+			admitted = admitted.Union(o.traffic().Minus(refused))
+		}
+	}
+	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+		if part := traffic.Of(r.peers.Only(f), r.services); !part.IsEmpty() && part.SubsetOf(admitted) {
+			return true
+		}
+	}
+	return false
+}
+
+var vainRefusal = Check{
+	Name:  "vain-refusal",
+	About: "a refusal or a lend that an admission makes pointless",
+	Start: High,
+	Doc: `All that a refusal refuses, over one address family at least, is admitted by rules that come before
+it; or all that a lend would lend is open already. Somebody believes a door to be shut that is open.`,
+	Example:  "admit ssh from everyone      refuse ssh from list harbour-offices",
+	WayOut:   "Move the refusal before the admission (a lower rank), or narrow the admission.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		var found []Finding
+		if l.refuses && l.byRank() {
+			for _, direction := range []estate.Direction{estate.In, estate.Out} {
+				rules := l.ordered(direction)
+				for i, r := range rules {
+					if !r.BuiltIn && r.Action == estate.Refuse && l.vain(rules, i) {
+						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "move it before what admits this, or narrow that",
+							Message: fmt.Sprintf("%q refuses nothing: rules before it admit all of it", r.Sentence(l.estate.Services))})
+					}
+				}
+			}
+		}
+		for i := range l.group.Lends {
+			r := &l.group.Lends[i].Rule
+			set := traffic.Of(l.d.Peers(l.group, r, nil), service.Of(r.Services...))
+			if !set.IsEmpty() && set.SubsetOf(l.d.GroupTraffic(l.group, r.Direction)) {
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: set.Services(), Peers: set.Peers(service.All), WayOut: "take out the rules that admit it, or the lend",
+					Message: fmt.Sprintf("lending %s to %s is pointless: it is open already", l.describe(set.Services()), estate.PeerWords(r.Peers))})
+			}
+		}
+		return found
+	},
+}
+
+var crowdedRanks = Check{
+	Name:  "crowded-ranks",
+	About: "no room between the ranks of two rules",
+	Start: Info,
+	Doc: `Two rules follow each other with no rank between them: a rule that belongs there can only be put in
+by moving others.`,
+	Example:  "ranks 100 and 101",
+	WayOut:   "Leave space: 100, 200, 300. Compiled rules have it.",
+	Controls: controlsOfUpkeep,
+	group: func(l *look) []Finding {
+		if l.group.Defined || !decide.Filter(l.group).FirstMatch {
+			return nil
+		}
+		var found []Finding
+		for _, direction := range []estate.Direction{estate.In, estate.Out} {
+			rules := slices.DeleteFunc(l.ordered(direction), func(r *ruleFacts) bool { return r.BuiltIn })
+			f := Finding{Direction: direction, WayOut: "give the later rules ranks with room between them"}
+			for i := 1; i < len(rules); i++ {
+				a, b := rules[i-1], rules[i]
+				if b.Rank-a.Rank > 1 {
+					continue
+				}
+				for _, r := range []*estate.Rule{a.Rule, b.Rule} {
+					if !slices.Contains(f.Rules, r) {
+						f.Rules = append(f.Rules, r)
+						f.Details = append(f.Details, fmt.Sprintf("rank %d: %s", r.Rank, r.Sentence(l.estate.Services)))
+					}
+				}
+			}
+			if len(f.Rules) > 0 {
+				f.Message = fmt.Sprintf("%d rules have no rank between them", len(f.Rules))
+				found = append(found, f)
+			}
+		}
+		return found
+	},
+}

@@ -1,0 +1,95 @@
+package audit
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"isonomos/core/estate"
+)
+
+// Severity says how bad a finding is. The zero value is Info.
+type Severity int
+
+// The severities, from least to worst.
+const (
+	Info Severity = iota
+	Low
+	Medium
+	High
+	Critical
+)
+
+var severityNames = [...]string{"info", "low", "medium", "high", "critical"}
+
+// SeverityNames are the names of the severities, from least to worst.
+func SeverityNames() []string { return severityNames[:] }
+
+// String is the severity's name: "critical".
+func (s Severity) String() string { return severityNames[s] }
+
+// ParseSeverity reads a severity's name.
+func ParseSeverity(name string) (Severity, bool) {
+	i := slices.Index(severityNames[:], name)
+	return Severity(max(i, 0)), i >= 0
+}
+
+// moved is a check's own severity, moved by what arrives: up one where it arrives
+// at an instance in production, down one where it arrives nowhere, and never by
+// more. What is outward never moves up: it arrives at no instance of ours.
+func (f Finding) moved() Severity {
+	switch {
+	case f.Start == Info:
+		return Info
+	case f.Arrival == Nowhere:
+		return f.Start - 1
+	case f.Arrival == Arrives && f.Direction != estate.Out && f.Start < Critical && f.atProduction() != nil:
+		return f.Start + 1
+	}
+	return f.Start
+}
+
+// atProduction is an interface in production at which the finding's traffic arrives, or nil.
+func (f Finding) atProduction() *estate.Interface {
+	for _, i := range f.Instances {
+		if stage(i) == "production" {
+			return i
+		}
+	}
+	return nil
+}
+
+// stage is the stage of an interface: its own label, or an inherited one.
+func stage(i *estate.Interface) string {
+	s, _ := estate.InterfacePlace(i).Label("stage")
+	return s
+}
+
+// Reasons say how a finding came by its severity, step by step.
+func (f Finding) Reasons() []string {
+	reasons := []string{fmt.Sprintf("%s starts at %s", f.Check, f.Start)}
+	switch {
+	case f.Severity < f.Start:
+		reasons = append(reasons, fmt.Sprintf("one down to %s: it arrives nowhere, since %s", f.Severity, f.WhyNot))
+	case f.Severity > f.Start:
+		i := f.atProduction()
+		reasons = append(reasons, fmt.Sprintf("one up to %s: it arrives at %s, which is of stage = production", f.Severity, i.Instance.Path()))
+	case f.Arrival == Arrives && f.Direction == estate.Out:
+		reasons = append(reasons, "it stays: it goes outward, and arrives at no instance of the estate")
+	case f.Arrival == Arrives && f.Start == Critical:
+		reasons = append(reasons, "it stays: nothing is worse than critical")
+	case f.Arrival == Arrives && f.Start > Info:
+		reasons = append(reasons, fmt.Sprintf("it stays: it arrives at %s, which is not of stage = production", f.Instances[0].Instance.Path()))
+	case f.Arrival == Unknown && f.Breadth.AtLeast(0.0000001):
+		reasons = append(reasons, "it stays: without a survey nobody knows where it arrives")
+	default:
+		reasons = append(reasons, "it stays: this check does not ask where anything arrives")
+	}
+	if n := len(f.Also); n > 0 {
+		reasons = append(reasons, fmt.Sprintf("the same cause trips %d more: the worst of them all counts", n))
+	}
+	if f.Excused != nil {
+		reasons = append(reasons, fmt.Sprintf("it is exempted until %s by %s: it is shown, and counts for nothing", f.Excused.Until.Add(-time.Second).Format(time.DateOnly), f.Excused.By))
+	}
+	return reasons
+}

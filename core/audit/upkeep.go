@@ -1,0 +1,691 @@
+package audit
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/core/addr"
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// What makes groups hard to keep: references, words, leftovers, quotas.
+
+var undeclaredAddresses = Check{
+	Name:  "undeclared-addresses",
+	About: "public addresses that are in no list",
+	Start: Low,
+	Doc: `A rule names public addresses that are in no prefix list and on no instance of the estate: nobody can
+tell whose they are, or whether they still are. Ranges that are open by themselves are other checks'.`,
+	Example:  "admit ssh from 198.51.100.7",
+	WayOut:   "Put them into a list with a note: list pilot-stations { 198.51.100.7 \"night desk\" }.",
+	Controls: controlsOfUpkeep,
+	gather:   true,
+	sentence: "%q names public addresses that are in no list",
+	group: func(l *look) []Finding {
+		var found []Finding
+		for i := range l.rules {
+			r := &l.rules[i]
+			if r.four+r.six == 0 || r.Action != estate.Admit || r.BuiltIn {
+				continue
+			}
+			literal := addr.Set{}
+			for _, p := range r.Peers {
+				if p.Kind == estate.PeerRange {
+					literal = literal.Union(l.d.Range(p.Range))
+				}
+			}
+			if four, six := l.d.StrangersAmong(literal); four+six == 0 || l.isOpen(literal) {
+				continue
+			}
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "put the addresses into a list that says whose they are"})
+		}
+		return found
+	},
+}
+
+var staticAddress = Check{
+	Name:  "static-address",
+	About: "names instances of the estate by their addresses",
+	Start: Low,
+	Doc: `A rule names single addresses that instances of the estate have. When the instance is replaced the
+rule is wrong, and whoever gets the address next is let in.`,
+	Example:  "admit postgres from 10.20.1.7",
+	WayOut:   "Name the group that the instance wears.",
+	Controls: controlsOfUpkeep,
+	gather:   true,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for i := range l.rules {
+			r := &l.rules[i]
+			if r.BuiltIn {
+				continue
+			}
+			var names []string
+			for _, p := range r.Peers {
+				if p.Kind != estate.PeerRange || !p.Range.IsSingleIP() {
+					continue
+				}
+				if at := l.owner(p.Range.Addr()); at != nil {
+					names = append(names, at.Instance.Name)
+				}
+			}
+			if len(names) > 0 {
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "name the group that they wear, not their addresses",
+					Message: fmt.Sprintf("%q names %s by address", r.Sentence(l.estate.Services), strings.Join(names, ", "))})
+			}
+		}
+		return found
+	},
+}
+
+// owner is the interface that a rule of the group means by an address, or nil:
+// private addresses are those of the group's network and its peers.
+func (l *look) owner(a netip.Addr) *estate.Interface {
+	for _, i := range l.d.At(a) {
+		n := i.Subnet.Network
+		if !a.IsPrivate() || n == l.group.Network || l.group.Network != nil && n.PeeredWith(l.group.Network) || l.group.Network == nil && i.Instance.Account.Cloud == l.group.Account.Cloud {
+			return i
+		}
+	}
+	return nil
+}
+
+var catchAllSelf = Check{
+	Name:     "catch-all-self",
+	About:    "members reach each other on everything",
+	Start:    Low,
+	Doc:      `A rule lets the members of a group reach each other on every protocol. Whoever has one has all.`,
+	Example:  "admit any from self",
+	WayOut:   "Name the services that members use among themselves: admit berth-db from self.",
+	Controls: controlsOfParting,
+	group: func(l *look) []Finding {
+		if l.group.Default {
+			return nil // that is how it comes; default-group tells of it
+		}
+		var found []Finding
+		for i := range l.rules {
+			r := &l.rules[i]
+			if r.Direction == estate.In && r.Action == estate.Admit && r.services.Equal(service.All) && slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
+				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true,
+					Message: "the members of the group reach each other on everything"})
+			}
+		}
+		return found
+	},
+}
+
+var dangling = Check{
+	Name:     "dangling",
+	About:    "refers to what is not there, or not reachable from here",
+	Start:    Medium,
+	Doc:      `A rule refers to a group or list that is not there, or to a group whose members it can't mean, since that stands in a network that is not peered. It holds nobody.`,
+	Example:  "admit ssh from group that was deleted",
+	WayOut:   "Delete the rule, or name what has taken its place.",
+	Controls: controlsOfUpkeep,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for i := range l.rules {
+			r := &l.rules[i]
+			for _, p := range r.Peers {
+				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, WayOut: "delete the rule, or name what has taken its place"}
+				switch {
+				case p.Kind == estate.PeerMissing:
+					kind, id, _ := strings.Cut(p.Missing, ":")
+					f.Message = fmt.Sprintf("%q refers to the %s %s, which is not there", r.Sentence(l.estate.Services), kind, id)
+				case p.Kind == estate.PeerGroup && !l.d.CanName(l.group, p.Group):
+					f.Message = fmt.Sprintf("%q refers to %s, whose members it can't mean from here", r.Sentence(l.estate.Services), p.Group.Path())
+				default:
+					continue
+				}
+				found = append(found, f)
+				break
+			}
+		}
+		return found
+	},
+}
+
+var defaultGroup = Check{
+	Name:  "default-group",
+	About: "a built-in default group is worn, or lets anything in",
+	Start: Medium,
+	Doc: `Instances wear the group that their network has built in, mostly because nobody gave them one; or that
+group lets anything in, so that the next forgotten instance is open to it. Default groups around
+subnets count only where they let in by themselves.`,
+	Example:  "an instance without a group in a network whose default group lets all members talk",
+	WayOut:   "Empty the default group, and give every instance a group for what it does.",
+	Controls: controlsOfParting,
+	group: func(l *look) []Finding {
+		g := l.group
+		if !g.Default || g.For == estate.ForSubnets && decide.Dialect(g.Account).Layers == dialect.BothMustAdmit {
+			return nil
+		}
+		f := Finding{WayOut: "empty it, and give every instance a group for what it does", part: true}
+		lets := false
+		for i := range l.rules {
+			if r := &l.rules[i]; r.Action == estate.Admit {
+				f.Rules, f.Services = append(f.Rules, r.Rule), f.Services.Union(r.services)
+				lets = lets || r.Direction == estate.In
+			}
+		}
+		f.Instances = l.d.Wearers(g)
+		switch {
+		case len(f.Instances) > 0:
+			f.Message = fmt.Sprintf("%s %s the built-in default group", interfaceWords(f.Instances), map[bool]string{true: "wears", false: "wear"}[len(f.Instances) == 1])
+		case lets:
+			f.Message = "the built-in default group lets in what its rules say, for whoever is forgotten"
+			f.Arrival, f.WhyNot = Nowhere, "no instance wears it"
+		default:
+			return nil
+		}
+		if g.For == estate.ForSubnets {
+			f.Message = "subnets without a list of their own have the built-in one"
+		}
+		return []Finding{f}
+	},
+}
+
+// A description is what the words of a group or rule tell.
+type description struct {
+	says  bool      // it says something
+	until time.Time // the day that it names as the end, if it does
+}
+
+// machineMade matches descriptions that say nothing: those that programs write, or that stand in for one.
+var machineMade = regexp.MustCompile(`(?i)^(created|generated|added|managed|made) (by|on|at|from)\b|^(auto(matic(ally)?)?|default|description|test|todo|tbd|none|n/a|-+|[0-9a-f-]{8,})\b[ -]*$`)
+
+// endsOn matches a day that a description names as the end of its rule.
+var endsOn = regexp.MustCompile(`(?i)\buntil (\d{4}-\d{2}-\d{2})\b`)
+
+func (w *worker) describedBy(text string) description {
+	d, ok := w.words[text]
+	if !ok {
+		trimmed := strings.TrimSpace(text)
+		d.says = trimmed != "" && !machineMade.MatchString(trimmed)
+		if m := endsOn.FindStringSubmatch(text); m != nil {
+			if day, err := time.Parse(time.DateOnly, m[1]); err == nil {
+				d.until = day.AddDate(0, 0, 1) // the day counts to its end
+			}
+		}
+		w.words[text] = d
+	}
+	return d
+}
+
+func (w *worker) says(text, groupName string) bool {
+	return w.describedBy(text).says && !strings.EqualFold(strings.TrimSpace(text), groupName)
+}
+
+var unexplained = Check{
+	Name:  "unexplained",
+	About: "does not say what it is for",
+	Start: Info,
+	Doc: `A group without a description can't be found again in a long list, and a rule without a reason can't
+be judged later. Descriptions that a machine wrote, or that stand in for one, count as none.`,
+	Example:  "admit ssh from list pilot-stations",
+	WayOut:   "admit ssh from list pilot-stations because \"night desk\"",
+	Controls: controlsOfUpkeep,
+	gather:   true,
+	sentence: "%q does not say why it is there",
+	group: func(l *look) []Finding {
+		g := l.group
+		if g.BuiltIn {
+			return nil
+		}
+		var found []Finding
+		if !l.says(g.Description, g.Name) {
+			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g))})
+		}
+		for i := range l.rules {
+			if r := &l.rules[i]; !r.BuiltIn && !l.says(r.Description, g.Name) {
+				found = append(found, Finding{Rules: []*estate.Rule{r.Rule}, WayOut: `add because "…"`})
+			}
+		}
+		return found
+	},
+}
+
+func networkName(g *estate.Group) string {
+	if g.Network == nil {
+		return "NETWORK"
+	}
+	return g.Network.Name
+}
+
+var unworn = Check{
+	Name:     "unworn",
+	About:    "a group is attached to nothing, or a list used by nothing",
+	Start:    Info,
+	Doc:      `No instance wears the group, no subnet has it; or no rule refers to the list. It costs nothing today, and will be put to use by somebody who does not know what it was for. Only a survey can show it.`,
+	Example:  "a group of a service that was shut down",
+	WayOut:   "Delete it; rules that refer to it go first.",
+	Controls: controlsOfUpkeep,
+	whole: func(w *worker) []Finding {
+		if !w.survey {
+			return nil
+		}
+		var found []Finding
+		for _, g := range w.groups {
+			if g.Default || g.BuiltIn || g.Existing || len(w.d.Wearers(g)) > 0 || w.attached[g] {
+				continue
+			}
+			f := Finding{Group: g, Message: "the group is attached to nothing", WayOut: "delete it"}
+			if w.named[g] {
+				f.Message += ", though rules of other groups name it as a peer"
+				f.WayOut = "delete it, and the rules that name it"
+			}
+			found = append(found, f)
+		}
+		for _, l := range w.estate.Lists {
+			if l.Owner != "published" && !w.used[l] {
+				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", WayOut: "delete it"}
+				found = append(found, f)
+			}
+		}
+		return found
+	},
+}
+
+var repeatedAddresses = Check{
+	Name:  "repeated-addresses",
+	About: "the same addresses stand in three or more groups",
+	Start: Info,
+	Doc: `Three or more groups name the same range, which is no network or subnet of the estate: when it changes
+all must be found and changed. Instances' own addresses are static-address, wide ranges other checks'.`,
+	Example:  "198.51.100.16/28 in five groups",
+	WayOut:   "list pilot-stations { 198.51.100.16/28 }, and admit ssh from list pilot-stations.",
+	Controls: controlsOfUpkeep,
+	whole: func(w *worker) []Finding {
+		at := w.rangesByGroup()
+		// Ranges that stand in the same groups are one finding.
+		type together struct {
+			ranges []netip.Prefix
+			groups []*estate.Group
+		}
+		var all []*together
+		byGroups := make(map[*estate.Group][]*together) // by the first group
+		for _, p := range sortedPrefixes(at) {
+			groups := at[p]
+			if len(groups) < 3 {
+				continue
+			}
+			i := slices.IndexFunc(byGroups[groups[0]], func(t *together) bool { return slices.Equal(t.groups, groups) })
+			if i >= 0 {
+				t := byGroups[groups[0]][i]
+				t.ranges = append(t.ranges, p)
+				continue
+			}
+			t := &together{[]netip.Prefix{p}, groups}
+			byGroups[groups[0]] = append(byGroups[groups[0]], t)
+			all = append(all, t)
+		}
+		var found []Finding
+		for _, t := range all {
+			f := Finding{Group: t.groups[0], Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), WayOut: "make a list of them, and name it in these groups"}
+			f.Message = fmt.Sprintf("%s %s in %d groups", rangeWords(t.ranges), map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1], len(t.groups))
+			const shown = 12
+			for _, g := range t.groups[:min(shown, len(t.groups))] {
+				f.Details = append(f.Details, g.Path())
+			}
+			if n := len(t.groups) - shown; n > 0 {
+				f.Details = append(f.Details, fmt.Sprintf("and %d more", n))
+			}
+			found = append(found, f)
+		}
+		return found
+	},
+}
+
+// rangesByGroup are the groups in which each range stands that could be in a list, in order.
+func (w *worker) rangesByGroup() map[netip.Prefix][]*estate.Group {
+	ours := make(map[netip.Prefix]bool)
+	for _, n := range w.estate.Networks {
+		for _, r := range n.Ranges {
+			ours[r] = true
+		}
+		for _, s := range n.Subnets {
+			for _, r := range s.Ranges {
+				ours[r] = true
+			}
+		}
+	}
+	at := make(map[netip.Prefix][]*estate.Group)
+	for _, g := range w.groups {
+		if g.BuiltIn || !w.inScope(g) {
+			continue
+		}
+		for i := range g.Rules {
+			for _, p := range g.Rules[i].Peers {
+				if p.Kind != estate.PeerRange {
+					continue
+				}
+				before := at[p.Range]
+				if ours[p.Range] || len(before) > 0 && before[len(before)-1] == g {
+					continue
+				}
+				at[p.Range] = append(before, g)
+			}
+		}
+	}
+	for p, groups := range at {
+		if len(groups) < 3 || p.Bits() < 8 || p.IsSingleIP() && len(w.d.At(p.Addr())) > 0 || w.isPartOfNetwork(p) {
+			delete(at, p)
+		}
+	}
+	return at
+}
+
+// isPartOfNetwork reports whether a private range lies in a network of the estate: that is no list.
+func (w *worker) isPartOfNetwork(p netip.Prefix) bool {
+	if !p.Addr().IsPrivate() {
+		return false
+	}
+	four, six := w.networks.Count(w.d.Range(p))
+	return four+six > 0
+}
+
+func sortedPrefixes(at map[netip.Prefix][]*estate.Group) []netip.Prefix {
+	all := make([]netip.Prefix, 0, len(at))
+	for p := range at {
+		all = append(all, p)
+	}
+	slices.SortFunc(all, func(a, b netip.Prefix) int {
+		if c := a.Addr().Compare(b.Addr()); c != 0 {
+			return c
+		}
+		return a.Bits() - b.Bits()
+	})
+	return all
+}
+
+func rangeWords(ranges []netip.Prefix) string {
+	const shown = 3
+	var words []string
+	for _, p := range ranges[:min(shown, len(ranges))] {
+		words = append(words, addr.PrefixString(p))
+	}
+	if n := len(ranges) - shown; n > 0 {
+		words = append(words, fmt.Sprintf("%d more ranges", n))
+	}
+	return strings.Join(words, ", ")
+}
+
+var twins = Check{
+	Name:     "twins",
+	About:    "groups of one network let through the same traffic",
+	Start:    Info,
+	Doc:      `Two or more groups of one network let through exactly the same traffic, both ways. One day one of them will be changed, and the other forgotten. Groups without rules are no twins.`,
+	Example:  "two groups with admit https from everyone, and nothing else",
+	WayOut:   "Keep one, and cover with it what the others cover.",
+	Controls: controlsOfUpkeep,
+	whole: func(w *worker) []Finding {
+		var found []Finding
+		for _, services := range alike(w.withRules(), func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sign) }) {
+			for _, groups := range alike(services, func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].fullSign()) }) {
+				found = append(found, w.twinsAmong(groups)...)
+			}
+		}
+		return found
+	},
+}
+
+// A twinKey is the same for groups that may be twins.
+type twinKey struct {
+	account *estate.Account
+	network *estate.Network
+	kind    estate.GroupKind
+	sign    uint64
+}
+
+func (w *worker) twinKey(g *estate.Group, sign uint64) twinKey {
+	if g.Network != nil {
+		return twinKey{nil, g.Network, g.For, sign}
+	}
+	return twinKey{g.Account, nil, g.For, sign}
+}
+
+// withRules are the groups that let something through by rules of their own.
+func (w *worker) withRules() []*estate.Group {
+	return slices.DeleteFunc(slices.Clone(w.groups), func(g *estate.Group) bool { return len(g.Rules) == 0 || g.Existing || g.Follows })
+}
+
+// alike gathers groups of one key, where there are two or more, in the order of the first.
+func alike(groups []*estate.Group, key func(*estate.Group) twinKey) [][]*estate.Group {
+	at := make(map[twinKey]int, len(groups))
+	var all [][]*estate.Group
+	for _, g := range groups {
+		k := key(g)
+		i, ok := at[k]
+		if !ok {
+			i = len(all)
+			at[k] = i
+			all = append(all, nil)
+		}
+		all[i] = append(all[i], g)
+	}
+	return slices.DeleteFunc(all, func(groups []*estate.Group) bool { return len(groups) < 2 })
+}
+
+// twinsAmong are the findings of groups that may let through the same traffic.
+func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
+	var found []Finding
+	for len(groups) > 1 {
+		var same, others []*estate.Group
+		for _, g := range groups[1:] {
+			if w.sameTraffic(groups[0], g) {
+				same = append(same, g)
+			} else {
+				others = append(others, g)
+			}
+		}
+		if len(same) > 0 {
+			found = append(found, Finding{Group: groups[0], Message: "it lets through the same traffic as " + groupWords(same), WayOut: "keep one, and attach it in the place of the others"})
+		}
+		groups = others
+	}
+	return found
+}
+
+func (w *worker) sameTraffic(a, b *estate.Group) bool {
+	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		if !w.d.GroupTraffic(a, direction).Equal(w.d.GroupTraffic(b, direction)) {
+			return false
+		}
+	}
+	return true
+}
+
+func groupWords(groups []*estate.Group) string {
+	const shown = 4
+	var names []string
+	for _, g := range groups[:min(shown, len(groups))] {
+		names = append(names, g.Name)
+	}
+	if n := len(groups) - shown; n > 0 {
+		names = append(names, fmt.Sprintf("%d more", n))
+	}
+	return strings.Join(names, ", ")
+}
+
+var pastDate = Check{
+	Name:     "past-date",
+	About:    "a rule is past its end and still there",
+	Start:    High,
+	Doc:      `The definition of a rule says until when it stands, that day is over, and the cloud still has it; or a surveyed rule's own description names the day: "vendor's visit until 2026-10-31". What was meant for a while stays.`,
+	Example:  "admit ssh from list testers because \"until 2026-10-31\"",
+	WayOut:   "Delete it, or give it a later date.",
+	Controls: controlsOfOpenness,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for i := range l.rules {
+			r := &l.rules[i]
+			if until := l.describedBy(r.Description).until; !until.IsZero() && r.Until.IsZero() && !until.After(l.Now) {
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "delete the rule, or give it a later date",
+					Message: fmt.Sprintf("%q says that it ends with %s, and is still there", r.Sentence(l.estate.Services), until.AddDate(0, 0, -1).Format(time.DateOnly))})
+			}
+		}
+		for _, r := range l.ended() {
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule}, Services: service.Of(r.rule.Services...), Peers: r.peers, WayOut: "isonomos compare shows what the cloud has beyond the definitions",
+				Message: fmt.Sprintf("%q ended on %s, and the cloud still has %q", r.Sentence(l.estate.Services), r.Until.Add(-time.Second).Format(time.DateOnly), r.rule.Sentence(l.estate.Services))})
+		}
+		return found
+	},
+}
+
+var byHand = Check{
+	Name:     "by-hand",
+	About:    "the cloud has a rule that the definitions do not have",
+	Start:    Medium,
+	Doc:      `A group that the definitions define has a rule in the cloud that lets through more than its definition: somebody added it by hand. Where the cloud tells who and when, the finding does. It needs definitions and a survey.`,
+	Example:  "a rule added at night, from the console",
+	WayOut:   "Write it into the definitions with a reason, or put the group back.",
+	Controls: controlsOfUpkeep,
+	group: func(l *look) []Finding {
+		var found []Finding
+		for _, r := range l.extra() {
+			f := Finding{Direction: r.rule.Direction, Rules: []*estate.Rule{r.rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), WayOut: "write it into the definitions, or put the group back: isonomos compare"}
+			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.rule.Sentence(l.estate.Services), changedWords(r.rule.Changed))
+			found = append(found, f)
+		}
+		return found
+	},
+}
+
+// changedWords say who changed a rule last, and when, as far as it is known.
+func changedWords(c *estate.Changed) string {
+	if c == nil {
+		return ""
+	}
+	text := ""
+	if c.By != "" {
+		text = ", changed by " + c.By
+	}
+	if !c.At.IsZero() {
+		if text == "" {
+			text = ", changed"
+		}
+		text += " at " + c.At.UTC().Format("2006-01-02 15:04 UTC")
+	}
+	return text
+}
+
+var quota = Check{
+	Name:  "quota",
+	About: "a quota is nearly used, full or exceeded",
+	Start: Low,
+	Doc: `A group takes 80 % or more of the rules that it may have (low), all of them (medium), or more (high:
+the cloud will refuse it); or an interface wears more groups than it may. Lists count as the cloud
+counts them. The finding says which rules cost most.`,
+	Example:  "61 rules in a direction where 60 are allowed",
+	WayOut:   "Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction = 120.",
+	Controls: controlsOfUpkeep,
+	group: func(l *look) []Finding {
+		d := decide.Dialect(l.group.Account)
+		q := compile.QuotaOf(d, l.group)
+		if q == (compile.Quota{}) || !l.nearQuota(d, q) {
+			return nil
+		}
+		in, out := compile.GroupCost(d, l.group, estate.In), compile.GroupCost(d, l.group, estate.Out)
+		var found []Finding
+		tell := func(direction estate.Direction, used, allowed int, what string) {
+			f := Finding{Direction: direction, WayOut: "join ranges, name a list or a group, or have the quota raised"}
+			switch {
+			case allowed == 0 || used*5 < allowed*4:
+				return
+			case used > allowed:
+				f.Start = High
+				f.Message = fmt.Sprintf("%d of %d %s are used: %d too many", used, allowed, what, used-allowed)
+			case used == allowed:
+				f.Start = Medium
+				f.Message = fmt.Sprintf("all %d %s are used", allowed, what)
+			default:
+				f.Message = fmt.Sprintf("%d of %d %s are used (%d %%)", used, allowed, what, used*100/allowed)
+			}
+			f.Details = l.costliest(d, direction)
+			found = append(found, f)
+		}
+		tell(estate.In, in, q.Direction, "inward rules")
+		tell(estate.Out, out, q.Direction, "outward rules")
+		tell("", in+out, q.Together, "rules")
+		return found
+	},
+}
+
+// nearQuota reports, cheaply, whether a group can have used 80 % of a quota.
+func (l *look) nearQuota(d dialect.Dialect, q compile.Quota) bool {
+	least := q.Direction
+	if least == 0 || q.Together > 0 && q.Together < least {
+		least = q.Together
+	}
+	most := 0 // what the rules can cost at most
+	for i := range l.rules {
+		r := &l.rules[i]
+		peers := 0
+		for _, p := range r.Peers {
+			switch p.Kind {
+			case estate.PeerList:
+				peers += max(p.List.Cost(), len(p.List.Entries)+len(p.List.Published)+8*len(p.List.Parts))
+			case estate.PeerNetwork, estate.PeerSubnet:
+				peers += 4
+			default:
+				peers += 2
+			}
+		}
+		most += peers * max(1, len(r.Services))
+	}
+	return most*5 >= least*4
+}
+
+// costliest are the rules of a group that cost most.
+func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string {
+	type cost struct {
+		rule *estate.Rule
+		n    int
+	}
+	var costs []cost
+	for i := range l.rules {
+		if r := l.rules[i].Rule; direction == "" || r.Direction == direction {
+			costs = append(costs, cost{r, compile.Cost(d, l.group, r)})
+		}
+	}
+	slices.SortStableFunc(costs, func(a, b cost) int { return b.n - a.n })
+	var words []string
+	for _, c := range costs[:min(3, len(costs))] {
+		if c.n > 1 {
+			words = append(words, fmt.Sprintf("%d rules: %s", c.n, c.rule.Sentence(l.estate.Services)))
+		}
+	}
+	return words
+}
+
+var idle = Check{
+	Name:     "idle",
+	About:    "no observed flow used it",
+	Start:    Low,
+	Doc:      `No flow of the evidence was let through by the rule, though instances wear its group. How much that says depends on how long the evidence was gathered. It needs flows: --flows FILE.`,
+	Example:  "a rule for a service that was moved",
+	WayOut:   "Delete it, or wait for evidence over a longer time.",
+	Controls: controlsOfUpkeep,
+	gather:   true,
+	group: func(l *look) []Finding {
+		if l.Flows == nil || l.Flows.Flows == 0 || len(l.d.Wearers(l.group)) == 0 {
+			return nil
+		}
+		var found []Finding
+		for i := range l.rules {
+			if r := &l.rules[i]; r.Action == estate.Admit && !r.BuiltIn && !l.flowed[r.Rule] {
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "delete it, or gather evidence for longer",
+					Message: fmt.Sprintf("no flow in %d days used %q", l.days, r.Sentence(l.estate.Services))})
+			}
+		}
+		return found
+	},
+}

@@ -1,0 +1,95 @@
+package demo_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"isonomos/core/audit"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/demo"
+	"isonomos/nomos"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+)
+
+func auditGenerated(t testing.TB, size demo.Size) (audit.Result, []demo.Planted) {
+	t.Helper()
+	d := nomos.Understand([]*source.File{source.NewFile("laws.nomos", demo.MayBeOpen)}, resolve.Options{Now: demo.Taken})
+	if len(d.Messages) > 0 {
+		t.Fatal(d.Messages[0])
+	}
+	e, planted := demo.Generate(size)
+	return audit.Run(decide.New(e), audit.Options{Laws: d.Laws, Now: demo.Taken}), planted
+}
+
+// Every planted mistake is found by its check, at its place, and nothing else is
+// found that is high or worse.
+func TestPlantedMistakes(t *testing.T) {
+	for _, size := range []demo.Size{
+		{Accounts: 40, Groups: 2000, Instances: 4000, Rules: 20000, Seed: 1},
+		{Accounts: 3, Groups: 1500, Instances: 3000, Rules: 15000, Seed: 2},
+		{Accounts: 100, Groups: 1000, Instances: 1500, Rules: 6000, Seed: 3},
+	} {
+		result, planted := auditGenerated(t, size)
+		if len(planted) < 20 {
+			t.Fatalf("only %d mistakes are planted", len(planted))
+		}
+		places := make(map[string]bool)
+		for _, p := range planted {
+			places[p.Group] = true
+			found := slices.ContainsFunc(result.Findings, func(f audit.Finding) bool {
+				if !slices.Contains(f.Names(), p.Check) || f.Account.Name != p.Account {
+					return false
+				}
+				byRule := slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return r.ID == p.Rule })
+				return p.Group == "" || f.Where() == p.Group && (p.Rule == "" || byRule || len(f.Rules) == 0)
+			})
+			if !found {
+				t.Errorf("seed %d: not found: %+v", size.Seed, p)
+			}
+		}
+		for _, f := range result.Findings {
+			if f.Severity >= audit.High && f.Group != nil && !places[f.Where()] {
+				t.Errorf("seed %d: nobody planted %s %v in %s: %s", size.Seed, f.Severity, f.Names(), f.Where(), f.Message)
+			}
+		}
+	}
+}
+
+// Where nothing is planted nothing is worse than low.
+func TestCleanEstate(t *testing.T) {
+	result, planted := auditGenerated(t, demo.Size{Accounts: 40, Groups: 1600, Instances: 3000, Rules: 16000, Seed: 4, Clean: true})
+	if len(planted) > 0 {
+		t.Error("mistakes are planted in a clean estate")
+	}
+	for _, f := range result.Findings {
+		if f.Severity > audit.Low {
+			t.Errorf("%s %v in %s: %s", f.Severity, f.Names(), f.Where(), f.Message)
+		}
+	}
+}
+
+// The same seed makes the same estate, whatever its size asks for is nearly met.
+func TestGeneratedSize(t *testing.T) {
+	size := demo.Size{Accounts: 20, Groups: 1000, Instances: 2000, Rules: 10000, Seed: 5}
+	count := func() (rules int, e *estate.Estate) {
+		e, _ = demo.Generate(size)
+		for _, g := range e.Groups {
+			rules += len(g.Rules)
+		}
+		return rules, e
+	}
+	rules, e := count()
+	again, other := count()
+	if rules != again || e.Groups[500].Name != other.Groups[500].Name || strings.Contains(e.Accounts[0].Name, " ") {
+		t.Error("the same seed makes different estates")
+	}
+	if len(e.Accounts) != 20 || len(e.Instances) != 2000 || rules < 8500 || rules > 11500 || len(e.Groups) < 1000 || len(e.Groups) > 1100 {
+		t.Errorf("%d accounts, %d groups, %d instances, %d rules", len(e.Accounts), len(e.Groups), len(e.Instances), rules)
+	}
+	for _, small := range []demo.Size{{}, {Accounts: 1, Groups: 1}, {Accounts: 2, Groups: 1, Instances: 5, Rules: 1}} {
+		demo.Generate(small)
+	}
+}

@@ -1,0 +1,472 @@
+package render
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"html"
+	"io"
+	"strconv"
+	"strings"
+
+	"isonomos/core/audit"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+)
+
+// Findings for other programs: JSON, JUnit, CSV, and Markdown for a review.
+
+// findingJSON is a finding in the form of docs/schemas/findings.json.
+type findingJSON struct {
+	Check       string          `json:"check"`
+	Also        []string        `json:"also"`
+	Severity    string          `json:"severity"`
+	Starts      string          `json:"starts"`
+	Reasons     []string        `json:"reasons"`
+	Fingerprint string          `json:"fingerprint"`
+	Since       string          `json:"since,omitempty"` // "new" or "still", with --since
+	Direction   string          `json:"direction"`
+	Cloud       string          `json:"cloud"`
+	Account     string          `json:"account"`
+	Folder      string          `json:"folder"`
+	Network     string          `json:"network"`
+	Group       string          `json:"group"`
+	Where       string          `json:"where"` // full name of the group, list or subnet
+	Rules       []string        `json:"rules"`
+	Sentences   []string        `json:"sentences"`
+	Places      []placeJSON     `json:"places"` // of the rules
+	Services    []string        `json:"services"`
+	Peers       []string        `json:"peers"`
+	Breadth     *decide.Breadth `json:"breadth"`
+	Example     *string         `json:"example"`
+	Instances   []string        `json:"instances"`
+	Arrives     *bool           `json:"arrives"`
+	WhyNot      string          `json:"why_not,omitempty"`
+	File        string          `json:"file"`
+	Line        int             `json:"line"`
+	Message     string          `json:"message"`
+	Details     []string        `json:"details"`
+	WayOut      string          `json:"way_out"`
+	OrElse      string          `json:"or_else,omitempty"`
+	Narrow      bool            `json:"narrow"` // the way out is a narrowing of these rules
+	Controls    []string        `json:"controls"`
+	Excepted    *exemptionJSON  `json:"excepted"`
+	Ended       *exemptionJSON  `json:"exemption_ended,omitempty"`
+}
+
+type exemptionJSON struct {
+	From    string `json:"from"`
+	By      string `json:"by"`
+	Because string `json:"because"`
+	Until   string `json:"until"`
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+}
+
+func exemptionToJSON(e *law.Exemption) *exemptionJSON {
+	if e == nil {
+		return nil
+	}
+	return &exemptionJSON{e.Law, e.By, e.Because, moment(e.Until), e.Origin.File, e.Origin.Line}
+}
+
+type goneJSON struct {
+	Fingerprint string `json:"fingerprint"`
+	Check       string `json:"check"`
+	Severity    string `json:"severity"`
+	Where       string `json:"where"`
+	Message     string `json:"message"`
+}
+
+// FindingsJSON writes findings as one JSON document, version 1, one after the
+// other: it holds one at a time.
+func FindingsJSON(w io.Writer, a Audit) error {
+	out := bufio.NewWriterSize(w, 1<<16)
+	_, _ = out.WriteString("{\n \"version\": 1,\n \"findings\": [")
+	for i, f := range a.Result.Findings {
+		if i > 0 {
+			_ = out.WriteByte(',')
+		}
+		_, _ = out.WriteString("\n  ")
+		if err := indented(out, "  ", findingToJSON(a, f)); err != nil {
+			return err
+		}
+	}
+	if len(a.Result.Findings) > 0 {
+		_, _ = out.WriteString("\n ")
+	}
+	_, _ = out.WriteString("],\n")
+	gone := []goneJSON{}
+	if a.Change != nil {
+		for _, e := range a.Change.Gone {
+			gone = append(gone, goneJSON(e))
+		}
+	}
+	idle := []*exemptionJSON{}
+	for i := range a.Result.Idle {
+		idle = append(idle, exemptionToJSON(&a.Result.Idle[i]))
+	}
+	for i, part := range []struct {
+		name  string
+		value any
+	}{{"gone", gone}, {"idle_exemptions", idle}, {"not_audited", orNone(a.Result.Left)}} {
+		fmt.Fprintf(out, " %q: ", part.name)
+		if err := indented(out, " ", part.value); err != nil {
+			return err
+		}
+		_, _ = out.WriteString([]string{",\n", ",\n", "\n}\n"}[i])
+	}
+	return out.Flush()
+}
+
+func indented(out io.Writer, prefix string, v any) error {
+	var b strings.Builder
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent(prefix, " ")
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := io.WriteString(out, strings.TrimSuffix(b.String(), "\n"))
+	return err
+}
+
+// ReadFindings reads the fingerprints of an earlier audit that FindingsJSON wrote.
+func ReadFindings(r io.Reader) ([]audit.Earlier, error) {
+	var document struct {
+		Version  *int       `json:"version"`
+		Findings []goneJSON `json:"findings"`
+	}
+	err := json.NewDecoder(r).Decode(&document)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("it is not the JSON that isonomos audit --format json writes: %w", err)
+	case document.Version == nil || document.Findings == nil:
+		return nil, errors.New("it is not what isonomos audit --format json writes: it has no findings")
+	case *document.Version != 1:
+		return nil, fmt.Errorf("it has version %d, and this program reads version 1", *document.Version)
+	}
+	all := make([]audit.Earlier, len(document.Findings))
+	for i, f := range document.Findings {
+		if f.Fingerprint == "" {
+			return nil, fmt.Errorf("finding %d has no fingerprint", i+1)
+		}
+		all[i] = audit.Earlier(f)
+	}
+	return all, nil
+}
+
+func findingToJSON(a Audit, f audit.Finding) findingJSON {
+	x := findingJSON{
+		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint,
+		Direction: string(f.Direction), Where: f.Where(),
+		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: orNone(f.Controls),
+		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: f.WayOut, OrElse: f.OrElse, Narrow: f.Narrow,
+		Excepted: exemptionToJSON(f.Excused), Ended: exemptionToJSON(f.Ended),
+	}
+	if a.Change != nil {
+		x.Since = "still"
+		if a.Change.New[f.Fingerprint] {
+			x.Since = "new"
+		}
+	}
+	for _, r := range f.Also {
+		x.Also = append(x.Also, r.Check)
+		x.Details = append(x.Details, r.Message)
+	}
+	if f.Account != nil {
+		x.Cloud, x.Account, x.Folder = f.Account.Cloud.Name, f.Account.Name, f.Account.Folder
+	}
+	if f.Group != nil {
+		x.Group = f.Group.Name
+		if f.Group.Network != nil {
+			x.Network = f.Group.Network.Name
+		}
+	}
+	for _, r := range f.Rules {
+		if r.ID != "" {
+			x.Rules = append(x.Rules, r.ID)
+		}
+		x.Sentences = append(x.Sentences, r.Sentence(a.Estate.Services))
+		x.Places = append(x.Places, at(r.Origin))
+	}
+	for _, s := range f.Services.Specs() {
+		x.Services = append(x.Services, s.String())
+	}
+	for _, p := range f.Peers.Prefixes() {
+		x.Peers = append(x.Peers, p.String())
+	}
+	for _, i := range f.Instances {
+		x.Instances = append(x.Instances, i.Instance.Name)
+	}
+	if f.Direction != "" {
+		x.Breadth = &f.Breadth
+	}
+	if f.Arrival != audit.Unknown {
+		arrives := f.Arrival == audit.Arrives
+		x.Arrives = &arrives
+	}
+	if f.Example != nil {
+		member := "a member"
+		if i := f.Example.At; i != nil {
+			member = meetingAddress(i, f.Example.Peer.Peer.Is4())
+		}
+		from, to := f.Example.Peer.Peer.String(), member
+		if f.Direction == estate.Out {
+			from, to = to, from
+		}
+		text := fmt.Sprintf("%s -> %s %s", from, to, f.Example.Peer.Service)
+		x.Example = &text
+	}
+	return x
+}
+
+// meetingAddress is the private address of an interface in a family.
+func meetingAddress(i *estate.Interface, four bool) string {
+	for _, a := range i.Private {
+		if a.Is4() == four {
+			return a.String()
+		}
+	}
+	return i.Instance.Name
+}
+
+func orNone(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}
+
+func writeJSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", " ")
+	return enc.Encode(v)
+}
+
+// The parts of a JUnit document that are used.
+type (
+	junitSuites struct {
+		XMLName  xml.Name     `xml:"testsuites"`
+		Name     string       `xml:"name,attr"`
+		Tests    int          `xml:"tests,attr"`
+		Failures int          `xml:"failures,attr"`
+		Skipped  int          `xml:"skipped,attr"`
+		Suites   []junitSuite `xml:"testsuite"`
+	}
+	junitSuite struct {
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Skipped  int         `xml:"skipped,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}
+	junitCase struct {
+		Class   string        `xml:"classname,attr"`
+		Name    string        `xml:"name,attr"`
+		File    string        `xml:"file,attr,omitempty"`
+		Line    int           `xml:"line,attr,omitempty"`
+		Failure *junitProblem `xml:"failure"`
+		Skipped *junitProblem `xml:"skipped"`
+		Output  string        `xml:"system-out,omitempty"`
+	}
+	junitProblem struct {
+		Type    string `xml:"type,attr,omitempty"`
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// FindingsJUnit writes findings as a JUnit document: a suite for each check, a
+// case for each finding. A check without findings is a case that passes; an
+// exempted finding is skipped; one that does not count for the exit code passes,
+// with what there is to say.
+func FindingsJUnit(w io.Writer, a Audit) error {
+	document := junitSuites{Name: "isonomos audit"}
+	at := make(map[string]int)
+	suite := func(name string) *junitSuite {
+		i, ok := at[name]
+		if !ok {
+			i = len(document.Suites)
+			at[name] = i
+			document.Suites = append(document.Suites, junitSuite{Name: name})
+		}
+		return &document.Suites[i]
+	}
+	for _, c := range audit.Checks {
+		suite(c.Name)
+	}
+	for _, f := range a.Result.Findings {
+		s := suite(f.Check)
+		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File), Line: f.Origin().Line}
+		text := Clean(strings.Join(append([]string{f.Message}, f.Details...), "; ") + "; way out: " + f.WayOut)
+		switch {
+		case f.Excused != nil:
+			s.Skipped++
+			c.Skipped = &junitProblem{Message: Clean(fmt.Sprintf("exempted until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))}
+		case a.Fails(f):
+			s.Failures++
+			c.Failure = &junitProblem{f.Severity.String(), Clean(f.Message), text}
+		default:
+			c.Output = f.Severity.String() + ": " + text
+		}
+		s.Cases = append(s.Cases, c)
+	}
+	for i := range document.Suites {
+		s := &document.Suites[i]
+		if len(s.Cases) == 0 {
+			s.Cases = []junitCase{{Class: s.Name, Name: "nothing found"}}
+		}
+		s.Tests = len(s.Cases)
+		document.Tests += s.Tests
+		document.Failures += s.Failures
+		document.Skipped += s.Skipped
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	enc := xml.NewEncoder(w)
+	enc.Indent("", " ")
+	if err := enc.Encode(document); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "way_out", "controls", "exempted_by", "exempted_until", "since", "fingerprint"}
+
+// FindingsCSV writes findings as a table (RFC 4180) with a header. No field can be
+// taken for a formula by a program that opens it.
+func FindingsCSV(w io.Writer, a Audit) error {
+	out := csv.NewWriter(w)
+	if err := out.Write(csvHeader); err != nil {
+		return err
+	}
+	for _, f := range a.Result.Findings {
+		x := findingToJSON(a, f)
+		arrives, by, until := "", "", ""
+		if x.Arrives != nil {
+			arrives = strconv.FormatBool(*x.Arrives)
+		}
+		if x.Excepted != nil {
+			by, until = x.Excepted.By, x.Excepted.Until
+		}
+		list := func(l []string) string { return strings.Join(l, ", ") }
+		row := []string{x.Severity, x.Check, list(x.Also), x.Cloud, x.Account, x.Folder, x.Network, x.Group, x.Where, x.Direction, list(x.Services), list(x.Peers), list(x.Instances),
+			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.WayOut, list(x.Controls), by, until, x.Since, x.Fingerprint}
+		for i, field := range row {
+			row[i] = cell(field)
+		}
+		if err := out.Write(row); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// cell makes a text harmless for programs that take some beginnings for formulas.
+func cell(text string) string {
+	text = Clean(text)
+	if text != "" && strings.ContainsAny(text[:1], "=+-@|%") || strings.HasPrefix(text, "\t") {
+		return "'" + text
+	}
+	return text
+}
+
+// mostMarkdown bounds what is written for a review comment, in bytes: the systems
+// that take them allow about 65,000 characters.
+const mostMarkdown = 60000
+
+// FindingsMarkdown writes findings for a review comment: a summary first, what
+// fails next, the details of each folded. What does not fit is counted.
+func FindingsMarkdown(w io.Writer, a Audit) error {
+	var b strings.Builder
+	t := tallyOf(a.Result.Findings)
+	b.WriteString("### Audit: " + mark(countSeverities(a)) + "\n\n")
+	if t.all() > 0 {
+		b.WriteString("| critical | high | medium | low | info | exempted |\n|--:|--:|--:|--:|--:|--:|\n|")
+		for s := audit.Critical; s >= audit.Info; s-- {
+			fmt.Fprintf(&b, " %s |", Number(t.by[s]))
+		}
+		fmt.Fprintf(&b, " %s |\n\n", Number(t.exempted))
+	}
+	for _, e := range a.Result.Idle {
+		fmt.Fprintf(&b, "The exemption of %s from %s covers nothing that was found.\n\n", mark(e.Subject), mark(e.Law))
+	}
+	for _, reason := range a.Result.Left {
+		fmt.Fprintf(&b, "Not audited: %s\n\n", mark(reason))
+	}
+	for i, f := range a.Result.Findings {
+		text := findingMarkdown(a, f)
+		if b.Len()+len(text) > mostMarkdown {
+			fmt.Fprintf(&b, "\nand %s\n", Count(len(a.Result.Findings)-i, "more finding", "more findings"))
+			break
+		}
+		b.WriteString(text)
+	}
+	if a.Change != nil && len(a.Change.Gone) > 0 && b.Len() < mostMarkdown {
+		fmt.Fprintf(&b, "\n<details><summary>%s</summary>\n\n", Count(len(a.Change.Gone), "finding is gone", "findings are gone"))
+		for _, e := range a.Change.Gone {
+			if line := fmt.Sprintf("- %s in %s: %s\n", mark(e.Check), mark(e.Where), mark(e.Message)); b.Len()+len(line) < mostMarkdown+2000 {
+				b.WriteString(line)
+			}
+		}
+		b.WriteString("\n</details>\n")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+func findingMarkdown(a Audit, f audit.Finding) string {
+	var b strings.Builder
+	severity := f.Severity.String()
+	if f.Excused != nil {
+		severity = "exempted"
+	}
+	if a.Change != nil && a.Change.New[f.Fingerprint] {
+		severity += ", new"
+	}
+	fmt.Fprintf(&b, "<details><summary><b>%s</b> %s in %s</summary>\n\n", severity, html.EscapeString(Clean(f.Check)), html.EscapeString(Clean(f.Where())))
+	b.WriteString(mark(f.Message) + "\n\n")
+	line := func(label, text string) {
+		if text != "" {
+			fmt.Fprintf(&b, "- %s: %s\n", label, mark(text))
+		}
+	}
+	line("place", place(f.Origin()))
+	for _, r := range f.Also {
+		line("as well", r.Check+": "+r.Message)
+	}
+	for i, d := range f.Details {
+		if i < 8 {
+			line("that is", d)
+		}
+	}
+	switch f.Arrival {
+	case audit.Arrives:
+		line("arrives at", interfaceList(f.Instances))
+	case audit.Nowhere:
+		line("arrives", "nowhere: "+f.WhyNot)
+	}
+	if f.Example != nil {
+		line("for example", exampleText(f))
+	}
+	if f.Excused != nil {
+		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))
+	}
+	if f.Ended != nil {
+		line("exemption", fmt.Sprintf("by %s ended on %s", f.Ended.By, lastDay(f.Ended.Until)))
+	}
+	line("way out", f.WayOut)
+	line("or", f.OrElse)
+	line("controls", strings.Join(f.Controls, ", "))
+	b.WriteString("\n</details>\n")
+	return b.String()
+}
