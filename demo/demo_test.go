@@ -33,7 +33,7 @@ func TestSurveyReadsBack(t *testing.T) {
 	if err != nil || len(warnings) > 0 {
 		t.Fatal(err, warnings)
 	}
-	if len(e.Accounts) != 6 || len(e.Instances) != len(hosts) || !e.Taken.Equal(Taken) {
+	if len(e.Accounts) != 6 || len(e.Instances) != len(hosts)+len(madeHosts) || !e.Taken.Equal(Taken) {
 		t.Errorf("%d accounts, %d instances", len(e.Accounts), len(e.Instances))
 	}
 	b.Reset()

@@ -96,7 +96,8 @@ var routes = map[string][]string{
 }
 
 // Survey is what the demo's clouds say: the definitions as they were carried
-// out, instances, routes, and the default group of each network.
+// out, instances, routes, the default group of each network, and what people
+// made by hand.
 func Survey() (*estate.Estate, error) {
 	d, err := definitions()
 	if err != nil {
@@ -129,6 +130,7 @@ func Survey() (*estate.Estate, error) {
 		}
 		s.Groups = append(s.Groups, g)
 	}
+	s.makeByHand()
 	return &s.Estate, nil
 }
 
@@ -217,10 +219,10 @@ func (s *surveyor) ownList(own map[string]*estate.List, l *estate.List, a *estat
 
 // publish adds the lists that the clouds' providers keep.
 func (s *surveyor) publish() {
-	names := map[string]string{"tides": "web-edge", "customs": "edge-nodes"}
+	names := map[string]string{"tides": "web-edge", "traffic": "web-edge", "customs": "edge-nodes"}
 	for _, a := range s.Accounts {
 		if name := names[a.Name]; name != "" {
-			s.Lists = append(s.Lists, &estate.List{Account: a, ID: s.id("pub"), Name: name, Owner: "published", Region: a.Region, Entries: []estate.Entry{{Range: netip.MustParsePrefix("198.51.100.224/28")}}})
+			s.Lists = append(s.Lists, &estate.List{Account: a, ID: s.id("pub"), Name: name, Owner: "published", Region: a.Region, Capacity: 58, Entries: []estate.Entry{{Range: netip.MustParsePrefix("198.51.100.224/28")}}})
 		}
 	}
 }
@@ -228,33 +230,7 @@ func (s *surveyor) publish() {
 func (s *surveyor) addHosts() {
 	byName := make(map[string]*estate.Instance)
 	for _, h := range hosts {
-		n := s.FindNetwork(h.network)
-		i := &estate.Instance{Account: n.Account, ID: s.id("ins"), Name: h.name, Kind: h.kind, Labels: h.labels}
-		if i.Kind == "" {
-			i.Kind = estate.Machine
-		}
-		f := &estate.Interface{Instance: i, ID: s.id("if")}
-		for _, sub := range n.Subnets {
-			if sub.Name == h.subnet {
-				f.Subnet = sub
-			}
-		}
-		for _, r := range f.Subnet.Ranges {
-			f.Private = append(f.Private, hostAddress(r, h.number))
-		}
-		for _, text := range []string{h.public, h.public6} {
-			if text != "" {
-				f.Public = append(f.Public, netip.MustParseAddr(text))
-			}
-		}
-		i.Interfaces = []*estate.Interface{f}
-		for _, g := range s.Groups {
-			if g.Network == n && g.For == estate.ForInstances && g.CoversInterface(f) {
-				f.Groups = append(f.Groups, g)
-			}
-		}
-		byName[h.name] = i
-		s.Instances = append(s.Instances, i)
+		byName[h.name] = s.addHost(h)
 	}
 	hand := func(balancer string, port, probe uint16, targets ...string) {
 		l := estate.Listener{Service: service.Ports(service.TCP, 443, 443), Port: port, Probe: service.Ports(service.TCP, probe, probe)}
@@ -267,6 +243,37 @@ func (s *surveyor) addHosts() {
 	hand("roster-door", 443, 443, "roster-1", "roster-2")
 	// By mistake nothing lets the probes out of gate-door, which asks on another port than it serves.
 	hand("gate-door", 443, 8443, "gateway-1", "gateway-2")
+}
+
+// addHost adds one instance, with the groups that cover it.
+func (s *surveyor) addHost(h host) *estate.Instance {
+	n := s.FindNetwork(h.network)
+	i := &estate.Instance{Account: n.Account, ID: s.id("ins"), Name: h.name, Kind: h.kind, Labels: h.labels}
+	if i.Kind == "" {
+		i.Kind = estate.Machine
+	}
+	f := &estate.Interface{Instance: i, ID: s.id("if")}
+	for _, sub := range n.Subnets {
+		if sub.Name == h.subnet {
+			f.Subnet = sub
+		}
+	}
+	for _, r := range f.Subnet.Ranges {
+		f.Private = append(f.Private, hostAddress(r, h.number))
+	}
+	for _, text := range []string{h.public, h.public6} {
+		if text != "" {
+			f.Public = append(f.Public, netip.MustParseAddr(text))
+		}
+	}
+	i.Interfaces = []*estate.Interface{f}
+	for _, g := range s.Groups {
+		if g.Network == n && g.For == estate.ForInstances && g.CoversInterface(f) {
+			f.Groups = append(f.Groups, g)
+		}
+	}
+	s.Instances = append(s.Instances, i)
+	return i
 }
 
 // hostAddress is the address of a subnet's range with a last part.

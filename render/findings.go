@@ -131,8 +131,30 @@ func indented(out io.Writer, prefix string, v any) error {
 	if err := enc.Encode(v); err != nil {
 		return err
 	}
-	_, err := io.WriteString(out, strings.TrimSuffix(b.String(), "\n"))
+	_, err := io.WriteString(out, strings.TrimSuffix(harmless(b.String()), "\n"))
 	return err
+}
+
+// harmless escapes, in a JSON text, the characters that the encoder leaves as they
+// are and a terminal may obey: DEL, the C1 controls, those that turn the direction
+// of writing. They can only stand in strings.
+func harmless(text string) string {
+	if !strings.ContainsFunc(text, obeyed) {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if obeyed(r) {
+			fmt.Fprintf(&b, "\\u%04x", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func obeyed(r rune) bool {
+	return r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f
 }
 
 // ReadFindings reads the fingerprints of an earlier audit that FindingsJSON wrote.
@@ -243,10 +265,11 @@ func orNone(list []string) []string {
 }
 
 func writeJSON(w io.Writer, v any) error {
-	enc := json.NewEncoder(w)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", " ")
-	return enc.Encode(v)
+	if err := indented(w, "", v); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
 }
 
 // The parts of a JUnit document that are used.
@@ -424,6 +447,15 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 	return err
 }
 
+// mostOfText bounds a single text in Markdown, in columns.
+const mostOfText = 400
+
+// summary makes a text harmless in the head of a folded part, where Markdown is
+// not understood and HTML is.
+func summary(text string) string {
+	return strings.NewReplacer("@", "&#64;", "://", "&#58;//", "www.", "www&#46;").Replace(html.EscapeString(shortened(text, 120)))
+}
+
 func findingMarkdown(a Audit, f audit.Finding) string {
 	var b strings.Builder
 	severity := f.Severity.String()
@@ -433,11 +465,11 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	if a.Change != nil && a.Change.New[f.Fingerprint] {
 		severity += ", new"
 	}
-	fmt.Fprintf(&b, "<details><summary><b>%s</b> %s in %s</summary>\n\n", severity, html.EscapeString(Clean(f.Check)), html.EscapeString(Clean(f.Where())))
-	b.WriteString(mark(f.Message) + "\n\n")
+	fmt.Fprintf(&b, "<details><summary><b>%s</b> %s in %s</summary>\n\n", severity, summary(f.Check), summary(f.Where()))
+	b.WriteString(mark(shortened(f.Message, mostOfText)) + "\n\n")
 	line := func(label, text string) {
 		if text != "" {
-			fmt.Fprintf(&b, "- %s: %s\n", label, mark(text))
+			fmt.Fprintf(&b, "- %s: %s\n", label, mark(shortened(text, mostOfText)))
 		}
 	}
 	line("place", place(f.Origin()))

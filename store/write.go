@@ -116,6 +116,12 @@ func ruleRecord(g *estate.Group, rule *estate.Rule) record {
 	for _, p := range rule.Peers {
 		r.Peers.texts = append(r.Peers.texts, peerText(g, p))
 	}
+	if c := rule.Changed; c != nil {
+		r.Changed = &changed{By: c.By}
+		if !c.At.IsZero() {
+			r.Changed.At = c.At.UTC().Format(time.RFC3339)
+		}
+	}
 	return r
 }
 

@@ -34,8 +34,9 @@ type Check struct {
 	// gather: findings about single rules of a group that trip no other check are
 	// told as one; sentence, where it is set, is what is said of a single one, with
 	// the rule's own sentence in the place of %q.
-	gather   bool
-	sentence string
+	// many is what is said of several: how many they are of how many.
+	gather         bool
+	sentence, many string
 	// Exactly one of these is set: what is asked of each group, or of the whole estate.
 	group func(*look) []Finding
 	whole func(*worker) []Finding
@@ -296,8 +297,9 @@ type auditor struct {
 	attached    map[*estate.Group]bool
 	named       map[*estate.Group]bool // by a rule of another group
 	used        map[*estate.List]bool
-	flowed      map[*estate.Rule]bool // rules that a flow used
-	days        int                   // that the flows lie in
+	flowed      map[*estate.Rule]bool      // rules that a flow used
+	seen        map[*estate.Interface]bool // in a flow
+	days        int                        // that the flows lie in
 	found       map[*estate.Group]*estate.Group
 	judged      map[*estate.Group][]Finding // breaches of laws
 	openFour    float64                     // strangers from which peers may be open
@@ -398,7 +400,7 @@ func (a *auditor) scoped(found []Finding) []Finding {
 	return slices.DeleteFunc(found, func(f Finding) bool {
 		switch {
 		case f.Severity < a.Least,
-			a.Direction != "" && f.Direction != "" && f.Direction != a.Direction,
+			a.Direction != "" && f.Direction != a.Direction,
 			a.Services != nil && !f.Services.Overlaps(*a.Services),
 			a.Over != nil && f.Group == nil && !a.Over.Holds(f.place()):
 			return true
@@ -588,7 +590,7 @@ func (l *look) gathered(found []Finding) []Finding {
 	for i := range all {
 		if f := &all[i]; f.gather && len(f.Rules) > 1 {
 			if check, ok := Find(f.Check); ok {
-				f.Message = fmt.Sprintf("%d of %d rules: %s", len(f.Rules), len(l.group.Rules), check.About)
+				f.Message = fmt.Sprintf(check.many, len(f.Rules), len(l.group.Rules))
 			}
 			f.Details = nil
 			for _, r := range f.Rules {

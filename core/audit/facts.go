@@ -201,7 +201,8 @@ type cause struct {
 	rules    []*estate.Rule
 	peers    addr.Set
 	services service.Set
-	open     bool // the peers are open by themselves
+	open     bool        // the peers are open by themselves
+	decided  traffic.Set // where the first rule that fits decides, what is left to these; else all of it
 }
 
 // openings works out what is open in a direction, if anything can be.
@@ -232,6 +233,14 @@ func (l *look) findOpenings(direction estate.Direction) *openings {
 			concerned = concerned.Union(c.services)
 		}
 		rules = append(rules, c)
+	}
+	var before traffic.Set
+	for i := range rules {
+		c := &rules[i]
+		c.decided = traffic.Of(c.peers, c.services)
+		if l.byRank() {
+			before, c.decided = before.Union(c.decided), c.decided.Minus(before)
+		}
 	}
 	rules = slices.DeleteFunc(rules, func(c cause) bool { return !c.services.Overlaps(concerned) })
 	if l.refuses || l.group.Follows || l.byRank() {
@@ -275,17 +284,24 @@ func (l *look) sameStrangers(peers, part addr.Set) bool {
 	return four == partFour && six == partSix
 }
 
-// joinRules makes one cause of rules that open the same services.
+// joinRules makes one cause of rules that open the same services, and of a rule
+// for IPv4 and one for IPv6 that are alike.
 func joinRules(rules []cause) []cause {
 	var causes []cause
 	for _, r := range rules {
-		i := slices.IndexFunc(causes, func(c cause) bool { return c.open && r.open && c.services.Equal(r.services) })
+		i := slices.IndexFunc(causes, func(c cause) bool {
+			return c.services.Equal(r.services) && (c.open && r.open || !c.open && !r.open && pair(c.rules[0], r.rules[0]) && c.peers.Only(addr.IPv4).IsEmpty() != r.peers.Only(addr.IPv4).IsEmpty())
+		})
 		if i < 0 {
 			causes = append(causes, r)
 			continue
 		}
 		causes[i].rules = append(causes[i].rules, r.rules...)
 		causes[i].peers = causes[i].peers.Union(r.peers)
+		causes[i].decided = causes[i].decided.Union(r.decided)
 	}
 	return causes
 }
+
+// pair reports whether two rules look like one that was written for each family.
+func pair(a, b *estate.Rule) bool { return a.Description == b.Description && a.Action == b.Action }

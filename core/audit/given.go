@@ -25,7 +25,7 @@ func (a *auditor) observe() {
 	if a.Flows == nil {
 		return
 	}
-	a.flowed = make(map[*estate.Rule]bool)
+	a.flowed, a.seen = make(map[*estate.Rule]bool), make(map[*estate.Interface]bool)
 	a.days = a.Flows.Window()
 	d := a.workers[0].d
 	for _, s := range a.Flows.Sums() {
@@ -36,6 +36,7 @@ func (a *auditor) observe() {
 			direction estate.Direction
 		}{{d.At(s.Destination), addr.Of(s.Source), estate.In}, {d.At(s.Source), addr.Of(s.Destination), estate.Out}} {
 			for _, i := range end.at {
+				a.seen[i] = true
 				for _, g := range slices.Concat(d.Worn(i), d.WornBySubnet(i.Subnet)) {
 					a.use(d, g, end.direction, traffic.Of(end.peer, point))
 				}
@@ -187,7 +188,7 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 	}
 	if !b.Traffic.IsEmpty() {
 		f.Services, f.Peers = b.Traffic.Services(), b.Traffic.Peers(service.All)
-		f.WayOut, f.Narrow = "isonomos narrow "+b.Group.Path(), true
+		f.WayOut, f.Narrow = narrowing(b.Group), b.Group.Defined
 	}
 	return f
 }

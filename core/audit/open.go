@@ -17,8 +17,18 @@ import (
 
 // What is open to strangers, or wide.
 
-// describe is a set of services as people call it.
-func (w *worker) describe(s service.Set) string { return w.estate.Services.Describe(s) }
+// describe is a set of services as people call it, shortened where it is long.
+func (w *worker) describe(s service.Set) string {
+	const most = 8
+	words := w.estate.Services.Words(s)
+	if len(words) <= most {
+		return strings.Join(words, ", ")
+	}
+	if rest := w.estate.Services.Words(service.All.Minus(s)); len(rest) <= 3 {
+		return "everything but " + strings.Join(rest, ", ")
+	}
+	return fmt.Sprintf("%s and %d more services", strings.Join(words[:most-2], ", "), len(words)-most+2)
+}
 
 // opening makes a finding of traffic with strangers that the given rules cause.
 func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*estate.Rule) Finding {
@@ -30,7 +40,7 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 		word, preposition = "let out", "to"
 	}
 	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, PeersInWords(f.Peers))
-	f.WayOut, f.Narrow = "isonomos narrow "+l.group.Path(), true
+	f.WayOut, f.Narrow = l.narrowing(), l.group.Defined
 	for _, b := range set.Bands() {
 		peer, ok := l.d.Stranger(b.Peers)
 		if !ok {
@@ -58,6 +68,19 @@ func (w *worker) isAre(s service.Set) string {
 		return "is"
 	}
 	return "are"
+}
+
+// narrowing is the way out of what is too wide: for what is defined, the command.
+func (l *look) narrowing() string { return narrowing(l.group) }
+
+func narrowing(g *estate.Group) string {
+	switch {
+	case g.Defined:
+		return "isonomos narrow " + g.Path()
+	case g.BuiltIn:
+		return "take the rule out, and give every instance a group of its own"
+	}
+	return "name who needs it instead; once the group is defined, isonomos narrow proposes whom"
 }
 
 // arrive finds out where traffic with strangers gets to, or why it gets nowhere.
@@ -337,7 +360,7 @@ private range of which more than 65,536 addresses (of IPv6 a /40) are in no netw
 			}
 			for _, p := range r.Peers {
 				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) {
-					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true}
+					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: l.group.Defined}
 					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate", p.Range, l.describe(r.services))
 					found = append(found, f)
 					break
@@ -415,11 +438,10 @@ often come with such a rule built in. It is never more than medium, and low wher
 			if !c.open {
 				continue
 			}
-			services := c.services.Intersect(some)
-			if c.services.Equal(service.All) {
-				services = service.All
+			set := c.decided.Intersect(o.all)
+			if !everything(set.Services()) {
+				set = set.OnServices(some)
 			}
-			set := traffic.Of(c.peers, services).Intersect(o.all)
 			if !set.IsEmpty() && l.isOpen(set.Peers(service.All)) {
 				found = append(found, l.opening(estate.Out, set, c.rules))
 			}
@@ -428,12 +450,17 @@ often come with such a rule built in. It is never more than medium, and low wher
 			found = l.sumOn(estate.Out, some)
 		}
 		for i := range found {
-			if found[i].Services.Equal(service.All) {
+			if everything(found[i].Services) {
 				found[i].Message = "everything is let out to " + PeersInWords(found[i].Peers)
 			}
 		}
 		return found
 	},
+}
+
+// everything reports whether a set holds every service of one address family at least.
+func everything(s service.Set) bool {
+	return service.All.Minus(service.NotIPv4).SubsetOf(s) || service.All.Minus(service.NotIPv6).SubsetOf(s)
 }
 
 var allServices = Check{
@@ -484,7 +511,7 @@ func (l *look) inCauses(holds func(*ruleFacts) bool) []cause {
 	for i := range l.rules {
 		r := &l.rules[i]
 		if r.Direction == estate.In && r.Action == estate.Admit && holds(r) {
-			rules = append(rules, cause{[]*estate.Rule{r.Rule}, r.peers, r.services, l.mayBeOpen[0] && l.isOpen(r.peers)})
+			rules = append(rules, cause{rules: []*estate.Rule{r.Rule}, peers: r.peers, services: r.services, open: l.mayBeOpen[0] && l.isOpen(r.peers)})
 		}
 	}
 	return joinRules(rules)
@@ -495,7 +522,7 @@ func (l *look) about(c cause, spec service.Spec) Finding {
 	if c.open {
 		return l.opening(estate.In, traffic.Of(c.peers, service.Of(spec)), c.rules)
 	}
-	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true}
+	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: l.narrowing(), Narrow: l.group.Defined}
 }
 
 // from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
@@ -503,7 +530,11 @@ func from(c cause) string {
 	if c.open {
 		return PeersInWords(c.peers)
 	}
-	return estate.PeerWords(c.rules[0].Peers)
+	var words []string
+	for _, r := range c.rules {
+		words = append(words, estate.PeerWords(r.Peers))
+	}
+	return strings.Join(words, ", ")
 }
 
 func onlySelf(r *estate.Rule) bool {

@@ -25,6 +25,7 @@ person will believe it. Of equal rules the later ones are told.`,
 	WayOut:   "Delete it.",
 	Controls: controlsOfUpkeep,
 	gather:   true,
+	many:     "%d of %d rules can't take effect: others decide all of them",
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {

@@ -72,7 +72,7 @@ func (l *look) unanswered() []Finding {
 			}
 		}
 		verb := map[estate.Direction]string{estate.In: "let in", estate.Out: "let out"}[direction]
-		f.Message = fmt.Sprintf("%s %s %s without state, and the answers to it are stopped", l.describe(f.Services), l.isAre(f.Services), verb)
+		f.Message = fmt.Sprintf("%s %s %s without state, and the answers are stopped", l.describe(f.Services), l.isAre(f.Services), verb)
 		if len(f.Services.Specs()) > 4 || f.Services.Equal(service.All) {
 			f.Message = fmt.Sprintf("much is %s without state whose answers are stopped", verb)
 		}
@@ -178,8 +178,8 @@ func shutProbes(w *worker) []Finding {
 	for _, s := range shut {
 		why := s.Answer.Why()
 		g := why.Group
-		if g == nil && len(s.Answer.Destination.Interface.Groups) > 0 {
-			g = s.Answer.Destination.Interface.Groups[0]
+		if worn := w.d.Worn(s.Answer.Destination.Interface); g == nil && len(worn) > 0 {
+			g = worn[0]
 		}
 		f := Finding{Group: g, Account: s.Target.Account, Services: service.Of(s.Service), Direction: estate.In}
 		if g == nil {
@@ -320,7 +320,7 @@ production.`,
 				continue
 			}
 			if from, to, passing := l.crossing(r, rank, grave); from != nil {
-				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: passing, Peers: r.peers, Arrival: Arrives, Instances: []*estate.Interface{to}, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true}
+				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: passing, Peers: r.peers, Arrival: Arrives, Instances: []*estate.Interface{to}, WayOut: l.narrowing(), Narrow: l.group.Defined}
 				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", from.Instance.Path(), stage(from), to.Instance.Name, stage(to), l.describe(passing))
 				found = append(found, f)
 			}

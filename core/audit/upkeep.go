@@ -29,6 +29,7 @@ tell whose they are, or whether they still are. Ranges that are open by themselv
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	sentence: "%q names public addresses that are in no list",
+	many:     "%d of %d rules name public addresses that are in no list",
 	group: func(l *look) []Finding {
 		var found []Finding
 		for i := range l.rules {
@@ -61,6 +62,7 @@ rule is wrong, and whoever gets the address next is let in.`,
 	WayOut:   "Name the group that the instance wears.",
 	Controls: controlsOfUpkeep,
 	gather:   true,
+	many:     "%d of %d rules name instances of the estate by their addresses",
 	group: func(l *look) []Finding {
 		var found []Finding
 		for i := range l.rules {
@@ -114,7 +116,7 @@ var catchAllSelf = Check{
 		for i := range l.rules {
 			r := &l.rules[i]
 			if r.Direction == estate.In && r.Action == estate.Admit && r.services.Equal(service.All) && slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
-				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "isonomos narrow " + l.group.Path(), Narrow: true,
+				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: l.group.Defined,
 					Message: "the members of the group reach each other on everything"})
 			}
 		}
@@ -172,7 +174,7 @@ subnets count only where they let in by themselves.`,
 		lets := false
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit {
-				f.Rules, f.Services = append(f.Rules, r.Rule), f.Services.Union(r.services)
+				f.Rules = append(f.Rules, r.Rule)
 				lets = lets || r.Direction == estate.In
 			}
 		}
@@ -235,6 +237,7 @@ be judged later. Descriptions that a machine wrote, or that stand in for one, co
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	sentence: "%q does not say why it is there",
+	many:     "%d of %d rules do not say why they are there",
 	group: func(l *look) []Finding {
 		g := l.group
 		if g.BuiltIn {
@@ -670,13 +673,14 @@ var idle = Check{
 	Name:     "idle",
 	About:    "no observed flow used it",
 	Start:    Low,
-	Doc:      `No flow of the evidence was let through by the rule, though instances wear its group. How much that says depends on how long the evidence was gathered. It needs flows: --flows FILE.`,
+	Doc:      `No flow of the evidence was let through by the rule, though instances wear its group and are seen in the evidence. How much that says depends on how long it was gathered. It needs flows: --flows FILE.`,
 	Example:  "a rule for a service that was moved",
 	WayOut:   "Delete it, or wait for evidence over a longer time.",
 	Controls: controlsOfUpkeep,
 	gather:   true,
+	many:     "%d of %d rules were used by no observed flow",
 	group: func(l *look) []Finding {
-		if l.Flows == nil || l.Flows.Flows == 0 || len(l.d.Wearers(l.group)) == 0 {
+		if l.Flows == nil || !slices.ContainsFunc(l.d.Wearers(l.group), func(i *estate.Interface) bool { return l.seen[i] }) {
 			return nil
 		}
 		var found []Finding

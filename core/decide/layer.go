@@ -407,8 +407,17 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 		}
 		back := opposite(direction)
 		lost = lost.Minus(d.layerPasses(l, i, direction)).OnServices(answered)
-		// What is there for the answers of the other direction is no request.
-		return lost.Minus(d.Answers(g, d.allowed(g, back, i.Instance).all, back))
+		// A rule for all client ports is there for the answers of the other direction.
+		answers := d.Answers(g, d.allowed(g, back, i.Instance).all, back)
+		ports := answersOf(i.Subnet.Network)
+		for _, r := range d.ordered(g, direction) {
+			for _, protocol := range []uint8{service.TCP, service.UDP} {
+				if service.Of(service.Ports(protocol, ports.From, ports.To)).SubsetOf(service.Of(r.Services...)) {
+					lost = lost.Minus(answers.Intersect(d.RuleTraffic(g, r)))
+				}
+			}
+		}
+		return lost
 	}
 	return traffic.Set{}
 }

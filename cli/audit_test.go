@@ -1,0 +1,438 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"unicode"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+// audited are the findings of an audit that the program writes as JSON.
+type audited struct {
+	Findings []struct {
+		Check, Fingerprint, Where, Since, File, Severity string
+		Also, Rules                                      []string
+		Narrow                                           bool
+	}
+	Gone []struct{ Check, Where string }
+	Idle []struct{ By string } `json:"idle_exemptions"`
+}
+
+func auditJSON(t *testing.T, folder string, args ...string) (audited, run) {
+	t.Helper()
+	r := call(t, folder, append([]string{"audit", "--format", "json"}, args...)...)
+	var a audited
+	if err := json.Unmarshal([]byte(r.out), &a); err != nil {
+		t.Fatalf("%v: %v\n%s%s", args, err, r.out, r.err)
+	}
+	return a, r
+}
+
+func edit(t *testing.T, file, old, replacement string) {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(string(text), old) {
+		t.Fatalf("%s does not hold %q", file, old)
+	}
+	if err := os.WriteFile(file, []byte(strings.Replace(string(text), old, replacement, 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// SARIF is as its schema wants it; what is defined has file and line, what is only
+// surveyed has a name; a fix that it holds does away with its finding.
+func TestSARIF(t *testing.T) {
+	compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "render", "testdata", "sarif-2.1.0.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := harbour(t)
+	edit(t, filepath.Join(folder, "tides.nomos"), `  reach berth-db at self because "standby"`, `  admit berth-db from 10.20.3.0/24 because "all of the subnet"
+  admit berth-db from 10.20.3.8/29 because "one too many"
+  reach berth-db at self because "standby"`)
+	_, before := auditJSON(t, folder, "--check", "overruled")
+	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"--survey", "survey.jsonl"}, {"--survey", "survey.jsonl", "--as-surveyed"}, {}, {"--since", "before.json"}, {"--check", "twins"}} {
+		r := call(t, folder, append([]string{"audit", "--format", "sarif"}, args...)...)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
+		if err != nil {
+			t.Fatalf("%v: %v %s", args, err, r.err)
+		}
+		if err := compiled.Validate(value); err != nil {
+			t.Errorf("%v: %v", args, err)
+		}
+	}
+	var document struct {
+		Runs []struct {
+			Results []struct {
+				RuleID    string
+				Locations []struct {
+					PhysicalLocation *struct{ Region struct{ StartLine int } }
+					LogicalLocations []struct{ FullyQualifiedName string }
+				}
+				Suppressions []struct{ Justification string }
+				Fixes        []struct {
+					ArtifactChanges []struct {
+						ArtifactLocation struct{ URI string }
+						Replacements     []struct{ DeletedRegion struct{ ByteOffset, ByteLength int } }
+					}
+				}
+			}
+		}
+	}
+	r := call(t, folder, "audit", "--format", "sarif", "--survey", "survey.jsonl")
+	if err := json.Unmarshal([]byte(r.out), &document); err != nil {
+		t.Fatal(err)
+	}
+	fixed, placed, named, suppressed := 0, 0, 0, 0
+	for _, x := range document.Runs[0].Results {
+		suppressed += len(x.Suppressions)
+		if named++; len(x.Locations) != 1 || x.Locations[0].LogicalLocations[0].FullyQualifiedName == "" {
+			t.Errorf("%s has no place", x.RuleID)
+		}
+		if p := x.Locations[0].PhysicalLocation; p != nil {
+			if placed++; p.Region.StartLine < 1 {
+				t.Errorf("%s is on no line", x.RuleID)
+			}
+		}
+		for _, f := range x.Fixes {
+			c := f.ArtifactChanges[0]
+			file := filepath.Join(folder, c.ArtifactLocation.URI)
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			at := c.Replacements[0].DeletedRegion
+			if cut := string(text[at.ByteOffset : at.ByteOffset+at.ByteLength]); !strings.Contains(cut, "one too many") || strings.Count(cut, "\n") != 1 {
+				t.Errorf("the fix deletes %q", cut)
+			}
+			if err := os.WriteFile(file, slices.Concat(text[:at.ByteOffset], text[at.ByteOffset+at.ByteLength:]), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			fixed++
+		}
+	}
+	if fixed != 1 || placed == 0 || placed == named || suppressed != 1 {
+		t.Errorf("%d fixes, %d of %d with a line, %d suppressed", fixed, placed, named, suppressed)
+	}
+	if a, _ := auditJSON(t, folder, "--check", "overruled"); len(a.Findings) > 0 {
+		t.Errorf("after the fix it still finds %+v", a.Findings)
+	}
+}
+
+// A name that would do harm does none, whatever the format.
+func TestHostileNames(t *testing.T) {
+	folder := t.TempDir()
+	names := []string{"=1+1|calc", "<script>alert(1)</script>", "\x1b]0;owned\x07\x1b[31mred", "a\nb\r\nc\td", "]]>--><!--", "`rm -rf`|x|", "@everyone www.example.test", "\u202egnp.exe", strings.Repeat("long", 3000), "\x00\x01\x7f\u0085", "-2+3", "{{.}}%s%n"}
+	var b bytes.Buffer
+	b.WriteString(`{"kind":"survey","version":1,"estate":"x"}` + "\n")
+	put := func(v map[string]any) {
+		text, err := json.Marshal(v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.Write(append(text, '\n'))
+	}
+	put(map[string]any{"kind": "cloud", "name": names[0], "dialect": "union"})
+	for i, name := range names {
+		put(map[string]any{"kind": "account", "name": name, "cloud": names[0], "folder": name + "/" + name, "labels": map[string]string{"stage": "production", name: name}})
+		put(map[string]any{"kind": "network", "account": name, "id": "n", "name": name, "ranges": []string{"10.0.0.0/16"}})
+		put(map[string]any{"kind": "subnet", "account": name, "network": "n", "id": "s", "name": name, "ranges": []string{"10.0.1.0/24"}, "routes": []map[string]string{{"to": "0.0.0.0/0", "via": "internet"}}})
+		put(map[string]any{"kind": "group", "account": name, "network": "n", "id": "g", "name": name, "description": name})
+		put(map[string]any{"kind": "rule", "account": name, "group": "g", "id": name, "direction": "in", "peers": []string{"0.0.0.0/0"}, "services": []string{"tcp 22"}, "description": name})
+		put(map[string]any{"kind": "rule", "account": name, "group": "g", "id": name + "2", "direction": "in", "peers": []string{"group:" + name}, "services": []string{"tcp 443"}, "description": name})
+		put(map[string]any{"kind": "instance", "account": name, "id": "i", "name": name, "interfaces": []map[string]any{{"id": "f", "subnet": "s", "private": []string{"10.0.1.1"}, "public": []string{"198.51.100." + string(rune('1'+i%9))}, "groups": []string{"g"}}}})
+		put(map[string]any{"kind": "list", "account": name, "id": "l", "name": name, "entries": []string{"203.0.113.0/28"}})
+	}
+	if err := os.WriteFile(filepath.Join(folder, "s.jsonl"), b.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, format := range []string{"text", "json", "sarif", "junit", "csv", "md"} {
+		r := call(t, folder, "audit", "--survey", "s.jsonl", "--limit", "0", "--format", format)
+		if r.code != 1 || r.out == "" {
+			t.Fatalf("%s: exit %d, %s", format, r.code, r.err)
+		}
+		for _, c := range r.out + r.err {
+			if unicode.IsControl(c) && c != '\n' || c == '\u202e' && format != "json" {
+				t.Errorf("%s holds %U", format, c)
+				break
+			}
+		}
+		switch format {
+		case "json", "sarif":
+			if !json.Valid([]byte(r.out)) {
+				t.Errorf("%s is no JSON", format)
+			}
+		case "junit":
+			for d := xml.NewDecoder(strings.NewReader(r.out)); ; {
+				if _, err := d.Token(); errors.Is(err, io.EOF) {
+					break
+				} else if err != nil {
+					t.Fatalf("junit: %v", err)
+				}
+			}
+		case "csv":
+			rows, err := csv.NewReader(strings.NewReader(r.out)).ReadAll()
+			if err != nil || len(rows) < len(names) {
+				t.Fatalf("csv: %v, %d rows", err, len(rows))
+			}
+			for _, field := range slices.Concat(rows...) {
+				if field != "" && strings.ContainsAny(field[:1], "=+-@") {
+					t.Errorf("csv: a program would take %q for a formula", field[:min(20, len(field))])
+				}
+			}
+		case "md":
+			if strings.Contains(r.out, "<script") || strings.Contains(r.out, "@everyone") || strings.Contains(r.out, "www.example") || len(r.out) > 65000 {
+				t.Errorf("markdown is not harmless (%d bytes)", len(r.out))
+			}
+		}
+	}
+	for _, by := range []string{"folder", "account", "group"} {
+		for line := range strings.Lines(call(t, folder, "audit", "--survey", "s.jsonl", "--by", by).out) {
+			if len([]rune(line)) > 141 {
+				t.Errorf("--by %s writes a line of %d characters", by, len([]rune(line)))
+			}
+		}
+	}
+}
+
+// What is new, gone and still there since an earlier audit; only what is new fails.
+func TestSince(t *testing.T) {
+	folder := harbour(t)
+	_, before := auditJSON(t, folder, "--survey", "survey.jsonl")
+	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	since := []string{"--survey", "survey.jsonl", "--since", "before.json"}
+	if a, r := auditJSON(t, folder, since...); r.code != 0 || len(a.Gone) > 0 || slices.ContainsFunc(a.Findings, func(f struct {
+		Check, Fingerprint, Where, Since, File, Severity string
+		Also, Rules                                      []string
+		Narrow                                           bool
+	}) bool {
+		return f.Since != "still"
+	}) {
+		t.Errorf("nothing has changed: exit %d, %d gone", r.code, len(a.Gone))
+	}
+	// Lines move, one rule is put right, another is added.
+	edit(t, filepath.Join(folder, "tides.nomos"), "# Tide gauges", "# One line more.\n# Tide gauges")
+	edit(t, filepath.Join(folder, "traffic.nomos"), "tcp 22-80", "ssh, http")
+	edit(t, filepath.Join(folder, "traffic.nomos"), `  reach amqps at self because`, `  admit rdp from everyone because "home working"
+  reach amqps at self because`)
+	a, r := auditJSON(t, folder, since...)
+	var fresh []string
+	for _, f := range a.Findings {
+		if f.Since == "new" {
+			fresh = append(fresh, f.Check+" "+f.Where)
+		}
+	}
+	if r.code != 1 || len(a.Gone) != 1 || a.Gone[0].Check != "wide-ports" || !slices.Equal(fresh, []string{"open-admin-port traffic/roads/broker", "by-hand traffic/roads/broker"}) { // the cloud has the old rule yet
+		t.Errorf("exit %d, gone %+v, new %v", r.code, a.Gone, fresh)
+	}
+	text := call(t, folder, append([]string{"audit", "--limit", "3"}, since...)...)
+	for _, want := range []string{"  new ", "gone      wide-ports (medium) in traffic/roads/broker", "since then 2 new, 1 gone", "--limit 0"} {
+		if !strings.Contains(text.out, want) {
+			t.Errorf("the text does not say %q:\n%s", want, text.out)
+		}
+	}
+}
+
+// A packed survey is read as it is; one that is cut off or damaged says so, with the place.
+func TestPackedSurveys(t *testing.T) {
+	folder := harbour(t)
+	text, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	pack := func(format string) []byte {
+		var b bytes.Buffer
+		var w io.WriteCloser = gzip.NewWriter(&b)
+		if format == "zst" {
+			if w, err = zstd.NewWriter(&b); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := w.Write(text); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return b.Bytes()
+	}
+	plain := call(t, folder, "audit", "--survey", "survey.jsonl", "--by", "check")
+	for _, format := range []string{"gz", "zst"} {
+		whole := pack(format)
+		damaged := slices.Clone(whole)
+		for i := len(damaged) / 2; i < len(damaged)/2+40; i++ {
+			damaged[i] ^= 0x5a
+		}
+		for _, x := range []struct {
+			name, want string
+			data       []byte
+		}{{"whole", "", whole}, {"cut", "cut off", whole[:len(whole)*2/3]}, {"damaged", "damaged", damaged}} {
+			name := x.name + ".jsonl." + format
+			if err := os.WriteFile(filepath.Join(folder, name), x.data, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			r := call(t, folder, "audit", "--survey", name, "--by", "check")
+			if x.want == "" {
+				if r.out != plain.out || r.code != plain.code {
+					t.Errorf("%s: exit %d, other totals:\n%s%s", name, r.code, r.out, r.err)
+				}
+				continue
+			}
+			if r.code != 2 || r.out != "" || !strings.HasPrefix(r.err, "isonomos: "+name+":") || !strings.Contains(r.err, x.want) && !strings.Contains(r.err, "JSON") {
+				t.Errorf("%s: exit %d, %s", name, r.code, r.err)
+			}
+		}
+	}
+}
+
+// Wrong use of audit ends with one line that says what is wrong and what to do.
+func TestAuditUsedWrongly(t *testing.T) {
+	folder := harbour(t)
+	if err := os.WriteFile(filepath.Join(folder, "odd.json"), []byte(`{"version":1}`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		code int
+		want string
+		args []string
+	}{
+		{2, `there is no check "open-admin": "open-admin-port" is near`, []string{"--check", "open-admin"}},
+		{2, `there is no check "law:shut-admn": "law:shut-admin" is near`, []string{"--check", "law:shut-admn"}},
+		{2, "no service is called \"postgress\"", []string{"--service", "postgress"}},
+		{2, "no service of the class \"secret\"", []string{"--service", "class secret"}},
+		{2, "--over:1:", []string{"--over", "stage ="}},
+		{2, "--severity", []string{"--severity", "grave"}},
+		{2, "--direction", []string{"--direction", "up"}},
+		{2, "--by shows totals as text", []string{"--by", "account", "--format", "csv"}},
+		{2, "it can't be negative", []string{"--limit", "-1"}},
+		{2, "isonomos audit shows the fingerprints", []string{"--why", "zzzz"}},
+		{2, "give more of the fingerprint", []string{"--why", ""}[:1:1]},
+		{2, "odd.json: it is not what isonomos audit --format json writes", []string{"--since", "odd.json"}},
+		{2, "tides.nomos: it is not the JSON", []string{"--since", "tides.nomos"}},
+		{3, "there is no file gone.json", []string{"--since", "gone.json"}},
+		{2, "takes no argument", []string{"tides"}},
+	} {
+		if len(x.args) == 1 && x.args[0] == "--why" {
+			x.args = []string{"--why", "1"} // several begin with it
+		}
+		r := call(t, folder, append([]string{"audit"}, x.args...)...)
+		if r.code != x.code || r.out != "" || !strings.Contains(r.err, x.want) {
+			t.Errorf("%v: exit %d, want %d with %q\n%s%s", x.args, r.code, x.code, x.want, r.out, r.err)
+		}
+	}
+}
+
+// The scope flags, on the demo estate.
+func TestAuditScope(t *testing.T) {
+	folder := harbour(t)
+	for _, x := range []struct {
+		want int // findings
+		args []string
+	}{
+		{1, []string{"--service", "berth-db", "--severity", "high", "--over", "account = tides"}},
+		{2, []string{"--service", "class data", "--severity", "high", "--check", "open-data-port"}},
+		{0, []string{"--service", "tcp 9", "--direction", "in", "--over", "account = tides", "--severity", "critical"}},
+		{2, []string{"--direction", "out", "--over", "folder = harbour/lab"}},
+		{1, []string{"--check", "law:shut-admin"}},
+		{1, []string{"--over", "account = pilots", "--check", "vain-refusal"}},
+	} {
+		a, _ := auditJSON(t, folder, append([]string{"--survey", "survey.jsonl"}, x.args...)...)
+		n := 0
+		for _, f := range a.Findings {
+			if !strings.Contains(f.Where, "gauge-maintenance") { // exempted
+				n++
+			}
+		}
+		if n != x.want {
+			t.Errorf("%v: %d findings, want %d: %+v", x.args, n, x.want, a.Findings)
+		}
+	}
+}
+
+// Generated estates: the files fit together, all that is planted is found, the
+// same seed makes the same files, and nothing is written over.
+func TestSandboxGenerate(t *testing.T) {
+	folder := t.TempDir()
+	generate := func(into, pack string) run {
+		return call(t, folder, "sandbox", "generate", "--accounts", "12", "--groups", "600", "--rules", "6000", "--seed", "3", "--pack", pack, into)
+	}
+	if r := generate("one", "zstd"); r.code != 0 || !strings.Contains(r.err, "mistakes are planted") {
+		t.Fatal(r)
+	}
+	for _, pack := range []string{"none", "gzip"} {
+		if r := generate(pack, pack); r.code != 0 {
+			t.Fatal(r)
+		}
+	}
+	a, _ := auditJSON(t, folder, "--estate", "one", "--survey", "one/survey.jsonl.zst")
+	if b, _ := auditJSON(t, folder, "--estate", "none", "--survey", "none/survey.jsonl"); len(a.Findings) != len(b.Findings) || a.Findings[0].Fingerprint != b.Findings[0].Fingerprint {
+		t.Error("the same seed makes other estates")
+	}
+	planted, err := os.ReadFile(filepath.Join(folder, "one", "planted.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	places := make(map[string]bool)
+	n := 0
+	for line := range strings.Lines(string(planted)) {
+		var p struct{ Check, Group, Rule string }
+		if err := json.Unmarshal([]byte(line), &p); err != nil {
+			t.Fatal(err)
+		}
+		n++
+		places[p.Group] = true
+		found := false
+		for _, f := range a.Findings {
+			found = found || (f.Check == p.Check || slices.Contains(f.Also, p.Check)) && (p.Group == "" || f.Where == p.Group) && (p.Rule == "" || len(f.Rules) == 0 || slices.Contains(f.Rules, p.Rule))
+		}
+		if !found {
+			t.Errorf("not found: %s", line)
+		}
+	}
+	for _, f := range a.Findings {
+		if (f.Severity == "high" || f.Severity == "critical") && !places[f.Where] && f.Check != "unfiltered" { // those are at subnets
+			t.Errorf("nobody planted %s in %s", f.Check, f.Where)
+		}
+	}
+	if n < 20 {
+		t.Errorf("%d mistakes are planted", n)
+	}
+	for _, x := range []struct {
+		want string
+		args []string
+	}{
+		{"is there already", []string{"one"}},
+		{"needs one new folder", nil},
+		{"has one account at least", []string{"--accounts", "0", "two"}},
+		{"has one account at least", []string{"--rules", "99000000", "two"}},
+		{"--rules", []string{"--rules", "many", "two"}},
+		{"--pack", []string{"--pack", "rar", "two"}},
+	} {
+		if r := call(t, folder, append([]string{"sandbox", "generate"}, x.args...)...); r.code != 2 || !strings.Contains(r.err, x.want) {
+			t.Errorf("%v: exit %d, %s", x.args, r.code, r.err)
+		}
+	}
+	if r := call(t, folder, "sandbox", "run"); r.code != 2 || !strings.Contains(r.err, "it can generate") {
+		t.Errorf("%+v", r)
+	}
+}
