@@ -1,5 +1,5 @@
 # The two commands that matter are in README.md; these are for those who build it.
-.PHONY: build test bench fuzz golden
+.PHONY: build test bench bench-audit fuzz golden
 
 build:
 	CGO_ENABLED=0 go build -o isonomos ./cmd/isonomos
@@ -9,7 +9,11 @@ test:
 
 # Benchmarks stand beside what they measure, with sizes 1k, 10k, 100k.
 bench:
-	go test -run '^$$' -bench . ./core/... ./nomos/...
+	go test -run '^$$' -bench . ./core/... ./nomos/... ./store
+
+# A million rules, with jq beside it.
+bench-audit:
+	bench/audit.sh
 
 # Everything that reads outside data has a fuzz target; each runs for a while.
 FUZZ = 30s
@@ -19,10 +23,11 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzFile $(FUZZING) ./nomos/print
 	go test -run '^$$' -fuzz FuzzUnderstand $(FUZZING) ./nomos
 	go test -run '^$$' -fuzz FuzzReadSurvey $(FUZZING) ./store
+	go test -run '^$$' -fuzz FuzzRuleLine $(FUZZING) ./store
 	go test -run '^$$' -fuzz FuzzReadCSV $(FUZZING) ./evidence
 	go test -run '^$$' -fuzz FuzzScreen $(FUZZING) ./render
 	go test -run '^$$' -fuzz FuzzAlgebra $(FUZZING) ./core/traffic
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:
-	go test ./cli ./nomos ./nomos/print -update
+	go test ./cli ./nomos ./nomos/print ./render -update

@@ -91,7 +91,9 @@ func TestSARIF(t *testing.T) {
 				Fixes        []struct {
 					ArtifactChanges []struct {
 						ArtifactLocation struct{ URI string }
-						Replacements     []struct{ DeletedRegion struct{ ByteOffset, ByteLength int } }
+						Replacements     []struct {
+							DeletedRegion struct{ ByteOffset, ByteLength int }
+						}
 					}
 				}
 			}

@@ -33,17 +33,17 @@ type block struct {
 type chunk struct {
 	header   *record
 	lines    map[string][]*pending // by kind, but for rules
-	rules    []ruleLine
+	rules    []estate.Rule         // in the order of the file
+	runs     []run                 // to which group they belong
+	refs     []int                 // places of rules whose peers refer to something
 	warnings []warning
 	err      *SurveyError
 }
 
-// A ruleLine is a rule before its group and what it refers to are found.
-type ruleLine struct {
+// A run is rules of one group that follow each other in a chunk, up to a place.
+type run struct {
 	account, group string
-	line           int
-	rule           estate.Rule
-	peers          rawPeers
+	to             int
 }
 
 // readChunks decodes all lines, in parallel, and keeps the chunks in the order of the file.
@@ -171,8 +171,11 @@ func isCorrupt(err error) bool {
 
 // chunk decodes a block. After an error the rest is left.
 func (l *lineReader) chunk(file string, b block) chunk {
-	const usual = 160 // bytes of a rule's line
-	c := chunk{lines: make(map[string][]*pending), rules: make([]ruleLine, 0, len(b.text)/usual)}
+	c := chunk{lines: make(map[string][]*pending)}
+	l.file = file
+	if bytes.HasPrefix(b.text, []byte(ruleBegins)) {
+		c.rules = make([]estate.Rule, 0, bytes.Count(b.text, []byte{'\n'})+1)
+	}
 	number := b.line
 	for rest := b.text; len(rest) > 0; number++ {
 		text := rest
@@ -196,6 +199,9 @@ var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "i
 
 // take decodes one line. The first of a survey must be its header.
 func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
+	if rule, ok := l.readRule(text); ok && !head {
+		return l.rule(c, &rule, number)
+	}
 	l.line = line{}
 	r := &l.line
 	if err := l.read(text, r); err != nil {
@@ -207,11 +213,7 @@ func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 		c.header = &header
 		return checkHeader(c.header)
 	case r.Kind == "rule":
-		x, err := l.rule(r, number)
-		if err == nil {
-			c.rules = append(c.rules, x)
-		}
-		return err
+		return l.rule(c, &ruleText{r.Account, r.Group, r.ID, r.Direction, r.Action, r.Description, r.Rank, r.Stateless, r.BuiltIn, r.rawPeers, r.rawServices, r.Changed}, number)
 	case r.Kind == "":
 		return errors.New(`the line has no "kind"`)
 	case !slices.Contains(recordKinds, r.Kind):
@@ -246,38 +248,50 @@ func checkHeader(r *record) error {
 	return nil
 }
 
-// rule makes a rule of its line, as far as the line alone tells it.
-func (l *lineReader) rule(r *line, number int) (ruleLine, error) {
-	x := ruleLine{account: r.Account, group: r.Group, line: number}
-	x.rule = estate.Rule{ID: r.ID, Direction: estate.Direction(r.Direction), Action: estate.Action(orElse(r.Action, "admit")), Rank: r.Rank,
-		Stateless: r.Stateless, Description: r.Description, BuiltIn: r.BuiltIn}
-	if x.rule.Direction != estate.In && x.rule.Direction != estate.Out {
-		return x, fmt.Errorf(`the rule %q has the direction %q: write in or out`, r.ID, r.Direction)
+// rule adds a rule to a chunk, as far as its line alone tells it.
+func (l *lineReader) rule(c *chunk, r *ruleText, number int) error {
+	direction, action := estate.Direction(r.direction), estate.Action(orElse(r.action, "admit"))
+	if direction != estate.In && direction != estate.Out {
+		return fmt.Errorf(`the rule %q has the direction %q: write in or out`, r.id, r.direction)
 	}
-	if x.rule.Action != estate.Admit && x.rule.Action != estate.Refuse {
-		return x, fmt.Errorf(`the rule %q has the action %q: write admit or refuse`, r.ID, r.Action)
+	if action != estate.Admit && action != estate.Refuse {
+		return fmt.Errorf(`the rule %q has the action %q: write admit or refuse`, r.id, r.action)
 	}
-	if r.Changed != nil {
-		x.rule.Changed = &estate.Changed{By: r.Changed.By}
-		if r.Changed.At != "" {
-			at, err := time.Parse(time.RFC3339, r.Changed.At)
-			if err != nil {
-				return x, fmt.Errorf(`the rule %q was changed at %q: write a time like 2026-11-20T06:00:00Z`, r.ID, r.Changed.At)
+	services, err := l.specs(r.services)
+	if err != nil {
+		return err
+	}
+	peers, err := l.peersOf(r.peers)
+	if err != nil {
+		return err
+	}
+	if len(services) == 0 || len(peers.peers) == 0 {
+		return fmt.Errorf(`the rule %q needs "services" and "peers"; write "any" and "anything" for all`, r.id)
+	}
+	var by *estate.Changed
+	if r.changed != nil {
+		by = &estate.Changed{By: r.changed.By}
+		if r.changed.At != "" {
+			if by.At, err = time.Parse(time.RFC3339, r.changed.At); err != nil {
+				return fmt.Errorf(`the rule %q was changed at %q: write a time like 2026-11-20T06:00:00Z`, r.id, r.changed.At)
 			}
-			x.rule.Changed.At = at
 		}
 	}
-	var err error
-	if x.rule.Services, err = l.specs(r.rawServices); err != nil {
-		return x, err
+	for _, text := range peers.masked {
+		masked, _ := ParseRange(text) // it was read before
+		c.warnings = append(c.warnings, warning{number, fmt.Sprintf("the range %s has host bits: read as %s", text, masked.Masked())})
 	}
-	if x.peers, err = l.peersOf(r.rawPeers); err != nil {
-		return x, err
+	if peers.refs {
+		c.refs = append(c.refs, len(c.rules))
 	}
-	if len(x.rule.Services) == 0 || len(x.peers.peers) == 0 {
-		return x, fmt.Errorf(`the rule %q needs "services" and "peers"; write "any" and "anything" for all`, r.ID)
+	c.rules = append(c.rules, estate.Rule{ID: r.id, Direction: direction, Action: action, Rank: r.rank, Peers: peers.peers, Services: services,
+		Stateless: r.stateless, Description: r.description, BuiltIn: r.builtIn, Origin: estate.Origin{File: l.file, Line: number}, Changed: by})
+	if n := len(c.runs); n > 0 && c.runs[n-1].group == r.group && c.runs[n-1].account == r.account {
+		c.runs[n-1].to++
+	} else {
+		c.runs = append(c.runs, run{r.account, r.group, len(c.rules)})
 	}
-	return x, nil
+	return nil
 }
 
 // specs reads the services of a rule.
@@ -297,8 +311,11 @@ func (l *lineReader) specs(raw jx.Raw) ([]service.Spec, error) {
 	return specs, err
 }
 
-// peersOf reads the peers of a rule.
+// peersOf reads the peers of a rule. Those of rules with the same ranges share memory.
 func (l *lineReader) peersOf(raw jx.Raw) (rawPeers, error) {
+	if text, ok := only(raw); ok && (bytes.HasPrefix(text, []byte("group:")) || bytes.HasPrefix(text, []byte("list:"))) {
+		return rawPeers{peers: []estate.Peer{{Kind: estate.PeerMissing, Missing: valid(text)}}, refs: true}, nil // few rules refer to the same
+	}
 	if known, ok := l.peers[string(raw)]; ok || len(raw) == 0 {
 		return known, nil
 	}
@@ -314,8 +331,20 @@ func (l *lineReader) peersOf(raw jx.Raw) (rawPeers, error) {
 	return read, err
 }
 
+// only is the one text of a list that has one, written without escapes.
+func only(raw jx.Raw) ([]byte, bool) {
+	if len(raw) < 4 || raw[1] != '"' || raw[len(raw)-2] != '"' || bytes.IndexByte(raw, '\\') >= 0 {
+		return nil, false
+	}
+	text := raw[2 : len(raw)-2]
+	return text, bytes.IndexByte(text, '"') < 0
+}
+
 // each calls read with each text of a list.
 func (l *lineReader) each(raw jx.Raw, read func(string) error) error {
+	if text, ok := only(raw); ok {
+		return read(valid(text))
+	}
 	var wrong error
 	err := array(jx.DecodeBytes(raw), func(d *jx.Decoder) error {
 		var s string

@@ -39,16 +39,42 @@ func (r *rawPeers) peer(text string) (estate.Peer, error) {
 }
 
 // rules finds the group of each rule and what the rule refers to: chunk by chunk,
-// in parallel, then puts the rules into their groups in the order of the file.
+// in parallel, then gives the groups their rules in the order of the file. Rules
+// of a group that follow each other stay where they were decoded.
 func (s *surveyReader) rules() error {
 	groups := make([][]*estate.Group, len(s.chunks))
+	err := s.inParallel(func(c int) (err error) {
+		groups[c], err = s.complete(&s.chunks[c])
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for c := range s.chunks {
+		from := 0
+		for i, r := range s.chunks[c].runs {
+			g, rules := groups[c][i], s.chunks[c].rules[from:r.to:r.to]
+			if from = r.to; g.Rules == nil {
+				g.Rules = rules
+			} else {
+				g.Rules = append(g.Rules, rules...)
+			}
+		}
+		s.chunks[c], groups[c] = chunk{}, nil
+	}
+	return nil
+}
+
+// inParallel calls do for each chunk, on all processors; of several errors the
+// first in the file is returned.
+func (s *surveyReader) inParallel(do func(c int) error) error {
 	errs := make([]error, len(s.chunks))
 	var wait sync.WaitGroup
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	for c := range s.chunks {
 		slots <- struct{}{}
 		wait.Go(func() {
-			groups[c], errs[c] = s.findGroups(s.chunks[c].rules)
+			errs[c] = do(c)
 			<-slots
 		})
 	}
@@ -58,81 +84,46 @@ func (s *surveyReader) rules() error {
 			return err
 		}
 	}
-	count := make(map[*estate.Group]int, len(s.estate.Groups))
-	all := 0
-	for _, found := range groups {
-		all += len(found)
-		for i := 0; i < len(found); { // rules of one group stand together
-			k := i
-			for k < len(found) && found[k] == found[i] {
-				k++
-			}
-			count[found[i]] += k - i
-			i = k
-		}
-	}
-	room := make([]estate.Rule, all)
-	for _, g := range s.estate.Groups {
-		if n := count[g]; n > 0 {
-			g.Rules, room = room[:0:n], room[n:]
-		}
-	}
-	for c := range s.chunks {
-		rules := s.chunks[c].rules
-		for i := range rules {
-			for _, text := range rules[i].peers.masked {
-				masked, _ := ParseRange(text) // it was read before
-				s.warn(rules[i].line, "the range %s has host bits: read as %s", text, masked.Masked())
-			}
-			g := groups[c][i]
-			g.Rules = append(g.Rules, rules[i].rule)
-		}
-		s.chunks[c], groups[c] = chunk{}, nil
-	}
 	return nil
 }
 
-// findGroups finds the groups of rules, and completes the rules.
-func (s *surveyReader) findGroups(rules []ruleLine) ([]*estate.Group, error) {
-	found := make([]*estate.Group, len(rules))
-	for i := range rules {
-		x := &rules[i]
-		if i > 0 && x.group == rules[i-1].group && x.account == rules[i-1].account {
-			found[i] = found[i-1]
-		} else {
-			g, err := must(s, &pending{record{Kind: "rule", ID: x.rule.ID}, x.line}, s.groups, "group", x.account, x.group)
-			if err != nil {
-				return nil, err
-			}
-			found[i] = g
-		}
-		if err := s.complete(x, found[i]); err != nil {
+// complete finds the groups of a chunk's runs, and what its rules refer to.
+func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
+	found := make([]*estate.Group, len(c.runs))
+	from, refs := 0, c.refs
+	for i, r := range c.runs {
+		first := &c.rules[from]
+		g, err := must(s, &pending{record{Kind: "rule", ID: first.ID}, first.Origin.Line}, s.groups, "group", r.account, r.group)
+		if err != nil {
 			return nil, err
 		}
+		found[i] = g
+		d, _ := dialect.Lookup(g.Account.Cloud.Dialect)
+		filter := filterOf(d, g)
+		for k := from; k < r.to; k++ {
+			x := &c.rules[k]
+			if x.Action == estate.Refuse && !filter.Refuses {
+				return nil, s.fail(x.Origin.Line, "the rule %q refuses, which groups for %s of the dialect %s can't do", x.ID, g.For, d.Name)
+			}
+			if filter.FirstMatch && x.Rank <= 0 {
+				return nil, s.fail(x.Origin.Line, `the rule %q has no "rank", and in the dialect %s the rank decides`, x.ID, d.Name)
+			}
+			if len(refs) == 0 || refs[0] != k {
+				continue
+			}
+			refs = refs[1:]
+			if len(x.Peers) > 1 || x.Peers[0].Missing == "network" { // others may share them
+				x.Peers = slices.Clone(x.Peers)
+			}
+			for n, p := range x.Peers {
+				if p.Kind == estate.PeerMissing {
+					x.Peers[n] = s.referred(p, g, r.account)
+				}
+			}
+		}
+		from = r.to
 	}
 	return found, nil
-}
-
-// complete gives a rule its peers and place.
-func (s *surveyReader) complete(x *ruleLine, g *estate.Group) error {
-	d, _ := dialect.Lookup(g.Account.Cloud.Dialect)
-	if x.rule.Action == estate.Refuse && !filterOf(d, g).Refuses {
-		return s.fail(x.line, "the rule %q refuses, which groups for %s of the dialect %s can't do", x.rule.ID, g.For, d.Name)
-	} else if filterOf(d, g).FirstMatch && x.rule.Rank <= 0 {
-		return s.fail(x.line, `the rule %q has no "rank", and in the dialect %s the rank decides`, x.rule.ID, d.Name)
-	}
-	x.rule.Origin = estate.Origin{File: s.file, Line: x.line}
-	x.rule.Peers = x.peers.peers
-	if !x.peers.refs {
-		return nil
-	}
-	x.rule.Peers = slices.Clone(x.peers.peers)
-	for i, p := range x.rule.Peers {
-		if p.Kind == estate.PeerMissing {
-			x.rule.Peers[i] = s.referred(p, g, x.account)
-		}
-	}
-	return nil
 }
 
 // referred is the peer that a reference stands for, or the missing one.

@@ -110,24 +110,38 @@ func (s *surveyReader) fail(line int, format string, a ...any) error {
 	return &SurveyError{s.file, line, fmt.Errorf(format, a...)}
 }
 
+// A stage makes objects of the lines of one kind.
+type stage struct {
+	kind string
+	make func(*pending) error
+}
+
 // resolve makes objects of the lines, kind by kind, so that each kind finds those it refers to.
 func (s *surveyReader) resolve() error {
-	for _, stage := range []struct {
-		kind string
-		make func(*pending) error
-	}{
-		{"cloud", s.cloud}, {"account", s.account}, {"network", s.network}, {"list", s.list},
-		{"group", s.group}, {"subnet", s.subnet}, {"instance", s.instance},
-		// What refers to objects of its own kind, or to kinds made later, comes last.
-		{"network", s.peerings}, {"subnet", s.routes}, {"instance", s.listeners},
-	} {
-		for c := range s.chunks {
-			for _, p := range s.chunks[c].lines[stage.kind] {
-				if err := stage.make(p); err != nil {
-					return err
+	stages := func(stages ...stage) error {
+		for _, x := range stages {
+			for c := range s.chunks {
+				for _, p := range s.chunks[c].lines[x.kind] {
+					if err := x.make(p); err != nil {
+						return err
+					}
 				}
 			}
 		}
+		return nil
+	}
+	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network}, stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet}); err != nil {
+		return err
+	}
+	if err := s.allInstances(); err != nil {
+		return err
+	}
+	// What refers to objects of its own kind, or to kinds made later, comes last.
+	if err := stages(stage{"network", s.peerings}, stage{"subnet", s.routes}, stage{"instance", s.listeners}); err != nil {
+		return err
+	}
+	for c := range s.chunks {
+		s.chunks[c].lines = nil // their memory is wanted for the rules
 	}
 	return s.rules()
 }
@@ -329,30 +343,59 @@ func (s *surveyReader) peeredByID(n *estate.Network, id string) (*estate.Network
 	return nil, false
 }
 
-func (s *surveyReader) instance(p *pending) error {
-	a, err := must(s, p, s.accounts, "account", "", p.Account)
+// allInstances makes the instances, which are many: in parallel, then one after
+// the other into their table.
+func (s *surveyReader) allInstances() error {
+	made := make([][]*estate.Instance, len(s.chunks))
+	err := s.inParallel(func(c int) error {
+		for _, p := range s.chunks[c].lines["instance"] {
+			in, err := s.instance(p)
+			if err != nil {
+				return err
+			}
+			made[c] = append(made[c], in)
+		}
+		return nil
+	})
 	if err != nil {
 		return err
+	}
+	for c := range s.chunks {
+		for i, p := range s.chunks[c].lines["instance"] {
+			in := made[c][i]
+			s.estate.Instances = append(s.estate.Instances, in)
+			if err := add(s, p, s.instances, p.ID, in, func(in *estate.Instance) int { return in.Origin.Line }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// instance makes one instance. It changes nothing else.
+func (s *surveyReader) instance(p *pending) (*estate.Instance, error) {
+	a, err := must(s, p, s.accounts, "account", "", p.Account)
+	if err != nil {
+		return nil, err
 	}
 	in := &estate.Instance{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Kind: estate.InstanceKind(orElse(p.Type, "machine")), Labels: p.Labels, Origin: s.origin(p)}
 	for _, r := range p.Interfaces {
 		i := &estate.Interface{Instance: in, ID: r.ID, Unfiltered: r.Filtered != nil && !*r.Filtered}
 		if i.Subnet, err = must(s, p, s.subnets, "subnet", p.Account, r.Subnet); err != nil {
-			return err
+			return nil, err
 		}
 		if i.Groups, err = s.attached(p, r.Groups); err != nil {
-			return err
+			return nil, err
 		}
 		if i.Private, err = s.addresses(p, r.Private); err != nil {
-			return err
+			return nil, err
 		}
 		if i.Public, err = s.addresses(p, r.Public); err != nil {
-			return err
+			return nil, err
 		}
 		in.Interfaces = append(in.Interfaces, i)
 	}
-	s.estate.Instances = append(s.estate.Instances, in)
-	return add(s, p, s.instances, p.ID, in, func(in *estate.Instance) int { return in.Origin.Line })
+	return in, nil
 }
 
 func (s *surveyReader) listeners(p *pending) error {

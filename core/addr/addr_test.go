@@ -1,6 +1,7 @@
 package addr
 
 import (
+	"math/big"
 	"math/rand/v2"
 	"net/netip"
 	"testing"
@@ -100,6 +101,46 @@ func TestPrefixesAreShortest(t *testing.T) {
 			if a.Bits() == b.Bits() && a.Bits() > 0 && a.Addr().Is4() == b.Addr().Is4() && netip.PrefixFrom(a.Addr(), a.Bits()-1).Masked().Contains(b.Addr()) {
 				t.Fatalf("%v: %v and %v could be one", list, a, b)
 			}
+		}
+	}
+}
+
+// A Counter counts what an intersection holds, and its example is in both.
+func TestCounter(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	some := func(n int) Set {
+		var prefixes []netip.Prefix
+		for range r.IntN(n) {
+			if r.IntN(2) == 0 {
+				prefixes = append(prefixes, netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(4)), byte(r.IntN(256))}), 20+r.IntN(13)))
+			} else {
+				prefixes = append(prefixes, netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 1, 15: byte(r.IntN(256))}), 100+r.IntN(29)))
+			}
+		}
+		set := OfPrefixes(prefixes...)
+		switch r.IntN(8) {
+		case 0:
+			return set.Complement()
+		case 1:
+			return Everyone
+		}
+		return set
+	}
+	for range 3000 {
+		s, of := some(12), some(12)
+		c := NewCounter(of)
+		four, six := c.Count(s)
+		both := s.Intersect(of)
+		for _, x := range []struct {
+			got  float64
+			want *big.Int
+		}{{four, both.Only(IPv4).Size()}, {six, both.Only(IPv6).Size()}} {
+			if want, _ := new(big.Float).SetInt(x.want).Float64(); x.got != want && (want < 1<<53 || x.got/want < 0.999999 || x.got/want > 1.000001) {
+				t.Fatalf("%v of %v: counted %v, want %v", s, of, x.got, want)
+			}
+		}
+		if a, ok := c.Example(s); ok == both.IsEmpty() || ok && !both.Contains(a) {
+			t.Fatalf("%v of %v: example %v", s, of, a)
 		}
 	}
 }

@@ -5,7 +5,6 @@ package audit
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -292,6 +291,7 @@ type auditor struct {
 	admin, data service.Set
 	clear, web  service.Set
 	rest        service.Set  // neither admin, data nor cleartext
+	grave       service.Set  // admin and data
 	networks    addr.Counter // addresses of all networks
 	survey      bool         // there are instances
 	attached    map[*estate.Group]bool
@@ -313,6 +313,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 	a.data, _ = e.Services.Class(service.ClassData)
 	a.clear, _ = e.Services.Class(service.ClassCleartext)
 	a.web, _ = e.Services.Class(service.ClassWeb)
+	a.grave = a.admin.Union(a.data)
 	a.rest = service.All.Minus(a.admin).Minus(a.data).Minus(a.clear)
 	var ranges []addr.Set
 	for _, n := range e.Networks {
@@ -321,7 +322,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
 	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
 	for range runtime.GOMAXPROCS(0) {
-		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[netip.Prefix]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
+		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
 	}
 	four, six := d.StrangersAmong(addr.Everyone)
 	a.openFour, a.openSix = four*decide.OpenBreadth, six*decide.OpenBreadth
@@ -441,7 +442,7 @@ func (a *auditor) finish(c Check, f Finding) Finding {
 type worker struct {
 	*auditor
 	d       *decide.Decider
-	ranges  map[netip.Prefix]known
+	ranges  map[*estate.Peer]known // by the first of them
 	members map[*estate.Group]known
 	lists   map[*estate.List]known
 	specs   map[service.Spec]service.Set
@@ -449,6 +450,8 @@ type worker struct {
 	letIn   map[string]traffic.Set // by class of interface: what comes in
 	passing map[string]traffic.Set // by direction and class: what the filters let through
 	scratch []Finding
+	// clearSubnets are those around which nothing stops what goes within their network.
+	clearSubnets map[*estate.Subnet]bool
 }
 
 // group runs all checks over one group and joins what has one cause.

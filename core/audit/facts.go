@@ -5,6 +5,7 @@ import (
 
 	"isonomos/core/addr"
 	"isonomos/core/decide"
+	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
@@ -18,7 +19,11 @@ type facts struct {
 	// strangers to be open or wide, by direction: in, out.
 	mayBeOpen, mayBeWide [2]bool
 	refuses              bool
-	sign                 uint64 // equal for groups that let through the same traffic, and seldom for others
+	first                *estate.Interface // the first that wears it, if any
+	// plain says that whatever stands around the subnets of those who wear it lets
+	// everything through within the network, or that one admission in any layer is
+	// enough: so what a rule of it admits from the network gets through.
+	plain bool
 }
 
 // ruleFacts are what a rule speaks of.
@@ -74,7 +79,28 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 	if decide.Filter(g).Fixed != nil && !g.Defined && !f.shutBehind(estate.Out) { // built-in rules let out to everyone
 		f.mayBeOpen[1] = true
 	}
-	f.sign = w.quickSign(f)
+	worn := w.d.Wearers(g)
+	if len(worn) > 0 {
+		f.first = worn[0]
+	}
+	both := decide.Dialect(g.Account).Layers == dialect.BothMustAdmit
+	f.plain = !g.Defined && !f.refuses && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
+		return both && !w.transparent(i.Subnet)
+	})
+}
+
+// transparent reports whether what stands around a subnet lets everything through
+// within the network, both ways.
+func (w *worker) transparent(s *estate.Subnet) bool {
+	clear, ok := w.clearSubnets[s]
+	if !ok {
+		within := traffic.Of(addr.OfPrefixes(s.Network.Ranges...), service.All)
+		clear = !slices.ContainsFunc(w.d.WornBySubnet(s), func(g *estate.Group) bool {
+			return !within.SubsetOf(w.d.GroupTraffic(g, estate.In)) || !within.SubsetOf(w.d.GroupTraffic(g, estate.Out))
+		})
+		w.clearSubnets[s] = clear
+	}
+	return clear
 }
 
 // shutBehind reports whether a refusal of everything stands behind a group's rules, before any built-in one.
@@ -98,74 +124,90 @@ func (w *worker) servicesOf(specs []service.Spec) service.Set {
 
 // peersOf are a rule's peers, and how many strangers are among them.
 func (w *worker) peersOf(g *estate.Group, r *estate.Rule) (peers addr.Set, four, six float64) {
-	if len(r.Peers) == 1 && len(r.Except) == 0 {
-		p := &r.Peers[0]
-		switch {
-		case p.V4Only || p.V6Only:
-		case p.Kind == estate.PeerRange:
-			k := remember(w, w.ranges, p.Range, g, r)
-			return k.set, k.four, k.six
-		case p.Kind == estate.PeerGroup && w.d.CanName(g, p.Group):
-			k := remember(w, w.members, p.Group, g, r)
-			return k.set, k.four, k.six
-		case p.Kind == estate.PeerList && len(p.List.Parts) == 0 && len(p.List.Published) == 0:
-			k := remember(w, w.lists, p.List, g, r)
-			return k.set, k.four, k.six
-		}
+	if len(r.Except) > 0 {
+		return w.count(w.d.Peers(g, r, nil))
 	}
-	peers = w.d.Peers(g, r, nil)
+	p := &r.Peers[0]
+	switch {
+	case len(r.Peers) == 1 && p.Kind == estate.PeerGroup && !p.V4Only && !p.V6Only:
+		if !w.d.CanName(g, p.Group) {
+			return addr.Set{}, 0, 0
+		}
+		k, ok := w.members[p.Group]
+		if !ok {
+			k.set, k.four, k.six = w.count(w.d.Members(p.Group))
+			w.members[p.Group] = k
+		}
+		return k.set, k.four, k.six
+	case p.Kind == estate.PeerRange && !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerRange }):
+		k, ok := w.ranges[p] // rules of a survey that have the same ranges share them
+		if !ok {
+			k.set, k.four, k.six = w.count(w.d.Peers(g, r, nil))
+			w.ranges[p] = k
+		}
+		return k.set, k.four, k.six
+	case len(r.Peers) == 1 && p.Kind == estate.PeerList && !p.V4Only && !p.V6Only && len(p.List.Parts) == 0 && len(p.List.Published) == 0:
+		k, ok := w.lists[p.List]
+		if !ok {
+			k.set, k.four, k.six = w.count(w.d.Peers(g, r, nil))
+			w.lists[p.List] = k
+		}
+		return k.set, k.four, k.six
+	}
+	return w.count(w.d.Peers(g, r, nil))
+}
+
+func (w *worker) count(peers addr.Set) (set addr.Set, four, six float64) {
 	four, six = w.d.StrangersAmong(peers)
 	return peers, four, six
 }
 
-// remember works out the peers of a rule that has one, whose addresses are the
-// same wherever it stands, or finds what was worked out before.
-func remember[K comparable](w *worker, before map[K]known, key K, g *estate.Group, r *estate.Rule) known {
-	k, ok := before[key]
-	if !ok {
-		k.set = w.d.Peers(g, r, nil)
-		k.four, k.six = w.d.StrangersAmong(k.set)
-		before[key] = k
-	}
-	return k
-}
-
 const prime = 1099511628211 // FNV-1a
 
-// quickSign sums up the services that a group lets through. It is the same for
-// groups that let through the same traffic, however their rules are cut.
-func (w *worker) quickSign(f *facts) uint64 {
-	var services [2][]service.Set
+// A sign is the same for groups that let through the same traffic: what they
+// differ in can't be seen in it, but what it differs in they do.
+type sign [4]uint64
+
+// ends are the first and the last service that a group admits, each way: a sign
+// that costs next to nothing.
+func (f *facts) ends() sign {
+	x := sign{^uint64(0), 0, ^uint64(0), 0}
 	for i := range f.rules {
-		if r := &f.rules[i]; r.Action == estate.Admit {
-			s := side(r.Direction)
-			services[s] = append(services[s], r.services)
+		r := &f.rules[i]
+		if r.Action != estate.Admit || r.peers.IsEmpty() {
+			continue
 		}
+		s := 2 * side(r.Direction)
+		from, to := r.services.Ends()
+		x[s], x[s+1] = min(x[s], uint64(from)), max(x[s+1], uint64(to))
 	}
-	return service.UnionAll(services[0]...).Hash()*prime ^ service.UnionAll(services[1]...).Hash()
+	return x
 }
 
-// fullSign sums up the peers of a group by direction as well; where it refuses,
-// its rules in any order.
-func (f *facts) fullSign() uint64 {
+// sums are sums of the services and peers of a group, each way; where it refuses,
+// of its rules in any order.
+func (f *facts) sums() sign {
 	if f.refuses {
-		sum := uint64(0)
+		var x sign
 		for i := range f.rules {
 			r := &f.rules[i]
 			h := r.services.Hash() ^ r.peers.Hash()*prime
 			if r.Action == estate.Refuse {
 				h = ^h
 			}
-			sum += (h + uint64(side(r.Direction))) * prime
+			x[side(r.Direction)] += h * prime
 		}
-		return sum
+		return x
 	}
 	var peers [2][]addr.Set
+	var services [2][]service.Set
 	for i := range f.rules {
-		r := &f.rules[i]
-		peers[side(r.Direction)] = append(peers[side(r.Direction)], r.peers)
+		if r := &f.rules[i]; !r.peers.IsEmpty() {
+			s := side(r.Direction)
+			peers[s], services[s] = append(peers[s], r.peers), append(services[s], r.services)
+		}
 	}
-	return addr.UnionAll(peers[0]...).Hash()*prime ^ addr.UnionAll(peers[1]...).Hash()
+	return sign{addr.UnionAll(peers[0]...).Hash(), service.UnionAll(services[0]...).Hash(), addr.UnionAll(peers[1]...).Hash(), service.UnionAll(services[1]...).Hash()}
 }
 
 // A look is one group as the checks see it.
@@ -234,17 +276,19 @@ func (l *look) findOpenings(direction estate.Direction) *openings {
 		}
 		rules = append(rules, c)
 	}
-	var before traffic.Set
-	for i := range rules {
-		c := &rules[i]
-		c.decided = traffic.Of(c.peers, c.services)
-		if l.byRank() {
-			before, c.decided = before.Union(c.decided), c.decided.Minus(before)
+	rules = slices.DeleteFunc(rules, func(c cause) bool { return !c.services.Overlaps(concerned) })
+	if direction == estate.Out { // only there is it asked which rule decides
+		var before traffic.Set
+		for i := range rules {
+			c := &rules[i]
+			c.decided = traffic.Of(c.peers, c.services)
+			if l.byRank() {
+				before, c.decided = before.Union(c.decided), c.decided.Minus(before)
+			}
 		}
 	}
-	rules = slices.DeleteFunc(rules, func(c cause) bool { return !c.services.Overlaps(concerned) })
 	if l.refuses || l.group.Follows || l.byRank() {
-		o.all = l.d.GroupTraffic(l.group, direction)
+		o.all = l.d.TrafficOn(l.group, direction, concerned)
 	} else {
 		sets := make([]traffic.Set, len(rules))
 		for i, r := range rules {

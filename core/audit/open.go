@@ -433,21 +433,20 @@ often come with such a rule built in. It is never more than medium, and low wher
 		}
 		var found []Finding
 		o := l.openings(estate.Out)
-		some := l.admin.Union(l.data)
 		for _, c := range o.causes {
 			if !c.open {
 				continue
 			}
 			set := c.decided.Intersect(o.all)
 			if !everything(set.Services()) {
-				set = set.OnServices(some)
+				set = set.OnServices(l.grave)
 			}
 			if !set.IsEmpty() && l.isOpen(set.Peers(service.All)) {
 				found = append(found, l.opening(estate.Out, set, c.rules))
 			}
 		}
 		if len(found) == 0 {
-			found = l.sumOn(estate.Out, some)
+			found = l.sumOn(estate.Out, l.grave)
 		}
 		for i := range found {
 			if everything(found[i].Services) {
@@ -670,7 +669,7 @@ of the internet each, or many wide ranges. Its severity is that of what the sum 
 			return nil
 		}
 		var found []Finding
-		for _, services := range []service.Set{l.admin, l.data, service.All.Minus(l.admin).Minus(l.data)} {
+		for _, services := range []service.Set{l.admin, l.data, service.All.Minus(l.grave)} {
 			found = append(found, l.sumOn(estate.In, services)...)
 		}
 		for i := range found {

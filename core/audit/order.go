@@ -16,7 +16,7 @@ import (
 
 var overruled = Check{
 	Name:  "overruled",
-	About: "can't take effect: other rules decide all of it",
+	About: "a rule can't take effect: others decide all of it",
 	Start: Low,
 	Doc: `All that a rule speaks of is decided by others of its group: by those before it where the first that
 fits decides, else by others that admit it too. It says something that is not so, and the next
@@ -224,7 +224,7 @@ func (l *look) vain(rules []*ruleFacts, i int) bool {
 
 var vainRefusal = Check{
 	Name:  "vain-refusal",
-	About: "a refusal or a lend that an admission makes pointless",
+	About: "an admission makes a refusal or a lend pointless",
 	Start: High,
 	Doc: `All that a refusal refuses, over one address family at least, is admitted by rules that come before
 it; or all that a lend would lend is open already. Somebody believes a door to be shut that is open.`,
@@ -258,7 +258,7 @@ it; or all that a lend would lend is open already. Somebody believes a door to b
 
 var crowdedRanks = Check{
 	Name:  "crowded-ranks",
-	About: "no room between the ranks of two rules",
+	About: "there is no room between the ranks of two rules",
 	Start: Info,
 	Doc: `Two rules follow each other with no rank between them: a rule that belongs there can only be put in
 by moving others.`,

@@ -101,21 +101,27 @@ func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
 		return Finding{}, false
 	}
 	other := r.Peers[0].Group
-	here, there := l.d.Wearers(l.group), l.d.Wearers(other)
-	if len(here) == 0 || len(there) == 0 || !l.d.CanName(l.group, other) {
+	there := l.auditor.facts[other]
+	if l.first == nil || there == nil || there.first == nil {
 		return Finding{}, false
 	}
 	back := estate.Out
 	if r.Direction == estate.Out {
 		back = estate.In
 	}
+	if there.plain && (other.Network == l.group.Network || decide.Dialect(other.Account).Layers != dialect.BothMustAdmit) && l.answers(there, back, r) {
+		return Finding{}, false // the usual case
+	}
+	if !l.d.CanName(l.group, other) {
+		return Finding{}, false // dangling tells of it
+	}
 	members := l.d.Members(l.group)
-	for _, i := range there {
-		if l.otherEndLets(i, here[0], back, members, r.services) {
+	for _, i := range l.d.Wearers(other) {
+		if l.otherEndLets(i, back, members, r.services) {
 			return Finding{}, false
 		}
 	}
-	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Instances: nil}
+	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers}
 	if r.Direction == estate.In {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it out to here", r.Sentence(l.estate.Services), other.Path())
 		f.WayOut = fmt.Sprintf("write the other end: reach %s at group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name)
@@ -126,29 +132,36 @@ func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
 	return f, true
 }
 
+// answers reports whether a rule at the other end names the group, or addresses
+// of its members, on some of the services of its own rule.
+func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
+	for k := range there.rules {
+		x := &there.rules[k]
+		if x.Direction != back || x.Action != estate.Admit || !x.services.Overlaps(r.services) {
+			continue
+		}
+		if p := &x.Peers[0]; len(x.Peers) == 1 && p.Kind == estate.PeerGroup && len(x.Except) == 0 {
+			if p.Group == l.group {
+				return true
+			}
+			continue // members of others are mostly none of its own
+		}
+		if x.peers.Overlaps(l.d.Members(l.group)) {
+			return true
+		}
+	}
+	return false
+}
+
 // otherEndLets reports whether the filters at an interface let some of the
-// services through to or from some of the members: quickly by a rule that says
-// so, where rules only add up and no subnet group stands between; else exactly.
-func (l *look) otherEndLets(i, from *estate.Interface, direction estate.Direction, members addr.Set, services service.Set) bool {
+// services through to or from some of the members: by one example, which mostly
+// tells, else exactly.
+func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, members addr.Set, services service.Set) bool {
 	if i.Unfiltered {
 		return true
 	}
-	plain := i.Subnet == from.Subnet || len(l.d.WornBySubnet(i.Subnet)) == 0 || decide.Dialect(i.Instance.Account).Layers != dialect.BothMustAdmit
-	if plain {
-		for _, g := range l.d.Worn(i) {
-			f := l.auditor.facts[g]
-			if f == nil || f.refuses || g.Defined {
-				continue
-			}
-			for k := range f.rules {
-				if r := &f.rules[k]; r.Direction == direction && r.services.Overlaps(services) && r.peers.Overlaps(members) {
-					return true
-				}
-			}
-		}
-	}
-	if point, ok := services.First(); ok { // one example mostly tells
-		for _, own := range from.Private {
+	if point, ok := services.First(); ok {
+		for _, own := range l.first.Private {
 			if l.d.Lets(i, direction, own, point) {
 				return true
 			}
@@ -309,17 +322,16 @@ production.`,
 	group: func(l *look) []Finding {
 		label, _ := estate.GroupPlace(l.group).Label("stage")
 		rank := stageRank(label)
-		grave := l.admin.Union(l.data)
 		if rank <= 0 || l.group.For != estate.ForInstances || !l.survey {
 			return nil
 		}
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
-			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(grave) || l.isOpen(r.peers) { // what is open to all is other checks'
+			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(l.grave) || l.isOpen(r.peers) { // what is open to all is other checks'
 				continue
 			}
-			if from, to, passing := l.crossing(r, rank, grave); from != nil {
+			if from, to, passing := l.crossing(r, rank); from != nil {
 				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: passing, Peers: r.peers, Arrival: Arrives, Instances: []*estate.Interface{to}, WayOut: l.narrowing(), Narrow: l.group.Defined}
 				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", from.Instance.Path(), stage(from), to.Instance.Name, stage(to), l.describe(passing))
 				found = append(found, f)
@@ -331,7 +343,7 @@ production.`,
 
 // crossing is a pair of interfaces, the first of a lower stage, between which a
 // rule lets grave services pass; nil if there is none.
-func (l *look) crossing(r *ruleFacts, rank int, grave service.Set) (from, to *estate.Interface, passing service.Set) {
+func (l *look) crossing(r *ruleFacts, rank int) (from, to *estate.Interface, passing service.Set) {
 	var tried int
 	try := func(candidates []*estate.Interface) bool {
 		for _, i := range candidates {
@@ -343,7 +355,7 @@ func (l *look) crossing(r *ruleFacts, rank int, grave service.Set) (from, to *es
 					continue
 				}
 				tried++
-				if p := l.between(i, own).Intersect(grave).Intersect(r.services); !p.IsEmpty() {
+				if p := l.between(i, own).Intersect(l.grave).Intersect(r.services); !p.IsEmpty() {
 					from, to, passing = i, own, p
 					return true
 				}

@@ -20,7 +20,7 @@ import (
 
 var undeclaredAddresses = Check{
 	Name:  "undeclared-addresses",
-	About: "public addresses that are in no list",
+	About: "a rule names public addresses that are in no list",
 	Start: Low,
 	Doc: `A rule names public addresses that are in no prefix list and on no instance of the estate: nobody can
 tell whose they are, or whether they still are. Ranges that are open by themselves are other checks'.`,
@@ -54,7 +54,7 @@ tell whose they are, or whether they still are. Ranges that are open by themselv
 
 var staticAddress = Check{
 	Name:  "static-address",
-	About: "names instances of the estate by their addresses",
+	About: "a rule names instances of the estate by their addresses",
 	Start: Low,
 	Doc: `A rule names single addresses that instances of the estate have. When the instance is replaced the
 rule is wrong, and whoever gets the address next is let in.`,
@@ -102,7 +102,7 @@ func (l *look) owner(a netip.Addr) *estate.Interface {
 
 var catchAllSelf = Check{
 	Name:     "catch-all-self",
-	About:    "members reach each other on everything",
+	About:    "the members of a group reach each other on everything",
 	Start:    Low,
 	Doc:      `A rule lets the members of a group reach each other on every protocol. Whoever has one has all.`,
 	Example:  "admit any from self",
@@ -126,7 +126,7 @@ var catchAllSelf = Check{
 
 var dangling = Check{
 	Name:     "dangling",
-	About:    "refers to what is not there, or not reachable from here",
+	About:    "a rule refers to what is not there, or not reachable from here",
 	Start:    Medium,
 	Doc:      `A rule refers to a group or list that is not there, or to a group whose members it can't mean, since that stands in a network that is not peered. It holds nobody.`,
 	Example:  "admit ssh from group that was deleted",
@@ -228,7 +228,7 @@ func (w *worker) says(text, groupName string) bool {
 
 var unexplained = Check{
 	Name:  "unexplained",
-	About: "does not say what it is for",
+	About: "a group or rule does not say what it is for",
 	Start: Info,
 	Doc: `A group without a description can't be found again in a long list, and a rule without a reason can't
 be judged later. Descriptions that a machine wrote, or that stand in for one, count as none.`,
@@ -431,8 +431,8 @@ var twins = Check{
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		var found []Finding
-		for _, services := range alike(w.withRules(), func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sign) }) {
-			for _, groups := range alike(services, func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].fullSign()) }) {
+		for _, near := range alike(w.withRules(), func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].ends()) }) {
+			for _, groups := range alike(near, func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sums()) }) {
 				found = append(found, w.twinsAmong(groups)...)
 			}
 		}
@@ -445,10 +445,10 @@ type twinKey struct {
 	account *estate.Account
 	network *estate.Network
 	kind    estate.GroupKind
-	sign    uint64
+	sign    sign
 }
 
-func (w *worker) twinKey(g *estate.Group, sign uint64) twinKey {
+func (w *worker) twinKey(g *estate.Group, sign sign) twinKey {
 	if g.Network != nil {
 		return twinKey{nil, g.Network, g.For, sign}
 	}
@@ -671,7 +671,7 @@ func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string
 
 var idle = Check{
 	Name:     "idle",
-	About:    "no observed flow used it",
+	About:    "no observed flow used a rule",
 	Start:    Low,
 	Doc:      `No flow of the evidence was let through by the rule, though instances wear its group and are seen in the evidence. How much that says depends on how long it was gathered. It needs flows: --flows FILE.`,
 	Example:  "a rule for a service that was moved",

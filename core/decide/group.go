@@ -3,6 +3,7 @@ package decide
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -36,7 +37,7 @@ func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate
 	}
 	if f := Filter(g); !g.Defined && f.FirstMatch {
 		for _, fixed := range f.Fixed {
-			r := fixedRule(fixed)
+			r := fixedRules()[fixed]
 			listed := slices.ContainsFunc(rules, func(x *estate.Rule) bool { return x.Rank == r.Rank && x.BuiltIn })
 			if r.Direction == direction && !listed {
 				rules = append(rules, r)
@@ -66,6 +67,17 @@ func refusalFirst(r *estate.Rule) int {
 	}
 	return 1
 }
+
+// fixedRules are the built-in rules of all dialects as rules.
+var fixedRules = sync.OnceValue(func() map[dialect.Fixed]*estate.Rule {
+	all := make(map[dialect.Fixed]*estate.Rule)
+	for _, d := range dialect.All {
+		for _, f := range slices.Concat(d.Instances.Fixed, d.Subnets.Fixed) {
+			all[f] = fixedRule(f)
+		}
+	}
+	return all
+})
 
 // fixedRule is a built-in rule of a dialect as a rule.
 func fixedRule(f dialect.Fixed) *estate.Rule {
@@ -164,14 +176,28 @@ func (a allowance) union(b allowance) allowance {
 
 // allowed is what a group as a whole lets through in a direction.
 func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estate.Instance) allowance {
+	return d.allowedOn(g, direction, at, service.All)
+}
+
+// allowedOn is allowed on some services.
+func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *estate.Instance, on service.Set) allowance {
 	var admitted, kept []traffic.Set
 	var refused traffic.Set
 	first := byRank(g)
-	for _, r := range d.ordered(g, direction) {
+	ordered := d.ordered(g, direction)
+	// Where all rules keep state, what is kept is all that is let through.
+	allKept := !slices.ContainsFunc(ordered, func(r *estate.Rule) bool { return r.Action == estate.Admit && !keepsState(g, r) })
+	for _, r := range ordered {
 		if r.Action == estate.Refuse && !first {
 			continue
 		}
-		set := traffic.Of(d.Peers(g, r, at), service.Of(r.Services...))
+		services := service.Of(r.Services...)
+		if !services.SubsetOf(on) {
+			if services = services.Intersect(on); services.IsEmpty() {
+				continue
+			}
+		}
+		set := traffic.Of(d.Peers(g, r, at), services)
 		if r.Action == estate.Refuse {
 			// What was admitted before stays admitted: only what is left of the set is refused.
 			refused = refused.Union(set.Minus(traffic.UnionAll(admitted)))
@@ -180,7 +206,7 @@ func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estat
 		if !refused.IsEmpty() {
 			set = set.Minus(refused)
 		}
-		if keepsState(g, r) {
+		if !allKept && keepsState(g, r) {
 			if first { // the first that fits says whether state is kept
 				kept = append(kept, set.Minus(traffic.UnionAll(admitted)))
 			} else {
@@ -190,10 +216,13 @@ func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estat
 		admitted = append(admitted, set)
 	}
 	result := allowance{traffic.UnionAll(admitted), traffic.UnionAll(kept)}
+	if allKept {
+		result.kept = result.all
+	}
 	if g.Follows {
 		var more allowance
 		for _, f := range d.followed(g) {
-			more = more.union(d.allowed(f, direction, nil))
+			more = more.union(d.allowedOn(f, direction, nil, on))
 		}
 		left := refused.Union(result.all)
 		result.kept = result.kept.Union(more.kept.Minus(left))
@@ -210,6 +239,11 @@ func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
 // GroupTraffic is what a group as a whole lets through in a direction.
 func (d *Decider) GroupTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
 	return d.allowed(g, direction, nil).all
+}
+
+// TrafficOn is GroupTraffic on some services.
+func (d *Decider) TrafficOn(g *estate.Group, direction estate.Direction, services service.Set) traffic.Set {
+	return d.allowedOn(g, direction, nil, services).all
 }
 
 // InOrder are the rules of a group in a direction, in the order in which they

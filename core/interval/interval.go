@@ -161,6 +161,9 @@ func (s Set) Intersect(t Set) Set {
 
 // Minus is the set of points in s that are not in t.
 func (s Set) Minus(t Set) Set {
+	if s.IsEmpty() || t.IsEmpty() {
+		return s
+	}
 	var left []Span
 	j := 0
 	for _, a := range s.spans {

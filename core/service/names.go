@@ -195,13 +195,17 @@ func (t Names) tiles(spec Spec) []string {
 	}
 	var words []string
 	for at := spec.From; ; {
-		i := slices.IndexFunc(t.All(), func(n Named) bool {
+		begins := func(n Named) bool {
 			return len(n.Specs) == 1 && n.Specs[0].Protocol == spec.Protocol && n.Specs[0].From == at && n.Specs[0].To <= spec.To && !n.Specs[0].Any
-		})
-		if i < 0 {
+		}
+		var named Named
+		if i := slices.IndexFunc(t.own, begins); i >= 0 {
+			named = t.own[i]
+		} else if i := slices.IndexFunc(Builtin, begins); i >= 0 {
+			named = Builtin[i]
+		} else {
 			return []string{spec.String()}
 		}
-		named := t.All()[i]
 		words = append(words, named.Name)
 		if named.Specs[0].To == spec.To {
 			return words

@@ -322,6 +322,12 @@ func (s Set) First() (Point, bool) {
 	return Point(p.Lo), ok
 }
 
+// Ends are the first and the last service of s, which must not be empty.
+func (s Set) Ends() (first, last Point) {
+	spans := s.points.Spans()
+	return Point(spans[0].From.Lo), Point(spans[len(spans)-1].To.Lo)
+}
+
 // Size is the exact number of services in s: each port, each ICMP type and code, each other protocol counts one.
 func (s Set) Size() *big.Int { return s.points.Size() }
 
