@@ -170,8 +170,10 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 	if f.Ended != nil {
 		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until), place(f.Ended.Origin)))
 	}
-	if f.WayOut != "" {
+	if strings.HasPrefix(f.WayOut, "isonomos ") { // a command to copy
 		s.Whole(findingIndent, Piece{"way out", Faint}, findingLabel, Piece{f.WayOut, Accent})
+	} else if f.WayOut != "" {
+		line("way out", f.WayOut)
 	}
 	if f.OrElse != "" {
 		line("or", f.OrElse)
@@ -301,6 +303,9 @@ func keysOf(f audit.Finding, by string) []string {
 	return []string{"(definitions)"}
 }
 
+// totalsColumn is how wide the columns of Totals are.
+const totalsColumn = 10
+
 // Totals writes how many findings of which severity each account, folder, check,
 // control or group has, the worst first, at most so many (0 means all).
 func Totals(s *Screen, a Audit, by string, most int) {
@@ -334,10 +339,10 @@ func Totals(s *Screen, a Audit, by string, most int) {
 	if most > 0 {
 		shown = min(shown, most)
 	}
-	widest = min(widest, max(s.Width()-6*9-2, 16))
+	widest = min(widest, max(s.Width()-6*totalsColumn-2, 16)) + 1 // Pad leaves a blank at least
 	head := Pad(by, widest)
 	for _, title := range []string{"critical", "high", "medium", "low", "info", "exempted"} {
-		head += fmt.Sprintf("%9s", title)
+		head += fmt.Sprintf("%*s", totalsColumn, title)
 	}
 	s.Line(Piece{head, Strong})
 	for _, key := range keys[:shown] {
@@ -347,7 +352,7 @@ func Totals(s *Screen, a Audit, by string, most int) {
 				name = strings.Repeat("  ", strings.Count(key, "/")) + key[i+1:]
 			}
 		}
-		pieces := []Piece{{Pad(shortened(name, widest), widest), Accent}}
+		pieces := []Piece{{Pad(shortened(name, widest-1), widest), Accent}}
 		for sev := audit.Critical; sev >= audit.Info; sev-- {
 			pieces = append(pieces, numberPiece(totals[key].by[sev], severityStyles[sev]))
 		}
@@ -363,9 +368,9 @@ func Totals(s *Screen, a Audit, by string, most int) {
 
 func numberPiece(n int, style Style) Piece {
 	if n == 0 {
-		return Piece{fmt.Sprintf("%9s", "·"), Faint}
+		return Piece{fmt.Sprintf("%*s", totalsColumn, "·"), Faint}
 	}
-	return Piece{fmt.Sprintf("%9s", Number(n)), style}
+	return Piece{fmt.Sprintf("%*s", totalsColumn, Number(n)), style}
 }
 
 // shortened cuts a text in the middle to a number of columns: its ends tell most.

@@ -140,8 +140,8 @@ var dangling = Check{
 				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, WayOut: "delete the rule, or name what has taken its place"}
 				switch {
 				case p.Kind == estate.PeerMissing:
-					kind, id, _ := strings.Cut(p.Missing, ":")
-					f.Message = fmt.Sprintf("%q refers to the %s %s, which is not there", r.Sentence(l.estate.Services), kind, id)
+					kind, _, _ := strings.Cut(p.Missing, ":")
+					f.Message = fmt.Sprintf("%q refers to a %s that does not exist", r.Sentence(l.estate.Services), kind)
 				case p.Kind == estate.PeerGroup && !l.d.CanName(l.group, p.Group):
 					f.Message = fmt.Sprintf("%q refers to %s, whose members it can't mean from here", r.Sentence(l.estate.Services), p.Group.Path())
 				default:
