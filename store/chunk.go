@@ -31,14 +31,26 @@ type block struct {
 
 // A chunk is what was decoded of a block.
 type chunk struct {
-	header   *record
-	lines    map[string][]*pending // by kind, but for rules
-	rules    []estate.Rule         // in the order of the file
-	runs     []run                 // to which group they belong
-	refs     []int                 // places of rules whose peers refer to something
-	warnings []warning
-	err      *SurveyError
+	header    *record
+	lines     map[string][]*pending // by kind, but for instances and rules
+	instances []instanceLine
+	rules     []estate.Rule // in the order of the file
+	runs      []run         // to which group they belong
+	refs      []int         // places of rules whose peers refer to something
+	warnings  []warning
+	err       *SurveyError
 }
+
+// An instanceLine is an instance before what it refers to is found.
+type instanceLine struct {
+	account, id, name, kind string
+	labels                  estate.Labels
+	interfaces              []interfaceRecord
+	listeners               []listenerRecord
+	line                    int
+}
+
+func (p *instanceLine) asker() asker { return asker{"instance", p.id, p.line} }
 
 // A run is rules of one group that follow each other in a chunk, up to a place.
 type run struct {
@@ -214,6 +226,9 @@ func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 		return checkHeader(c.header)
 	case r.Kind == "rule":
 		return l.rule(c, &ruleText{r.Account, r.Group, r.ID, r.Direction, r.Action, r.Description, r.Rank, r.Stateless, r.BuiltIn, r.rawPeers, r.rawServices, r.Changed}, number)
+	case r.Kind == "instance":
+		c.instances = append(c.instances, instanceLine{r.Account, r.ID, r.Name, r.Type, r.Labels, r.Interfaces, r.Listeners, number})
+		return nil
 	case r.Kind == "":
 		return errors.New(`the line has no "kind"`)
 	case !slices.Contains(recordKinds, r.Kind):

@@ -60,7 +60,7 @@ func (s *surveyReader) rules() error {
 				g.Rules = append(g.Rules, rules...)
 			}
 		}
-		s.chunks[c], groups[c] = chunk{}, nil
+		s.chunks[c].rules, s.chunks[c].runs, groups[c] = nil, nil, nil
 	}
 	return nil
 }
@@ -93,7 +93,7 @@ func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
 	from, refs := 0, c.refs
 	for i, r := range c.runs {
 		first := &c.rules[from]
-		g, err := must(s, &pending{record{Kind: "rule", ID: first.ID}, first.Origin.Line}, s.groups, "group", r.account, r.group)
+		g, err := must(s, asker{"rule", first.ID, first.Origin.Line}, s.groups, "group", r.account, r.group)
 		if err != nil {
 			return nil, err
 		}

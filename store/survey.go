@@ -133,46 +133,60 @@ func (s *surveyReader) resolve() error {
 	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network}, stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet}); err != nil {
 		return err
 	}
-	if err := s.allInstances(); err != nil {
+	// Rules and instances have nothing to do with each other.
+	instances := make(chan error, 1)
+	go func() {
+		instances <- s.allInstances()
+	}()
+	rules := s.rules()
+	if err := <-instances; err != nil {
 		return err
 	}
-	// What refers to objects of its own kind, or to kinds made later, comes last.
-	if err := stages(stage{"network", s.peerings}, stage{"subnet", s.routes}, stage{"instance", s.listeners}); err != nil {
-		return err
+	if rules != nil {
+		return rules
 	}
-	for c := range s.chunks {
-		s.chunks[c].lines = nil // their memory is wanted for the rules
-	}
-	return s.rules()
+	// What refers to objects of its own kind comes last.
+	return stages(stage{"network", s.peerings}, stage{"subnet", s.routes})
 }
 
 // add keeps an object under its id; a second one of the same id is an error.
 func add[T any](s *surveyReader, p *pending, t table[T], id string, object *T, line func(*T) int) error {
 	key := ref{p.Account, id}
-	named := p.Kind == "cloud" || p.Kind == "account"
-	if named {
+	if p.Kind == "cloud" || p.Kind == "account" {
 		key.account = ""
 	}
-	if id == "" {
-		return s.fail(p.line, "the %s has no %s", p.Kind, map[bool]string{true: `"name"`, false: `"id"`}[named])
+	return addAs(s, asker{p.Kind, id, p.line}, t, key, object, line)
+}
+
+func addAs[T any](s *surveyReader, by asker, t table[T], key ref, object *T, line func(*T) int) error {
+	if key.id == "" {
+		return s.fail(by.line, "the %s has no %s", by.kind, map[bool]string{true: `"name"`, false: `"id"`}[by.kind == "cloud" || by.kind == "account"])
 	}
 	if before, ok := t[key]; ok {
-		return s.fail(p.line, "the %s %q was on line %d already", p.Kind, id, line(before))
+		return s.fail(by.line, "the %s %q was on line %d already", by.kind, key.id, line(before))
 	}
 	t[key] = object
 	return nil
 }
 
+// An asker is the line that refers to something.
+type asker struct {
+	kind, id string
+	line     int
+}
+
+func (p *pending) asker() asker { return asker{p.Kind, p.ID, p.line} }
+
 // must finds an object that a line can't do without.
-func must[T any](s *surveyReader, p *pending, t table[T], kind, account, id string) (*T, error) {
+func must[T any](s *surveyReader, by asker, t table[T], kind, account, id string) (*T, error) {
 	object, ok := t.find(account, id)
 	if ok {
 		return object, nil
 	}
 	if id == "" {
-		return nil, s.fail(p.line, "the %s %q names no %s", p.Kind, p.ID, kind)
+		return nil, s.fail(by.line, "the %s %q names no %s", by.kind, by.id, kind)
 	}
-	return nil, s.fail(p.line, "the %s %q belongs to the %s %q, which is not in this survey", p.Kind, p.ID, kind, id)
+	return nil, s.fail(by.line, "the %s %q belongs to the %s %q, which is not in this survey", by.kind, by.id, kind, id)
 }
 
 func (s *surveyReader) origin(p *pending) estate.Origin {
@@ -189,7 +203,7 @@ func (s *surveyReader) cloud(p *pending) error {
 }
 
 func (s *surveyReader) account(p *pending) error {
-	c, err := must(s, p, s.clouds, "cloud", "", p.Cloud)
+	c, err := must(s, p.asker(), s.clouds, "cloud", "", p.Cloud)
 	if err != nil {
 		return err
 	}
@@ -199,7 +213,7 @@ func (s *surveyReader) account(p *pending) error {
 }
 
 func (s *surveyReader) network(p *pending) error {
-	a, err := must(s, p, s.accounts, "account", "", p.Account)
+	a, err := must(s, p.asker(), s.accounts, "account", "", p.Account)
 	if err != nil {
 		return err
 	}
@@ -232,7 +246,7 @@ func (s *surveyReader) peerings(p *pending) error {
 }
 
 func (s *surveyReader) list(p *pending) error {
-	a, err := must(s, p, s.accounts, "account", "", p.Account)
+	a, err := must(s, p.asker(), s.accounts, "account", "", p.Account)
 	if err != nil {
 		return err
 	}
@@ -249,7 +263,7 @@ func (s *surveyReader) list(p *pending) error {
 }
 
 func (s *surveyReader) group(p *pending) error {
-	a, err := must(s, p, s.accounts, "account", "", p.Account)
+	a, err := must(s, p.asker(), s.accounts, "account", "", p.Account)
 	if err != nil {
 		return err
 	}
@@ -259,7 +273,7 @@ func (s *surveyReader) group(p *pending) error {
 		return s.fail(p.line, `the group %q is "for" %q: write instances or subnets`, p.ID, p.For)
 	}
 	if p.Network != "" {
-		if g.Network, err = must(s, p, s.networks, "network", p.Account, p.Network); err != nil {
+		if g.Network, err = must(s, p.asker(), s.networks, "network", p.Account, p.Network); err != nil {
 			return err
 		}
 	}
@@ -268,7 +282,7 @@ func (s *surveyReader) group(p *pending) error {
 }
 
 func (s *surveyReader) subnet(p *pending) error {
-	n, err := must(s, p, s.networks, "network", p.Account, p.Network)
+	n, err := must(s, p.asker(), s.networks, "network", p.Account, p.Network)
 	if err != nil {
 		return err
 	}
@@ -277,7 +291,7 @@ func (s *surveyReader) subnet(p *pending) error {
 		return err
 	}
 	sub := &estate.Subnet{Network: n, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, RoutesKnown: true, Labels: p.Labels, Origin: s.origin(p)}
-	if sub.Groups, err = s.attached(p, p.Groups); err != nil {
+	if sub.Groups, err = s.attached(p.asker(), p.Account, p.Groups); err != nil {
 		return err
 	}
 	n.Subnets = append(n.Subnets, sub)
@@ -285,15 +299,15 @@ func (s *surveyReader) subnet(p *pending) error {
 }
 
 // attached finds groups by id. A group that is not there filters nothing and is warned of.
-func (s *surveyReader) attached(p *pending, refs []string) (groups []*estate.Group, err error) {
+func (s *surveyReader) attached(by asker, account string, refs []string) (groups []*estate.Group, err error) {
 	if len(refs) == 0 {
 		return nil, nil
 	}
 	groups = make([]*estate.Group, 0, len(refs))
 	for _, ref := range refs {
-		g, ok := s.groups.find(p.Account, ref)
+		g, ok := s.groups.find(account, ref)
 		if !ok {
-			return nil, s.fail(p.line, "the %s %q wears the group %q, which is not in this survey", p.Kind, p.ID, ref)
+			return nil, s.fail(by.line, "the %s %q wears the group %q, which is not in this survey", by.kind, by.id, ref)
 		}
 		groups = append(groups, g)
 	}
@@ -344,16 +358,16 @@ func (s *surveyReader) peeredByID(n *estate.Network, id string) (*estate.Network
 }
 
 // allInstances makes the instances, which are many: in parallel, then one after
-// the other into their table.
+// the other into their table; then what balancers hand on, to instances.
 func (s *surveyReader) allInstances() error {
 	made := make([][]*estate.Instance, len(s.chunks))
 	err := s.inParallel(func(c int) error {
-		for _, p := range s.chunks[c].lines["instance"] {
-			in, err := s.instance(p)
-			if err != nil {
+		made[c] = make([]*estate.Instance, len(s.chunks[c].instances))
+		for i := range s.chunks[c].instances {
+			var err error
+			if made[c][i], err = s.instance(&s.chunks[c].instances[i]); err != nil {
 				return err
 			}
-			made[c] = append(made[c], in)
 		}
 		return nil
 	})
@@ -361,36 +375,44 @@ func (s *surveyReader) allInstances() error {
 		return err
 	}
 	for c := range s.chunks {
-		for i, p := range s.chunks[c].lines["instance"] {
-			in := made[c][i]
-			s.estate.Instances = append(s.estate.Instances, in)
-			if err := add(s, p, s.instances, p.ID, in, func(in *estate.Instance) int { return in.Origin.Line }); err != nil {
+		s.estate.Instances = append(s.estate.Instances, made[c]...)
+		for i, in := range made[c] {
+			p := &s.chunks[c].instances[i]
+			if err := addAs(s, p.asker(), s.instances, ref{p.account, p.id}, in, func(in *estate.Instance) int { return in.Origin.Line }); err != nil {
 				return err
 			}
 		}
+	}
+	for c := range s.chunks {
+		for i := range s.chunks[c].instances {
+			if err := s.listeners(&s.chunks[c].instances[i], made[c][i]); err != nil {
+				return err
+			}
+		}
+		s.chunks[c].instances = nil
 	}
 	return nil
 }
 
 // instance makes one instance. It changes nothing else.
-func (s *surveyReader) instance(p *pending) (*estate.Instance, error) {
-	a, err := must(s, p, s.accounts, "account", "", p.Account)
+func (s *surveyReader) instance(p *instanceLine) (*estate.Instance, error) {
+	a, err := must(s, p.asker(), s.accounts, "account", "", p.account)
 	if err != nil {
 		return nil, err
 	}
-	in := &estate.Instance{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Kind: estate.InstanceKind(orElse(p.Type, "machine")), Labels: p.Labels, Origin: s.origin(p)}
-	for _, r := range p.Interfaces {
+	in := &estate.Instance{Account: a, ID: p.id, Name: orElse(p.name, p.id), Kind: estate.InstanceKind(orElse(p.kind, "machine")), Labels: p.labels, Origin: estate.Origin{File: s.file, Line: p.line}}
+	for _, r := range p.interfaces {
 		i := &estate.Interface{Instance: in, ID: r.ID, Unfiltered: r.Filtered != nil && !*r.Filtered}
-		if i.Subnet, err = must(s, p, s.subnets, "subnet", p.Account, r.Subnet); err != nil {
+		if i.Subnet, err = must(s, p.asker(), s.subnets, "subnet", p.account, r.Subnet); err != nil {
 			return nil, err
 		}
-		if i.Groups, err = s.attached(p, r.Groups); err != nil {
+		if i.Groups, err = s.attached(p.asker(), p.account, r.Groups); err != nil {
 			return nil, err
 		}
-		if i.Private, err = s.addresses(p, r.Private); err != nil {
+		if i.Private, err = s.addresses(p.line, r.Private); err != nil {
 			return nil, err
 		}
-		if i.Public, err = s.addresses(p, r.Public); err != nil {
+		if i.Public, err = s.addresses(p.line, r.Public); err != nil {
 			return nil, err
 		}
 		in.Interfaces = append(in.Interfaces, i)
@@ -398,9 +420,8 @@ func (s *surveyReader) instance(p *pending) (*estate.Instance, error) {
 	return in, nil
 }
 
-func (s *surveyReader) listeners(p *pending) error {
-	in, _ := s.instances.find(p.Account, p.ID)
-	for _, r := range p.Listeners {
+func (s *surveyReader) listeners(p *instanceLine, in *estate.Instance) error {
+	for _, r := range p.listeners {
 		l := estate.Listener{}
 		var err error
 		if l.Service, err = service.ParseSpec(r.Service); err != nil {
@@ -416,7 +437,7 @@ func (s *surveyReader) listeners(p *pending) error {
 			}
 		}
 		for _, ref := range r.Targets {
-			target, ok := s.instances.find(p.Account, ref)
+			target, ok := s.instances.find(p.account, ref)
 			if !ok {
 				s.warn(p.line, "the balancer %s hands on to %q, which is not in this survey", in.Name, ref)
 				continue
@@ -445,12 +466,15 @@ func (s *surveyReader) prefixes(p *pending, texts []string) ([]netip.Prefix, err
 	return list, nil
 }
 
-func (s *surveyReader) addresses(p *pending, texts []string) ([]netip.Addr, error) {
-	var list []netip.Addr
+func (s *surveyReader) addresses(line int, texts []string) ([]netip.Addr, error) {
+	if len(texts) == 0 {
+		return nil, nil
+	}
+	list := make([]netip.Addr, 0, len(texts))
 	for _, text := range texts {
 		a, err := netip.ParseAddr(text)
 		if err != nil || a.Zone() != "" || a.Is4In6() {
-			return nil, s.fail(p.line, "%q is not an IP address", text)
+			return nil, s.fail(line, "%q is not an IP address", text)
 		}
 		list = append(list, a)
 	}

@@ -152,10 +152,21 @@ func Run(d *decide.Decider, o Options) Result {
 		a.facts[g] = &collected[i]
 	}
 	a.gatherWholes()
+	// What is asked of the whole estate takes longest, so it is begun first.
+	wholes := slices.DeleteFunc(slices.Clone(Checks), func(c Check) bool { return c.whole == nil || o.Group != nil })
+	ofWholes := make([][]Finding, len(wholes))
 	found := make([][]Finding, len(groups))
-	a.parallel(len(groups), atOnce, func(w *worker, i int) {
-		if g := groups[i]; a.inScope(g) {
-			found[i] = w.group(g, &collected[i])
+	blocks := (len(groups) + atOnce - 1) / atOnce
+	a.parallel(len(wholes)+blocks, 1, func(w *worker, i int) {
+		if i < len(wholes) {
+			ofWholes[i] = wholes[i].whole(w)
+			return
+		}
+		from := (i - len(wholes)) * atOnce
+		for k := from; k < min(from+atOnce, len(groups)); k++ {
+			if g := groups[k]; a.inScope(g) {
+				found[k] = w.group(g, &collected[k])
+			}
 		}
 	})
 	all := 0
@@ -170,15 +181,10 @@ func Run(d *decide.Decider, o Options) Result {
 		}
 		result.Findings = append(result.Findings, found[i]...)
 	}
-	if o.Group == nil {
-		wholes := slices.DeleteFunc(slices.Clone(Checks), func(c Check) bool { return c.whole == nil })
-		found := make([][]Finding, len(wholes))
-		a.parallel(len(wholes), 1, func(w *worker, i int) { found[i] = wholes[i].whole(w) })
-		for i, c := range wholes {
-			for _, f := range found[i] {
-				if f.Group == nil || a.inScope(f.Group) {
-					result.Findings = append(result.Findings, a.finish(c, f))
-				}
+	for i, c := range wholes {
+		for _, f := range ofWholes[i] {
+			if f.Group == nil || a.inScope(f.Group) {
+				result.Findings = append(result.Findings, a.finish(c, f))
 			}
 		}
 	}
