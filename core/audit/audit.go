@@ -5,6 +5,7 @@ package audit
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -328,7 +329,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
 	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
 	for range runtime.GOMAXPROCS(0) {
-		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
+		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), sawGroups: make(map[*estate.Group]bool), sawLists: make(map[*estate.List]bool), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
 	}
 	four, six := d.StrangersAmong(addr.Everyone)
 	a.openFour, a.openSix = four*decide.OpenBreadth, six*decide.OpenBreadth
@@ -368,13 +369,9 @@ func (a *auditor) gatherWholes() {
 			}
 		}
 	}
-	for _, g := range a.groups {
-		for i := range g.Rules {
-			a.note(g, &g.Rules[i])
-		}
-		for i := range g.Lends {
-			a.note(g, &g.Lends[i].Rule)
-		}
+	for _, w := range a.workers {
+		maps.Copy(a.named, w.sawGroups)
+		maps.Copy(a.used, w.sawLists)
 	}
 	a.observe()
 	a.asFound()
@@ -382,16 +379,16 @@ func (a *auditor) gatherWholes() {
 }
 
 // note remembers what a rule names.
-func (a *auditor) note(g *estate.Group, r *estate.Rule) {
+func (w *worker) note(g *estate.Group, r *estate.Rule) {
 	for _, peers := range [][]estate.Peer{r.Peers, r.Except} {
 		for k := range peers {
 			switch p := &peers[k]; p.Kind {
 			case estate.PeerGroup:
 				if p.Group != g {
-					a.named[p.Group] = true
+					w.sawGroups[p.Group] = true
 				}
 			case estate.PeerList:
-				a.used[p.List] = true
+				w.sawLists[p.List] = true
 			}
 		}
 	}
@@ -447,15 +444,17 @@ func (a *auditor) finish(c Check, f Finding) Finding {
 // A worker is what one goroutine of an audit uses.
 type worker struct {
 	*auditor
-	d       *decide.Decider
-	ranges  map[*estate.Peer]known // by the first of them
-	members map[*estate.Group]known
-	lists   map[*estate.List]known
-	specs   map[service.Spec]service.Set
-	words   map[string]description
-	letIn   map[string]traffic.Set // by class of interface: what comes in
-	passing map[string]traffic.Set // by direction and class: what the filters let through
-	scratch []Finding
+	d         *decide.Decider
+	ranges    map[*estate.Peer]known // by the first of them
+	members   map[*estate.Group]known
+	lists     map[*estate.List]known
+	specs     map[service.Spec]service.Set
+	words     map[string]description
+	letIn     map[string]traffic.Set // by class of interface: what comes in
+	passing   map[string]traffic.Set // by direction and class: what the filters let through
+	scratch   []Finding
+	sawGroups map[*estate.Group]bool // what this worker saw named by rules
+	sawLists  map[*estate.List]bool
 	// clearSubnets are those around which nothing stops what goes within their network.
 	clearSubnets map[*estate.Subnet]bool
 }

@@ -23,7 +23,8 @@ type facts struct {
 	// plain says that whatever stands around the subnets of those who wear it lets
 	// everything through within the network, or that one admission in any layer is
 	// enough: so what a rule of it admits from the network gets through.
-	plain bool
+	plain   bool
+	layered bool // groups around the subnet may admit what this one does not
 }
 
 // ruleFacts are what a rule speaks of.
@@ -62,6 +63,7 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 		r := &g.Rules[i]
 		x := &f.rules[i]
 		x.Rule = r
+		w.note(g, r)
 		x.services = w.servicesOf(r.Services)
 		x.peers, x.four, x.six = w.peersOf(g, r)
 		if r.Action == estate.Refuse {
@@ -71,6 +73,9 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 		s := side(r.Direction)
 		four[s] += x.four
 		six[s] += x.six
+	}
+	for i := range g.Lends {
+		w.note(g, &g.Lends[i].Rule)
 	}
 	for s := range four {
 		f.mayBeOpen[s] = four[s] >= w.openFour || six[s] >= w.openSix
@@ -84,6 +89,7 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 		f.first = worn[0]
 	}
 	both := decide.Dialect(g.Account).Layers == dialect.BothMustAdmit
+	f.layered = decide.Dialect(g.Account).Layers == dialect.EitherMayAdmit
 	f.plain = !g.Defined && !f.refuses && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
 		return both && !w.transparent(i.Subnet)
 	})

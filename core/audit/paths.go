@@ -115,9 +115,12 @@ func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
 	if !l.d.CanName(l.group, other) {
 		return Finding{}, false // dangling tells of it
 	}
-	members := l.d.Members(l.group)
 	for _, i := range l.d.Wearers(other) {
-		if l.otherEndLets(i, back, members, r.services) {
+		lets, sure := l.rulesLet(i, back, r)
+		if !sure {
+			lets = l.otherEndLets(i, back, l.d.Members(l.group), r.services)
+		}
+		if lets {
 			return Finding{}, false
 		}
 	}
@@ -151,6 +154,28 @@ func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 		}
 	}
 	return false
+}
+
+// rulesLet reports whether some rule at an interface lets through some of what a
+// rule of the group speaks of, and whether that is all there is to it: it is where
+// rules only add up and nothing else stops anything.
+func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, r *ruleFacts) (lets, sure bool) {
+	if i.Unfiltered || i.Subnet.Network != l.first.Subnet.Network {
+		return false, false
+	}
+	members := l.d.Members(l.group)
+	for _, g := range l.d.Worn(i) {
+		f := l.auditor.facts[g]
+		if f == nil || !f.plain || f.layered {
+			return false, false
+		}
+		for k := range f.rules {
+			if x := &f.rules[k]; x.Direction == direction && x.Action == estate.Admit && x.services.Overlaps(r.services) && x.peers.Overlaps(members) {
+				return true, true
+			}
+		}
+	}
+	return false, true
 }
 
 // otherEndLets reports whether the filters at an interface let some of the
