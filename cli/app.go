@@ -10,6 +10,7 @@ import (
 	"os"
 	"regexp"
 	"runtime/debug"
+	"runtime/metrics"
 	"strings"
 	"time"
 
@@ -239,9 +240,25 @@ func (a *App) note(format string, args ...any) {
 
 // Main runs the program in its real surroundings.
 func Main(version string) int {
-	// A run is short and reads much: fewer collections are worth the memory, up to a point.
-	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(5 << 29) // 2.5 GB
+	collectSeldom()
 	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "", Progress: term.IsTerminal(int(os.Stderr.Fd())), Version: version}
 	return a.Run(context.Background(), os.Args)
+}
+
+// collectSeldom trades memory for speed: a run is short and reads much, so up to a
+// limit nearly nothing is collected. Where more than half of the limit is in use
+// for good, the limit gives way, so that a run never does nothing but collect.
+func collectSeldom() {
+	const limit = 5 << 29 // 2.5 GB
+	debug.SetGCPercent(1000)
+	debug.SetMemoryLimit(limit)
+	go func() {
+		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		for range time.Tick(100 * time.Millisecond) {
+			metrics.Read(live)
+			if n := int64(live[0].Value.Uint64()); 2*n > debug.SetMemoryLimit(-1) {
+				debug.SetMemoryLimit(3 * n)
+			}
+		}
+	}()
 }

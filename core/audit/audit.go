@@ -384,7 +384,7 @@ func (w *worker) note(g *estate.Group, r *estate.Rule) {
 		for k := range peers {
 			switch p := &peers[k]; p.Kind {
 			case estate.PeerGroup:
-				if p.Group != g {
+				if p.Group != g && !w.sawGroups[p.Group] {
 					w.sawGroups[p.Group] = true
 				}
 			case estate.PeerList:

@@ -406,6 +406,9 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 			continue
 		}
 		back := opposite(direction)
+		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) && own.all.SubsetOf(d.allowed(g, back, i.Instance).all) {
+			continue // everything with these peers, both ways
+		}
 		lost = lost.Minus(d.layerPasses(l, i, direction)).OnServices(answered)
 		// A rule for all client ports is there for the answers of the other direction.
 		answers := d.Answers(g, d.allowed(g, back, i.Instance).all, back)
