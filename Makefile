@@ -26,6 +26,7 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzRuleLine $(FUZZING) ./store
 	go test -run '^$$' -fuzz FuzzReadCSV $(FUZZING) ./evidence
 	go test -run '^$$' -fuzz FuzzScreen $(FUZZING) ./render
+	go test -run '^$$' -fuzz FuzzFindings $(FUZZING) ./render
 	go test -run '^$$' -fuzz FuzzAlgebra $(FUZZING) ./core/traffic
 
 # Rewrites the golden files: read the difference before you commit it.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -436,5 +437,74 @@ func TestSandboxGenerate(t *testing.T) {
 	}
 	if r := call(t, folder, "sandbox", "run"); r.code != 2 || !strings.Contains(r.err, "it can generate") {
 		t.Errorf("%+v", r)
+	}
+}
+
+// A survey comes over standard input, packed or not; a reader that goes away early
+// ends the program quietly; a folder or a file without permission is told.
+func TestSurveyFromElsewhere(t *testing.T) {
+	folder := harbour(t)
+	text, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	if _, err := z.Write(text); err != nil {
+		t.Fatal(err)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	want := call(t, folder, "audit", "--survey", "survey.jsonl", "--by", "check")
+	for _, in := range []string{string(text), packed.String()} {
+		if r := callWith(t, folder, in, "audit", "--survey", "-", "--by", "check"); r.out != want.out || r.code != want.code {
+			t.Errorf("standard input: exit %d, %s", r.code, r.err)
+		}
+	}
+	if r := callWith(t, folder, "", "audit", "--survey", "-"); r.code != 2 || !strings.Contains(r.err, "standard input is empty") {
+		t.Errorf("empty: exit %d, %s", r.code, r.err)
+	}
+	if r := callWith(t, folder, packed.String()[:packed.Len()/2], "audit", "--survey", "-"); r.code != 2 || !strings.Contains(r.err, "standard input:") || !strings.Contains(r.err, "cut off") {
+		t.Errorf("cut off: exit %d, %s", r.code, r.err)
+	}
+	if r := call(t, folder, "audit", "--survey", "."); r.code != 2 || !strings.Contains(r.err, "is a folder") {
+		t.Errorf("a folder: exit %d, %s", r.code, r.err)
+	}
+	if r := call(t, folder, "audit", "--flows", "gone.csv"); r.code != 3 || !strings.Contains(r.err, "there is no file gone.csv") {
+		t.Errorf("no flows: exit %d, %s", r.code, r.err)
+	}
+	for _, format := range []string{"text", "json", "sarif", "csv", "md", "junit"} {
+		c := exec.Command("sh", "-c", program+" audit --survey survey.jsonl --limit 0 --format "+format+" | head -c 10 >/dev/null")
+		c.Dir = folder
+		if out, err := c.CombinedOutput(); err != nil || len(out) > 0 {
+			t.Errorf("%s into a closed pipe: %v, %s", format, err, out)
+		}
+	}
+}
+
+// On a terminal the text fits the window; what is not text does not change with it.
+func TestAuditWithoutASurvey(t *testing.T) {
+	folder := harbour(t)
+	a, r := auditJSON(t, folder)
+	if r.code != 1 {
+		t.Errorf("exit %d", r.code)
+	}
+	for _, f := range a.Findings {
+		if f.Check == "unworn" || f.Check == "probe-shut" || f.Check == "unfiltered" || f.Check == "idle" || f.Check == "by-hand" {
+			t.Errorf("definitions alone can't show %s in %s", f.Check, f.Where)
+		}
+	}
+	var narrow []string
+	for _, f := range a.Findings {
+		if f.Narrow {
+			narrow = append(narrow, f.Where)
+		}
+	}
+	slices.Sort(narrow)
+	for _, group := range slices.Compact(narrow) { // the way out that is offered is one
+		if r := call(t, folder, "narrow", group, "--survey", "survey.jsonl", "--flows", "flows.csv"); r.code != 0 {
+			t.Errorf("narrow %s: exit %d, %s", group, r.code, r.err)
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"bytes"
 	"slices"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"isonomos/nomos"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
+	"isonomos/store"
 )
 
 func auditGenerated(t testing.TB, size demo.Size) (audit.Result, []demo.Planted) {
@@ -68,6 +70,39 @@ func TestCleanEstate(t *testing.T) {
 		if f.Severity > audit.Low {
 			t.Errorf("%s %v in %s: %s", f.Severity, f.Names(), f.Where(), f.Message)
 		}
+	}
+}
+
+// A generated estate is written and read back whole: the same text again, the same
+// findings, whether packed in one block or many.
+func TestGeneratedReadsBack(t *testing.T) {
+	e, _ := demo.Generate(demo.Size{Accounts: 12, Groups: 900, Instances: 1500, Rules: 9000, Seed: 6})
+	var once, twice bytes.Buffer
+	if err := store.WriteSurvey(&once, e); err != nil {
+		t.Fatal(err)
+	}
+	again, warnings, err := store.ReadSurvey(bytes.NewReader(once.Bytes()), "s")
+	if err != nil || len(warnings) > 0 {
+		t.Fatal(err, warnings)
+	}
+	if err := store.WriteSurvey(&twice, again); err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(once.Bytes(), twice.Bytes()) {
+		t.Error("a generated survey changes when it is read and written again")
+	}
+	if once.Len() < 2<<20 {
+		t.Errorf("%d bytes are too few to be read in several blocks", once.Len())
+	}
+	told := func(e *estate.Estate) (all []string) {
+		for _, f := range audit.Run(decide.New(e), audit.Options{Now: demo.Taken}).Findings {
+			all = append(all, f.Fingerprint+f.Severity.String())
+		}
+		slices.Sort(all)
+		return all
+	}
+	if !slices.Equal(told(e), told(again)) {
+		t.Error("what is read back has other findings")
 	}
 }
 

@@ -192,12 +192,25 @@ func (l *look) openOn(direction estate.Direction, services service.Set) []Findin
 		if !c.open || !c.services.Overlaps(services) {
 			continue
 		}
-		set := traffic.Of(c.peers, c.services.Intersect(services)).Intersect(o.all)
-		if !set.IsEmpty() && l.isOpen(set.Peers(service.All)) {
+		if set := l.openPart(traffic.Of(c.peers, c.services.Intersect(services)).Intersect(o.all)); !set.IsEmpty() {
 			found = append(found, l.opening(direction, set, c.rules))
 		}
 	}
 	return found
+}
+
+// openPart is the part of some traffic whose peers are open.
+func (w *worker) openPart(set traffic.Set) traffic.Set {
+	if bands := set.Bands(); len(bands) == 1 && w.isOpen(bands[0].Peers) {
+		return set // the usual case
+	}
+	var open []traffic.Set
+	for _, b := range set.Bands() {
+		if w.isOpen(b.Peers) {
+			open = append(open, traffic.Of(b.Peers, b.Services()))
+		}
+	}
+	return traffic.UnionAll(open)
 }
 
 // sumOn are the findings of traffic that is as open as it is only because several
@@ -441,7 +454,7 @@ often come with such a rule built in. It is never more than medium, and low wher
 			if !everything(set.Services()) {
 				set = set.OnServices(l.grave)
 			}
-			if !set.IsEmpty() && l.isOpen(set.Peers(service.All)) {
+			if set = l.openPart(set); !set.IsEmpty() {
 				found = append(found, l.opening(estate.Out, set, c.rules))
 			}
 		}
@@ -519,7 +532,9 @@ func (l *look) inCauses(holds func(*ruleFacts) bool) []cause {
 // about makes a finding of a part of a cause that need not be open.
 func (l *look) about(c cause, spec service.Spec) Finding {
 	if c.open {
-		return l.opening(estate.In, traffic.Of(c.peers, service.Of(spec)), c.rules)
+		if set := l.openPart(traffic.Of(c.peers, service.Of(spec)).Intersect(l.openings(estate.In).all)); !set.IsEmpty() {
+			return l.opening(estate.In, set, c.rules)
+		}
 	}
 	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: l.narrowing(), Narrow: l.group.Defined}
 }

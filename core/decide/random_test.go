@@ -368,17 +368,7 @@ func TestExposureAgreesWithFlows(t *testing.T) {
 		for seed := range uint64(25) {
 			random := rand.New(rand.NewPCG(seed, 31))
 			e := randomEstate(random, name)
-			for _, n := range e.Networks {
-				for _, s := range n.Subnets {
-					via := []estate.Via{estate.ViaInternet, estate.ViaNAT, estate.ViaDrop}[random.IntN(3)]
-					s.Routes = append(s.Routes, estate.Route{To: netip.MustParsePrefix("0.0.0.0/0"), Via: via})
-				}
-			}
-			for k, i := range e.Instances {
-				if random.IntN(3) > 0 {
-					i.Interfaces[0].Public = []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(k + 1)})}
-				}
-			}
+			openToInternet(random, e)
 			d := decide.New(e)
 			from := e.Instances[0].Interfaces[0]
 			for _, direction := range []estate.Direction{estate.In, estate.Out} {
@@ -414,5 +404,129 @@ func TestExposureAgreesWithFlows(t *testing.T) {
 	}
 	if exposed < 300 {
 		t.Errorf("only %d exposures", exposed)
+	}
+}
+
+// openToInternet gives subnets ways out, and some instances public addresses.
+func openToInternet(random *rand.Rand, e *estate.Estate) {
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			via := []estate.Via{estate.ViaInternet, estate.ViaNAT, estate.ViaDrop}[random.IntN(3)]
+			s.Routes = append(s.Routes, estate.Route{To: netip.MustParsePrefix("0.0.0.0/0"), Via: via})
+		}
+	}
+	for k, i := range e.Instances {
+		if random.IntN(3) > 0 {
+			i.Interfaces[0].Public = []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(k + 1)})}
+		}
+	}
+}
+
+// The quick ways of asking say what the sets say: Lets and Reaches for one flow,
+// LetIn for strangers, TrafficOn for some services, forks for the same estate.
+func TestQuickWaysAgreeWithSets(t *testing.T) {
+	random := rand.New(rand.NewPCG(31, 7))
+	points := []service.Point{service.PointOf(service.TCP, 22), service.PointOf(service.TCP, 443), service.PointOf(service.TCP, 40001), service.PointOf(service.UDP, 53), service.PointOf(service.ICMP, 8<<8), service.PointOf(service.ICMPv6, 128<<8), service.PointOf(47, 0)}
+	asked := 0
+	for round := range 120 {
+		e := randomEstate(random, dialect.Names()[round%4])
+		openToInternet(random, e)
+		d := decide.New(e)
+		fork := d.Fork()
+		strangers := d.Strangers()
+		for _, instance := range e.Instances {
+			for _, i := range instance.Interfaces {
+				for _, direction := range []estate.Direction{estate.In, estate.Out} {
+					set := d.FilterTraffic(i, direction)
+					for _, a := range []string{"192.0.2.77", "2001:db8::77", "10.1.1.5", "10.2.2.6", "fd00:2:1::5", "172.16.0.9"} {
+						peer := netip.MustParseAddr(a)
+						for _, p := range points {
+							if !possible(p, peer) || len(d.At(peer)) > 0 && d.At(peer)[0].Subnet == i.Subnet {
+								continue // within a subnet layers are skipped
+							}
+							asked++
+							if fork.Lets(i, direction, peer, p) != set.Contains(peer, p) {
+								t.Fatalf("%s %s %s %s: %v by Lets, %v by the set", instance.Name, direction, peer, p, !set.Contains(peer, p), set.Contains(peer, p))
+							}
+						}
+					}
+				}
+				if got, want := d.LetIn(i).WithPeers(strangers), d.Arriving(i).WithPeers(strangers); !got.Equal(want) {
+					t.Fatalf("%s: strangers are let in on %v, and arrive on %v", instance.Name, got.Services(), want.Services())
+				}
+				for _, own := range slices.Concat(i.Private, i.Public) {
+					for _, a := range []string{"192.0.2.77", "2001:db8::77"} {
+						peer := netip.MustParseAddr(a)
+						for _, p := range points {
+							if peer.Is4() == own.Is4() && possible(p, peer) && slices.Contains(i.Private, own) && d.Reaches(peer, i, own, p) != d.Arriving(i).Contains(peer, p) {
+								t.Fatalf("%s from %s on %s: %v by Reaches, not by the set", instance.Name, peer, p, d.Reaches(peer, i, own, p))
+							}
+						}
+					}
+				}
+			}
+		}
+		for _, g := range e.Groups {
+			for _, direction := range []estate.Direction{estate.In, estate.Out} {
+				some := service.Of(service.Ports(service.TCP, 20, 500), service.Whole(service.ICMP))
+				if whole := d.GroupTraffic(g, direction); !d.TrafficOn(g, direction, some).Equal(whole.OnServices(some)) {
+					t.Fatalf("%s %s: on some services another traffic", g.Path(), direction)
+				}
+			}
+			for i := range g.Rules {
+				peers := d.Peers(g, &g.Rules[i], nil)
+				four, six := d.StrangersAmong(peers)
+				want := decide.BreadthOf(peers, strangers)
+				if got := d.Breadth(peers); got != want && (got.IPv4-want.IPv4 > 1e-9 || want.IPv4-got.IPv4 > 1e-9 || got.IPv6-want.IPv6 > 1e-9 || want.IPv6-got.IPv6 > 1e-9) {
+					t.Fatalf("%v: breadth %v, counted %v", peers, want, got)
+				}
+				a, ok := d.Stranger(peers)
+				if ok != (four+six > 0) || ok && (!peers.Contains(a) || !strangers.Contains(a)) {
+					t.Fatalf("%v holds %v strangers, for example %v", peers, four+six, a)
+				}
+			}
+		}
+	}
+	if asked < 10000 {
+		t.Errorf("only %d flows were asked for", asked)
+	}
+}
+
+// What is said to go unanswered does: single flows of it are one-way, and flows
+// that its group lets through beside it are not stopped on the way back there.
+func TestUnansweredAgreesWithFlows(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 17))
+	lost, kept := 0, 0
+	for round := range 200 {
+		e := randomEstate(random, []string{"union", "layered", "flat"}[round%3])
+		d := decide.New(e)
+		for _, g := range e.Groups {
+			for _, i := range d.Wearers(g) {
+				set := d.Unanswered(i, g, estate.In)
+				filters := d.FilterTraffic(i, estate.In)
+				for _, b := range set.Bands() {
+					for _, peer := range []netip.Addr{netip.MustParseAddr("192.0.2.77"), netip.MustParseAddr("2001:db8::77"), netip.MustParseAddr("172.16.0.9")} {
+						if !b.Peers.Contains(peer) {
+							continue
+						}
+						lost++
+						if filters.Contains(peer, b.From) {
+							t.Fatalf("%s at %s: %s from %s is said to go unanswered, and passes answers and all", g.Path(), i.Instance.Name, b.From, peer)
+						}
+					}
+				}
+				for _, b := range filters.Bands() {
+					if peer := netip.MustParseAddr("192.0.2.77"); b.Peers.Contains(peer) {
+						kept++
+						if set.Contains(peer, b.From) {
+							t.Fatalf("%s: %s passes, and is said to go unanswered", g.Path(), b.From)
+						}
+					}
+				}
+			}
+		}
+	}
+	if lost < 50 || kept < 500 {
+		t.Errorf("only %d unanswered and %d answered flows", lost, kept)
 	}
 }

@@ -84,7 +84,7 @@ var Keywords = []Topic{
 	{"always", "What a law wants of every rule or group: a reason (because), an end (until), a text, labels.", "law reasons {\n  always because\n  always label owner, stage\n}"},
 	{"severity", "How bad a breach of a law is: info, low, medium, high, critical.", "law reasons {\n  always   because\n  severity low\n}"},
 	{"control", "The numbers of the controls that a law serves.", "law shut-admin {\n  never   admit class admin from internet\n  control \"SOC 2 CC6.6\", \"PCI DSS 1\"\n}"},
-	{"exempt", "An exception from a law for a group, network or account. Reason, end and name are required; past its end it counts no more.", "exempt tides/quay/gauge-maintenance from shut-admin on ssh because \"vendor's visit\" until 2027-01-31 by \"m.teal\""},
+	{"exempt", "An exception from a law or a check for a group, network or account. Reason, end and name are required; past its end it counts no more.", "exempt tides/quay/gauge-maintenance from shut-admin on ssh because \"vendor's visit\" until 2027-01-31 by \"m.teal\""},
 	{"by", "Who answers for an exemption.", "exempt account lab from shut-admin because \"moving out\" until 2027-01-31 by \"m.teal\""},
 	{"expect", "A test of the whole path: routes, filters at both ends, balancers. can wants every pair to pass, cannot none, only that they can and nobody else.", "expect booking can reach berth-ledger on berth-db"},
 	{"can", "Every pair of members passes, over one address family at least; of strangers, some.", "expect internet can reach booking on https"},
