@@ -2,12 +2,18 @@ package law_test
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
 	"isonomos/core/decide"
+	"isonomos/core/estate"
 	"isonomos/core/law"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
 	"isonomos/nomos"
 	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
@@ -111,4 +117,64 @@ func TestJudge(t *testing.T) {
 			t.Errorf("%s\n got %q\nwant %q", x.text, got, want)
 		}
 	}
+}
+
+// The breaches of an opening share out all that is too much: each is part of its
+// rule's traffic and of what the law forbids, no two have traffic in common, and
+// together they are all of it; an audit's view and a verdict's are the same.
+func TestBreachesShareOut(t *testing.T) {
+	random := rand.New(rand.NewPCG(6, 28))
+	shared, whole := 0, 0
+	for range 300 {
+		text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\nlaw l { never admit tcp 1-40 from internet }\ngroup g in n {\n"
+		for range 1 + random.IntN(6) {
+			from := 1 + random.IntN(60)
+			text += fmt.Sprintf(" %s tcp %d-%d from %d.0.0.0/%d\n", []string{"admit", "admit", "admit", "refuse"}[random.IntN(4)], from, from+random.IntN(20), 16*random.IntN(14), []int{1, 2, 3, 4, 5, 6}[random.IntN(6)])
+		}
+		u := nomos.Understand([]*source.File{source.NewFile("x.nomos", tidied(text)+"}\n")}, resolve.Options{Now: time.Unix(0, 0)})
+		if n := source.Errors(u.Messages); n > 0 {
+			t.Fatal(u.Messages[0])
+		}
+		d := decide.New(u.Estate)
+		g := u.Estate.Groups[0]
+		breaches := law.Breaches(d, u.Laws[0], g)
+		var sum traffic.Set
+		for _, b := range breaches {
+			if !sum.Intersect(b.Traffic).IsEmpty() {
+				t.Fatalf("two breaches have traffic in common\n%s", text)
+			}
+			sum = sum.Union(b.Traffic)
+			if b.Rule != nil && !b.Traffic.SubsetOf(d.RuleTraffic(g, b.Rule)) || !b.Traffic.Contains(b.Witness.Peer, b.Witness.Service) {
+				t.Fatalf("%s is told of more than it says, or of another example\n%s", b.Text, text)
+			}
+			if b.Rule == nil {
+				whole++
+			} else {
+				shared++
+			}
+		}
+		var want traffic.Set
+		for _, b := range d.GroupTraffic(g, estate.In).OnServices(service.Of(service.Ports(service.TCP, 1, 40))).WithPeers(d.Strangers()).Bands() {
+			if d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) {
+				want = want.Union(traffic.Of(b.Peers, b.Services()))
+			}
+		}
+		if !sum.Equal(want) {
+			t.Fatalf("told %v, too much is %v\n%s", sum.Services(), want.Services(), text)
+		}
+		verdicts, _ := law.Judge(d, u.Laws, nil, time.Unix(0, 0))
+		if len(verdicts[0].Breaches) != len(breaches) {
+			t.Fatalf("a verdict has %d breaches, an audit %d", len(verdicts[0].Breaches), len(breaches))
+		}
+	}
+	if shared < 200 || whole < 10 {
+		t.Errorf("only %d breaches by rule and %d by the sum", shared, whole)
+	}
+}
+
+// tidied masks the ranges of a text, so that none has host bits.
+func tidied(text string) string {
+	return regexp.MustCompile(`\d+\.0\.0\.0/\d`).ReplaceAllStringFunc(text, func(s string) string {
+		return netip.MustParsePrefix(s).Masked().String()
+	})
 }
