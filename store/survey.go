@@ -130,6 +130,11 @@ func (s *surveyReader) resolve() error {
 		}
 		return nil
 	}
+	n := 0
+	for c := range s.chunks {
+		n += len(s.chunks[c].lines["group"])
+	}
+	s.groups, s.estate.Groups = make(table[estate.Group], n), make([]*estate.Group, 0, n)
 	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network}, stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet}); err != nil {
 		return err
 	}
@@ -374,6 +379,11 @@ func (s *surveyReader) allInstances() error {
 	if err != nil {
 		return err
 	}
+	n := 0
+	for c := range made {
+		n += len(made[c])
+	}
+	s.instances, s.estate.Instances = make(table[estate.Instance], n), make([]*estate.Instance, 0, n)
 	for c := range s.chunks {
 		s.estate.Instances = append(s.estate.Instances, made[c]...)
 		for i, in := range made[c] {

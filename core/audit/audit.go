@@ -148,6 +148,15 @@ func Run(d *decide.Decider, o Options) Result {
 	})
 	a.groups, a.facts = groups, make(map[*estate.Group]*facts, len(groups))
 	collected := make([]facts, len(groups))
+	rules := 0
+	for _, g := range groups {
+		rules += len(g.Rules)
+	}
+	room := make([]ruleFacts, rules) // for all groups at once
+	for i, g := range groups {
+		n := len(g.Rules)
+		collected[i].rules, room = room[:n:n], room[n:]
+	}
 	a.parallel(len(groups), atOnce, func(w *worker, i int) { w.collect(groups[i], &collected[i]) })
 	for i, g := range groups {
 		a.facts[g] = &collected[i]
@@ -329,7 +338,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
 	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
 	for range runtime.GOMAXPROCS(0) {
-		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), sawGroups: make(map[*estate.Group]bool), sawLists: make(map[*estate.List]bool), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
+		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), toldServices: make(map[uint64]toldServices), toldPeers: make(map[uint64]toldPeers), sawGroups: make(map[*estate.Group]bool), sawLists: make(map[*estate.List]bool), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
 	}
 	four, six := d.StrangersAmong(addr.Everyone)
 	a.openFour, a.openSix = four*decide.OpenBreadth, six*decide.OpenBreadth
@@ -444,17 +453,20 @@ func (a *auditor) finish(c Check, f Finding) Finding {
 // A worker is what one goroutine of an audit uses.
 type worker struct {
 	*auditor
-	d         *decide.Decider
-	ranges    map[*estate.Peer]known // by the first of them
-	members   map[*estate.Group]known
-	lists     map[*estate.List]known
-	specs     map[service.Spec]service.Set
-	words     map[string]description
-	letIn     map[string]traffic.Set // by class of interface: what comes in
-	passing   map[string]traffic.Set // by direction and class: what the filters let through
-	scratch   []Finding
-	sawGroups map[*estate.Group]bool // what this worker saw named by rules
-	sawLists  map[*estate.List]bool
+	d            *decide.Decider
+	ranges       map[*estate.Peer]known // by the first of them
+	members      map[*estate.Group]known
+	lists        map[*estate.List]known
+	specs        map[service.Spec]service.Set
+	words        map[string]description
+	letIn        map[string]traffic.Set // by class of interface: what comes in
+	passing      map[string]traffic.Set // by direction and class: what the filters let through
+	scratch      []Finding
+	inOrder      []*ruleFacts           // room for ordered
+	sawGroups    map[*estate.Group]bool // what this worker saw named by rules
+	sawLists     map[*estate.List]bool
+	toldServices map[uint64]toldServices
+	toldPeers    map[uint64]toldPeers
 	// clearSubnets are those around which nothing stops what goes within their network.
 	clearSubnets map[*estate.Subnet]bool
 }

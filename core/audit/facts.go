@@ -55,9 +55,8 @@ func side(d estate.Direction) int {
 	return 0
 }
 
-// collect works out the facts of a group.
+// collect works out the facts of a group, for whose rules there is room.
 func (w *worker) collect(g *estate.Group, f *facts) {
-	f.rules = make([]ruleFacts, len(g.Rules))
 	var four, six [2]float64
 	for i := range g.Rules {
 		r := &g.Rules[i]

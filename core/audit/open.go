@@ -19,6 +19,39 @@ import (
 
 // describe is a set of services as people call it, shortened where it is long.
 func (w *worker) describe(s service.Set) string {
+	key := s.Hash()
+	if told, ok := w.toldServices[key]; ok && told.set.Equal(s) {
+		return told.words
+	}
+	words := w.serviceWords(s)
+	w.toldServices[key] = toldServices{s, words}
+	return words
+}
+
+// toldServices and toldPeers are sets in words: many findings speak of the same.
+type (
+	toldServices struct {
+		set   service.Set
+		words string
+	}
+	toldPeers struct {
+		set   addr.Set
+		words string
+	}
+)
+
+// peerWords is PeersInWords.
+func (w *worker) peerWords(peers addr.Set) string {
+	key := peers.Hash()
+	if told, ok := w.toldPeers[key]; ok && told.set.Equal(peers) {
+		return told.words
+	}
+	words := PeersInWords(peers)
+	w.toldPeers[key] = toldPeers{peers, words}
+	return words
+}
+
+func (w *worker) serviceWords(s service.Set) string {
 	const most = 8
 	words := w.estate.Services.Words(s)
 	if len(words) <= most {
@@ -39,7 +72,7 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 	if direction == estate.Out {
 		word, preposition = "let out", "to"
 	}
-	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, PeersInWords(f.Peers))
+	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, l.peerWords(f.Peers))
 	f.WayOut, f.Narrow = l.narrowing(), l.group.Defined
 	for _, b := range set.Bands() {
 		peer, ok := l.d.Stranger(b.Peers)
@@ -64,7 +97,7 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 }
 
 func (w *worker) isAre(s service.Set) string {
-	if len(w.estate.Services.Words(s)) == 1 {
+	if !strings.Contains(w.describe(s), ", ") {
 		return "is"
 	}
 	return "are"

@@ -49,8 +49,9 @@ person will believe it. Of equal rules the later ones are told.`,
 func (l *look) byRank() bool { return l.group.Defined || decide.Filter(l.group).FirstMatch }
 
 // ordered are the facts of a direction's rules in the order in which they decide.
+// They are good until the next call.
 func (l *look) ordered(direction estate.Direction) []*ruleFacts {
-	rules := make([]*ruleFacts, 0, len(l.rules))
+	rules := l.inOrder[:0]
 	for i := range l.rules {
 		if r := &l.rules[i]; r.Direction == direction {
 			rules = append(rules, r)
@@ -61,6 +62,7 @@ func (l *look) ordered(direction estate.Direction) []*ruleFacts {
 			return cmp.Or(cmp.Compare(a.Rank, b.Rank), boolOrder(a.Action != estate.Refuse)-boolOrder(b.Action != estate.Refuse))
 		})
 	}
+	l.inOrder = rules
 	return rules
 }
 
@@ -74,7 +76,8 @@ func covered(rules []*ruleFacts, byRank bool) []int {
 	if len(rules) > few {
 		return coveredOfMany(rules, byRank)
 	}
-	gone := make([]bool, len(rules))
+	var room [few]bool
+	gone := room[:len(rules)]
 	for i := len(rules) - 1; i >= 0; i-- {
 		others := rules
 		if byRank {
@@ -95,7 +98,8 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	if r.peers.IsEmpty() {
 		return false // it refers to nobody: that is another matter
 	}
-	var overlapping []*ruleFacts
+	var room [8]*ruleFacts
+	overlapping := room[:0]
 	for k, o := range others {
 		if k != self && !gone[k] && o.services.Overlaps(r.services) && o.peers.Overlaps(r.peers) {
 			overlapping = append(overlapping, o)
