@@ -508,3 +508,87 @@ func TestAuditWithoutASurvey(t *testing.T) {
 		}
 	}
 }
+
+// Every check is explained with its example, its way out and its controls, and the
+// help of audit names it.
+func TestChecksAreExplained(t *testing.T) {
+	folder := t.TempDir()
+	help := call(t, folder, "audit", "--help").out
+	page, err := os.ReadFile(filepath.Join("..", "docs", "checks.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	checks := 0
+	for line := range strings.Lines(string(page)) {
+		name, ok := strings.CutPrefix(strings.TrimSpace(line), "## ")
+		if !ok {
+			continue
+		}
+		checks++
+		r := call(t, folder, "explain", name)
+		for _, want := range []string{name + "  check", "starts at", "example   ", "way out   ", "Controls:"} {
+			if r.code != 0 || !strings.Contains(r.out, want) {
+				t.Errorf("explain %s does not say %q: exit %d\n%s%s", name, want, r.code, r.out, r.err)
+			}
+		}
+		if !strings.Contains(help, "  "+name+" ") {
+			t.Errorf("the help of audit does not name %s", name)
+		}
+	}
+	if checks < 30 {
+		t.Errorf("only %d checks", checks)
+	}
+}
+
+// An exemption from a check that there is none of, and one that has ended, are told
+// when definitions are read; the finding of the ended one says so.
+func TestExemptionsOfChecks(t *testing.T) {
+	folder := harbour(t)
+	edit(t, filepath.Join(folder, "harbour.nomos"), "exempt tides/quay/gauge-maintenance from shut-admin on ssh", `exempt tides/quay/tide-desk from open-admn-port on rdp because "x" until 2027-01-31 by "m.teal"
+exempt tides/quay/gauge-maintenance from shut-admin on ssh`)
+	if r := call(t, folder, "check"); r.code != 2 || !strings.Contains(r.err, `no law or check is called "open-admn-port"`) || !strings.Contains(r.err, `"open-admin-port" is near`) {
+		t.Errorf("exit %d, %s", r.code, r.err)
+	}
+	edit(t, filepath.Join(folder, "harbour.nomos"), `from open-admn-port on rdp because "x" until 2027-01-31`, `from open-admin-port on rdp because "x" until 2026-01-31`)
+	r := call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides")
+	for _, want := range []string{"exemption   by m.teal ended on 2026-01-31", "exempted    until 2027-01-31 by m.teal: vendor's visit", "1 finding: 1 critical; 1 exempted"} {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("the audit does not say %q:\n%s", want, r.out)
+		}
+	}
+	if !strings.Contains(r.err, "the exemption has ended and counts no more") {
+		t.Errorf("said on standard error: %s", r.err)
+	}
+	edit(t, filepath.Join(folder, "harbour.nomos"), "until 2026-01-31", "until 2027-03-31")
+	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides", "--fail-on", "info")
+	if r.code != 0 || !strings.Contains(r.out, "nothing found; 2 exempted") {
+		t.Errorf("exit %d:\n%s", r.code, r.out)
+	}
+	edit(t, filepath.Join(folder, "tides.nomos"), "admit rdp from 0.0.0.0/1 ", "admit rdp from 10.20.0.0/16 ")
+	edit(t, filepath.Join(folder, "tides.nomos"), "admit rdp from 128.0.0.0/1", "admit rdp from list pilot-stations")
+	if r := call(t, folder, "audit", "--survey", "survey.jsonl"); !strings.Contains(r.out, "idle        the exemption of tides/quay/tide-desk from open-admin-port (harbour.nomos:") {
+		t.Errorf("an idle exemption is not told:\n%s", r.out[max(0, len(r.out)-600):])
+	}
+}
+
+// The columns of a table say what its header says, for every finding.
+func TestCSVAgreesWithJSON(t *testing.T) {
+	folder := harbour(t)
+	a, _ := auditJSON(t, folder, "--survey", "survey.jsonl")
+	rows, err := csv.NewReader(strings.NewReader(call(t, folder, "audit", "--survey", "survey.jsonl", "--format", "csv").out)).ReadAll()
+	if err != nil || len(rows) != len(a.Findings)+1 {
+		t.Fatalf("%v, %d rows for %d findings", err, len(rows), len(a.Findings))
+	}
+	column := make(map[string]int)
+	for i, name := range rows[0] {
+		column[name] = i
+	}
+	for i, f := range a.Findings {
+		row := rows[i+1]
+		for name, want := range map[string]string{"severity": f.Severity, "check": f.Check, "also": strings.Join(f.Also, ", "), "where": f.Where, "file": f.File, "fingerprint": f.Fingerprint} {
+			if row[column[name]] != want {
+				t.Errorf("row %d: %s is %q, want %q", i, name, row[column[name]], want)
+			}
+		}
+	}
+}

@@ -2,10 +2,12 @@ package demo_test
 
 import (
 	"bytes"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
 
+	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
@@ -103,6 +105,56 @@ func TestGeneratedReadsBack(t *testing.T) {
 	}
 	if !slices.Equal(told(e), told(again)) {
 		t.Error("what is read back has other findings")
+	}
+}
+
+// Generated addresses are nobody's: private, or of the documentation ranges. Within
+// a network none is given twice, each lies in its subnet, and names are clean.
+func TestGeneratedAddresses(t *testing.T) {
+	e, planted := demo.Generate(demo.Size{Accounts: 30, Groups: 1200, Instances: 3000, Rules: 12000, Seed: 8})
+	allowed := addr.OfPrefixes(netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32"),
+		netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"))
+	type place struct {
+		network *estate.Network
+		address netip.Addr
+	}
+	given := make(map[place]string)
+	for _, in := range e.Instances {
+		for _, f := range in.Interfaces {
+			for _, a := range slices.Concat(f.Private, f.Public) {
+				at := place{f.Subnet.Network, a}
+				if !allowed.Contains(a) || given[at] != "" {
+					t.Fatalf("%s has %s, as %q has", in.Path(), a, given[at])
+				}
+				given[at] = in.Path()
+			}
+			if !f.Subnet.Ranges[0].Contains(f.Private[0]) {
+				t.Errorf("%s has %s, which is not in its subnet", in.Path(), f.Private[0])
+			}
+		}
+	}
+	wide := map[string]bool{"0.0.0.0/0": true, "::/0": true, "0.0.0.0/1": true, "128.0.0.0/1": true, "96.0.0.0/6": true}
+	ids := make(map[string]bool)
+	for _, g := range e.Groups {
+		if strings.ContainsAny(g.Path(), " \t\n") || g.Description == "" {
+			t.Errorf("%q is called or described badly", g.Path())
+		}
+		for _, r := range g.Rules {
+			if ids[r.ID] {
+				t.Fatalf("two rules are called %s", r.ID)
+			}
+			ids[r.ID] = true
+			for _, p := range r.Peers {
+				if p.Kind == estate.PeerRange && !wide[p.Range.String()] && !addr.OfPrefixes(p.Range).SubsetOf(allowed) {
+					t.Errorf("%s names %s, which may be somebody's", g.Path(), p.Range)
+				}
+			}
+		}
+	}
+	for _, p := range planted {
+		if _, ok := audit.Find(p.Check); !ok || p.About == "" {
+			t.Errorf("%+v is of no check", p)
+		}
 	}
 }
 

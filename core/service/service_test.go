@@ -120,3 +120,25 @@ func TestBuiltinIsSortedAndClassesHold(t *testing.T) {
 		t.Error("a class without a service was found")
 	}
 }
+
+// A spec contains what its set contains, and the ends of a set are in it with
+// nothing before or behind.
+func TestContainsAndEnds(t *testing.T) {
+	specs := []Spec{Anything, Whole(TCP), Ports(TCP, 22, 80), Ports(UDP, 53, 53), ICMPType(ICMP, 8), ICMPCode(ICMPv6, 128, 0), Whole(47)}
+	points := []Point{PointOf(TCP, 0), PointOf(TCP, 22), PointOf(TCP, 80), PointOf(TCP, 81), PointOf(UDP, 53), PointOf(UDP, 54), PointOf(ICMP, 8<<8), PointOf(ICMP, 8<<8|255), PointOf(ICMP, 9<<8), PointOf(ICMPv6, 128<<8), PointOf(47, 0), PointOf(50, 0)}
+	for _, s := range specs {
+		set := Of(s)
+		for _, p := range points {
+			if s.Contains(p) != set.Contains(p) {
+				t.Errorf("%s contains %s: %v, its set: %v", s, p, s.Contains(p), set.Contains(p))
+			}
+		}
+		first, last := set.Ends()
+		if !set.Contains(first) || !set.Contains(last) || first > 0 && set.Contains(first-1) || set.Contains(last+1) {
+			t.Errorf("%s goes from %s to %s", s, first, last)
+		}
+		if set.Hash() != Of(s).Hash() || set.Hash() == All.Minus(set).Hash() {
+			t.Errorf("the sum of %s is not its own", s)
+		}
+	}
+}
