@@ -115,6 +115,7 @@ func (a *App) root() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
+	cli.SubcommandHelpTemplate = familyHelp // the package asks for no other
 	prepare(root)
 	root.CustomRootCommandHelpTemplate = helpTemplate(rootHelp, root)
 	return root
@@ -126,6 +127,9 @@ func prepare(c *cli.Command) {
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	c.HideHelpCommand = true
 	c.CustomHelpTemplate = helpTemplate(commandHelp, c)
+	if len(c.Commands) > 0 {
+		c.CustomHelpTemplate = familyHelp
+	}
 	for _, sub := range c.Commands {
 		prepare(sub)
 	}
@@ -139,7 +143,7 @@ func unknownCommand(c *cli.Command, name string) error {
 	if name == "help" {
 		if want := c.Args().Get(1); want != "" {
 			if sub := c.Root().Command(want); sub != nil {
-				return cli.ShowSubcommandHelp(sub)
+				return cli.ShowCommandHelp(context.Background(), c.Root(), sub.Name)
 			}
 			name = want
 		} else {
@@ -194,10 +198,7 @@ func parent(c *cli.Command) *cli.Command {
 }
 
 func commandName(c *cli.Command) string {
-	if c.Root() == c {
-		return "isonomos"
-	}
-	return "isonomos " + c.Name
+	return c.FullName()
 }
 
 // oneOf is a flag's validator that allows some words.

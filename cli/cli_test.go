@@ -413,8 +413,8 @@ func TestHelpAndVersion(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	asGolden(t, "help.txt", call(t, folder).out)
-	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "compare", "explain"} {
-		r := call(t, folder, command, "--help")
+	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "compare", "explain", "sandbox", "sandbox generate"} {
+		r := call(t, folder, append(strings.Fields(command), "--help")...)
 		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) || !strings.Contains(r.out, "  isonomos "+command) {
 			t.Errorf("%s --help: %+v", command, r)
 		}
@@ -423,6 +423,19 @@ func TestHelpAndVersion(t *testing.T) {
 				t.Errorf("%s --help has a line of %d columns: %s", command, len(line), line)
 			}
 		}
+	}
+}
+
+// help COMMAND says what COMMAND --help says.
+func TestHelpOfACommand(t *testing.T) {
+	folder := t.TempDir()
+	for _, command := range []string{"audit", "sandbox"} {
+		if a, b := call(t, folder, "help", command), call(t, folder, command, "--help"); a.out != b.out || a.code != 0 {
+			t.Errorf("help %s: exit %d\n%s", command, a.code, a.out)
+		}
+	}
+	if r := call(t, folder, "sandbox"); r.code != 0 || !strings.Contains(r.out, "generate ") {
+		t.Errorf("%+v", r)
 	}
 }
 

@@ -31,14 +31,25 @@ FLAGS
 isonomos COMMAND --help tells more. Exit codes: 0 nothing to report, 1 findings or failed
 expectations, 2 wrong use or wrong input, 3 a file or cloud could not be reached or written.
 `
-	commandHelp = `isonomos {{.Name}}: {{.Usage}}
+	commandHelp = `{{.FullName}}: {{.Usage}}
 
-usage: isonomos {{.Name}} {{.ArgsUsage}}
+usage: {{.FullName}} {{.ArgsUsage}}
 
 {{.Description}}
 
 flags:
 FLAGS`
+	familyHelp = `{{.FullName}}: {{.Usage}}
+
+usage: {{.FullName}} COMMAND [flags] [arguments]
+
+{{.Description}}
+
+commands:
+{{range .VisibleCommands}}  {{printf "%-10s" .Name}} {{.Usage}}
+{{end}}
+{{.FullName}} COMMAND --help tells more.
+`
 )
 
 // helpTemplate is a template with the command's flags in it.

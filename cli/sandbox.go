@@ -28,11 +28,11 @@ func (a *App) sandboxCommand() *cli.Command {
 		Description: "Makes invented estates of any size, with mistakes planted in them.\n\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
 		Commands: []*cli.Command{a.generateCommand()},
-		Action: func(_ context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("sandbox can't %q: it can generate", c.Args().First())
 			}
-			return cli.ShowSubcommandHelp(c)
+			return cli.ShowCommandHelp(ctx, c.Root(), c.Name)
 		},
 	}
 }
