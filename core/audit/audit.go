@@ -516,25 +516,43 @@ func (l *look) joinCauses(found []Finding) []Finding {
 		return cmp.Or(boolOrder(a.gather)-boolOrder(b.gather), boolOrder(a.part)-boolOrder(b.part), cmp.Compare(b.Severity, a.Severity))
 	})
 	joined := make([]Finding, 0, len(found))
+	by := make(map[*estate.Rule]int) // for those about single rules, which come last: the finding that a rule causes
+	several := 0                     // findings that are not about single rules
 	for _, f := range found {
-		i := slices.IndexFunc(joined, func(x Finding) bool { return sameCause(x, f) })
-		if i < 0 {
-			joined = append(joined, f)
-			continue
+		i := -1
+		if f.gather {
+			if k, ok := by[f.Rules[0]]; ok {
+				i = k
+			}
+		} else {
+			i = slices.IndexFunc(joined[:several], func(x Finding) bool { return sameCause(x, f) })
 		}
-		l.say(&f)
-		l.say(&joined[i])
-		joined[i] = join(joined[i], f)
+		if i < 0 {
+			i = len(joined)
+			joined = append(joined, f)
+		} else {
+			l.say(&f)
+			l.say(&joined[i])
+			joined[i] = join(joined[i], f)
+		}
+		if !f.gather {
+			several = len(joined)
+			for _, r := range f.Rules {
+				if k, ok := by[r]; !ok || i < k {
+					by[r] = i
+				}
+			}
+		}
 	}
 	return joined
 }
 
+// sameCause reports whether two findings, neither of which is about a single rule
+// as such, have one cause.
 func sameCause(x, f Finding) bool {
 	switch {
-	case len(x.Rules) == 0 || len(f.Rules) == 0 || x.gather:
+	case len(x.Rules) == 0 || len(f.Rules) == 0:
 		return false
-	case f.gather:
-		return slices.Contains(x.Rules, f.Rules[0])
 	case x.Direction != f.Direction && (!f.part || f.Direction != "") && (!x.part || x.Direction != ""):
 		return false
 	case f.part || x.part:
@@ -604,8 +622,6 @@ func (l *look) gathered(found []Finding) []Finding {
 			continue
 		}
 		all[i].Rules = append(all[i].Rules, f.Rules...)
-		all[i].Services = all[i].Services.Union(f.Services)
-		all[i].Peers = all[i].Peers.Union(f.Peers)
 	}
 	for i := range all {
 		if f := &all[i]; f.gather && len(f.Rules) > 1 {
@@ -613,9 +629,13 @@ func (l *look) gathered(found []Finding) []Finding {
 				f.Message = fmt.Sprintf(check.many, len(f.Rules), len(l.group.Rules))
 			}
 			f.Details = nil
+			var services []service.Set
+			var peers []addr.Set
 			for _, r := range f.Rules {
 				f.Details = append(f.Details, r.Sentence(l.estate.Services))
+				services, peers = append(services, l.servicesOf(r.Services)), append(peers, l.d.Peers(l.group, r, nil))
 			}
+			f.Services, f.Peers = service.UnionAll(services...), addr.UnionAll(peers...)
 		}
 	}
 	return all

@@ -267,7 +267,7 @@ func (l *look) openings(direction estate.Direction) *openings {
 func (l *look) findOpenings(direction estate.Direction) *openings {
 	o := &openings{}
 	var rules []cause
-	var concerned service.Set // that strangers have something to do with
+	var strange []service.Set // that strangers have something to do with
 	for _, r := range l.d.InOrder(l.group, direction) {
 		if r.Action != estate.Admit {
 			continue
@@ -277,18 +277,21 @@ func (l *look) findOpenings(direction estate.Direction) *openings {
 		c.peers, four, six = l.peersOf(l.group, r)
 		if four+six > 0 {
 			c.open = l.isOpen(c.peers)
-			concerned = concerned.Union(c.services)
+			strange = append(strange, c.services)
 		}
 		rules = append(rules, c)
 	}
+	concerned := service.UnionAll(strange...)
 	rules = slices.DeleteFunc(rules, func(c cause) bool { return !c.services.Overlaps(concerned) })
-	if direction == estate.Out { // only there is it asked which rule decides
-		var before traffic.Set
-		for i := range rules {
-			c := &rules[i]
+	for i := range rules { // only of what is let out is it asked which rule decides
+		if c := &rules[i]; c.open && direction == estate.Out {
 			c.decided = traffic.Of(c.peers, c.services)
 			if l.byRank() {
-				before, c.decided = before.Union(c.decided), c.decided.Minus(before)
+				before := make([]traffic.Set, i)
+				for k := range before {
+					before[k] = traffic.Of(rules[k].peers, rules[k].services)
+				}
+				c.decided = c.decided.Minus(traffic.UnionAll(before))
 			}
 		}
 	}
@@ -336,21 +339,46 @@ func (l *look) sameStrangers(peers, part addr.Set) bool {
 // joinRules makes one cause of rules that open the same services, and of a rule
 // for IPv4 and one for IPv6 that are alike.
 func joinRules(rules []cause) []cause {
-	var causes []cause
+	if len(rules) < 2 {
+		return rules
+	}
+	type key struct {
+		services uint64
+		open     bool
+		four     bool // of a cause that is not open: its peers are of IPv4
+		because  string
+		action   estate.Action
+	}
+	keyOf := func(c cause, other bool) key {
+		k := key{services: c.services.Hash(), open: c.open}
+		if !c.open {
+			k.four, k.because, k.action = !c.peers.Only(addr.IPv4).IsEmpty() != other, c.rules[0].Description, c.rules[0].Action
+		}
+		return k
+	}
+	causes := make([]cause, 0, len(rules))
+	first := make(map[key]int, len(rules))
 	for _, r := range rules {
-		i := slices.IndexFunc(causes, func(c cause) bool {
-			return c.services.Equal(r.services) && (c.open && r.open || !c.open && !r.open && pair(c.rules[0], r.rules[0]) && c.peers.Only(addr.IPv4).IsEmpty() != r.peers.Only(addr.IPv4).IsEmpty())
-		})
-		if i < 0 {
+		i, ok := first[keyOf(r, !r.open)] // a rule that is not open wants one of the other family
+		if !ok || !causes[i].services.Equal(r.services) {
+			if k := keyOf(r, false); len(causes) == 0 || !has(first, k) {
+				first[k] = len(causes)
+			}
 			causes = append(causes, r)
 			continue
 		}
-		causes[i].rules = append(causes[i].rules, r.rules...)
-		causes[i].peers = causes[i].peers.Union(r.peers)
-		causes[i].decided = causes[i].decided.Union(r.decided)
+		c := &causes[i]
+		if !c.open {
+			delete(first, keyOf(*c, false)) // it has both families now
+		}
+		c.rules = append(slices.Clip(c.rules), r.rules...)
+		c.peers = c.peers.Union(r.peers)
+		c.decided = c.decided.Union(r.decided)
 	}
 	return causes
 }
 
-// pair reports whether two rules look like one that was written for each family.
-func pair(a, b *estate.Rule) bool { return a.Description == b.Description && a.Action == b.Action }
+func has[K comparable](m map[K]int, k K) bool {
+	_, ok := m[k]
+	return ok
+}

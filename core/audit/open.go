@@ -441,8 +441,11 @@ func (l *look) wide() []Finding {
 	}
 	rest := traffic.UnionAll(wide)
 	for _, c := range o.causes {
+		if c.open || !l.isWide(c.peers) {
+			continue
+		}
 		set := traffic.Of(c.peers, c.services).Intersect(rest)
-		if !c.open && !set.IsEmpty() && l.isWide(set.Peers(service.All)) {
+		if !set.IsEmpty() && l.isWide(set.Peers(service.All)) {
 			found = append(found, l.opening(estate.In, set, c.rules))
 			rest = rest.Minus(traffic.Of(addr.Everyone, set.Services()))
 		}
