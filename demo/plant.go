@@ -204,7 +204,9 @@ func (g *generator) plant() {
 				case "repeated-addresses":
 					n := 0
 					for _, other := range p.h.groups {
-						n += boolOrder(!touched[other])
+						if !touched[other] {
+							n++
+						}
 					}
 					return n > 3
 				case "overruled", "static-address", "open-outbound":
@@ -300,11 +302,4 @@ func (g *generator) cross(h, lower *home, from, to *estate.Group) *estate.Rule {
 		g.rule(wall, direction, estate.Admit, anything, ranges(lower.network.Ranges...), "peered")
 	}
 	return g.rule(to, estate.In, estate.Admit, tcp(5432), of(from), "to compare")
-}
-
-func boolOrder(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }

@@ -48,7 +48,7 @@ func (a *auditor) observe() {
 // use marks the rules of a group that let a flow through: all that fit where they
 // add up, the first where that decides.
 func (a *auditor) use(d *decide.Decider, g *estate.Group, direction estate.Direction, one traffic.Set) {
-	first := g.Defined || decide.Filter(g).FirstMatch
+	first := decide.ByRank(g)
 	for _, r := range d.InOrder(g, direction) {
 		if a.flowed[r] && !first || !one.SubsetOf(d.RuleTraffic(g, r)) {
 			continue
@@ -106,16 +106,10 @@ func (l *look) extra() []surplus {
 			continue
 		}
 		allowed := l.d.GroupTraffic(l.group, r.Direction)
-		if decide.Filter(s).FirstMatch && !l.group.Defined {
-			continue
-		}
 		beyond := d.RuleTraffic(s, r).Minus(allowed)
 		if !beyond.IsEmpty() && decide.Filter(s).FirstMatch { // answer room, and what earlier rules refuse anyway
 			beyond = beyond.Intersect(d.GroupTraffic(s, r.Direction))
-			back := estate.Out
-			if r.Direction == estate.Out {
-				back = estate.In
-			}
+			back := r.Direction.Opposite()
 			beyond = beyond.Minus(l.d.Answers(l.group, l.d.GroupTraffic(l.group, back), back))
 		}
 		if !beyond.IsEmpty() {

@@ -46,7 +46,7 @@ person will believe it. Of equal rules the later ones are told.`,
 }
 
 // byRank reports whether the first rule of the group that fits decides.
-func (l *look) byRank() bool { return l.group.Defined || decide.Filter(l.group).FirstMatch }
+func (l *look) byRank() bool { return decide.ByRank(l.group) }
 
 // ordered are the facts of a direction's rules in the order in which they decide.
 // They are good until the next call.

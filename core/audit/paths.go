@@ -105,10 +105,7 @@ func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
 	if l.first == nil || there == nil || there.first == nil {
 		return Finding{}, false
 	}
-	back := estate.Out
-	if r.Direction == estate.Out {
-		back = estate.In
-	}
+	back := r.Direction.Opposite()
 	if there.plain && (other.Network == l.group.Network || decide.Dialect(other.Account).Layers != dialect.BothMustAdmit) && l.answers(there, back, r) {
 		return Finding{}, false // the usual case
 	}

@@ -306,10 +306,7 @@ func rangePeers(set addr.Set) []estate.Peer {
 func (c *compiler) letAnswersBack() {
 	c.room = make(map[estate.Direction]traffic.Set)
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		back := estate.Out
-		if direction == estate.Out {
-			back = estate.In
-		}
+		back := direction.Opposite()
 		var answers []traffic.Set
 		for _, r := range c.rules {
 			if r.Direction == direction && r.Action == estate.Admit {

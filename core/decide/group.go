@@ -18,8 +18,8 @@ import (
 // every cloud: the first statement that fits, in the order in which they are
 // written; what none admits is stopped; answers come back.
 
-// byRank reports whether the first rule that fits decides.
-func byRank(g *estate.Group) bool { return g.Defined || Filter(g).FirstMatch }
+// ByRank reports whether the first rule of a group that fits decides.
+func ByRank(g *estate.Group) bool { return g.Defined || Filter(g).FirstMatch }
 
 // ordered are the rules of a group in a direction, in the order in which they
 // decide: of equal ranks the refusal first, behind them the fixed rules of the
@@ -120,7 +120,7 @@ type decision struct {
 // fit keep state, one of those decides.
 func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Instance, peer netip.Addr, p service.Point) decision {
 	var found decision
-	first := byRank(g)
+	first := ByRank(g)
 	for _, r := range d.ordered(g, direction) {
 		if r.Action == estate.Refuse && !first || !speaksOf(r, p) || !d.Peers(g, r, at).Contains(peer) {
 			continue
@@ -183,7 +183,7 @@ func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estat
 func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *estate.Instance, on service.Set) allowance {
 	var admitted, kept []traffic.Set
 	var refused traffic.Set
-	first := byRank(g)
+	first := ByRank(g)
 	ordered := d.ordered(g, direction)
 	// Where all rules keep state, what is kept is all that is let through.
 	allKept := !slices.ContainsFunc(ordered, func(r *estate.Rule) bool { return r.Action == estate.Admit && !keepsState(g, r) })

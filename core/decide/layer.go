@@ -143,15 +143,8 @@ func (d *Decider) layerPasses(l layer, i *estate.Interface, direction estate.Dir
 	if open.IsEmpty() {
 		return here.all
 	}
-	back := d.layerAllowed(l, i, opposite(direction)).all
+	back := d.layerAllowed(l, i, direction.Opposite()).all
 	return here.kept.Union(open.Intersect(d.answerable(back, i, direction)))
-}
-
-func opposite(direction estate.Direction) estate.Direction {
-	if direction == estate.In {
-		return estate.Out
-	}
-	return estate.In
 }
 
 // defaultAnswers are the client ports where a network does not say (RFC 6056 and
@@ -290,7 +283,7 @@ func (d *Decider) neighbours(i *estate.Interface) addr.Set {
 // answerStep decides the answers that a layer must let back. Without a source
 // port every client port counts, and the lowest that is stopped is told.
 func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, sourcePort int) Step {
-	back := opposite(direction)
+	back := direction.Opposite()
 	s := Step{Layer: "answer " + l.name + string(back), At: i.Instance.Name, Verdict: Passes, Text: "the answers are let back"}
 	protocol, detail := p.Split()
 	var wanted service.Set
@@ -405,7 +398,7 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 		if lost.IsEmpty() {
 			continue
 		}
-		back := opposite(direction)
+		back := direction.Opposite()
 		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) && own.all.SubsetOf(d.allowed(g, back, i.Instance).all) {
 			continue // everything with these peers, both ways
 		}

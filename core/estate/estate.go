@@ -251,6 +251,14 @@ const (
 	Out Direction = "out"
 )
 
+// Opposite is the direction in which answers go.
+func (d Direction) Opposite() Direction {
+	if d == Out {
+		return In
+	}
+	return Out
+}
+
 // Action is what a rule does with traffic that fits it.
 type Action string
 
