@@ -361,7 +361,8 @@ func joinRules(rules []cause) []cause {
 	for _, r := range rules {
 		i, ok := first[keyOf(r, !r.open)] // a rule that is not open wants one of the other family
 		if !ok || !causes[i].services.Equal(r.services) {
-			if k := keyOf(r, false); len(causes) == 0 || !has(first, k) {
+			k := keyOf(r, false)
+			if _, known := first[k]; !known {
 				first[k] = len(causes)
 			}
 			causes = append(causes, r)
@@ -376,9 +377,4 @@ func joinRules(rules []cause) []cause {
 		c.decided = c.decided.Union(r.decided)
 	}
 	return causes
-}
-
-func has[K comparable](m map[K]int, k K) bool {
-	_, ok := m[k]
-	return ok
 }
