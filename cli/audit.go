@@ -33,7 +33,7 @@ func (a *App) auditCommand() *cli.Command {
 			"  isonomos audit --survey survey.jsonl --format json > before.json\n" +
 			"  isonomos audit --survey survey.jsonl --since before.json --fail-on high\n\n" +
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json", "sarif", "junit", "csv", "md"),
 			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
 			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both", Validator: oneOf("in", "out", "both")},
@@ -43,10 +43,9 @@ func (a *App) auditCommand() *cli.Command {
 			&cli.StringFlag{Name: "by", Usage: "show totals by `WHAT`: " + strings.Join(render.Groupings, ", "), Validator: oneOf(render.Groupings...)},
 			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its fingerprint, or the beginning of it"},
 			&cli.StringFlag{Name: "since", Usage: "tell what is new, gone or still there since the audit in `FILE` (--format json, same flags)"},
-			&cli.StringSliceFlag{Name: "flows", Usage: "tell of rules that no flow of `FILE` used (CSV, also gzip or zstd; several parted by commas)"},
 			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all", Validator: notNegative},
 			&cli.StringFlag{Name: "fail-on", Value: "low", Usage: "exit 1 if a finding (with --since: a new one) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
-		},
+		}, evidenceFlags("tell of rules that were not used by")...),
 		Action: a.audit,
 	}
 }
@@ -66,7 +65,7 @@ func checkList() string {
 	return strings.TrimRight(b.String(), "\n")
 }
 
-func (a *App) audit(_ context.Context, c *cli.Command) error {
+func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("audit takes no argument %q: name definitions with --estate and a survey with --survey", c.Args().First())
 	}
@@ -88,7 +87,7 @@ func (a *App) audit(_ context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	if o.Flows, err = a.readFlows(c.StringSlice("flows")); err != nil {
+	if o.Flows, err = a.evidenceOf(ctx, c); err != nil {
 		return err
 	}
 	w, err := a.world(c)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -17,8 +18,6 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"isonomos/core/estate"
-	"isonomos/core/flow"
-	"isonomos/evidence"
 	"isonomos/nomos"
 	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
@@ -175,29 +174,6 @@ func shownName(path string) string {
 	return path
 }
 
-// readFlows sums the flows of all files.
-func (a *App) readFlows(paths []string) (*flow.Summary, error) {
-	if len(paths) == 0 {
-		return nil, nil
-	}
-	var sum flow.Summary
-	for _, path := range paths {
-		in, err := a.open(path)
-		if err != nil {
-			return nil, err
-		}
-		skipped, err := evidence.ReadCSV(in, shownName(path), sum.Add)
-		in.Close()
-		if err != nil {
-			return nil, &failure{exitUsage, err}
-		}
-		if skipped.Count > 0 {
-			a.note("%d flows of %s can't be read and are left out; the first: %s", skipped.Count, shownName(path), skipped.First)
-		}
-	}
-	return &sum, nil
-}
-
 type closer struct {
 	io.Reader
 	close func() error
@@ -206,7 +182,10 @@ type closer struct {
 func (c closer) Close() error { return c.close() }
 
 // open opens a file, or standard input for "-". gzip and zstd are unpacked.
-func (a *App) open(path string) (io.ReadCloser, error) {
+func (a *App) open(path string) (io.ReadCloser, error) { return a.openInto(path, nil) }
+
+// openInto is open, and writes what is read, before it is unpacked, to a hash as well.
+func (a *App) openInto(path string, digest hash.Hash) (io.ReadCloser, error) {
 	var raw io.ReadCloser = io.NopCloser(a.Stdin)
 	if path != "-" {
 		f, err := os.Open(path)
@@ -220,7 +199,11 @@ func (a *App) open(path string) (io.ReadCloser, error) {
 		raw = f
 	}
 	raw = a.watched(path, raw)
-	in := bufio.NewReaderSize(raw, 1<<16)
+	var source io.Reader = raw
+	if digest != nil {
+		source = io.TeeReader(raw, digest)
+	}
+	in := bufio.NewReaderSize(source, 1<<16)
 	head, _ := in.Peek(4)
 	switch {
 	case strings.HasPrefix(string(head), "\x1f\x8b"):

@@ -26,18 +26,17 @@ func (a *App) narrowCommand() *cli.Command {
 			"  isonomos narrow gauge-maintenance --survey survey.jsonl --flows flows.csv\n" +
 			"  isonomos narrow traffic.nomos:24 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
 			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --write",
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(),
-			&cli.StringSliceFlag{Name: "flows", Usage: "rest on observed flows in `FILE` (.csv, also gzip or zstd; may be given again)"},
 			&cli.BoolFlag{Name: "diff", Usage: "write the edit of the definitions as a unified diff, for git apply or patch -p1"},
 			&cli.BoolFlag{Name: "write", Usage: "edit the definitions in place"},
 			formatFlag("json"),
-		},
+		}, evidenceFlags("rest on")...),
 		Action: a.narrow,
 	}
 }
 
-func (a *App) narrow(_ context.Context, c *cli.Command) error {
+func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	switch {
 	case !c.Args().Present():
 		return usage("narrow needs a group or FILE:LINE: isonomos narrow gauge-maintenance --flows flows.csv")
@@ -58,7 +57,7 @@ func (a *App) narrow(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	flows, err := a.readFlows(c.StringSlice("flows"))
+	flows, err := a.evidenceOf(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -142,7 +142,7 @@ func needs(s *Screen, e *estate.Estate, c *propose.Checked) {
 			days := 0
 			for _, x := range n.Sums {
 				flows += x.Flows
-				days = max(days, x.Days)
+				days = max(days, x.Days.Count())
 			}
 			text += fmt.Sprintf(": %s, %s, on up to %s", peers, Count(flows, "flow", "flows"), Count(days, "day", "days"))
 			var held []string

@@ -193,7 +193,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 func TestIdle(t *testing.T) {
 	e := surveyed(t, admit("u/uh", "tcp 443", "10.0.1.0/24")+admit("u/uh", "tcp 80", "10.0.1.0/24")+admit("u/uh", "tcp 443", "10.0.1.1")+rule("u/ug", "out", "tcp 443", "10.0.1.2", ""))
 	var flows flow.Summary
-	flows.Add(flow.Record{Start: now, End: now, Source: e.Instances[0].Interfaces[0].Private[0], Destination: e.Instances[1].Interfaces[0].Private[0], Service: service.PointOf(service.TCP, 443)})
+	flows.Add(&flow.Record{Start: now.Unix(), End: now.Unix(), Source: e.Instances[0].Interfaces[0].Private[0], Destination: e.Instances[1].Interfaces[0].Private[0], Protocol: service.TCP, Port: 443})
 	found := audit.Run(decide.New(e), audit.Options{Checks: []string{"idle"}, Now: now, Flows: &flows}).Findings
 	if len(found) != 1 || len(found[0].Rules) != 1 || found[0].Rules[0].Services[0].From != 80 {
 		t.Errorf("got %v", names(found))

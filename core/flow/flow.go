@@ -1,4 +1,5 @@
-// Package flow holds observed traffic: single flows, and their sums.
+// Package flow holds observed traffic: single flows, which side of each served,
+// and their sums.
 package flow
 
 import (
@@ -10,21 +11,38 @@ import (
 	"isonomos/core/service"
 )
 
-// A Record is one observed flow. Source opened it, Destination served it.
+// Opener says which side of a flow opened it, where that was seen.
+type Opener uint8
+
+// The sides. The zero value means that it was not seen: then the ports tell, or
+// else the number of partners.
+const (
+	NotSeen Opener = iota
+	BySource
+	ByDestination
+)
+
+// A Record is one observed flow, or one direction of one.
 type Record struct {
-	Start, End   time.Time
+	Start, End   int64 // seconds since 1970 (UTC)
 	Source       netip.Addr
 	Destination  netip.Addr
-	Service      service.Point // by the destination's port, or for ICMP type and code
+	Protocol     uint8
+	SourcePort   uint16 // 0 where there is none or the evidence does not tell
+	Port         uint16 // the destination's port; for ICMP type<<8|code
 	Packets      uint64
 	Bytes        uint64
 	ReplyPackets uint64
 	ReplyBytes   uint64
 	ReplyKnown   bool // the evidence tells about the way back
 	Refused      bool // a filter stopped it
+	Opened       Opener
 }
 
-// A Key is what flows are summed by.
+// Service is what the destination serves, if it is the destination that serves.
+func (r *Record) Service() service.Point { return service.PointOf(r.Protocol, r.Port) }
+
+// A Key is what flows are summed by. Source opened them, Destination served.
 type Key struct {
 	Source, Destination netip.Addr
 	Service             service.Point
@@ -34,67 +52,245 @@ type Key struct {
 type Sum struct {
 	Key
 	Flows      int
-	Days       int // distinct days (UTC)
-	First      time.Time
-	Last       time.Time
-	Longest    time.Duration
+	Completed  int   // flows that were answered, or of which the evidence does not tell
+	First      int64 // seconds since 1970: the earliest start and the latest end
+	Last       int64
+	Longest    int64 // seconds
+	Lasted     int64 // seconds of all flows together
+	Packets    uint64
 	Bytes      uint64
 	ReplyBytes uint64
-	Completed  int // flows that were answered, or of which the evidence does not tell
-	days       map[int64]struct{}
+	Days       Days // on which flows began (UTC)
+	way        ways
 }
+
+// ways counts records by what they tell of the two ways. Flows and Completed come of it.
+type ways struct {
+	both     int // records that tell of both ways
+	answered int // those of them that were answered
+	there    int // records of the way there alone
+	back     int // records of the way back alone
+}
+
+// day is the day on which a flow of that start counts, by number since 1970.
+func day(start int64) int32 { return int32(start / 86400) }
+
+// addresses are kept as 16 bytes: smaller than netip.Addr, and quick to hash.
+type (
+	key struct {
+		source, destination [16]byte
+		service             service.Point
+	}
+	// A talk is two ends that talked while it was not seen who opened: a is the lower one.
+	talk struct {
+		a, b         [16]byte
+		aPort, bPort uint16
+		protocol     uint8
+	}
+	end struct {
+		address  [16]byte
+		port     uint16
+		protocol uint8
+	}
+	// A heard talk is what was heard of it from either end.
+	heard struct{ fromA, fromB Sum }
+)
 
 // A Summary sums flows as they come. The zero value is ready for use. Its size
 // grows with the number of distinct keys, not of flows.
 type Summary struct {
-	sums    map[Key]*Sum
-	Flows   int // admitted ones
+	Flows   int // records of admitted flows
 	Refused int
 	First   time.Time // the window: the earliest and the latest start
 	Last    time.Time
+
+	sums        map[key]*Sum
+	talks       map[talk]*heard
+	spare       []Sum // room for sums to come
+	first, last int64
+	tellsBack   bool // some record tells of the way back
+	settled     bool
 }
 
 // Add takes one flow. Refused flows are counted and not summed.
-func (s *Summary) Add(r Record) {
-	if s.First.IsZero() || r.Start.Before(s.First) {
-		s.First = r.Start
-	}
-	if r.Start.After(s.Last) {
-		s.Last = r.Start
-	}
+func (s *Summary) Add(r *Record) {
+	s.covers(r.Start, r.Start)
 	if r.Refused {
 		s.Refused++
 		return
 	}
 	s.Flows++
-	if s.sums == nil {
-		s.sums = make(map[Key]*Sum)
+	s.settled = false
+	opened, port := r.settle()
+	s.tellsBack = s.tellsBack || r.ReplyKnown
+	switch opened {
+	case BySource:
+		s.at(key{r.Source.As16(), r.Destination.As16(), service.PointOf(r.Protocol, port)}).add(r, false)
+	case ByDestination:
+		s.at(key{r.Destination.As16(), r.Source.As16(), service.PointOf(r.Protocol, port)}).add(r, true)
+		s.tellsBack = true
+	default:
+		s.hear(r)
 	}
-	key := Key{r.Source, r.Destination, r.Service}
-	x := s.sums[key]
+}
+
+// AddRefused counts flows that a filter stopped, of which one began at start.
+func (s *Summary) AddRefused(start int64, flows int) {
+	s.covers(start, start)
+	s.Refused += flows
+}
+
+// covers makes the window hold a time.
+func (s *Summary) covers(from, to int64) {
+	if s.First.IsZero() || from < s.first {
+		s.first, s.First = from, time.Unix(from, 0).UTC()
+	}
+	if s.Last.IsZero() || to > s.last {
+		s.last, s.Last = to, time.Unix(to, 0).UTC()
+	}
+}
+
+// at is the sum of a key, a new one if need be.
+func (s *Summary) at(k key) *Sum {
+	x := s.sums[k]
 	if x == nil {
-		x = &Sum{Key: key, First: r.Start, Last: r.End, days: make(map[int64]struct{}, 1)}
-		s.sums[key] = x
+		if s.sums == nil {
+			s.sums = make(map[key]*Sum)
+		}
+		if len(s.spare) == 0 {
+			s.spare = make([]Sum, min(1024, 16+len(s.sums)))
+		}
+		x, s.spare = &s.spare[0], s.spare[1:]
+		x.Key = Key{netip.AddrFrom16(k.source).Unmap(), netip.AddrFrom16(k.destination).Unmap(), k.service}
+		s.sums[k] = x
 	}
-	x.Flows++
-	if r.Start.Before(x.First) {
-		x.First = r.Start
+	return x
+}
+
+// add counts a record; turned says that its source served.
+func (x *Sum) add(r *Record, turned bool) {
+	there := ways{there: 1}
+	if r.ReplyKnown && (r.ReplyPackets > 0 || r.Opened != NotSeen) {
+		there = ways{both: 1}
+		if r.ReplyPackets > 0 {
+			there.answered = 1
+		}
 	}
-	if r.End.After(x.Last) {
-		x.Last = r.End
+	one := Sum{First: r.Start, Last: max(r.Start, r.End), Longest: max(0, r.End-r.Start), Packets: r.Packets, Bytes: r.Bytes, ReplyBytes: r.ReplyBytes, way: there}
+	one.Lasted = one.Longest
+	if turned {
+		one = one.turned()
 	}
-	x.Longest = max(x.Longest, r.End.Sub(r.Start))
-	x.Bytes += r.Bytes
-	x.ReplyBytes += r.ReplyBytes
-	if !r.ReplyKnown || r.ReplyPackets > 0 {
-		x.Completed++
+	one.Days.Add(day(r.Start))
+	x.take(&one)
+}
+
+// turned is the sum seen from the other end.
+func (x Sum) turned() Sum {
+	x.Bytes, x.ReplyBytes = x.ReplyBytes, x.Bytes
+	x.way.there, x.way.back = x.way.back, x.way.there
+	return x
+}
+
+// take adds another sum of the same key.
+func (x *Sum) take(o *Sum) {
+	if o.empty() {
+		return
 	}
-	x.days[r.Start.Unix()/86400] = struct{}{}
-	x.Days = len(x.days)
+	if x.way == (ways{}) || o.First < x.First {
+		x.First = o.First
+	}
+	x.Last = max(x.Last, o.Last)
+	x.Longest = max(x.Longest, o.Longest)
+	x.Lasted += o.Lasted
+	x.Packets += o.Packets
+	x.Bytes += o.Bytes
+	x.ReplyBytes += o.ReplyBytes
+	x.Days.Merge(&o.Days)
+	x.way.both += o.way.both
+	x.way.answered += o.way.answered
+	x.way.there += o.way.there
+	x.way.back += o.way.back
+}
+
+// AddSum takes a sum that was made elsewhere, such as by a database. Its window
+// is from its First to its Last day. Flows and Completed count, told as both ways.
+func (s *Summary) AddSum(o Sum) {
+	o.way = ways{both: o.Flows, answered: o.Completed}
+	s.takeSum(&o, o.Flows)
+}
+
+// AddOneWay takes a sum of records that tell of one way alone. With a serving
+// port that is not known, both ports are given, and the partners will tell.
+func (s *Summary) AddOneWay(o Sum, records int, r *Record) {
+	opened, port := r.settle()
+	o.way = ways{there: records}
+	o.Source, o.Destination, o.Service = r.Source, r.Destination, service.PointOf(r.Protocol, port)
+	switch opened {
+	case ByDestination:
+		o = o.turned()
+		o.Source, o.Destination = r.Destination, r.Source
+		s.tellsBack = true
+	case NotSeen:
+		s.covers(o.First, o.First)
+		s.Flows += records
+		h, fromA := s.heardOf(r)
+		if fromA {
+			h.fromA.take(&o)
+		} else {
+			h.fromB.take(&o)
+		}
+		return
+	}
+	s.takeSum(&o, records)
+}
+
+func (s *Summary) takeSum(o *Sum, records int) {
+	s.settled = false
+	s.Flows += records
+	s.covers(o.First, o.First)
+	if days := o.Days.Sorted(); len(days) > 0 {
+		s.covers(min(s.first, int64(days[0])*86400+86399), max(s.last, int64(days[len(days)-1])*86400))
+	}
+	s.at(key{o.Source.As16(), o.Destination.As16(), o.Service}).take(o)
+}
+
+// Merge takes all that another summary holds, which must not be used any more:
+// another part of the same source, or another source if both are closed.
+func (s *Summary) Merge(o *Summary) {
+	if !o.First.IsZero() {
+		s.covers(o.first, o.last)
+	}
+	s.settled = false
+	s.Flows += o.Flows
+	s.Refused += o.Refused
+	s.tellsBack = s.tellsBack || o.tellsBack
+	if s.sums == nil {
+		s.sums, o.sums = o.sums, nil
+	}
+	for k, x := range o.sums {
+		if mine := s.sums[k]; mine != nil {
+			mine.take(x)
+		} else {
+			s.sums[k] = x
+		}
+	}
+	for t, h := range o.talks {
+		if mine := s.talks[t]; mine != nil {
+			mine.fromA.take(&h.fromA)
+			mine.fromB.take(&h.fromB)
+			continue
+		}
+		if s.talks == nil {
+			s.talks = make(map[talk]*heard)
+		}
+		s.talks[t] = h
+	}
 }
 
 // Sums are the sums in the order of service, source and destination.
 func (s *Summary) Sums() []*Sum {
+	s.settle()
 	all := make([]*Sum, 0, len(s.sums))
 	for _, x := range s.sums {
 		all = append(all, x)
@@ -105,10 +301,40 @@ func (s *Summary) Sums() []*Sum {
 	return all
 }
 
+// settle gives every talk its server and counts the flows of every key.
+func (s *Summary) settle() {
+	if s.settled {
+		return
+	}
+	s.settled = true
+	s.settleTalks()
+	for _, x := range s.sums {
+		w := x.way
+		// A flow whose two ways were told apart is one flow. Where nothing at all tells
+		// of ways back, nobody knows whether the way there was answered.
+		x.Flows = w.both + max(w.there, w.back)
+		x.Completed = w.answered + w.there
+		if s.tellsBack {
+			x.Completed = w.answered + w.back
+		}
+		x.Completed = min(x.Completed, x.Flows)
+	}
+}
+
+// Close ends a source of evidence. Whether it tells of the ways back is judged for
+// each source by itself, so each is closed before it is merged with another.
+func (s *Summary) Close() {
+	s.settle()
+	for _, x := range s.sums {
+		x.way = ways{both: x.Flows, answered: x.Completed}
+	}
+	s.tellsBack = false
+}
+
 // Window is how many days, begun ones counted, the flows lie in.
 func (s *Summary) Window() int {
 	if s.First.IsZero() {
 		return 0
 	}
-	return int(s.Last.Unix()/86400-s.First.Unix()/86400) + 1
+	return int(day(s.last)-day(s.first)) + 1
 }

@@ -230,7 +230,7 @@ func (p *Proposal) observed(kept []*flow.Sum) {
 			peer = x.Destination
 		}
 		peerFlows[peer] += x.Flows
-		peerDays[peer] = max(peerDays[peer], x.Days)
+		peerDays[peer] = max(peerDays[peer], x.Days.Count())
 		p.Flows += x.Flows
 	}
 	p.Peers = len(peerFlows)

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"isonomos/core/addr"
 	"isonomos/core/decide"
@@ -66,12 +65,13 @@ func (b *bench) propose(flows ...string) Proposal {
 		}
 		p, _ := service.Of(spec).First()
 		for i := range len(fields[2]) { // one mark a flow: x answered, o not
-			at := time.Unix(int64(86400*i), 0)
-			r := flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.0.1"), Service: p, ReplyKnown: true}
+			at := int64(86400 * i)
+			protocol, port := p.Split()
+			r := flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: protocol, Port: port, ReplyKnown: true, Opened: flow.BySource}
 			if fields[2][i] == 'x' {
 				r.ReplyPackets = 1
 			}
-			sum.Add(r)
+			sum.Add(&r)
 		}
 	}
 	return Propose(decide.New(&b.Estate), Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}}, Evidence{Flows: sum})
@@ -287,15 +287,15 @@ func TestReplacementsOfRandomRules(t *testing.T) {
 		var flows []flow.Record
 		for range random.IntN(30) {
 			port := uint16(20 + random.IntN(6))
-			r := flow.Record{Source: netip.MustParseAddr(addresses[random.IntN(len(addresses))]), Destination: netip.MustParseAddr("10.0.0.1"), Service: service.PointOf(service.TCP, port), ReplyKnown: true, ReplyPackets: 1}
+			r := flow.Record{Source: netip.MustParseAddr(addresses[random.IntN(len(addresses))]), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: port, ReplyKnown: true, ReplyPackets: 1}
 			if direction == estate.Out {
 				r.Source, r.Destination = r.Destination, r.Source
 			}
 			flows = append(flows, r)
 			for day := range 2 {
-				r.Start = time.Unix(int64(86400*day), 0)
+				r.Start = int64(86400 * day)
 				r.End = r.Start
-				sum.Add(r)
+				sum.Add(&r)
 			}
 		}
 		d := decide.New(&b.Estate)
@@ -318,8 +318,8 @@ func TestReplacementsOfRandomRules(t *testing.T) {
 			if direction == estate.Out {
 				peer = r.Destination
 			}
-			if before.Contains(peer, r.Service) && !after.Contains(peer, r.Service) {
-				t.Fatalf("%v cuts off %v on %v", p.New, peer, r.Service)
+			if before.Contains(peer, r.Service()) && !after.Contains(peer, r.Service()) {
+				t.Fatalf("%v cuts off %v on %v", p.New, peer, r.Service())
 			}
 		}
 		if !p.Closes.IsEmpty() && len(p.New) > 0 {

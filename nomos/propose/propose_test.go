@@ -65,8 +65,9 @@ func seen(flows ...string) *flow.Summary {
 		}
 		p, _ := service.Of(spec).First()
 		for day := range 2 {
-			at := time.Unix(int64(86400*day), 0)
-			sum.Add(flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.1.1"), Service: p, ReplyKnown: true, ReplyPackets: 1})
+			at := int64(86400 * day)
+			protocol, port := p.Split()
+			sum.Add(&flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.1.1"), Protocol: protocol, Port: port, ReplyKnown: true, ReplyPackets: 1})
 		}
 	}
 	return sum

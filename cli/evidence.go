@@ -1,0 +1,321 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/flow"
+	"isonomos/core/near"
+	"isonomos/evidence"
+	"isonomos/store"
+)
+
+// sourceFlags say how evidence is read, and from which database.
+func sourceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "column", Usage: "our column is called otherwise: `OURS=THEIRS`, such as dst=server_ip"},
+		&cli.BoolFlag{Name: "strict", Usage: "stop at a record that can't be read (else it is counted and left out)"},
+		&cli.StringFlag{Name: "table", Usage: "read the flows of a `TABLE` or view over the PostgreSQL protocol, summed by the server"},
+		&cli.StringFlag{Name: "query", Usage: "read the flows that an SQL `QUERY` gives, summed by the server"},
+		&cli.StringFlag{Name: "database", Usage: "the database's `SETTINGS` without a password, such as \"host=/run/postgresql dbname=flows\"; what is left out comes from the PG… variables, a service file or a password file"},
+		windowFlag(), storeFlag(),
+	}
+}
+
+// evidenceFlags name the evidence that a command rests on.
+func evidenceFlags(use string) []cli.Flag {
+	return append([]cli.Flag{
+		&cli.StringSliceFlag{Name: "flows", Usage: use + " observed flows in `FILE` (CSV, JSON Lines, pcap, pcapng, IPFIX; also gzip or zstd; may be given again). Without it those that the store keeps (isonomos flows add)"},
+	}, sourceFlags()...)
+}
+
+func windowFlag() cli.Flag {
+	return &cli.StringFlag{Name: "window", Usage: "only flows of the last `DAYS` of the evidence (14d), or of days from..to (2026-11-06..2026-11-19)"}
+}
+
+func storeFlag() cli.Flag {
+	return &cli.StringFlag{Name: "store", Usage: "keep evidence in `FILE` (default: isonomos.db beside the definitions)", Sources: cli.EnvVars("ISONOMOS_STORE")}
+}
+
+func storePath(c *cli.Command) string {
+	if path := c.String("store"); path != "" {
+		return path
+	}
+	folder := c.String("estate")
+	if filepath.Ext(folder) != "" && folder != "." { // one file of definitions
+		folder = filepath.Dir(folder)
+	}
+	return filepath.Join(folder, "isonomos.db")
+}
+
+// openStore opens the store, or gives none where there is none yet and it is not to be made.
+func (a *App) openStore(c *cli.Command, create bool) (*store.Store, error) {
+	path := storePath(c)
+	s, err := store.Open(path, create)
+	if errors.Is(err, store.ErrNoStore) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, unreachable("the store %s can't be used: %v", path, err)
+	}
+	return s, nil
+}
+
+// A window is the days that count. The zero value means all.
+type window struct {
+	last     int32 // this many days up to the last one of the evidence
+	from, to int32 // or these, both in it
+}
+
+// parseWindow reads 14d, or FROM..TO.
+func parseWindow(text string) (window, error) {
+	if text == "" {
+		return window{}, nil
+	}
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n > 0 && n < 1<<20 {
+			return window{last: int32(n)}, nil
+		}
+	}
+	if from, to, ok := strings.Cut(text, ".."); ok {
+		a, errA := time.Parse(time.DateOnly, from)
+		b, errB := time.Parse(time.DateOnly, to)
+		if errA == nil && errB == nil && !b.Before(a) && a.Unix() >= 0 {
+			return window{from: int32(a.Unix() / 86400), to: int32(b.Unix() / 86400)}, nil
+		}
+	}
+	return window{}, usage("--window %q is neither a number of days (14d) nor from one day to another (2026-11-06..2026-11-19)", text)
+}
+
+// days are the first and the last day that count, given the last one there is evidence of.
+func (w window) days(last int32) (from, to int32) {
+	switch {
+	case w.last > 0:
+		return last - w.last + 1, last
+	case w.to > 0:
+		return w.from, w.to
+	}
+	return 0, math.MaxInt32
+}
+
+// evidenceOf is what a command rests on: the files and the table that its flags
+// name, or else what the store keeps. It is nil where there is none.
+func (a *App) evidenceOf(ctx context.Context, c *cli.Command) (*flow.Summary, error) {
+	w, err := parseWindow(c.String("window"))
+	if err != nil {
+		return nil, err
+	}
+	files := c.StringSlice("flows")
+	if len(files) == 0 && c.String("table") == "" && c.String("query") == "" {
+		return a.keptEvidence(ctx, c, w)
+	}
+	var all flow.Daily
+	whole := w == (window{})
+	var sum flow.Summary
+	for _, file := range files {
+		if whole { // days apart take more room, so only where they are asked for
+			read, _, err := a.readSummary(c, file)
+			if err != nil {
+				return nil, err
+			}
+			sum.Merge(read)
+			continue
+		}
+		read, _, err := a.readDaily(c, file)
+		if err != nil {
+			return nil, err
+		}
+		all.Merge(read)
+	}
+	if c.String("table") != "" || c.String("query") != "" {
+		read, _, err := a.readTable(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		all.Merge(read)
+	}
+	if days := all.Days(); len(days) > 0 {
+		from, to := w.days(days[len(days)-1])
+		sum.Merge(all.Between(from, to))
+		if sum.First.IsZero() {
+			a.note("there is no flow within --window %s", c.String("window"))
+		}
+	}
+	return &sum, nil
+}
+
+// keptEvidence is what the store keeps, or nil.
+func (a *App) keptEvidence(ctx context.Context, c *cli.Command, w window) (*flow.Summary, error) {
+	s, err := a.openStore(c, false)
+	if s == nil || err != nil {
+		if err == nil && w != (window{}) {
+			err = usage("--window picks from evidence, and there is none: name it with --flows FILE, or add it to the store with isonomos flows add FILE")
+		}
+		return nil, err
+	}
+	defer s.Close()
+	last, ok, err := s.LastDay(ctx)
+	if err == nil && ok {
+		from, to := w.days(last)
+		var sum *flow.Summary
+		if sum, err = s.Evidence(ctx, from, to); err == nil {
+			a.note("resting on the evidence kept in %s (isonomos flows show)", storePath(c))
+			return sum, nil
+		}
+	}
+	if err != nil {
+		return nil, unreachable("the store %s can't be read: %v", storePath(c), err)
+	}
+	return nil, nil
+}
+
+// readOptions are what flags say about how evidence is read.
+func readOptions(c *cli.Command) (evidence.Options, error) {
+	o := evidence.Options{Strict: c.Bool("strict"), Columns: make(map[string]string)}
+	for _, text := range c.StringSlice("column") {
+		ours, theirs, ok := strings.Cut(text, "=")
+		if !ok || theirs == "" {
+			return o, usage("--column %q has another form: OURS=THEIRS, such as dst=server_ip", text)
+		}
+		if !slices.Contains(evidence.Columns, ours) {
+			if best, ok := near.Best(ours, evidence.Columns); ok {
+				return o, usage("--column %q: there is no column %q of ours, %q is near", text, ours, best)
+			}
+			return o, usage("--column %q: our columns are %s", text, strings.Join(evidence.Columns, ", "))
+		}
+		o.Columns[ours] = theirs
+	}
+	return o, nil
+}
+
+// readSummary sums the flows of a file.
+func (a *App) readSummary(c *cli.Command, file string) (*flow.Summary, evidence.Report, error) {
+	var parts []*flow.Summary
+	report, _, err := a.readEvidence(c, file, func() func(*flow.Record) {
+		s := new(flow.Summary)
+		parts = append(parts, s)
+		return s.Add
+	})
+	sum := new(flow.Summary)
+	for _, p := range parts {
+		sum.Merge(p)
+	}
+	sum.Close()
+	return sum, report, err
+}
+
+// readDaily sums the flows of a file day by day.
+func (a *App) readDaily(c *cli.Command, file string) (*flow.Daily, flow.Source, error) {
+	var parts []*flow.Daily
+	report, digest, err := a.readEvidence(c, file, func() func(*flow.Record) {
+		d := new(flow.Daily)
+		parts = append(parts, d)
+		return d.Add
+	})
+	days := new(flow.Daily)
+	for _, p := range parts {
+		days.Merge(p)
+	}
+	days.Close()
+	return days, flow.Source{Name: file, Digest: digest, Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}, err
+}
+
+// readEvidence reads a file, and says what is to be known about it.
+func (a *App) readEvidence(c *cli.Command, file string, take func() func(*flow.Record)) (evidence.Report, string, error) {
+	o, err := readOptions(c)
+	if err != nil {
+		return evidence.Report{}, "", err
+	}
+	o.Take = take
+	digest := sha256.New()
+	in, err := a.openInto(file, digest)
+	if err != nil {
+		return evidence.Report{}, "", err
+	}
+	defer in.Close()
+	report, err := evidence.Read(in, shownName(file), o)
+	if err == nil {
+		_, err = io.Copy(io.Discard, in) // what follows a cut belongs to the digest too
+	}
+	if err != nil {
+		return report, "", &failure{exitUsage, err}
+	}
+	return report, hex.EncodeToString(digest.Sum(nil)), a.tellReport(report, shownName(file))
+}
+
+// tellReport says what was left out. Where nothing at all could be read, that is an error.
+func (a *App) tellReport(report evidence.Report, name string) error {
+	for _, n := range report.Notes {
+		a.note("%s", n)
+	}
+	switch {
+	case report.Skipped.Count > 0 && report.Records == 0:
+		return usage("none of the %d records of %s can be read; the first: %s", report.Skipped.Count, name, report.Skipped.First)
+	case report.Skipped.Count > 0:
+		a.note("%d of %d records of %s can't be read and are left out; the first: %s", report.Skipped.Count, report.Records+report.Skipped.Count, name, report.Skipped.First)
+	}
+	return nil
+}
+
+// readTable has a database sum its flows, day by day.
+func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.Source, error) {
+	t := evidence.Table{Connection: c.String("database"), Name: c.String("table"), Query: c.String("query")}
+	if t.Name != "" && t.Query != "" {
+		return nil, flow.Source{}, usage("--table and --query are two ways to say the same: leave one out")
+	}
+	if hasPassword(t.Connection) {
+		return nil, flow.Source{}, usage("--database holds a password, which everyone on this machine can read in the list of processes: put it into PGPASSWORD or a password file (PGPASSFILE)")
+	}
+	w, err := parseWindow(c.String("window"))
+	if err != nil {
+		return nil, flow.Source{}, err
+	}
+	if w.to > 0 { // the server can leave out what is not wanted
+		t.From, t.To = int64(w.from)*86400, int64(w.to+1)*86400
+	}
+	o, err := readOptions(c)
+	if err != nil {
+		return nil, flow.Source{}, err
+	}
+	days := new(flow.Daily)
+	report, err := evidence.ReadTable(ctx, t, o, days.Of)
+	if err != nil {
+		return nil, flow.Source{}, unreachable("%v", err)
+	}
+	days.Close()
+	name := "table " + t.Name
+	if t.Name == "" {
+		name = "query " + t.Query
+	}
+	digest := sha256.New()
+	for _, day := range days.Days() {
+		for _, x := range days.Of(day).Sums() {
+			fmt.Fprintln(digest, day, x.Key, x.Flows, x.Completed, x.First, x.Last, x.Bytes)
+		}
+	}
+	source := flow.Source{Name: name, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}
+	return days, source, a.tellReport(report, name)
+}
+
+// hasPassword reports whether a database's settings hold a password.
+func hasPassword(settings string) bool {
+	if u, err := url.Parse(settings); err == nil && u.Scheme != "" {
+		if _, has := u.User.Password(); has || u.Query().Has("password") {
+			return true
+		}
+	}
+	return strings.Contains(strings.ReplaceAll(strings.ToLower(settings), " ", ""), "password=")
+}

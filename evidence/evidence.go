@@ -1,0 +1,93 @@
+// Package evidence reads observed flows: from CSV, JSON Lines, packet captures,
+// IPFIX files, and databases that speak the PostgreSQL protocol.
+package evidence
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+
+	"isonomos/core/flow"
+)
+
+// Columns are the names of the columns of a flow file, in their usual order.
+var Columns = []string{"start", "end", "src", "dst", "protocol", "src_port", "dst_port", "packets", "bytes", "reply_packets", "reply_bytes", "verdict"}
+
+// needed are the columns without which a flow can't be understood.
+var needed = []string{"start", "src", "dst", "protocol", "dst_port"}
+
+// Options say how evidence is read.
+type Options struct {
+	Columns map[string]string // what the evidence calls a column, by our name
+	Strict  bool              // a record that can't be read is an error
+	// Take makes what is called for each record. Readers that work in parallel ask
+	// for one for each worker, one after the other; the record may change after the call.
+	Take func() func(*flow.Record)
+}
+
+// theirs is what the evidence calls one of our columns.
+func (o Options) theirs(name string) string {
+	if other, ok := o.Columns[name]; ok {
+		return other
+	}
+	return name
+}
+
+// A Report says what became of the records of a file.
+type Report struct {
+	Format  string
+	Records int
+	Skipped Skipped
+	Notes   []string // what else there is to know, such as gaps
+}
+
+// A Skipped counts the records that could not be read, and says of the first why.
+type Skipped struct {
+	Count int
+	First string // "flows.csv:17: …"
+	place int
+}
+
+func (s *Skipped) add(place int, first func() string) {
+	if s.Count++; s.Count == 1 || place < s.place {
+		s.place, s.First = place, first()
+	}
+}
+
+func (s *Skipped) merge(o Skipped) {
+	if o.Count > 0 && (s.Count == 0 || o.place < s.place) {
+		s.place, s.First = o.place, o.First
+	}
+	s.Count += o.Count
+}
+
+// Read reads flows in whichever format the content is of. Records that can't be
+// read are skipped and counted, or with Strict an error. The file's name is used
+// in messages alone. Memory does not grow with the file, but for the packets'
+// open flows. What it is packed in is the caller's to unpack.
+func Read(r io.Reader, file string, o Options) (Report, error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	head, err := in.Peek(16)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return Report{}, fmt.Errorf("reading %s: %w", file, err)
+	}
+	var report Report
+	switch text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\ufeff")), " \t\r\n"); {
+	case isCapture(head):
+		report, err = readPackets(in, file, o)
+	case len(head) >= 2 && head[0] == 0 && head[1] == ipfixVersion:
+		report, err = readIPFIX(in, file, o)
+	case len(head) >= 2 && head[0] == 0 && (head[1] == 5 || head[1] == 9):
+		return report, fmt.Errorf("%s holds packets of NetFlow version %d, which is not read: let the collector write IPFIX (RFC 5655) or CSV", file, head[1])
+	case bytes.HasPrefix(text, []byte{'{'}):
+		report, err = readJSONLines(in, file, o)
+	default:
+		report, err = readCSV(in, file, o)
+	}
+	if err == nil && o.Strict && report.Skipped.Count > 0 {
+		err = fmt.Errorf("%s (%d such records in all)", report.Skipped.First, report.Skipped.Count)
+	}
+	return report, err
+}

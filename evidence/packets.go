@@ -1,0 +1,274 @@
+package evidence
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"isonomos/core/service"
+)
+
+// isCapture reports whether a file begins as a packet capture does: pcap with
+// micro- or nanoseconds in either byte order, or pcapng.
+func isCapture(head []byte) bool {
+	if len(head) < 4 {
+		return false
+	}
+	switch string(head[:4]) {
+	case "\xa1\xb2\xc3\xd4", "\xd4\xc3\xb2\xa1", "\xa1\xb2\x3c\x4d", "\x4d\x3c\xb2\xa1", "\x0a\x0d\x0d\x0a":
+		return true
+	}
+	return false
+}
+
+// A packetSource hands out packets one after the other, each valid until the next.
+type packetSource interface {
+	ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
+	LinkType() layers.LinkType
+}
+
+// readPackets makes flows of the packets of a capture.
+func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
+	report := Report{Format: "packets"}
+	head, err := in.Peek(4)
+	if err != nil {
+		return report, fmt.Errorf("reading %s: %w", file, err)
+	}
+	var source packetSource
+	if string(head) == "\x0a\x0d\x0d\x0a" {
+		source, err = pcapgo.NewNgReader(in, pcapgo.NgReaderOptions{WantMixedLinkType: true, SkipUnknownVersion: true})
+	} else {
+		source, err = pcapgo.NewReader(in)
+	}
+	if err != nil {
+		return report, fmt.Errorf("%s is not a good capture: %w", file, err)
+	}
+	t := tracker{take: o.Take(), open: make(map[ends]*conversation)}
+	d := newDissector()
+	unread := make(map[string]int)
+	for n := 1; ; n++ {
+		data, info, err := source.ZeroCopyReadPacketData()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			report.Notes = append(report.Notes, fmt.Sprintf("%s is cut off in packet %d: what came before it is read", file, n))
+			break
+		}
+		if err != nil {
+			return report, fmt.Errorf("%s: packet %d: %w", file, n, err)
+		}
+		link := source.LinkType()
+		if len(info.AncillaryData) > 0 {
+			link, _ = info.AncillaryData[0].(layers.LinkType)
+		}
+		var p packet
+		switch problem := d.dissect(link, data, &p); problem {
+		case "":
+			p.at, p.length = info.Timestamp.UnixNano(), uint64(info.Length)
+			if p.at < 0 {
+				report.Skipped.add(n, func() string { return fmt.Sprintf("%s: packet %d is from before 1970", file, n) })
+				continue
+			}
+			report.Records++
+			t.packet(&p)
+		case notIP, notFlow:
+			unread[problem]++
+		default:
+			report.Skipped.add(n, func() string { return fmt.Sprintf("%s: packet %d: %s", file, n, problem) })
+		}
+	}
+	t.flush()
+	for _, problem := range []string{notIP, notFlow} {
+		if unread[problem] > 0 {
+			report.Notes = append(report.Notes, fmt.Sprintf("%d packets of %s are %s", unread[problem], file, problem))
+		}
+	}
+	return report, nil
+}
+
+// What is no packet of a flow, and no mistake either.
+const (
+	notIP   = "not IP (such as ARP)"
+	notFlow = "no flow of their own (fragments behind the first, ICMP errors, neighbour discovery)"
+)
+
+// A packet is what matters of one.
+type packet struct {
+	ends   ends // from the sender
+	at     int64
+	length uint64
+	flags  uint8 // of TCP
+	answer bool  // an ICMP reply: ends are those of the request, turned
+}
+
+// ends are the two ends of a packet, in its direction.
+type ends struct {
+	from, to         [16]byte
+	fromPort, toPort uint16
+	protocol         uint8
+}
+
+func (e ends) turned() ends {
+	e.from, e.to, e.fromPort, e.toPort = e.to, e.from, e.toPort, e.fromPort
+	if e.protocol == service.ICMP || e.protocol == service.ICMPv6 {
+		e.fromPort, e.toPort = e.toPort, e.fromPort
+	}
+	return e
+}
+
+// Flags of TCP (RFC 9293).
+const (
+	tcpFIN = 1 << iota
+	tcpSYN
+	tcpRST
+	_
+	tcpACK
+)
+
+// A dissector finds the ends of packets.
+type dissector struct {
+	parsers map[layers.LinkType]*gopacket.DecodingLayerParser
+	eth     layers.Ethernet
+	vlan    layers.Dot1Q
+	sll     layers.LinuxSLL
+	sll2    layers.LinuxSLL2
+	null    layers.Loopback
+	four    layers.IPv4
+	six     layers.IPv6
+	skipper layers.IPv6ExtensionSkipper
+	decoded []gopacket.LayerType
+}
+
+func newDissector() *dissector {
+	return &dissector{parsers: make(map[layers.LinkType]*gopacket.DecodingLayerParser)}
+}
+
+// first is the layer that a kind of link begins with.
+var first = map[layers.LinkType]gopacket.LayerType{
+	layers.LinkTypeEthernet: layers.LayerTypeEthernet, layers.LinkTypeLinuxSLL: layers.LayerTypeLinuxSLL, layers.LinkTypeLinuxSLL2: layers.LayerTypeLinuxSLL2,
+	layers.LinkTypeNull: layers.LayerTypeLoopback, layers.LinkTypeLoop: layers.LayerTypeLoopback, layers.LinkTypeIPv4: layers.LayerTypeIPv4, layers.LinkTypeIPv6: layers.LayerTypeIPv6,
+}
+
+// linkRaw numbers all begin with IP, of either family.
+func linkRaw(t layers.LinkType) bool { return t == 12 || t == 14 || t == layers.LinkTypeRaw }
+
+func (d *dissector) parser(link layers.LinkType) (*gopacket.DecodingLayerParser, bool) {
+	if p := d.parsers[link]; p != nil {
+		return p, true
+	}
+	begin, ok := first[link]
+	if !ok {
+		return nil, false
+	}
+	p := gopacket.NewDecodingLayerParser(begin, &d.eth, &d.vlan, &d.sll, &d.sll2, &d.null, &d.four, &d.six, &d.skipper)
+	p.IgnoreUnsupported = true // what is above IP is read here
+	d.parsers[link] = p
+	return p, true
+}
+
+// dissect fills in the ends of a packet, or says what is in the way.
+func (d *dissector) dissect(link layers.LinkType, data []byte, p *packet) string {
+	if linkRaw(link) && len(data) > 0 {
+		link = layers.LinkTypeIPv4
+		if data[0]>>4 == 6 {
+			link = layers.LinkTypeIPv6
+		}
+	}
+	parser, ok := d.parser(link)
+	if !ok {
+		return fmt.Sprintf("links of type %d are not known", link)
+	}
+	if err := parser.DecodeLayers(data, &d.decoded); err != nil && !parser.Truncated {
+		return err.Error()
+	}
+	payload := []byte(nil)
+	found := false
+	for _, layer := range d.decoded {
+		switch layer {
+		case layers.LayerTypeIPv4:
+			found = true
+			if d.four.FragOffset > 0 {
+				return notFlow
+			}
+			p.ends.from, p.ends.to = mapped(d.four.SrcIP), mapped(d.four.DstIP)
+			p.ends.protocol, payload = uint8(d.four.Protocol), d.four.Payload
+		case layers.LayerTypeIPv6:
+			found = true
+			p.ends.from, p.ends.to = [16]byte(d.six.SrcIP), [16]byte(d.six.DstIP)
+			p.ends.protocol, payload = uint8(d.six.NextHeader), d.six.Payload
+		default:
+			if found && layer != layers.LayerTypeIPv4 && layer != layers.LayerTypeIPv6 { // an extension header of IPv6
+				if layer == layers.LayerTypeIPv6Fragment {
+					if len(d.skipper.Contents) >= 4 && (d.skipper.Contents[2] != 0 || d.skipper.Contents[3]&0xf8 != 0) {
+						return notFlow
+					}
+				}
+				p.ends.protocol, payload = uint8(d.skipper.NextHeader), d.skipper.Payload
+			}
+		}
+	}
+	if !found {
+		if parser.Truncated {
+			return "the packet is cut off before its addresses"
+		}
+		return notIP
+	}
+	return p.above(payload)
+}
+
+func mapped(ip []byte) (a [16]byte) {
+	a[10], a[11] = 0xff, 0xff
+	copy(a[12:], ip)
+	return a
+}
+
+// above reads the ports, or the type and code, of what IP carries.
+func (p *packet) above(payload []byte) string {
+	short := "the packet is cut off before its ports"
+	switch p.ends.protocol {
+	case service.TCP:
+		if len(payload) < 14 {
+			return short
+		}
+		p.flags = payload[13]
+		fallthrough
+	case service.UDP:
+		if len(payload) < 4 {
+			return short
+		}
+		p.ends.fromPort, p.ends.toPort = uint16(payload[0])<<8|uint16(payload[1]), uint16(payload[2])<<8|uint16(payload[3])
+	case service.ICMP, service.ICMPv6:
+		if len(payload) < 2 {
+			return short
+		}
+		return p.icmp(payload[0], payload[1])
+	}
+	return ""
+}
+
+// icmp takes requests and their replies together; errors and neighbour discovery are left out.
+func (p *packet) icmp(kind, code uint8) string {
+	if p.ends.protocol == service.ICMP {
+		switch kind {
+		case 3, 4, 5, 11, 12:
+			return notFlow
+		case 0, 14, 18:
+			kind, p.answer = map[uint8]uint8{0: 8, 14: 13, 18: 17}[kind], true
+		}
+	} else {
+		switch {
+		case kind < 128, kind >= 130 && kind <= 137, kind == 143:
+			return notFlow
+		case kind == 129:
+			kind, p.answer = 128, true
+		}
+	}
+	p.ends.toPort = uint16(kind)<<8 | uint16(code)
+	return ""
+}

@@ -1,0 +1,153 @@
+package evidence
+
+import (
+	"bytes"
+	"cmp"
+	"net/netip"
+	"slices"
+	"time"
+
+	"isonomos/core/flow"
+	"isonomos/core/service"
+)
+
+// How long nothing may be heard of a conversation before what comes next is
+// another one. TCP keeps idle connections open: two hours is when keep-alive
+// probes begin by default (RFC 9293, section 3.8.4).
+const (
+	idleTCP   = 2 * time.Hour
+	idleOther = 3 * time.Minute
+	lingering = 10 * time.Second // after a connection was closed
+)
+
+// A conversation is the packets between two ends, in both directions.
+type conversation struct {
+	ends        ends // from whoever opened it, or was heard first
+	start, last int64
+	opened      bool // the first packet of a connection was seen
+	answered    bool // the other side agreed to the connection
+	established bool // and the opener went on with it
+	closed      bool
+	packets     [2]uint64 // from the opener, and back
+	bytes       [2]uint64
+	resets      uint64 // packets back that only refuse
+}
+
+// A tracker makes flows of packets. Its memory grows with the conversations that are open at once.
+type tracker struct {
+	take  func(*flow.Record)
+	open  map[ends]*conversation
+	spare []*conversation
+	swept int64
+}
+
+func (t *tracker) packet(p *packet) {
+	if p.at-t.swept > int64(time.Minute) {
+		t.sweep(p.at)
+	}
+	var back bool
+	c := t.open[p.ends]
+	request := (p.ends.protocol == service.ICMP || p.ends.protocol == service.ICMPv6) && !p.answer
+	if (c == nil || p.answer) && !request {
+		if turned := t.open[p.ends.turned()]; turned != nil {
+			c, back = turned, true
+		}
+	}
+	opening := p.ends.protocol == service.TCP && p.flags&(tcpSYN|tcpACK) == tcpSYN
+	if c != nil && (p.at-c.last > int64(idleOf(c)) || opening && (c.closed || c.established)) {
+		t.end(c)
+		c, back = nil, false
+	}
+	if c == nil {
+		if n := len(t.spare); n > 0 {
+			c, t.spare = t.spare[n-1], t.spare[:n-1]
+		} else {
+			c = new(conversation)
+		}
+		*c = conversation{ends: p.ends, start: p.at, opened: opening}
+		if p.answer || p.ends.protocol == service.TCP && p.flags&(tcpSYN|tcpACK) == tcpSYN|tcpACK {
+			c.ends, back = p.ends.turned(), true // the request itself was not caught
+			c.opened = true
+		}
+		t.open[c.ends] = c
+	}
+	c.last = max(c.last, p.at)
+	way := 0
+	if back {
+		way = 1
+	}
+	c.packets[way]++
+	c.bytes[way] += p.length
+	if p.ends.protocol != service.TCP {
+		return
+	}
+	switch {
+	case back && p.flags&tcpRST != 0:
+		c.resets++
+	case back && p.flags&tcpSYN != 0:
+		c.answered = true
+	case !back && c.answered && p.flags&tcpACK != 0 && p.flags&tcpRST == 0:
+		c.established = true
+	}
+	if p.flags&(tcpRST|tcpFIN) != 0 {
+		c.closed = true
+	}
+}
+
+func idleOf(c *conversation) time.Duration {
+	switch {
+	case c.closed:
+		return lingering
+	case c.ends.protocol == service.TCP:
+		return idleTCP
+	}
+	return idleOther
+}
+
+// sweep ends what has been idle for too long.
+func (t *tracker) sweep(now int64) {
+	t.swept = now
+	for _, c := range t.open {
+		if now-c.last > int64(idleOf(c)) {
+			t.end(c)
+		}
+	}
+}
+
+// flush ends everything, in a fixed order.
+func (t *tracker) flush() {
+	all := make([]*conversation, 0, len(t.open))
+	for _, c := range t.open {
+		all = append(all, c)
+	}
+	slices.SortFunc(all, func(a, b *conversation) int {
+		return cmp.Or(cmp.Compare(a.start, b.start), bytes.Compare(a.ends.from[:], b.ends.from[:]), bytes.Compare(a.ends.to[:], b.ends.to[:]),
+			cmp.Compare(a.ends.fromPort, b.ends.fromPort), cmp.Compare(a.ends.toPort, b.ends.toPort))
+	})
+	for _, c := range all {
+		t.end(c)
+	}
+}
+
+// end hands a conversation over as one flow.
+func (t *tracker) end(c *conversation) {
+	delete(t.open, c.ends)
+	const second = int64(time.Second)
+	r := flow.Record{
+		Start: c.start / second, End: c.last / second,
+		Source: netip.AddrFrom16(c.ends.from).Unmap(), Destination: netip.AddrFrom16(c.ends.to).Unmap(),
+		Protocol: c.ends.protocol, SourcePort: c.ends.fromPort, Port: c.ends.toPort,
+		Packets: c.packets[0], Bytes: c.bytes[0], ReplyPackets: c.packets[1] - c.resets, ReplyBytes: c.bytes[1], ReplyKnown: true,
+	}
+	if c.opened {
+		r.Opened = flow.BySource
+		if r.Protocol == service.TCP && !c.established {
+			r.ReplyPackets = 0 // half a handshake is no exchange
+		}
+	}
+	if r.Protocol == service.ICMP || r.Protocol == service.ICMPv6 {
+		r.SourcePort, r.Opened = 0, flow.BySource
+	}
+	t.take(&r)
+	t.spare = append(t.spare, c)
+}

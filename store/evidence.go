@@ -1,0 +1,274 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"net/url"
+	"os"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver of the embedded database
+
+	"isonomos/core/flow"
+	"isonomos/core/service"
+)
+
+// A Store is the embedded database in one file: summed evidence.
+type Store struct{ db *sql.DB }
+
+// schemaVersion is kept in the file, so that a later program can tell what it has before it.
+const schemaVersion = 1
+
+const schema = `
+create table if not exists source (
+  id integer primary key,
+  name text not null,          -- as it was named when it was added
+  digest text not null unique, -- SHA-256 of its content, or what stands for it
+  added integer not null,      -- seconds since 1970
+  format text not null,
+  records integer not null,
+  skipped integer not null
+);
+create table if not exists day (
+  source integer not null references source(id),
+  day integer not null,        -- days since 1970 (UTC), by the start of flows
+  flows integer not null,      -- records of admitted flows
+  refused integer not null,
+  first integer not null,      -- earliest and latest start, seconds since 1970
+  last integer not null,
+  primary key (source, day)
+) without rowid;
+create table if not exists sum (
+  source integer not null,
+  day integer not null,
+  service integer not null,    -- protocol << 16 | port, or ICMP type and code
+  src blob not null,           -- 4 or 16 bytes; who opened the flows
+  dst blob not null,           -- who served
+  flows integer not null,
+  completed integer not null,
+  first integer not null,
+  last integer not null,
+  longest integer not null,    -- seconds
+  lasted integer not null,     -- seconds, all flows together
+  packets integer not null,
+  bytes integer not null,
+  reply_bytes integer not null,
+  primary key (source, day, service, src, dst)
+) without rowid;
+`
+
+// ErrNoStore says that there is no store yet.
+var ErrNoStore = errors.New("there is no store")
+
+// Open opens the store in a file. With create one is made where there is none;
+// else that is ErrNoStore.
+func Open(path string, create bool) (*Store, error) {
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		if !create {
+			return nil, ErrNoStore
+		}
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600) // what was seen is nobody else's business
+		if err != nil {
+			return nil, err
+		}
+		f.Close()
+	} else if err != nil {
+		return nil, err
+	}
+	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(normal)", "foreign_keys(1)"}}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: query.Encode()}).String())
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	s := &Store{db}
+	if err := s.prepare(); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Store) prepare() error {
+	var version int
+	if err := s.db.QueryRow("pragma user_version").Scan(&version); err != nil {
+		return fmt.Errorf("it is no store of this program: %w", err)
+	}
+	switch version {
+	case schemaVersion:
+		return nil
+	case 0:
+		var tables int
+		if err := s.db.QueryRow("select count(*) from sqlite_master").Scan(&tables); err != nil {
+			return fmt.Errorf("it is no store of this program: %w", err)
+		}
+		if tables > 0 {
+			return errors.New("it is a database of something else")
+		}
+		_, err := s.db.Exec(schema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
+		return err
+	}
+	return fmt.Errorf("it was made by a newer program (layout %d, this one knows %d)", version, schemaVersion)
+}
+
+// Close closes the store.
+func (s *Store) Close() error { return s.db.Close() }
+
+// AddEvidence keeps the sums of one source, all or nothing. It reports false where
+// the same content was added before; then nothing is changed.
+func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Daily) (added bool, err error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = tx.Rollback() }() // does nothing after Commit
+	result, err := tx.Exec("insert into source (name, digest, added, format, records, skipped) values (?, ?, ?, ?, ?, ?) on conflict (digest) do nothing",
+		of.Name, of.Digest, of.Added.Unix(), of.Format, of.Records, of.Skipped)
+	if err != nil {
+		return false, err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return false, err
+	}
+	id, err := result.LastInsertId()
+	if err != nil {
+		return false, err
+	}
+	put, err := tx.Prepare("insert into sum values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+	if err != nil {
+		return false, err
+	}
+	for _, day := range days.Days() {
+		sum := days.Of(day)
+		if _, err := tx.Exec("insert into day values (?, ?, ?, ?, ?, ?)", id, day, sum.Flows, sum.Refused, sum.First.Unix(), sum.Last.Unix()); err != nil {
+			return false, err
+		}
+		for _, x := range sum.Sums() {
+			protocol, detail := x.Service.Split()
+			if _, err := put.Exec(id, day, int64(protocol)<<16|int64(detail), x.Source.AsSlice(), x.Destination.AsSlice(), x.Flows, x.Completed,
+				x.First, x.Last, x.Longest, x.Lasted, int64(x.Packets), int64(x.Bytes), int64(x.ReplyBytes)); err != nil {
+				return false, err
+			}
+		}
+	}
+	return true, tx.Commit()
+}
+
+// Sources lists what was added, in the order in which it was.
+func (s *Store) Sources(ctx context.Context) ([]flow.Source, error) {
+	rows, err := s.db.QueryContext(ctx, `select id, name, digest, added, format, records, skipped,
+		coalesce((select sum(flows) from day where source = id), 0), coalesce((select sum(refused) from day where source = id), 0),
+		coalesce((select min(first) from day where source = id), 0), coalesce((select max(last) from day where source = id), 0),
+		(select count(*) from day where source = id), (select count(*) from sum where source = id) from source order by id`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []flow.Source
+	for rows.Next() {
+		var x flow.Source
+		var added, first, last int64
+		if err := rows.Scan(&x.ID, &x.Name, &x.Digest, &added, &x.Format, &x.Records, &x.Skipped, &x.Flows, &x.Refused, &first, &last, &x.Days, &x.Sums); err != nil {
+			return nil, err
+		}
+		x.Added, x.First, x.Last = time.Unix(added, 0).UTC(), time.Unix(first, 0).UTC(), time.Unix(last, 0).UTC()
+		all = append(all, x)
+	}
+	return all, rows.Err()
+}
+
+// LastDay is the latest day of which there is evidence, by number since 1970, and whether there is any.
+func (s *Store) LastDay(ctx context.Context) (day int32, ok bool, err error) {
+	var found sql.NullInt32
+	err = s.db.QueryRowContext(ctx, "select max(day) from day").Scan(&found)
+	return found.Int32, found.Valid, err
+}
+
+// Evidence is the sum of all sources over the days from one to another, both in it.
+func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, error) {
+	sum := new(flow.Summary)
+	days, err := s.db.QueryContext(ctx, "select sum(refused), min(first), max(last), day from day where day between ? and ? group by day", from, to)
+	if err != nil {
+		return nil, err
+	}
+	defer days.Close()
+	for days.Next() {
+		var refused int
+		var first, last, day int64
+		if err := days.Scan(&refused, &first, &last, &day); err != nil {
+			return nil, err
+		}
+		sum.AddRefused(first, refused)
+		sum.AddRefused(last, 0)
+	}
+	if err := days.Err(); err != nil {
+		return nil, err
+	}
+	rows, err := s.db.QueryContext(ctx, "select day, service, src, dst, flows, completed, first, last, longest, lasted, packets, bytes, reply_bytes from sum where day between ? and ?", from, to)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var x flow.Sum
+		var day int32
+		var of int64
+		var src, dst []byte
+		var packets, bytes, replies int64
+		if err := rows.Scan(&day, &of, &src, &dst, &x.Flows, &x.Completed, &x.First, &x.Last, &x.Longest, &x.Lasted, &packets, &bytes, &replies); err != nil {
+			return nil, err
+		}
+		var okSource, okDestination bool
+		x.Source, okSource = netip.AddrFromSlice(src)
+		x.Destination, okDestination = netip.AddrFromSlice(dst)
+		if !okSource || !okDestination {
+			return nil, errors.New("a sum has no good addresses: the store is damaged")
+		}
+		x.Service = service.PointOf(uint8(of>>16), uint16(of))
+		x.Packets, x.Bytes, x.ReplyBytes = uint64(packets), uint64(bytes), uint64(replies)
+		x.Days.Add(day)
+		sum.AddSum(x)
+	}
+	return sum, rows.Err()
+}
+
+// Forget drops sources by id, and with before > 0 also all days before that one.
+// It returns how many day-by-day sums went.
+func (s *Store) Forget(ctx context.Context, ids []int64, before int32) (sums int64, err error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = tx.Rollback() }() // does nothing after Commit
+	drop := func(where string, arg any) error {
+		result, err := tx.Exec("delete from sum where "+where, arg)
+		if err != nil {
+			return err
+		}
+		n, err := result.RowsAffected()
+		if err != nil {
+			return err
+		}
+		sums += n
+		_, err = tx.Exec("delete from day where "+where, arg)
+		return err
+	}
+	for _, id := range ids {
+		if err := drop("source = ?", id); err != nil {
+			return 0, err
+		}
+	}
+	if before > 0 {
+		if err := drop("day < ?", before); err != nil {
+			return 0, err
+		}
+	}
+	if _, err := tx.Exec("delete from source where not exists (select 1 from day where day.source = source.id)"); err != nil {
+		return 0, err
+	}
+	return sums, tx.Commit()
+}
