@@ -132,6 +132,10 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"narrow.txt", 0, append([]string{"narrow", "gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "--flows", "flows.csv"}, survey...)},
 		{"narrow.json", 0, append([]string{"narrow", "traffic.nomos:21", "--flows", "flows.csv", "--format", "json"}, survey...)},
 		{"narrow-unseen.txt", 0, append([]string{"narrow", "gauge-maintenance"}, survey...)},
+		{"narrow-all.txt", 0, append([]string{"narrow", "--all", "--flows", "flows.csv", "--limit", "3", "--curve"}, survey...)},
+		{"narrow-law.md", 0, append([]string{"narrow", "--law", "shut-admin", "--flows", "flows.csv", "--lend", "--format", "md"}, survey...)},
+		{"narrow-adopt.diff", 0, append([]string{"narrow", "wave-tank", "--flows", "flows.csv", "--keep", "imap from 192.0.2.0/28", "--diff"}, survey...)},
+		{"adopt.txt", 0, append([]string{"adopt", "map", "ferry-site", "wave-tank"}, survey...)},
 	} {
 		r := call(t, folder, x.args...)
 		if r.code != x.code {
@@ -294,7 +298,7 @@ func TestWrongUse(t *testing.T) {
 		{"compare survey.jsonl nowhere", 3, "there is no file or folder nowhere"},
 		{"compare survey.jsonl none", 2, "there are no definitions (*.nomos) in none"},
 		{"compare . flows.csv", 2, "flows.csv:1: the line is not JSON"},
-		{"narrow", 2, "narrow needs a group or FILE:LINE"},
+		{"narrow", 2, "narrow needs a group, FILE:LINE"},
 		{"narrow gauge-maintenence", 2, `no group is called "gauge-maintenence": "gauge-maintenance" is near`},
 		{"narrow default --survey survey.jsonl", 2, `several groups are called "default"`},
 		{"narrow tides.nomos:50", 2, "no rule begins at tides.nomos:50: rules near it begin at line 51"},
@@ -442,13 +446,17 @@ func TestHelpOfACommand(t *testing.T) {
 // What is written as JSON is as its published schema says.
 func TestJSONIsAsPublished(t *testing.T) {
 	folder := harbour(t)
+	if r := call(t, folder, "flows", "add", "flows.csv"); r.code != 0 {
+		t.Fatal(r)
+	}
 	for schema, args := range map[string][]string{
 		"definitions": {"check"},
 		"findings":    {"audit"},
 		"trace":       {"trace", "192.0.2.77", "front-door", "https"},
 		"exposure":    {"exposure"},
 		"proof":       {"prove"},
-		"proposals":   {"narrow", "radar", "berth-ledger", "--flows", "flows.csv"},
+		"proposals":   {"narrow", "radar", "berth-ledger", "gauge-maintenance", "--flows", "flows.csv"},
+		"flows":       {"flows", "show"},
 	} {
 		compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", schema+".json"))
 		if err != nil {

@@ -4,42 +4,73 @@ import (
 	"bytes"
 	"context"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/rogpeppe/go-internal/diff"
 	"github.com/urfave/cli/v3"
 
+	"isonomos/core/addr"
+	"isonomos/core/audit"
+	"isonomos/core/decide"
 	"isonomos/core/narrow"
+	"isonomos/core/near"
+	"isonomos/core/service"
 	"isonomos/nomos/propose"
 	"isonomos/render"
 )
 
 func (a *App) narrowCommand() *cli.Command {
+	severities := audit.SeverityNames()
 	return &cli.Command{
 		Name:      "narrow",
 		Usage:     "propose the narrowest rules that let through what is needed",
-		ArgsUsage: "[flags] GROUP|FILE:LINE ...",
+		ArgsUsage: "[flags] [GROUP|FILE:LINE ...]",
 		Description: "Proposes a least-privilege replacement for the rules of a group that an audit finds to let through\n" +
-			"more than they should, or for the rule at FILE:LINE. What is needed is what the definitions declare and\n" +
-			"what was seen; it is said with groups and lists before ranges and addresses. Every proposal is proved\n" +
-			"by deciding the edited definitions.\n\n" +
+			"more than they should, for the rule at FILE:LINE, for what breaks a law, for the findings of an audit,\n" +
+			"or for everything. What is needed is what the definitions declare and what was seen; it is said with\n" +
+			"groups and lists before ranges and addresses. Every proposal is proved by deciding the result.\n" +
+			"Groups that are only surveyed are written as definitions (see isonomos adopt).\n\n" +
 			"  isonomos narrow gauge-maintenance --survey survey.jsonl --flows flows.csv\n" +
 			"  isonomos narrow traffic.nomos:24 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
-			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --write",
+			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from 203.0.113.201\" --write\n" +
+			"  isonomos narrow --all --survey survey.jsonl --flows flows.csv --severity high\n" +
+			"  isonomos narrow --law shut-admin --survey survey.jsonl --flows flows.csv --lend",
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(),
+			&cli.BoolFlag{Name: "all", Usage: "narrow everything that an audit finds to let through too much, what shuts most for each rule first"},
+			&cli.StringFlag{Name: "law", Usage: "narrow what breaks a `LAW`"},
+			&cli.StringFlag{Name: "findings", Usage: "narrow the findings in `FILE` (audit --format json; - for standard input)"},
+			&cli.StringFlag{Name: "severity", Value: "info", Usage: "with --all: only findings at least of `SEVERITY`: " + strings.Join(severities, ", "), Validator: oneOf(severities...)},
+			&cli.StringSliceFlag{Name: "check", Usage: "with --all: only findings of `CHECK` (several parted by commas)"},
+			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as stage = production"},
+			&cli.StringSliceFlag{Name: "keep", Usage: "keep `TRAFFIC` whatever was seen: an address, a range, a group or a list, or \"ssh from 203.0.113.201\""},
+			&cli.StringSliceFlag{Name: "drop", Usage: "drop `TRAFFIC` whatever was seen or declared; written as for --keep"},
+			&cli.IntFlag{Name: "min-days", Value: 1, Usage: "leave out who was seen on fewer than `N` days", Validator: notNegative},
+			&cli.BoolFlag{Name: "lend", Usage: "lend administration for a while, where few use it now and then, instead of leaving it open"},
+			&cli.StringSliceFlag{Name: "weight", Usage: "let the choice go by another weight: `NAME=NUMBER`, such as stranger=10 (docs/narrowing.md lists them)"},
+			&cli.BoolFlag{Name: "curve", Usage: "show the trade-off between rules and excess"},
+			&cli.IntFlag{Name: "limit", Value: 20, Usage: "show at most `N` proposals as text; 0 shows all", Validator: notNegative},
 			&cli.BoolFlag{Name: "diff", Usage: "write the edit of the definitions as a unified diff, for git apply or patch -p1"},
 			&cli.BoolFlag{Name: "write", Usage: "edit the definitions in place"},
-			formatFlag("json"),
+			formatFlag("json", "md"),
 		}, evidenceFlags("rest on")...),
 		Action: a.narrow,
 	}
 }
 
 func (a *App) narrow(ctx context.Context, c *cli.Command) error {
+	ways := 0
+	for _, given := range []bool{c.Args().Present(), c.Bool("all"), c.String("law") != "", c.String("findings") != ""} {
+		if given {
+			ways++
+		}
+	}
 	switch {
-	case !c.Args().Present():
-		return usage("narrow needs a group or FILE:LINE: isonomos narrow gauge-maintenance --flows flows.csv")
+	case ways == 0:
+		return usage("narrow needs a group, FILE:LINE, --law, --findings or --all: isonomos narrow gauge-maintenance --flows flows.csv")
+	case ways > 1:
+		return usage("groups and rules by name, --law, --findings and --all are different ways to say what to narrow: use one")
 	case c.Bool("diff") && c.String("format") != "text":
 		return usage("--diff is a format of its own: leave --format out")
 	}
@@ -50,49 +81,68 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	if len(w.Definitions.Files) == 0 {
-		return usage("narrow edits definitions, and there are none in %s: name their folder with --estate", folderName(c.String("estate")))
-	}
-	subjects, err := a.subjects(w, c.Args().Slice())
+	o, err := narrowOptions(c, w)
 	if err != nil {
 		return err
 	}
-	flows, err := a.evidenceOf(ctx, c)
+	if o.Flows, err = a.evidenceOf(ctx, c); err != nil {
+		return err
+	}
+	subjects, err := a.subjects(c, w)
 	if err != nil {
 		return err
 	}
-	result, err := w.Propose(subjects, flows, a.meaning(c))
+	result, err := w.Propose(subjects, o, a.meaning(c))
 	if err != nil {
 		return usage("%v", err)
 	}
+	rank := c.Bool("all") || c.String("findings") != "" || c.String("law") != ""
+	if rank {
+		result.Rank()
+	}
+	shown := render.Narrowing{World: w, Result: result, Flows: o.Flows, Ranked: rank, Curve: c.Bool("curve"), Limit: c.Int("limit")}
+	var adopted propose.Adoption
+	if c.Bool("diff") || c.Bool("write") {
+		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c)); err != nil {
+			return usage("%v", err)
+		}
+		for _, left := range adopted.Left {
+			a.note("%s is left as it is: %s", left.Group.Path(), left.Why)
+		}
+	}
 	switch {
 	case c.Bool("diff"):
-		for _, f := range result.Files {
-			if err == nil {
-				err = a.writeDiff(f.File.Name, f.File.Text, f.Text)
-			}
-		}
-		if len(result.Files) == 0 {
-			a.note("nothing to change")
-		}
+		err = a.writeDiffs(result, adopted)
 	case c.String("format") == "json":
-		err = render.ProposalsJSON(a.Stdout, w, result, flows)
+		err = render.ProposalsJSON(a.Stdout, shown)
+	case c.String("format") == "md":
+		err = render.ProposalsMarkdown(a.Stdout, shown)
 	default:
 		s := a.screen(c)
-		render.Proposals(s, w, result, flows)
+		render.Proposals(s, shown)
 		err = s.Err()
 	}
 	if err != nil || !c.Bool("write") {
 		return err
 	}
 	var files []whole
-	var names []string
 	for _, f := range result.Files {
 		files = append(files, whole{path: f.File.Name, text: f.Text})
-		names = append(names, f.File.Name)
 	}
+	for _, f := range adopted.Files {
+		files = append(files, whole{path: f.Name, text: f.Text})
+	}
+	return a.writeFiles(files)
+}
+
+// writeFiles writes files whole and says which.
+func (a *App) writeFiles(files []whole) error {
 	if err := writeWhole(files); err != nil {
 		return err
+	}
+	var names []string
+	for _, f := range files {
+		names = append(names, f.path)
 	}
 	if len(names) == 0 {
 		a.note("nothing to write")
@@ -102,10 +152,110 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// subjects finds what the arguments name. A group without anything to narrow is said to be so.
-func (a *App) subjects(w propose.World, names []string) ([]narrow.Subject, error) {
+// estateFolder is the folder that new files of definitions are written to.
+func estateFolder(c *cli.Command) string {
+	folder := c.String("estate")
+	if strings.HasSuffix(folder, ".nomos") {
+		return filepath.Dir(folder)
+	}
+	return folder
+}
+
+// narrowOptions are what flags say about how to narrow.
+func narrowOptions(c *cli.Command, w propose.World) (narrow.Options, error) {
+	o := narrow.Options{Weights: narrow.DefaultWeights, MinDays: c.Int("min-days"), Lend: c.Bool("lend"), Blind: c.Args().Present()}
+	for _, text := range c.StringSlice("weight") {
+		name, value, _ := strings.Cut(text, "=")
+		if err := o.Weights.Set(strings.TrimSpace(name), strings.TrimSpace(value)); err != nil {
+			return o, usage("--weight %q: %v", text, err)
+		}
+	}
+	d := decide.New(w.Estate)
+	for _, x := range []struct {
+		flag string
+		into *[]narrow.Wanted
+	}{{"keep", &o.Keep}, {"drop", &o.Drop}} {
+		for _, text := range c.StringSlice(x.flag) {
+			wanted, err := wantedFlag(d, text)
+			if err != nil {
+				return o, usage("--%s %q: %v", x.flag, text, err)
+			}
+			*x.into = append(*x.into, wanted)
+		}
+	}
+	return o, nil
+}
+
+// wantedFlag reads traffic: peers, or services "from" or "at" peers.
+func wantedFlag(d *decide.Decider, text string) (narrow.Wanted, error) {
+	w := narrow.Wanted{Services: service.All, Text: text}
+	peers := text
+	for _, word := range []string{" from ", " at "} {
+		if services, rest, ok := strings.Cut(text, word); ok {
+			peers = rest
+			var sets []service.Set
+			for name := range strings.SplitSeq(services, ",") {
+				set, err := servicesFlag(d.Estate(), strings.TrimSpace(name))
+				if err != nil {
+					return w, err
+				}
+				if set != nil {
+					sets = append(sets, *set)
+				}
+			}
+			w.Services = service.UnionAll(sets...)
+			break
+		}
+	}
+	var sets []addr.Set
+	for name := range strings.SplitSeq(peers, ",") {
+		set, err := peersFlag(d, strings.TrimSpace(name))
+		if err != nil {
+			return w, err
+		}
+		sets = append(sets, set)
+	}
+	w.Peers = addr.UnionAll(sets...)
+	return w, nil
+}
+
+// peersFlag reads one peer: everyone, an address, a range, a group, a list or an instance.
+func peersFlag(d *decide.Decider, text string) (addr.Set, error) {
+	e := d.Estate()
+	bare := strings.TrimPrefix(strings.TrimPrefix(text, "group "), "list ")
+	var names []string
+	for _, l := range e.Lists {
+		if names = append(names, l.Name); l.Name == bare && !strings.HasPrefix(text, "group ") {
+			return d.ListEntries(l, nil), nil
+		}
+	}
+	var members []addr.Set
+	for _, g := range e.Groups {
+		names = append(names, g.Name)
+		if (g.Name == bare || g.Path() == bare) && !strings.HasPrefix(text, "list ") {
+			members = append(members, d.Members(g))
+		}
+	}
+	switch {
+	case text == "everyone":
+		return addr.Everyone, nil
+	case len(members) > 0:
+		return addr.UnionAll(members...), nil
+	}
+	set, err := endsFlag(d, text)
+	if set != nil {
+		return *set, nil
+	}
+	if best, ok := near.Best(bare, names); ok {
+		return addr.Set{}, usage("nothing is called %q: %q is near", text, best)
+	}
+	return addr.Set{}, err
+}
+
+// subjects finds what is to be narrowed. A group without anything to narrow is said to be so.
+func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error) {
 	var subjects []narrow.Subject
-	for _, name := range names {
+	for _, name := range c.Args().Slice() {
 		found, err := w.Subjects(name)
 		if err != nil {
 			return nil, usage("%v", err)
@@ -115,13 +265,75 @@ func (a *App) subjects(w propose.World, names []string) ([]narrow.Subject, error
 		}
 		subjects = append(subjects, found...)
 	}
+	if c.Args().Present() {
+		return subjects, nil
+	}
+	o := audit.Options{Checks: c.StringSlice("check"), Now: a.Now(), Expects: w.Expects, Laws: w.Laws, Exemptions: w.Definitions.Exemptions}
+	o.Least, _ = audit.ParseSeverity(c.String("severity"))
+	var err error
+	if o.Over, err = overCondition(c.String("over")); err != nil {
+		return nil, err
+	}
+	if law := c.String("law"); law != "" {
+		o.Checks = []string{audit.LawPrefix + strings.TrimPrefix(law, audit.LawPrefix)}
+	}
+	if err := knownChecks(o.Checks, w); err != nil {
+		return nil, err
+	}
+	var wanted map[string]bool
+	if file := c.String("findings"); file != "" {
+		earlier, err := a.readFindings(file)
+		if err != nil {
+			return nil, err
+		}
+		wanted = make(map[string]bool)
+		for _, f := range earlier {
+			wanted[f.Fingerprint] = true
+		}
+	}
+	found := audit.Run(decide.New(w.Estate), o).Findings
+	if wanted != nil {
+		found = slices.DeleteFunc(found, func(f audit.Finding) bool { return !wanted[f.Fingerprint] })
+		if len(found) < len(wanted) {
+			a.note("%s of %s are there no more", render.Count(len(wanted)-len(found), "finding", "findings"), shownName(c.String("findings")))
+		}
+	}
+	subjects = propose.SubjectsOf(found)
+	if len(subjects) == 0 {
+		a.note("there is nothing to narrow: no rule lets through more than it should by these findings")
+	}
 	return subjects, nil
 }
 
-// writeDiff writes an edit as a unified diff with names from the current folder.
-func (a *App) writeDiff(path, before, after string) error {
+// writeDiffs writes all edits, and new files, as unified diffs.
+func (a *App) writeDiffs(result propose.Result, adopted propose.Adoption) error {
+	for _, f := range result.Files {
+		if err := a.writeDiff(f.File.Name, &f.File.Text, f.Text); err != nil {
+			return err
+		}
+	}
+	for _, f := range adopted.Files {
+		if err := a.writeDiff(f.Name, nil, f.Text); err != nil {
+			return err
+		}
+	}
+	if len(result.Files)+len(adopted.Files) == 0 {
+		a.note("nothing to change")
+	}
+	return nil
+}
+
+// writeDiff writes an edit as a unified diff with names from the current folder. A
+// file that is new has nothing before.
+func (a *App) writeDiff(path string, before *string, after string) error {
 	name := filepath.ToSlash(diffName(path))
-	_, unified, _ := bytes.Cut(diff.Diff("a/"+name, []byte(before), "b/"+name, []byte(after)), []byte("\n")) // its first line names the files once more
+	old, text := "a/"+name, ""
+	if before == nil {
+		old = "/dev/null"
+	} else {
+		text = *before
+	}
+	_, unified, _ := bytes.Cut(diff.Diff(old, []byte(text), "b/"+name, []byte(after)), []byte("\n")) // its first line names the files once more
 	_, err := a.Stdout.Write(unified)
 	return err
 }

@@ -56,7 +56,7 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 	switch {
 	case c.Bool("diff"):
 		for _, w := range untidy {
-			if err := a.writeDiff(w.path, w.old, w.text); err != nil {
+			if err := a.writeDiff(w.path, &w.old, w.text); err != nil {
 				return err
 			}
 		}

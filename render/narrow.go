@@ -3,7 +3,9 @@ package render
 import (
 	"fmt"
 	"io"
+	"math"
 	"math/big"
+	"slices"
 	"strings"
 
 	"isonomos/core/addr"
@@ -17,21 +19,82 @@ import (
 	"isonomos/nomos/propose"
 )
 
+// A Narrowing is proposals to be shown.
+type Narrowing struct {
+	World  propose.World
+	Result propose.Result
+	Flows  *flow.Summary // what they rest on; nil without any
+	Ranked bool          // over many groups: with a summary
+	Curve  bool          // with the trade-off between rules and excess
+	Limit  int           // proposals that are shown as text; 0 means all
+}
+
 // Proposals writes proposals for a terminal.
-func Proposals(s *Screen, w propose.World, r propose.Result, flows *flow.Summary) {
-	d := decide.New(w.Estate)
-	for i := range r.Proposals {
-		proposal(s, w.Estate, d, &r.Proposals[i], flows)
+func Proposals(s *Screen, n Narrowing) {
+	d := decide.New(n.World.Estate)
+	shown := n.Result.Proposals
+	if n.Limit > 0 && len(shown) > n.Limit {
+		shown = shown[:n.Limit]
+	}
+	for i := range shown {
+		proposal(s, n, d, &shown[i])
 		s.Blank()
 	}
-	if len(r.Files) > 0 {
-		text := fmt.Sprintf("by deciding the edited definitions: nothing more is let through than before, all that is needed still is, %d of %s hold (%d before)",
-			r.Expects.After, Count(r.Expects.All, "expectation", "expectations"), r.Expects.Before)
+	if left := len(n.Result.Proposals) - len(shown); left > 0 {
+		s.Text(0, fmt.Sprintf("and %s more: --limit 0 shows all, --format json has everything", Number(left)))
+		s.Blank()
+	}
+	if n.Ranked && len(n.Result.Proposals) > 0 {
+		s.Labelled(2, Piece{"in all", Strong}, findingLabel, Piece{Text: inAll(n.Result)})
+	}
+	if slices.ContainsFunc(n.Result.Proposals, func(c propose.Checked) bool { return c.Changed && c.Refused == "" }) {
+		text := "by deciding the result: nothing more is let through than before, all that is needed still is"
+		if e := n.Result.Expects; e.All > 0 {
+			text += fmt.Sprintf(", %d of %s hold (%d before)", e.After, Count(e.All, "expectation", "expectations"), e.Before)
+		}
 		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: text})
 	}
 }
 
-func proposal(s *Screen, e *estate.Estate, d *decide.Decider, c *propose.Checked, flows *flow.Summary) {
+// inAll sums proposals up.
+func inAll(r propose.Result) string {
+	groups := make(map[*estate.Group]bool)
+	changed, same, refused, rules, after, lost := 0, 0, 0, 0, 0, 0
+	for i := range r.Proposals {
+		c := &r.Proposals[i]
+		switch {
+		case c.Refused != "":
+			refused++
+		case !c.Changed:
+			same++
+		default:
+			changed++
+			groups[c.Group] = true
+			rules += len(c.Rules)
+			now := len(c.New)
+			if c.Lending != nil && c.Lending.Taken {
+				now++
+			}
+			if after += now; now == 0 {
+				lost++
+			}
+		}
+	}
+	text := fmt.Sprintf("%s for %s: %s become %s", Count(changed, "proposal", "proposals"), Count(len(groups), "group", "groups"), Count(rules, "rule", "rules"), Number(after))
+	if lost > 0 {
+		text += fmt.Sprintf("; %s could go altogether", Number(lost))
+	}
+	if same > 0 {
+		text += fmt.Sprintf("; %s can't be said more narrowly", Number(same))
+	}
+	if refused > 0 {
+		text += fmt.Sprintf("; %s can't be carried out as things are", Number(refused))
+	}
+	return text
+}
+
+func proposal(s *Screen, n Narrowing, d *decide.Decider, c *propose.Checked) {
+	e := n.World.Estate
 	s.Ends(Piece{place(c.Rules[0].Origin), Faint}, Piece{c.Group.Path(), Accent})
 	line := func(label, text string) {
 		s.Labelled(2, Piece{label, Faint}, findingLabel, Piece{Text: text})
@@ -39,15 +102,11 @@ func proposal(s *Screen, e *estate.Estate, d *decide.Decider, c *propose.Checked
 	for i, r := range c.Rules {
 		s.Labelled(2, Piece{first(i, "before"), Faint}, findingLabel, Piece{Text: r.Sentence(e.Services) + because(r)})
 	}
-	switch {
-	case !c.Changed:
-		s.Labelled(2, Piece{"after", Faint}, findingLabel, Piece{"the same: nothing narrower lets through what is needed", Strong})
-	case len(c.New) == 0:
-		s.Labelled(2, Piece{"after", Faint}, findingLabel, Piece{"removed", Strong})
-	default:
-		for i, r := range c.New {
-			s.Labelled(2, Piece{first(i, "after"), Faint}, findingLabel, Piece{newSentence(e, c, r), Strong})
-		}
+	for i, text := range afterwards(e, c) {
+		s.Labelled(2, Piece{first(i, "after"), Faint}, findingLabel, Piece{text, Strong})
+	}
+	if c.Refused != "" {
+		s.Labelled(2, Piece{"not done", Warm}, findingLabel, Piece{Text: c.Refused})
 	}
 	if !c.Closes.IsEmpty() {
 		line("closes", closesText(e, c.Closes))
@@ -56,28 +115,160 @@ func proposal(s *Screen, e *estate.Estate, d *decide.Decider, c *propose.Checked
 		}
 	}
 	needs(s, e, c)
-	if c.Noise.Strangers > 0 {
-		var examples []string
-		for _, a := range c.Noise.Examples {
-			examples = append(examples, a.String())
-		}
-		line("left out", fmt.Sprintf("%s with %s (%s never answered): no completed exchange, or seen once; such as %s",
-			Count(c.Noise.Strangers, "stranger", "strangers"), Count(c.Noise.Flows, "flow", "flows"), Number(c.Noise.Unanswered), strings.Join(examples, ", ")))
+	for i, text := range leftOut(e, c) {
+		line(first(i, "left out"), text)
 	}
-	line("rests on", restsOn(c, flows))
+	line("rests on", restsOn(c, n.Flows))
 	if c.Flows > 0 {
-		line("unseen", fmt.Sprintf("the next flow is from a peer not seen so far with a chance of about %s (Good–Turing)", percent(c.Unseen.Peers)))
+		line("unseen", fmt.Sprintf("the next flow is from a peer not seen so far with a chance of about %s; on the next day, %s of the peers are new (Good–Turing)", percent(c.Unseen.Peers), percent(c.Unseen.Days)))
 	}
-	quota := ""
-	if c.Quota > 0 {
-		quota = fmt.Sprintf(" (quota %s)", Number(c.Quota))
+	for i, text := range c.Rhythm {
+		s.Labelled(2, Piece{first(i, "window"), Warm}, findingLabel, Piece{Text: text})
+	}
+	if l := c.Lending; l != nil && !l.Taken {
+		line("or lend", lendText(e, l)+fmt.Sprintf(" (%s, %s on %s, the longest %s): --lend", Count(l.Users, "user", "users"), Count(l.Sessions, "session", "sessions"), Count(l.Days, "day", "days"), Lasting(l.Longest)))
 	}
 	if c.Changed {
+		quota := ""
+		if c.Quota > 0 {
+			quota = fmt.Sprintf(" (quota %s)", Number(c.Quota))
+		}
 		line("cost", fmt.Sprintf("the group takes %s → %s rules %s%s", Number(c.CostBefore), Number(c.CostAfter), map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], quota))
 	}
-	if !c.Exact {
-		line("choice", "many groups and lists hold the peers: this choice is good and may not be the best one")
+	if c.Tight {
+		line("choice", "the quota leaves no room for the best choice: this is the best that fits it")
 	}
+	if !c.Exact() {
+		line("choice", fmt.Sprintf("very many groups and lists hold the peers: by the weights this is at most %s above the best choice", percent(c.Bound)))
+	}
+	if n.Curve && len(c.Curve) > 1 {
+		curve(s, c.Curve)
+	}
+}
+
+// afterwards are the new rules as sentences, or what becomes of the old ones.
+func afterwards(e *estate.Estate, c *propose.Checked) []string {
+	if !c.Changed {
+		return []string{"the same: nothing narrower lets through what is needed"}
+	}
+	var texts []string
+	for _, r := range c.New {
+		texts = append(texts, newSentence(e, c, r))
+	}
+	if l := c.Lending; l != nil && l.Taken {
+		texts = append(texts, lendText(e, l))
+	}
+	if len(texts) == 0 {
+		return []string{"removed"}
+	}
+	return texts
+}
+
+func lendText(e *estate.Estate, l *narrow.Lending) string {
+	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services), narrow.NewRule{Choices: l.Choices}.PeerWords(), propose.Duration(l.AtMost))
+}
+
+// leftOut lists what was seen and is not taken for needed, by reason.
+func leftOut(e *estate.Estate, c *propose.Checked) []string {
+	if len(c.Noise.List) == 0 {
+		return nil
+	}
+	const examples = 4
+	var texts []string
+	for _, why := range []narrow.Reason{narrow.NeverAnswered, narrow.SeenOnce, narrow.TooFewDays, narrow.Dropped} {
+		var peers []string
+		seen := make(map[string]bool)
+		var services []service.Set
+		flows := 0
+		for _, x := range c.Noise.List {
+			if x.Why != why {
+				continue
+			}
+			flows += x.Flows
+			services = append(services, service.Between(x.Service, x.Service))
+			if text := x.Peer.String(); !seen[text] {
+				seen[text] = true
+				peers = append(peers, text)
+			}
+		}
+		if len(peers) == 0 {
+			continue
+		}
+		such := strings.Join(peers[:min(examples, len(peers))], ", ")
+		if len(peers) > examples {
+			such = "such as " + such
+		}
+		texts = append(texts, fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"), Count(flows, "flow", "flows"), manyServices(e, service.UnionAll(services...)), such))
+	}
+	return append(texts, "--keep keeps any of them: --keep \""+keepExample(e, c)+"\"")
+}
+
+func keepExample(e *estate.Estate, c *propose.Checked) string {
+	x := c.Noise.List[0]
+	for _, other := range c.Noise.List { // the most likely to be somebody
+		if other.Why != narrow.NeverAnswered {
+			x = other
+			break
+		}
+	}
+	return fmt.Sprintf("%s %s %s", serviceWords(e, service.Between(x.Service, x.Service)), map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[c.Direction], x.Peer)
+}
+
+// curve draws the trade-off between rules and excess: a bar for each number of
+// rules, as long as the logarithm of the addresses that are let in without need.
+func curve(s *Screen, points []narrow.Point) {
+	most := 0.0
+	length := func(p narrow.Point) float64 {
+		return math.Log10(1 + p.Excess.Strangers + p.Excess.Known + p.Excess.Named)
+	}
+	for _, p := range points {
+		most = max(most, length(p))
+	}
+	room := max(10, s.Width()-2-findingLabel-44)
+	const shown = 14
+	from := 0
+	if chosen := slices.IndexFunc(points, func(p narrow.Point) bool { return p.Chosen }); len(points) > shown {
+		from = min(max(0, chosen-shown/2), len(points)-shown)
+		points = points[from : from+shown]
+	}
+	for i, p := range points {
+		bar := strings.Repeat("▪", int(math.Round(float64(room)*length(p)/max(most, 1))))
+		mark, style := "", Faint
+		switch {
+		case p.Chosen:
+			mark, style = "  ← here", Strong
+		case p.Over:
+			mark = "  over the quota"
+		}
+		label := first(i, "curve")
+		s.Line(Piece{"  ", Plain}, Piece{Pad(label, findingLabel), Faint}, Piece{fmt.Sprintf("%8s  ", Count(p.Rules, "rule", "rules")), style}, Piece{bar, map[bool]Style{true: Warm, false: Cool}[!p.Chosen]},
+			Piece{" " + excessWords(p.Excess) + mark, style})
+	}
+}
+
+// excessWords says who is let in without need.
+func excessWords(x narrow.Excess) string {
+	var parts []string
+	for _, part := range []struct {
+		n    float64
+		what string
+	}{{x.Strangers, "strangers"}, {x.Known, "private or known"}, {x.Named, "unseen members and entries"}} {
+		if part.n > 0 {
+			parts = append(parts, roughly(part.n)+" "+part.what)
+		}
+	}
+	if len(parts) == 0 {
+		return "nobody else"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// roughly is a count: exact while it is short, else as a power of two.
+func roughly(n float64) string {
+	if n < 1e9 {
+		return Number(int(n))
+	}
+	return fmt.Sprintf("2^%.0f", math.Log2(n))
 }
 
 // stoppedFlow is an example of what a proposal stops, at the first instance that wears the group.
@@ -108,6 +299,9 @@ func newSentence(e *estate.Estate, c *propose.Checked, r narrow.NewRule) string 
 // closesText says services and how many peers lose them.
 func closesText(e *estate.Estate, closes traffic.Set) string {
 	var parts []string
+	if s, p := closes.Services(), closes.Peers(service.All); traffic.Of(p, s).Equal(closes) { // ICMP of one family is none of the other's
+		return manyServices(e, s) + " for " + peerCount(p)
+	}
 	blocks := closes.Blocks()
 	for _, b := range blocks[:min(4, len(blocks))] {
 		parts = append(parts, manyServices(e, b.Services)+" for "+peerCount(b.Peers))
@@ -121,6 +315,9 @@ func closesText(e *estate.Estate, closes traffic.Set) string {
 // manyServices is a set of services in few words: by what it lacks, or by their number, where it is large.
 func manyServices(e *estate.Estate, set service.Set) string {
 	const few = 6
+	if set.Equal(service.All) {
+		return "everything"
+	}
 	if words := e.Services.Words(set); len(words) <= few {
 		return strings.Join(words, ", ")
 	}
@@ -135,9 +332,14 @@ func needs(s *Screen, e *estate.Estate, c *propose.Checked) {
 	label := "needed"
 	for _, n := range c.Needs {
 		text := serviceWords(e, n.Services)
-		if n.Source == narrow.Declared {
-			text += ": declared by \"" + n.Text + "\""
-		} else {
+		switch n.Source {
+		case narrow.Declared:
+			text += ": declared: " + n.Text
+		case narrow.Asked:
+			text += ": asked for: --keep \"" + n.Text + "\""
+		case narrow.Public:
+			text += ": " + n.Text + ". Say so (expect internet can reach " + c.Group.Name + " on " + serviceWords(e, n.Services) + "), or --drop them"
+		case narrow.Observed:
 			peers, flows := addressCount(n.Peers), 0
 			days := 0
 			for _, x := range n.Sums {
@@ -156,7 +358,10 @@ func needs(s *Screen, e *estate.Estate, c *propose.Checked) {
 					}
 				}
 			}
-			if len(held) > 0 {
+			switch {
+			case n.Lent:
+				text += "; lent"
+			case len(held) > 0:
 				text += "; " + strings.Join(held, ", ")
 			}
 		}
@@ -194,6 +399,9 @@ func restsOn(c *propose.Checked, flows *flow.Summary) string {
 		return "no flows were given (--flows FILE): only what the definitions declare counts as needed"
 	}
 	window := fmt.Sprintf("%s of flows (%s to %s)", Count(flows.Window(), "day", "days"), flows.First.Format("2006-01-02"), flows.Last.Format("2006-01-02"))
+	if c.Unwatched {
+		return window + ", which know none of its instances: they tell nothing about them"
+	}
 	if c.Flows == 0 {
 		return window + ": none that this lets through, but for what is left out"
 	}
@@ -213,65 +421,198 @@ func percent(share float64) string {
 	}
 }
 
-// ProposalsJSON writes proposals as one JSON document, version 1.
-func ProposalsJSON(out io.Writer, w propose.World, r propose.Result, flows *flow.Summary) error {
-	type need struct {
-		Source   string   `json:"source"`
-		Services []string `json:"services"`
-		Peers    []string `json:"peers"`
-		Text     string   `json:"text,omitempty"`
-		Flows    int      `json:"flows"`
-	}
-	type item struct {
-		Group      string   `json:"group"`
-		Direction  string   `json:"direction"`
-		File       string   `json:"file"`
-		Line       int      `json:"line"`
-		Before     []string `json:"before"`
-		After      []string `json:"after"`
-		Changed    bool     `json:"changed"`
-		Needs      []need   `json:"needs"`
-		LeftOut    int      `json:"left_out_strangers"`
-		LeftFlows  int      `json:"left_out_flows"`
-		Flows      int      `json:"flows"`
-		Peers      int      `json:"peers"`
-		Unseen     float64  `json:"unseen_share"`
-		CostBefore int      `json:"cost_before"`
-		CostAfter  int      `json:"cost_after"`
-		Exact      bool     `json:"exact"`
-	}
-	items := []item{}
-	for _, c := range r.Proposals {
-		x := item{Group: c.Group.Path(), Direction: string(c.Direction), File: c.Rules[0].Origin.File, Line: c.Rules[0].Origin.Line, Before: []string{}, After: []string{}, Needs: []need{},
-			Changed: c.Changed, LeftOut: c.Noise.Strangers, LeftFlows: c.Noise.Flows, Flows: c.Flows, Peers: c.Peers, Unseen: c.Unseen.Peers, CostBefore: c.CostBefore, CostAfter: c.CostAfter, Exact: c.Exact}
-		for _, rule := range c.Rules {
-			x.Before = append(x.Before, rule.Sentence(w.Estate.Services))
-		}
-		for _, rule := range c.New {
-			x.After = append(x.After, newSentence(w.Estate, &c, rule))
-		}
-		for _, n := range c.Needs {
-			y := need{Source: string(n.Source), Text: n.Text, Services: []string{}, Peers: []string{}}
-			for _, spec := range n.Services.Specs() {
-				y.Services = append(y.Services, spec.String())
-			}
-			for _, p := range n.Peers.Prefixes() {
-				y.Peers = append(y.Peers, p.String())
-			}
-			for _, sum := range n.Sums {
-				y.Flows += sum.Flows
-			}
-			x.Needs = append(x.Needs, y)
-		}
-		items = append(items, x)
+type needJSON struct {
+	Source   string   `json:"source"`
+	Services []string `json:"services"`
+	Peers    []string `json:"peers"`
+	Text     string   `json:"text,omitempty"`
+	Flows    int      `json:"flows"`
+	Days     int      `json:"days"`
+	Lent     bool     `json:"lent"`
+}
+
+type leftOutJSON struct {
+	Peer    string `json:"peer"`
+	Service string `json:"service"`
+	Flows   int    `json:"flows"`
+	Why     string `json:"why"`
+}
+
+type excessJSON struct {
+	Strangers float64 `json:"strangers"`
+	Known     float64 `json:"known"`
+	Named     float64 `json:"named"`
+}
+
+type pointJSON struct {
+	Rules  int        `json:"rules"`
+	Excess excessJSON `json:"excess"`
+	Chosen bool       `json:"chosen"`
+	Over   bool       `json:"over_quota"`
+}
+
+type lendingJSON struct {
+	Rule     string `json:"rule"`
+	Users    int    `json:"users"`
+	Sessions int    `json:"sessions"`
+	Days     int    `json:"days"`
+	Longest  int64  `json:"longest_seconds"`
+	AtMost   int64  `json:"at_most_seconds"`
+	Taken    bool   `json:"taken"`
+}
+
+type proposalJSON struct {
+	Group       string        `json:"group"`
+	Direction   string        `json:"direction"`
+	Defined     bool          `json:"defined"`
+	File        string        `json:"file"`
+	Line        int           `json:"line"`
+	Rules       []string      `json:"rule_ids"`
+	Before      []string      `json:"before"`
+	After       []string      `json:"after"`
+	Changed     bool          `json:"changed"`
+	Refused     string        `json:"refused"`
+	Closes      []blockJSON   `json:"closes"`
+	Example     string        `json:"example,omitempty"`
+	Needs       []needJSON    `json:"needs"`
+	LeftOut     []leftOutJSON `json:"left_out"`
+	Flows       int           `json:"flows"`
+	Peers       int           `json:"peers"`
+	UnseenPeers float64       `json:"unseen_by_flow"`
+	UnseenDays  float64       `json:"unseen_by_day"`
+	Rhythm      []string      `json:"window_warnings"`
+	Excess      excessJSON    `json:"excess"`
+	Lending     *lendingJSON  `json:"lending"`
+	CostBefore  int           `json:"cost_before"`
+	CostAfter   int           `json:"cost_after"`
+	Quota       int           `json:"quota"`
+	Exact       bool          `json:"exact"`
+	Bound       float64       `json:"above_the_best_at_most"`
+	Curve       []pointJSON   `json:"curve"`
+	Shut        float64       `json:"shut"`
+	Gain        float64       `json:"shut_per_rule"`
+}
+
+// ProposalsJSON writes proposals as one JSON document, version 2.
+func ProposalsJSON(out io.Writer, n Narrowing) error {
+	d := decide.New(n.World.Estate)
+	items := []proposalJSON{}
+	for i := range n.Result.Proposals {
+		items = append(items, proposalToJSON(n.World.Estate, d, &n.Result.Proposals[i]))
 	}
 	window := 0
-	if flows != nil {
-		window = flows.Window()
+	if n.Flows != nil {
+		window = n.Flows.Window()
 	}
 	return writeJSON(out, struct {
-		Version   int    `json:"version"`
-		Days      int    `json:"days"`
-		Proposals []item `json:"proposals"`
-	}{1, window, items})
+		Version   int             `json:"version"`
+		Days      int             `json:"days"`
+		Expects   propose.Expects `json:"expectations"`
+		Proposals []proposalJSON  `json:"proposals"`
+	}{2, window, n.Result.Expects, items})
+}
+
+func proposalToJSON(e *estate.Estate, d *decide.Decider, c *propose.Checked) proposalJSON {
+	x := proposalJSON{Group: c.Group.Path(), Direction: string(c.Direction), Defined: c.Group.Defined, File: c.Rules[0].Origin.File, Line: c.Rules[0].Origin.Line,
+		Rules: []string{}, Before: []string{}, After: []string{}, Needs: []needJSON{}, LeftOut: []leftOutJSON{}, Curve: []pointJSON{}, Changed: c.Changed, Refused: c.Refused,
+		Closes: blocksToJSON(c.Closes), Flows: c.Flows, Peers: c.Peers, UnseenPeers: c.Unseen.Peers, UnseenDays: c.Unseen.Days, Rhythm: orNone(c.Rhythm),
+		Excess: excessJSON(c.Excess), CostBefore: c.CostBefore, CostAfter: c.CostAfter, Quota: c.Quota, Exact: c.Exact(), Bound: c.Bound, Shut: c.Shut, Gain: c.Gain()}
+	if w, ok := c.Example(d); ok {
+		x.Example = stoppedFlow(d, c, w)
+	}
+	for _, rule := range c.Rules {
+		x.Before = append(x.Before, rule.Sentence(e.Services))
+		if rule.ID != "" {
+			x.Rules = append(x.Rules, rule.ID)
+		}
+	}
+	for _, rule := range c.New {
+		x.After = append(x.After, newSentence(e, c, rule))
+	}
+	for _, need := range c.Needs {
+		y := needJSON{Source: string(need.Source), Text: need.Text, Services: []string{}, Peers: []string{}, Lent: need.Lent}
+		for _, spec := range need.Services.Specs() {
+			y.Services = append(y.Services, spec.String())
+		}
+		for _, p := range need.Peers.Prefixes() {
+			y.Peers = append(y.Peers, p.String())
+		}
+		for _, sum := range need.Sums {
+			y.Flows += sum.Flows
+			y.Days = max(y.Days, sum.Days.Count())
+		}
+		x.Needs = append(x.Needs, y)
+	}
+	for _, l := range c.Noise.List {
+		x.LeftOut = append(x.LeftOut, leftOutJSON{l.Peer.String(), l.Service.String(), l.Flows, string(l.Why)})
+	}
+	for _, p := range c.Curve {
+		x.Curve = append(x.Curve, pointJSON{p.Rules, excessJSON(p.Excess), p.Chosen, p.Over})
+	}
+	if l := c.Lending; l != nil {
+		x.Lending = &lendingJSON{lendText(e, l), l.Users, l.Sessions, l.Days, int64(l.Longest.Seconds()), int64(l.AtMost.Seconds()), l.Taken}
+		if l.Taken {
+			x.After = append(x.After, x.Lending.Rule)
+		}
+	}
+	return x
+}
+
+// ProposalsMarkdown writes proposals for a review: before and after, what closes,
+// what it rests on.
+func ProposalsMarkdown(out io.Writer, n Narrowing) error {
+	d := decide.New(n.World.Estate)
+	e := n.World.Estate
+	var b strings.Builder
+	b.WriteString("# Proposals\n\n")
+	if n.Ranked && len(n.Result.Proposals) > 0 {
+		b.WriteString(mark(inAll(n.Result)) + ".\n\n")
+	}
+	for i := range n.Result.Proposals {
+		c := &n.Result.Proposals[i]
+		fmt.Fprintf(&b, "## %s\n\n", mark(c.Group.Path()))
+		for _, r := range c.Rules {
+			fmt.Fprintf(&b, "- before: %s\n", mark(r.Sentence(e.Services)+because(r)))
+		}
+		for _, text := range afterwards(e, c) {
+			fmt.Fprintf(&b, "- after: **%s**\n", mark(text))
+		}
+		if c.Refused != "" {
+			fmt.Fprintf(&b, "- not done: %s\n", mark(c.Refused))
+		}
+		if !c.Closes.IsEmpty() {
+			fmt.Fprintf(&b, "- closes: %s", mark(closesText(e, c.Closes)))
+			if w, ok := c.Example(d); ok {
+				b.WriteString("; for example " + mark(stoppedFlow(d, c, w)))
+			}
+			b.WriteString("\n")
+		}
+		for _, text := range leftOut(e, c) {
+			fmt.Fprintf(&b, "- left out: %s\n", mark(text))
+		}
+		fmt.Fprintf(&b, "- rests on: %s\n", mark(restsOn(c, n.Flows)))
+		for _, text := range c.Rhythm {
+			fmt.Fprintf(&b, "- window: %s\n", mark(text))
+		}
+		if c.Changed {
+			fmt.Fprintf(&b, "- cost: %s → %s rules\n", Number(c.CostBefore), Number(c.CostAfter))
+		}
+		b.WriteString("\n")
+	}
+	_, err := io.WriteString(out, b.String())
+	return err
+}
+
+// Adoption writes definitions that were made of surveyed groups.
+func Adoption(s *Screen, a propose.Adoption) {
+	for i, f := range a.Files {
+		if i > 0 {
+			s.Blank()
+		}
+		s.Line(Piece{"# " + f.Name, Accent})
+		s.Blank()
+		for line := range strings.Lines(f.Text) {
+			s.Line(Piece{strings.TrimRight(line, "\n"), Plain})
+		}
+	}
 }

@@ -182,7 +182,7 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 	}
 	if !b.Traffic.IsEmpty() {
 		f.Services, f.Peers = b.Traffic.Services(), b.Traffic.Peers(service.All)
-		f.WayOut, f.Narrow = narrowing(b.Group), b.Group.Defined
+		f.WayOut, f.Narrow = narrowing(b.Group), narrowable(b.Group)
 	}
 	return f
 }
@@ -234,6 +234,11 @@ func (a *auditor) excuse(result *Result) {
 // of the check, the place and the rules, and of nothing that moves when others
 // change. Rules are known by their ids, or by their words.
 func (a *auditor) fingerprint(found []Finding) {
+	for i := range found {
+		if f := &found[i]; f.Narrow && len(f.Rules) > 0 && !slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.BuiltIn }) {
+			f.Narrow, f.WayOut = false, "isonomos adopt "+f.Group.Path()+": a built-in rule can't be narrowed, and what a definition does not let through is shut"
+		}
+	}
 	a.parallel(len(found), atOnce, func(_ *worker, i int) { found[i].Fingerprint = hashed(found[i].identity()) })
 	seen := make(map[string]int, len(found))
 	for i := range found {

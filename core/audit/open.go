@@ -73,7 +73,7 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 		word, preposition = "let out", "to"
 	}
 	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, l.peerWords(f.Peers))
-	f.WayOut, f.Narrow = l.narrowing(), l.group.Defined
+	f.WayOut, f.Narrow = l.narrowing(), narrowable(l.group)
 	for _, b := range set.Bands() {
 		peer, ok := l.d.Stranger(b.Peers)
 		if !ok {
@@ -107,14 +107,15 @@ func (w *worker) isAre(s service.Set) string {
 func (l *look) narrowing() string { return narrowing(l.group) }
 
 func narrowing(g *estate.Group) string {
-	switch {
-	case g.Defined:
+	if narrowable(g) {
 		return "isonomos narrow " + g.Path()
-	case g.BuiltIn:
-		return "take the rule out, and give every instance a group of its own"
 	}
-	return "name who needs it instead; once the group is defined, isonomos narrow proposes whom"
+	return "take the rule out, and give every instance a group of its own"
 }
+
+// narrowable reports whether rules of a group can be narrowed: what a cloud made by
+// itself is better not used.
+func narrowable(g *estate.Group) bool { return g.Defined || !g.BuiltIn }
 
 // arrive finds out where traffic with strangers gets to, or why it gets nowhere.
 func (l *look) arrive(f *Finding, set traffic.Set) {
@@ -406,7 +407,7 @@ private range of which more than 65,536 addresses (of IPv6 a /40) are in no netw
 			}
 			for _, p := range r.Peers {
 				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) {
-					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: l.group.Defined}
+					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
 					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate", p.Range, l.describe(r.services))
 					found = append(found, f)
 					break
@@ -572,7 +573,7 @@ func (l *look) about(c cause, spec service.Spec) Finding {
 			return l.opening(estate.In, set, c.rules)
 		}
 	}
-	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: l.narrowing(), Narrow: l.group.Defined}
+	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
 }
 
 // from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.

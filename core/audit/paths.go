@@ -354,7 +354,7 @@ production.`,
 				continue
 			}
 			if from, to, passing := l.crossing(r, rank); from != nil {
-				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: passing, Peers: r.peers, Arrival: Arrives, Instances: []*estate.Interface{to}, WayOut: l.narrowing(), Narrow: l.group.Defined}
+				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: passing, Peers: r.peers, Arrival: Arrives, Instances: []*estate.Interface{to}, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
 				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", from.Instance.Path(), stage(from), to.Instance.Name, stage(to), l.describe(passing))
 				found = append(found, f)
 			}

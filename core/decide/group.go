@@ -29,9 +29,24 @@ func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate
 	if rules, ok := d.rules[key]; ok {
 		return rules
 	}
+	rules := inOrder(g, direction, g.Rules)
+	d.rules[key] = rules
+	return rules
+}
+
+// Supposing is another Decider, for which a group has other rules.
+func (d *Decider) Supposing(g *estate.Group, rules []estate.Rule) *Decider {
+	other := d.Fork()
+	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		other.rules[ruleKey{g, direction}] = inOrder(g, direction, rules)
+	}
+	return other
+}
+
+func inOrder(g *estate.Group, direction estate.Direction, all []estate.Rule) []*estate.Rule {
 	var rules []*estate.Rule
-	for k := range g.Rules {
-		if r := &g.Rules[k]; r.Direction == direction {
+	for k := range all {
+		if r := &all[k]; r.Direction == direction {
 			rules = append(rules, r)
 		}
 	}
@@ -50,7 +65,6 @@ func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate
 			return refusalFirst(a) - refusalFirst(b)
 		})
 	}
-	d.rules[key] = rules
 	return rules
 }
 
@@ -93,8 +107,8 @@ func fixedRule(f dialect.Fixed) *estate.Rule {
 	return r
 }
 
-// keepsState reports whether answers to what a rule of a group admits come back by themselves.
-func keepsState(g *estate.Group, r *estate.Rule) bool {
+// KeepsState reports whether answers to what a rule of a group admits come back by themselves.
+func KeepsState(g *estate.Group, r *estate.Rule) bool {
 	if g.Defined {
 		return !r.Stateless
 	}
@@ -126,7 +140,7 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 			continue
 		}
 		x := decision{admitted: r.Action == estate.Admit, rule: r}
-		x.state = x.admitted && keepsState(g, r)
+		x.state = x.admitted && KeepsState(g, r)
 		if first || x.state {
 			return x
 		}
@@ -186,7 +200,7 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 	first := ByRank(g)
 	ordered := d.ordered(g, direction)
 	// Where all rules keep state, what is kept is all that is let through.
-	allKept := !slices.ContainsFunc(ordered, func(r *estate.Rule) bool { return r.Action == estate.Admit && !keepsState(g, r) })
+	allKept := !slices.ContainsFunc(ordered, func(r *estate.Rule) bool { return r.Action == estate.Admit && !KeepsState(g, r) })
 	for _, r := range ordered {
 		if r.Action == estate.Refuse && !first {
 			continue
@@ -206,7 +220,7 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 		if !refused.IsEmpty() {
 			set = set.Minus(refused)
 		}
-		if !allKept && keepsState(g, r) {
+		if !allKept && KeepsState(g, r) {
 			if first { // the first that fits says whether state is kept
 				kept = append(kept, set.Minus(traffic.UnionAll(admitted)))
 			} else {

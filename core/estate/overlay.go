@@ -109,6 +109,7 @@ func (o *overlay) takeNetworks(defined, surveyed *Estate) {
 				o.out.Networks = append(o.out.Networks, same)
 			} else {
 				same.Labels = merged(same.Labels, n.Labels)
+				same.Origin = n.Origin
 				for _, r := range n.Ranges {
 					if !slices.Contains(same.Ranges, r) {
 						o.note("the network %s is defined with the range %s, which it does not have in the survey", n.Path(), r)
@@ -180,16 +181,28 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 		name    string
 		kind    GroupKind
 	}
+	type account struct {
+		account *Account
+		name    string
+	}
 	standing := make(map[place]*Group)
+	inAccount := make(map[account]*Group) // where surveyed groups belong to no network
 	for _, g := range defined.Groups {
 		if g.Existing {
 			continue
 		}
 		copied := o.copyGroup(g)
 		standing[place{copied.Network, copied.InCloud(), copied.For}] = copied
+		if at := (account{copied.Account, copied.InCloud()}); inAccount[at] == nil && copied.For == ForInstances {
+			inAccount[at] = copied
+		}
 	}
 	for _, g := range surveyed.Groups {
-		if same := standing[place{o.networks[g.Network], g.Name, g.For}]; same != nil && g.Network != nil {
+		same := standing[place{o.networks[g.Network], g.Name, g.For}]
+		if g.Network == nil {
+			same = inAccount[account{o.accounts[g.Account], g.Name}]
+		}
+		if same != nil {
 			same.ID, same.Default, same.BuiltIn = g.ID, g.Default, g.BuiltIn
 			o.groups[g], o.replaced[g] = same, true
 			continue

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/compile"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
@@ -24,37 +25,31 @@ type Subject struct {
 	Rules     []*estate.Rule
 }
 
-// Source says where a need comes from.
-type Source string
-
-// The sources of needs.
-const (
-	Declared Source = "declared"
-	Observed Source = "observed"
-)
-
-// A Need is a peer and a service that must stay let through.
-type Need struct {
-	Source   Source
-	Services service.Set
-	Peers    addr.Set
-	Text     string      // of Declared: the declaration
-	Whole    bool        // of Declared: the subject's own peers are meant, whoever they are
-	Sums     []*flow.Sum // of Observed
+// Options are what proposals rest on beside the estate.
+type Options struct {
+	Flows   *flow.Summary // nil where there is none
+	Expects []law.Expectation
+	Laws    []law.Law
+	Weights Weights
+	MinDays int      // who was seen on fewer days is left out; 0 means 1
+	Keep    []Wanted // needed, whatever was seen
+	Drop    []Wanted // not needed, whatever was seen or declared
+	Blind   bool     // go by what is declared alone where the evidence knows none of a group's instances
+	Lend    bool     // where access can be lent instead of standing open, do
 }
 
-// Noise is what was seen and is not taken for a need.
-type Noise struct {
-	Strangers  int // distinct addresses
-	Flows      int
-	Unanswered int // flows that never completed an exchange
-	Examples   []netip.Addr
+// Wanted is traffic that somebody asks to be kept or dropped.
+type Wanted struct {
+	Services service.Set
+	Peers    addr.Set
+	Text     string // as it was asked for
 }
 
 // A Proposal is a replacement for a subject.
 type Proposal struct {
 	Subject
 	New        []NewRule // in place of the subject's; none means to remove them
+	Lending    *Lending  // access that could be lent, or with Options.Lend is, instead of standing open
 	Needs      []Need
 	Noise      Noise
 	Before     traffic.Set // what the subject lets through
@@ -63,9 +58,19 @@ type Proposal struct {
 	Flows      int         // observed flows that the needs rest on
 	Peers      int         // distinct observed peers that the needs rest on
 	Unseen     Unseen
-	Exact      bool // the choice is optimal; else it was found greedily
-	NoEvidence bool // nothing was given to rest on
+	Rhythm     []string // why the window may be too short
+	Excess     Excess   // what the new rules let in without need
+	Bound      float64  // the cost of the choice is at most this share above the least: 0 where it is the least
+	Tight      bool     // the quota made the choice coarser
+	NoEvidence bool     // nothing was given to rest on
+	Unwatched  bool     // the evidence knows none of the instances that wear the group: it tells nothing about them
+
+	blocks []block
+	room   int // rules that the quota leaves; negative means any number
 }
+
+// Exact reports whether the choice is the best of all by the weights.
+func (p *Proposal) Exact() bool { return p.Bound == 0 }
 
 // A NewRule is one rule of a proposal.
 type NewRule struct {
@@ -82,44 +87,108 @@ func (r NewRule) PeerWords() string {
 	return strings.Join(words, ", ")
 }
 
-// Unseen estimates what was not seen yet, after Good and Turing (I. J. Good,
-// "The population frequencies of species and the estimation of population
-// parameters", Biometrika 40, 1953): the probability that the next observation
-// is of something never seen is n1/N, where n1 are the things seen once among N
-// observations.
-type Unseen struct {
-	Peers float64 // by flow: the next flow is from a peer not seen yet
-	Days  float64 // by day: the next day that somebody is seen on is a new peer's first
+// Rule is the new rule as a rule of the subject's group: with the reason, the
+// rank and the state of the one that it stands for.
+func (r NewRule) Rule(s Subject) estate.Rule {
+	like := s.Rules[0]
+	for _, old := range s.Rules {
+		if service.Of(old.Services...).Overlaps(r.Services) {
+			like = old
+			break
+		}
+	}
+	rule := estate.Rule{Direction: s.Direction, Action: estate.Admit, Rank: like.Rank, Services: r.Services.Specs(), Stateless: like.Stateless, Description: like.Description, Until: like.Until, Origin: like.Origin}
+	for _, c := range r.Choices {
+		rule.Peers = append(rule.Peers, c.Peers...)
+	}
+	return rule
 }
 
-// Evidence is what proposals rest on.
-type Evidence struct {
-	Flows   *flow.Summary // nil where there is none
-	Expects []law.Expectation
+// Excess counts the addresses that rules let in without need, service by service:
+// strangers, and addresses that are private or known; and the members of named
+// groups and entries of named lists that were not seen.
+type Excess struct{ Strangers, Known, Named float64 }
+
+// times is the excess on so many services.
+func (x Excess) times(n float64) Excess { return Excess{n * x.Strangers, n * x.Known, n * x.Named} }
+
+func (x Excess) plus(y Excess) Excess {
+	return Excess{x.Strangers + y.Strangers, x.Known + y.Known, x.Named + y.Named}
 }
+
+// A Narrower works out proposals over one estate. It may be used by one goroutine
+// at a time; Fork makes others cheaply.
+type Narrower struct {
+	*shared
+	d *decide.Decider
+}
+
+// shared is what all Narrowers over one estate have in common. It does not change.
+type shared struct {
+	o          Options
+	opened     map[netip.Addr][]*flow.Sum // by who opened them
+	served     map[netip.Addr][]*flow.Sum // by who served
+	handed     map[*estate.Instance][]handing
+	lists      listIndex
+	strangers  addr.Set
+	own        addr.Set
+	admin      service.Set
+	data       service.Set
+	days       int // of the window
+	groupNames map[string]int
+}
+
+// New prepares narrowing over an estate: linear in its size and in the summed flows.
+func New(d *decide.Decider, o Options) *Narrower {
+	if o.Weights == (Weights{}) {
+		o.Weights = DefaultWeights
+	}
+	n := &Narrower{&shared{o: o, handed: handings(d.Estate()), lists: indexLists(d), strangers: d.Strangers(), own: d.OwnAddresses(), groupNames: make(map[string]int)}, d}
+	n.admin, _ = d.Estate().Services.Class(service.ClassAdmin)
+	n.data, _ = d.Estate().Services.Class(service.ClassData)
+	for _, g := range d.Estate().Groups {
+		if g.Defined {
+			n.groupNames[g.Name]++
+		}
+	}
+	if o.Flows != nil {
+		n.days = o.Flows.Window()
+		n.opened, n.served = make(map[netip.Addr][]*flow.Sum), make(map[netip.Addr][]*flow.Sum)
+		for _, x := range o.Flows.Sums() {
+			n.opened[x.Source] = append(n.opened[x.Source], x)
+			n.served[x.Destination] = append(n.served[x.Destination], x)
+		}
+	}
+	return n
+}
+
+// Fork is another Narrower over the same estate, for another goroutine.
+func (n *Narrower) Fork() *Narrower { return &Narrower{n.shared, n.d.Fork()} }
 
 // Propose works out the replacement for a subject. The time is linear in the
-// number of summed flows, and at worst exponential in the number of groups and
-// lists that hold needed peers up to exactCandidates, greedy beyond.
-func Propose(d *decide.Decider, s Subject, e Evidence) Proposal {
-	p := Proposal{Subject: s, NoEvidence: e.Flows == nil, Exact: true}
+// flows of the group's instances; the choice is exact by branch and bound, and
+// stops at mostSteps, from where on it says how far it may be from the best.
+func (n *Narrower) Propose(s Subject) Proposal {
+	p := Proposal{Subject: s, NoEvidence: n.o.Flows == nil, room: -1}
 	var subject, others []traffic.Set
 	for i := range s.Group.Rules {
 		r := &s.Group.Rules[i]
 		if r.Direction != s.Direction || r.Action != estate.Admit {
 			continue
 		}
-		set := d.RuleTraffic(s.Group, r)
+		set := n.d.RuleTraffic(s.Group, r)
 		if slices.Contains(s.Rules, r) {
 			subject = append(subject, set)
 		} else {
 			others = append(others, set)
 		}
 	}
+	p.Unwatched = n.unwatched(s.Group)
 	p.Before = traffic.UnionAll(subject)
 	rest := p.Before.Minus(traffic.UnionAll(others))
-	p.needs(d, rest, e)
-	p.choose(d)
+	n.needs(&p, rest)
+	n.choose(&p)
+	n.lend(&p)
 	var after []traffic.Set
 	for _, r := range p.New {
 		for _, c := range r.Choices {
@@ -131,169 +200,85 @@ func Propose(d *decide.Decider, s Subject, e Evidence) Proposal {
 	return p
 }
 
-// Needed is all needed traffic.
+// unwatched reports whether there is evidence, and somebody wears the group, and
+// none of them is at either end of any flow.
+func (n *Narrower) unwatched(g *estate.Group) bool {
+	worn := n.d.Wearers(g)
+	if n.o.Flows == nil || len(worn) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
+		return slices.ContainsFunc(slices.Concat(i.Private, i.Public), func(a netip.Addr) bool { return len(n.opened[a])+len(n.served[a]) > 0 })
+	})
+}
+
+// Needed is all needed traffic, but for what is lent.
 func (p *Proposal) Needed() traffic.Set {
 	var sets []traffic.Set
 	for _, n := range p.Needs {
-		sets = append(sets, traffic.Of(n.Peers, n.Services))
+		if !n.Lent {
+			sets = append(sets, traffic.Of(n.Peers, n.Services))
+		}
 	}
 	return traffic.UnionAll(sets)
 }
 
-// needs gathers what must stay let through of the traffic that only the subject lets through.
-func (p *Proposal) needs(d *decide.Decider, rest traffic.Set, e Evidence) {
-	p.declared(d, rest, e.Expects)
-	if e.Flows == nil {
-		return
-	}
-	own := wearersByAddress(d, p.Group)
-	strangers := d.Strangers()
-	var kept []*flow.Sum
-	noisy := make(map[netip.Addr]bool)
-	covered := p.Needed()
-	for _, x := range e.Flows.Sums() {
-		peer, served := x.Source, x.Destination
-		if p.Direction == estate.Out {
-			peer, served = served, peer
-		}
-		if !own[served] || !rest.Contains(peer, x.Service) {
-			continue
-		}
-		if covered.Contains(peer, x.Service) {
-			continue
-		}
-		if strangers.Contains(peer) && p.Direction == estate.In && (x.Completed == 0 || x.Flows == 1) {
-			p.Noise.Flows += x.Flows
-			p.Noise.Unanswered += x.Flows - x.Completed
-			if !noisy[peer] {
-				noisy[peer] = true
-				p.Noise.Strangers++
-				if len(p.Noise.Examples) < 3 {
-					p.Noise.Examples = append(p.Noise.Examples, peer)
-				}
-			}
-			continue
-		}
-		kept = append(kept, x)
-	}
-	p.observed(kept)
-}
-
-// wearersByAddress are the addresses, private and public, of the interfaces that wear a group.
-func wearersByAddress(d *decide.Decider, g *estate.Group) map[netip.Addr]bool {
-	own := make(map[netip.Addr]bool)
-	for _, i := range d.Wearers(g) {
-		for _, a := range slices.Concat(i.Private, i.Public) {
-			own[a] = true
-		}
-	}
-	return own
-}
-
-// declared takes the expectations that the subject must keep: those that want the group to be reached.
-func (p *Proposal) declared(d *decide.Decider, rest traffic.Set, expects []law.Expectation) {
-	for _, x := range expects {
-		here, there := x.To, x.From
-		if p.Direction == estate.Out {
-			here, there = there, here
-		}
-		if !x.Can || !slices.ContainsFunc(here.Of, func(peer estate.Peer) bool {
-			return peer.Kind == estate.PeerGroup && peer.Group.Path() == p.Group.Path()
-		}) {
-			continue
-		}
-		for _, peer := range there.Of {
-			n := Need{Source: Declared, Text: x.Text, Services: x.Services}
-			if peer.Kind == estate.PeerInternet || peer.Kind == estate.PeerEveryone {
-				n.Whole = true
-				n.Peers = rest.Peers(x.Services)
-			} else {
-				n.Peers = d.Peers(p.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
-			}
-			if set := traffic.Of(n.Peers, n.Services).Intersect(rest); !set.IsEmpty() {
-				n.Services, n.Peers = set.Services(), set.Peers(service.All)
-				p.Needs = append(p.Needs, n)
-			}
-		}
-	}
-}
-
-// observed makes needs of summed flows: one for each run of services with the same peers.
-func (p *Proposal) observed(kept []*flow.Sum) {
-	byService := make(map[service.Point][]*flow.Sum)
-	peerFlows := make(map[netip.Addr]int)
-	peerDays := make(map[netip.Addr]int)
-	for _, x := range kept {
-		byService[x.Service] = append(byService[x.Service], x)
-		peer := x.Source
-		if p.Direction == estate.Out {
-			peer = x.Destination
-		}
-		peerFlows[peer] += x.Flows
-		peerDays[peer] = max(peerDays[peer], x.Days.Count())
-		p.Flows += x.Flows
-	}
-	p.Peers = len(peerFlows)
-	p.Unseen = Unseen{goodTuring(peerFlows), goodTuring(peerDays)}
-	points := make([]service.Point, 0, len(byService))
-	for s := range byService {
-		points = append(points, s)
-	}
-	slices.Sort(points)
-	for _, s := range points {
-		var addrs []netip.Addr
-		for _, x := range byService[s] {
-			if p.Direction == estate.Out {
-				addrs = append(addrs, x.Destination)
-			} else {
-				addrs = append(addrs, x.Source)
-			}
-		}
-		n := Need{Source: Observed, Services: service.Between(s, s), Peers: addr.Of(addrs...), Sums: byService[s]}
-		i := slices.IndexFunc(p.Needs, func(x Need) bool { return x.Source == Observed && x.Peers.Equal(n.Peers) })
-		if i < 0 {
-			p.Needs = append(p.Needs, n)
-			continue
-		}
-		p.Needs[i].Services = p.Needs[i].Services.Union(n.Services)
-		p.Needs[i].Sums = append(p.Needs[i].Sums, n.Sums...)
-	}
-}
-
-// goodTuring is n1/N over counts: the share of the unseen. No observation at all tells nothing: 1.
-func goodTuring(counts map[netip.Addr]int) float64 {
-	once, all := 0, 0
-	for _, n := range counts {
-		all += n
-		if n == 1 {
-			once++
-		}
-	}
-	if all == 0 {
-		return 1
-	}
-	return float64(once) / float64(all)
+// A block is services that the same peers need.
+type block struct {
+	services service.Set
+	needed   addr.Set
+	whole    []Choice // in the subject's own words; then nothing is chosen
+	puzzle   *puzzle
 }
 
 // choose says each need with the best peers, and joins needs that come out with the same ones.
-func (p *Proposal) choose(d *decide.Decider) {
-	for _, n := range p.Needs {
-		var choices []Choice
-		if n.Whole {
-			choices = []Choice{p.wholePeers(n)}
-		} else {
-			var exact bool
-			choices, exact = cover(d, p.Subject, n, allowed(p.Before, n.Services))
-			p.Exact = p.Exact && exact
-		}
-		i := slices.IndexFunc(p.New, func(r NewRule) bool {
-			return slices.EqualFunc(r.Choices, choices, func(a, b Choice) bool { return a.Words == b.Words })
-		})
-		if i >= 0 {
-			p.New[i].Services = p.New[i].Services.Union(n.Services)
+func (n *Narrower) choose(p *Proposal) {
+	p.New, p.blocks, p.Bound, p.Excess, p.Tight = nil, nil, 0, Excess{}, false
+	for i, need := range p.Needs {
+		if need.Lent {
 			continue
 		}
-		p.New = append(p.New, NewRule{Services: n.Services, Choices: choices})
+		if need.Whole {
+			p.blocks = append(p.blocks, block{services: need.Services, needed: need.Peers, whole: []Choice{wholePeers(p, need)}})
+			continue
+		}
+		// What several needs have in common is looked for once.
+		k := slices.IndexFunc(p.blocks, func(b block) bool { return b.whole == nil && b.services.Equal(need.Services) })
+		if k >= 0 {
+			p.blocks[k].needed = p.blocks[k].needed.Union(p.Needs[i].Peers)
+			continue
+		}
+		p.blocks = append(p.blocks, block{services: need.Services, needed: need.Peers})
+	}
+	p.blocks = apart(p.blocks)
+	chosen := make([]solution, len(p.blocks))
+	for i := range p.blocks {
+		if b := &p.blocks[i]; b.whole == nil {
+			b.puzzle = n.puzzle(p.Subject, b.services, b.needed, allowed(p.Before, b.services))
+			chosen[i] = b.puzzle.solve()
+		}
+	}
+	if room := n.roomOf(p); room >= 0 && rulesOf(p.blocks, chosen) > room {
+		if fitted, ok := fit(p.blocks, room); ok {
+			chosen, p.Tight = fitted, true
+		}
+	}
+	for i, b := range p.blocks {
+		choices := b.whole
+		if b.whole == nil {
+			choices = chosen[i].choices
+			p.Bound = max(p.Bound, chosen[i].gap())
+			width, _ := b.services.Size().Float64()
+			p.Excess = p.Excess.plus(chosen[i].excess.times(width))
+		}
+		k := slices.IndexFunc(p.New, func(r NewRule) bool {
+			return slices.EqualFunc(r.Choices, choices, func(a, b Choice) bool { return a.Words == b.Words })
+		})
+		if k >= 0 {
+			p.New[k].Services = p.New[k].Services.Union(b.services)
+			continue
+		}
+		p.New = append(p.New, NewRule{Services: b.services, Choices: choices})
 	}
 	slices.SortStableFunc(p.New, func(a, b NewRule) int {
 		x, _ := a.Services.First()
@@ -302,29 +287,87 @@ func (p *Proposal) choose(d *decide.Decider) {
 	})
 }
 
+// apart makes blocks of different services with the same peers one, and parts
+// those whose services overlap, so that no service is chosen for twice.
+func apart(blocks []block) []block {
+	var done []block
+	for _, b := range blocks {
+		for i := range done {
+			common := done[i].services.Intersect(b.services)
+			if common.IsEmpty() || done[i].whole != nil || b.whole != nil {
+				continue
+			}
+			both := block{services: common, needed: done[i].needed.Union(b.needed)}
+			done[i].services, b.services = done[i].services.Minus(common), b.services.Minus(common)
+			done = append(done, both)
+		}
+		done = append(done, b)
+	}
+	done = slices.DeleteFunc(done, func(b block) bool { return b.services.IsEmpty() })
+	var joined []block
+	for _, b := range done {
+		k := slices.IndexFunc(joined, func(x block) bool { return x.whole == nil && b.whole == nil && x.needed.Equal(b.needed) })
+		if k >= 0 {
+			joined[k].services = joined[k].services.Union(b.services)
+			continue
+		}
+		joined = append(joined, b)
+	}
+	return joined
+}
+
+// roomOf is how many rules the quota leaves for the new ones; negative means any number.
+func (n *Narrower) roomOf(p *Proposal) int {
+	d := decide.Dialect(p.Group.Account)
+	quota := compile.QuotaOf(d, p.Group)
+	left := -1
+	used := func(direction estate.Direction) int {
+		sum := 0
+		for i := range p.Group.Rules {
+			if r := &p.Group.Rules[i]; r.Direction == direction && !slices.Contains(p.Rules, r) {
+				sum += compile.Cost(d, p.Group, r)
+			}
+		}
+		return sum
+	}
+	if quota.Direction > 0 {
+		left = max(0, quota.Direction-used(p.Direction))
+	}
+	if quota.Together > 0 {
+		together := max(0, quota.Together-used(estate.In)-used(estate.Out))
+		if left < 0 || together < left {
+			left = together
+		}
+	}
+	p.room = left
+	return left
+}
+
 // allowed are the peers that the subject lets through on each one of some services.
 func allowed(before traffic.Set, services service.Set) addr.Set {
+	if !services.SubsetOf(before.Services()) {
+		return addr.Set{}
+	}
 	all := addr.Everyone
 	for _, b := range before.OnServices(services).Bands() {
 		all = all.Intersect(b.Peers)
-	}
-	if !services.SubsetOf(before.Services()) {
-		return addr.Set{}
 	}
 	return all
 }
 
 // wholePeers says the subject's own peers as the subject does.
-func (p *Proposal) wholePeers(n Need) Choice {
+func wholePeers(p *Proposal, n Need) Choice {
 	var words []string
-	for _, r := range p.Subject.Rules {
+	var peers []estate.Peer
+	for _, r := range p.Rules {
 		if service.Of(r.Services...).Overlaps(n.Services) {
 			words = append(words, estate.PeerWords(r.Peers))
+			peers = append(peers, r.Peers...)
 		}
 	}
 	text := strings.Join(words, ", ")
 	if n.Peers.Equal(addr.Everyone) {
-		text = "everyone"
+		text, peers = "everyone", []estate.Peer{{Kind: estate.PeerEveryone}}
 	}
-	return Choice{Kind: ByOwnWords, Words: text, Addresses: n.Peers}
+	return Choice{Kind: ByOwnWords, Words: text, Addresses: n.Peers, Needed: n.Peers, Peers: peers}
 }

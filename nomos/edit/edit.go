@@ -141,6 +141,20 @@ func lineEnd(f *source.File, offset int32) string {
 type RuleText struct {
 	Services string
 	Peers    string
+	Lend     string // where not empty the access is lent instead, for at most so long: "2h"
+}
+
+// words are the rule's verb, the word before its peers, and its peers with what
+// follows them.
+func (t RuleText) words(r *syntax.Rule) (verb, prep, peers string) {
+	if t.Lend == "" {
+		return r.Verb.Text, r.Prep.Text, t.Peers
+	}
+	prep = "to"
+	if r.Verb.Text == "reach" {
+		prep = "at"
+	}
+	return "lend", prep, t.Peers + " for at most " + t.Lend
 }
 
 // ReplaceRule makes one or several rules of a rule: each like the old one but
@@ -151,7 +165,11 @@ func ReplaceRule(f *syntax.File, r *syntax.Rule, texts []RuleText) []Change {
 		return []Change{removal(f, r)}
 	}
 	services := r.Services[0].Span.Join(r.Services[len(r.Services)-1].Span)
-	changes := []Change{{services, texts[0].Services}, {r.Peers.Span, texts[0].Peers}}
+	verb, prep, peers := texts[0].words(r)
+	changes := []Change{{services, texts[0].Services}, {r.Peers.Span, peers}}
+	if texts[0].Lend != "" {
+		changes = append(changes, Change{r.Verb.Span, verb}, Change{r.Prep.Span, prep})
+	}
 	if len(texts) == 1 {
 		return changes
 	}
@@ -160,7 +178,8 @@ func ReplaceRule(f *syntax.File, r *syntax.Rule, texts []RuleText) []Change {
 	indent := indentOf(src, r.Start)
 	var more strings.Builder
 	for _, t := range texts[1:] {
-		text := src.Text[r.Start:services.Start] + t.Services + src.Text[services.End:r.Peers.Start] + t.Peers + src.Text[r.Peers.End:r.End]
+		verb, prep, peers := t.words(r)
+		text := verb + src.Text[r.Verb.End:services.Start] + t.Services + src.Text[services.End:r.Prep.Start] + prep + src.Text[r.Prep.End:r.Peers.Start] + peers + src.Text[r.Peers.End:r.End]
 		more.WriteString(lineEnd(src, r.Start) + indent + withoutComments(f, r, text, t))
 	}
 	at := line.End
@@ -176,7 +195,8 @@ func withoutComments(f *syntax.File, r *syntax.Rule, text string, t RuleText) st
 	if !commentBetween(f, r.Start, r.End) {
 		return text
 	}
-	words := []string{r.Verb.Text, t.Services, r.Prep.Text, t.Peers}
+	verb, prep, peers := t.words(r)
+	words := []string{verb, t.Services, prep, peers}
 	if r.Because.Given() {
 		words = append(words, "because", f.Source.Of(r.Because.Span))
 	}

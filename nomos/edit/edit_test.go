@@ -11,8 +11,9 @@ import (
 
 // Each case marks the rule to change with «» and gives the text after it.
 func TestReplaceRule(t *testing.T) {
-	list := RuleText{"ssh", "list x"}
-	group := RuleText{"https, tcp 8000-8010", "group y"}
+	list := RuleText{Services: "ssh", Peers: "list x"}
+	group := RuleText{Services: "https, tcp 8000-8010", Peers: "group y"}
+	lent := RuleText{Services: "ssh", Peers: "list x", Lend: "2h"}
 	for _, x := range []struct {
 		name, before string
 		texts        []RuleText
@@ -22,6 +23,10 @@ func TestReplaceRule(t *testing.T) {
 			"  # above\n  admit  ssh   from list x   because \"it\" until 2027-01-31   # behind\n  admit http from self\n"},
 		{"several go on lines of their own", "  «admit any from everyone because \"it\"» # behind\n  admit http from self\n", []RuleText{list, group},
 			"  admit ssh from list x because \"it\" # behind\n  admit https, tcp 8000-8010 from group y because \"it\"\n  admit http from self\n"},
+		{"lent instead", "  «admit  any from everyone   because \"it\"»  # behind\n", []RuleText{lent}, "  lend  ssh to list x for at most 2h   because \"it\"  # behind\n"},
+		{"partly lent", "  «admit any from everyone because \"it\"»\n", []RuleText{group, lent}, "  admit https, tcp 8000-8010 from group y because \"it\"\n  lend ssh to list x for at most 2h because \"it\"\n"},
+		{"partly lent, with a comment within", "  «admit any from everyone # ask first\n    because \"x\"»\n", []RuleText{group, lent},
+			"  admit https, tcp 8000-8010 from group y # ask first\n    because \"x\"\n  lend ssh to list x for at most 2h because \"x\"\n"},
 		{"removed with its line", "  # above\n  «admit any from everyone»\n  admit http from self\n", nil, "  # above\n  admit http from self\n"},
 		{"removed, its comment stays", "  «admit any from everyone because \"x\"»  # ask first\n", nil, "  # ask first\n"},
 		{"removed over several lines with a comment within", "  «admit any from everyone # ask first\n    because \"x\"»\n  admit http from self\n", nil, "  # ask first\n  admit http from self\n"},

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"isonomos/core/flow"
+	"isonomos/core/narrow"
 	"isonomos/core/service"
 	"isonomos/nomos"
 	"isonomos/nomos/resolve"
@@ -104,7 +105,7 @@ func TestPropose(t *testing.T) {
 			t.Errorf("%s: %v", x.name, err)
 			continue
 		}
-		result, err := w.Propose(subjects, seen(x.flows...), options)
+		result, err := w.Propose(subjects, narrow.Options{Flows: seen(x.flows...)}, options)
 		if refused, ok := strings.CutPrefix(x.want, "! "); ok {
 			if err == nil || !strings.HasPrefix(err.Error(), refused) {
 				t.Errorf("%s: got %v, want %s", x.name, err, refused)
@@ -125,7 +126,7 @@ func TestPropose(t *testing.T) {
 		}
 		// Once narrowed there is nothing left to narrow by.
 		again := world(t, result.Files[0].Text)
-		if left := again.findings(again.Estate.FindGroups("g")[0]); x.subject == "g" && len(left) > 0 {
+		if left := again.FindingsOf(again.Estate.FindGroups("g")[0]); x.subject == "g" && len(left) > 0 {
 			t.Errorf("%s: found again: %v", x.name, left)
 		}
 	}
@@ -139,7 +140,7 @@ func TestSubjects(t *testing.T) {
 		{"g", `several groups are called "g": write a/n/g or a/m/g`},
 		{"x.nomos:1", "no rule begins at x.nomos:1: rules near it begin at line 2"},
 		{"x.nomos:90", "no rule begins at x.nomos:90"},
-		{"y.nomos:1", "no rule is defined in a file called y.nomos"},
+		{"y.nomos:1", "no rule stands in a file called y.nomos"},
 	} {
 		if s, err := w.Subjects(x.name); err == nil || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%s: %v, %v, want %s", x.name, s, err, x.want)

@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/estate"
+	"isonomos/nomos/propose"
+	"isonomos/render"
+)
+
+func (a *App) adoptCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "adopt",
+		Usage:     "write definitions of surveyed groups",
+		ArgsUsage: "[flags] [GROUP ...]",
+		Description: "Writes the definitions of groups that are only surveyed: names for identifiers, what they cover by\n" +
+			"label, reasons from descriptions, lists where ranges are repeated, services where ports are. The result\n" +
+			"is resolved and decided on the survey: it lets through the same, both ways, and is worn by the same\n" +
+			"instances. What can't be said the same way is left as it is, and named with the reason.\n\n" +
+			"  isonomos adopt ferry-desk --survey survey.jsonl\n" +
+			"  isonomos adopt --all --survey survey.jsonl --estate harbour --write\n" +
+			"  isonomos adopt --all --over \"account = lab\" --survey survey.jsonl --diff",
+		Flags: []cli.Flag{
+			estateFlag(), surveyFlag(),
+			&cli.BoolFlag{Name: "all", Usage: "adopt every group that is not defined and not built in"},
+			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as account = lab"},
+			&cli.BoolFlag{Name: "diff", Usage: "write the new files as a unified diff, for git apply or patch -p1"},
+			&cli.BoolFlag{Name: "write", Usage: "write the new files beside the definitions: one for each account"},
+		},
+		Action: a.adopt,
+	}
+}
+
+func (a *App) adopt(_ context.Context, c *cli.Command) error {
+	switch {
+	case c.String("survey") == "":
+		return usage("adopt needs a survey, which says what there is: --survey FILE")
+	case c.Bool("all") == c.Args().Present():
+		return usage("adopt needs groups, or --all: isonomos adopt ferry-desk --survey survey.jsonl")
+	}
+	w, err := a.world(c)
+	if err != nil {
+		return err
+	}
+	for _, n := range w.Notes {
+		a.note("%s", n)
+	}
+	groups, err := adoptable(c, w)
+	if err != nil {
+		return err
+	}
+	adopted, err := w.Adopt(groups, nil, estateFolder(c), a.meaning(c))
+	if err != nil {
+		return usage("%v", err)
+	}
+	for _, left := range adopted.Left {
+		a.note("%s is left as it is: %s", left.Group.Path(), left.Why)
+	}
+	switch {
+	case c.Bool("diff"):
+		err = a.writeDiffs(propose.Result{}, adopted)
+	case !c.Bool("write"):
+		s := a.screen(c)
+		render.Adoption(s, adopted)
+		err = s.Err()
+	}
+	if err != nil || !c.Bool("write") {
+		return err
+	}
+	var files []whole
+	for _, f := range adopted.Files {
+		files = append(files, whole{path: f.Name, text: f.Text})
+	}
+	if err := a.writeFiles(files); err != nil {
+		return err
+	}
+	a.note("adopted: %s; each lets through what it did, as decided on the survey", render.Count(len(adopted.Adopted), "group", "groups"))
+	return nil
+}
+
+// adoptable are the groups that flags and arguments name.
+func adoptable(c *cli.Command, w propose.World) ([]*estate.Group, error) {
+	over, err := overCondition(c.String("over"))
+	if err != nil {
+		return nil, err
+	}
+	var groups []*estate.Group
+	if c.Bool("all") {
+		for _, g := range w.Estate.Groups {
+			if !g.Defined && !g.BuiltIn && (over == nil || over.Holds(estate.GroupPlace(g))) {
+				groups = append(groups, g)
+			}
+		}
+		if len(groups) == 0 {
+			return nil, usage("there is nothing to adopt: every group of the survey, or within --over, is defined already or built in")
+		}
+		return groups, nil
+	}
+	for _, name := range c.Args().Slice() {
+		g, err := w.Group(name)
+		if err != nil {
+			return nil, usage("%v", err)
+		}
+		if g.Defined {
+			return nil, usage("%s is defined already, at %s:%d", g.Path(), g.Origin.File, g.Origin.Line)
+		}
+		groups = append(groups, g)
+	}
+	return groups, nil
+}

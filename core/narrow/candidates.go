@@ -1,0 +1,272 @@
+package narrow
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// Kind says how a choice names peers, best first.
+type Kind int
+
+// The kinds.
+const (
+	ByGroup Kind = iota
+	BySelf
+	ByList
+	ByProbes
+	BySubnet
+	ByNetwork
+	ByRange
+	ByAddress    // somebody's single address
+	ByOwnMachine // the single address of an instance of the estate: brittle
+	ByOwnWords   // as the subject says it
+)
+
+// A Choice is one way of naming peers.
+type Choice struct {
+	Kind      Kind
+	Words     string // in the language: "list pilot-stations"
+	Peers     []estate.Peer
+	Addresses addr.Set
+	Needed    addr.Set // the needed peers that it holds
+	Foreign   bool     // the definitions do not know the group or list yet
+}
+
+// A candidate is a choice with what it costs.
+type candidate struct {
+	Choice
+	cost   float64 // of naming it, and of what it lets in without need
+	excess Excess
+	idle   float64 // the part of the cost that is excess
+	rules  int     // that it takes in its cloud, for one run of ports
+}
+
+// A listIndex finds the lists that hold an address.
+type listIndex struct {
+	byRange map[netip.Prefix][]*estate.List
+	lengths [2][]int // of the ranges that there are, by family
+}
+
+func indexLists(d *decide.Decider) listIndex {
+	x := listIndex{byRange: make(map[netip.Prefix][]*estate.List)}
+	for _, l := range d.Estate().Lists {
+		for _, p := range d.ListEntries(l, nil).Prefixes() {
+			x.byRange[p] = append(x.byRange[p], l)
+			family := 0
+			if p.Addr().Is6() {
+				family = 1
+			}
+			if !slices.Contains(x.lengths[family], p.Bits()) {
+				x.lengths[family] = append(x.lengths[family], p.Bits())
+			}
+		}
+	}
+	return x
+}
+
+// holding are the lists that hold an address or a range, or part of it.
+func (x listIndex) holding(p netip.Prefix, take func(*estate.List)) {
+	family := 0
+	if p.Addr().Is6() {
+		family = 1
+	}
+	for _, bits := range x.lengths[family] {
+		if bits > p.Bits() {
+			continue // a range that is needed whole is not held by a smaller one
+		}
+		if around, err := p.Addr().Prefix(bits); err == nil {
+			for _, l := range x.byRange[around] {
+				take(l)
+			}
+		}
+	}
+}
+
+// A weigher says what choices cost for one need.
+type weigher struct {
+	*Narrower
+	subject Subject
+	needed  addr.Set
+	allowed addr.Set // whom the subject lets through
+	pieces  int      // runs of ports that each peer is named for
+	dialect estateDialect
+}
+
+// estateDialect counts the rules that naming a peer takes.
+type estateDialect func(peers []estate.Peer) int
+
+func (n *Narrower) weigher(s Subject, services service.Set, needed, allowed addr.Set) weigher {
+	d := decide.Dialect(s.Group.Account)
+	specs := services.Specs()
+	return weigher{n, s, needed, allowed, len(specs), func(peers []estate.Peer) int {
+		return compile.Cost(d, s.Group, &estate.Rule{Peers: peers, Services: specs})
+	}}
+}
+
+// ofRange says that it is addresses that count, not entries or members.
+const ofRange = -1
+
+// candidates are the groups, lists, subnets and networks that hold needed peers
+// and nobody who is not allowed, cheapest first. Only those are looked at that
+// hold some needed address: that takes time with the needed, not with the estate.
+func (w weigher) candidates() []candidate {
+	var found []candidate
+	add := func(c candidate, weight float64, addresses addr.Set, idle, each float64) {
+		words, addresses, family := w.fit(c.Words, addresses)
+		if !addresses.Overlaps(w.needed) || !addresses.SubsetOf(w.allowed) {
+			return
+		}
+		c.Words, c.Addresses, c.Needed = words, addresses, addresses.Intersect(w.needed)
+		c.Peers[0].V4Only, c.Peers[0].V6Only = family == addr.IPv4, family == addr.IPv6
+		c.excess = w.excess(addresses)
+		if each != ofRange { // those that are named are there for a purpose, whatever their number of addresses
+			c.excess.Known, c.excess.Named = 0, idle
+		}
+		c.idle = w.o.Weights.Stranger*c.excess.Strangers + w.o.Weights.Known*c.excess.Known + max(0, each)*c.excess.Named
+		if c.cost = weight + c.idle; c.Foreign {
+			c.cost += w.o.Weights.Foreign
+		}
+		c.rules = w.dialect(c.Peers)
+		found = append(found, c)
+	}
+	of := func(kind Kind, words string, peer estate.Peer, foreign bool) candidate {
+		return candidate{Choice: Choice{Kind: kind, Words: words, Peers: []estate.Peer{peer}, Foreign: foreign}}
+	}
+	weights := w.o.Weights
+	groups, lists := w.near()
+	for _, g := range groups {
+		if g == w.subject.Group {
+			members := w.d.Members(g)
+			add(of(BySelf, "self", estate.Peer{Kind: estate.PeerSelf}, false), weights.Group, members, size(members.Minus(w.needed)), weights.Member)
+			continue
+		}
+		peer := estate.Peer{Kind: estate.PeerGroup, Group: g}
+		// What the rule would speak of: nobody, where it can't name the group.
+		peers := w.d.Peers(w.subject.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
+		add(of(ByGroup, "group "+w.groupName(g), peer, w.subject.Group.Defined && !g.Defined), weights.Group, peers, size(peers.Minus(w.needed)), weights.Member)
+	}
+	for _, l := range lists {
+		entries := w.d.ListEntries(l, w.subject.Group)
+		add(of(ByList, "list "+l.Name, estate.Peer{Kind: estate.PeerList, List: l}, w.subject.Group.Defined && !l.Defined), weights.List, entries, float64(w.idleEntries(entries)), weights.Entry)
+	}
+	if n := w.subject.Group.Network; n != nil {
+		add(of(ByNetwork, "network", estate.Peer{Kind: estate.PeerNetwork}, false), weights.Network, addr.OfPrefixes(n.Ranges...), 0, ofRange)
+		for _, sub := range n.Subnets {
+			add(of(BySubnet, "subnet "+sub.Name, estate.Peer{Kind: estate.PeerSubnet, Subnet: sub}, false), weights.Subnet, addr.OfPrefixes(sub.Ranges...), 0, ofRange)
+		}
+	}
+	if w.subject.Direction == estate.In && w.subject.Group.Defined {
+		peer := estate.Peer{Kind: estate.PeerProbes}
+		peers := w.d.Peers(w.subject.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
+		add(of(ByProbes, "probes", peer, false), weights.Probes, peers, size(peers.Minus(w.needed)), weights.Member)
+	}
+	slices.SortStableFunc(found, func(a, b candidate) int {
+		return cmp.Or(cmp.Compare(a.cost, b.cost), cmp.Compare(a.Kind, b.Kind), strings.Compare(a.Words, b.Words))
+	})
+	return slices.CompactFunc(found, func(a, b candidate) bool { return a.Words == b.Words })
+}
+
+// near are the groups whose members are among the needed, and the lists that
+// hold some of them, in the order of the needed addresses.
+func (w weigher) near() (groups []*estate.Group, lists []*estate.List) {
+	seenGroup, seenList := make(map[*estate.Group]bool), make(map[*estate.List]bool)
+	s := w.subject.Group
+	takeList := func(l *estate.List) {
+		if seenList[l] {
+			return
+		}
+		seenList[l] = true
+		at := l.Account == nil || l.Account == s.Account || l.Owner == "published" && l.Account.Cloud == s.Account.Cloud && l.Region == s.Account.Region
+		if at && (!l.Defined || s.Defined) {
+			lists = append(lists, l)
+		}
+	}
+	for _, p := range w.needed.Prefixes() {
+		w.lists.holding(p, takeList)
+		if !p.IsSingleIP() {
+			continue
+		}
+		for _, i := range w.d.At(p.Addr()) {
+			if !slices.Contains(i.Private, p.Addr()) {
+				continue // a group peer does not match public addresses
+			}
+			for _, g := range w.d.Worn(i) {
+				if !seenGroup[g] && g.For == estate.ForInstances && !g.Default {
+					groups = append(groups, g)
+				}
+				seenGroup[g] = true
+			}
+		}
+	}
+	return groups, lists
+}
+
+// fit limits peers to one family where the allowed ones are of that family only.
+func (w weigher) fit(words string, addresses addr.Set) (string, addr.Set, addr.Family) {
+	if addresses.SubsetOf(w.allowed) {
+		return words, addresses, addr.Both
+	}
+	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
+		if part := addresses.Only(f); !part.IsEmpty() && part.SubsetOf(w.allowed) {
+			return words + " " + f.String(), part, f
+		}
+	}
+	return words, addresses, addr.Both
+}
+
+// idleEntries counts the ranges of a list that hold no needed peer.
+func (w weigher) idleEntries(entries addr.Set) int {
+	idle := 0
+	for _, p := range entries.Prefixes() {
+		if !w.d.Range(p).Overlaps(w.needed) {
+			idle++
+		}
+	}
+	return idle
+}
+
+// groupName is the shortest name by which the subject's rules can refer to a group.
+func (w weigher) groupName(to *estate.Group) string {
+	if w.subject.Group.Network == to.Network || to.Defined && w.groupNames[to.Name] == 1 {
+		return to.Name
+	}
+	return to.Path()
+}
+
+// excess are the addresses of a set that are not needed.
+func (w weigher) excess(s addr.Set) Excess {
+	extra := s.Minus(w.needed)
+	four, six := w.d.StrangersAmong(extra)
+	return Excess{Strangers: four + six, Known: max(0, size(extra)-four-six)}
+}
+
+func size(s addr.Set) float64 {
+	n, _ := s.Size().Float64()
+	return n
+}
+
+// rangeCandidate is a range, or a single address.
+func (w weigher) rangeCandidate(p netip.Prefix) candidate {
+	set := addr.OfPrefixes(p)
+	kind, weight := ByRange, w.o.Weights.Range
+	if p.IsSingleIP() {
+		kind, weight = ByAddress, w.o.Weights.Address
+		if len(w.d.At(p.Addr())) > 0 {
+			kind, weight = ByOwnMachine, w.o.Weights.Machine
+		}
+	}
+	peers := []estate.Peer{{Kind: estate.PeerRange, Range: p}}
+	c := candidate{Choice: Choice{Kind: kind, Words: addr.PrefixString(p), Peers: peers, Addresses: set, Needed: set.Intersect(w.needed)}}
+	c.excess = w.excess(set)
+	c.idle = w.o.Weights.Stranger*c.excess.Strangers + w.o.Weights.Known*c.excess.Known
+	c.cost, c.rules = weight+c.idle, w.pieces
+	return c
+}

@@ -1,0 +1,357 @@
+package narrow
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/estate"
+	"isonomos/core/flow"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// Source says where a need comes from.
+type Source string
+
+// The sources of needs.
+const (
+	Declared Source = "declared" // by an expectation, a law, or a balancer in front
+	Asked    Source = "asked"    // to be kept
+	Observed Source = "observed"
+	Public   Source = "public" // observed: so many strangers that their like will come again
+)
+
+// A Need is a peer and a service that must stay let through.
+type Need struct {
+	Source   Source
+	Services service.Set
+	Peers    addr.Set
+	Text     string      // the declaration, or what was asked
+	Whole    bool        // the subject's own peers are meant, whoever they are
+	Lent     bool        // it is lent instead of standing open
+	Sums     []*flow.Sum // of Observed and Public
+}
+
+// Noise is what was seen and is not taken for a need.
+type Noise struct {
+	List       []LeftOut // by peer and service, in order
+	Peers      int       // distinct addresses
+	Flows      int
+	Unanswered int // flows that never completed an exchange
+}
+
+// LeftOut is one peer and service that is not taken for a need, and why.
+type LeftOut struct {
+	Peer    netip.Addr
+	Service service.Point
+	Flows   int
+	Why     Reason
+}
+
+// Reason says why something seen is not taken for a need.
+type Reason string
+
+// The reasons.
+const (
+	NeverAnswered Reason = "never answered"
+	SeenOnce      Reason = "seen once"
+	TooFewDays    Reason = "seen on too few days"
+	Dropped       Reason = "dropped on request"
+)
+
+// A handing is a balancer that hands a service on to a target.
+type handing struct {
+	balancer *estate.Instance
+	listener *estate.Listener
+}
+
+// handings are the balancers in front of each instance.
+func handings(e *estate.Estate) map[*estate.Instance][]handing {
+	all := make(map[*estate.Instance][]handing)
+	for _, b := range e.Instances {
+		for i := range b.Listeners {
+			for _, target := range b.Listeners[i].Targets {
+				all[target] = append(all[target], handing{b, &b.Listeners[i]})
+			}
+		}
+	}
+	return all
+}
+
+// Where so many strangers were seen to use a service, and so great a share of
+// flows is from ones that were seen once, it serves the public: a list of those
+// that happened to come would cut off the next.
+const (
+	manyStrangers = 20
+	openEnded     = 0.01
+)
+
+// needs gathers what must stay let through of the traffic that only the subject lets through.
+func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
+	for _, drop := range n.o.Drop {
+		rest = rest.Minus(traffic.Of(drop.Peers, drop.Services))
+	}
+	for _, keep := range n.o.Keep {
+		if set := traffic.Of(keep.Peers, keep.Services).Intersect(p.Before); !set.IsEmpty() {
+			n.add(p, Need{Source: Asked, Text: keep.Text}, set)
+		}
+	}
+	n.expected(p, rest)
+	n.handedOn(p, rest)
+	var kept []*flow.Sum
+	covered := p.Needed()
+	n.eachFlow(p, func(x *flow.Sum, peer netip.Addr) {
+		if !p.Before.Contains(peer, x.Service) || covered.Contains(peer, x.Service) {
+			return
+		}
+		dropped := slices.ContainsFunc(n.o.Drop, func(d Wanted) bool { return d.Services.Contains(x.Service) && d.Peers.Contains(peer) })
+		if !dropped && !rest.Contains(peer, x.Service) {
+			return // another rule lets it through
+		}
+		stranger := p.Direction == estate.In && n.strangers.Contains(peer)
+		why := Reason("")
+		switch {
+		case dropped:
+			why = Dropped
+		case stranger && x.Completed == 0:
+			why = NeverAnswered
+		case stranger && x.Flows == 1:
+			why = SeenOnce
+		case x.Days.Count() < n.o.MinDays:
+			why = TooFewDays
+		default:
+			kept = append(kept, x)
+			return
+		}
+		p.Noise.Flows += x.Flows
+		p.Noise.Unanswered += x.Flows - x.Completed
+		p.Noise.List = append(p.Noise.List, LeftOut{peer, x.Service, x.Flows, why})
+	})
+	left := make(map[netip.Addr]bool)
+	for _, x := range p.Noise.List {
+		left[x.Peer] = true
+	}
+	p.Noise.Peers = len(left)
+	n.permitted(p, rest, kept)
+	covered = p.Needed()
+	kept = slices.DeleteFunc(kept, func(x *flow.Sum) bool { return covered.Contains(peerOf(p, x), x.Service) })
+	n.observed(p, kept, rest)
+}
+
+// add appends the part of a need that a set of traffic is; what is not the same
+// for all its peers becomes several needs.
+func (n *Narrower) add(p *Proposal, need Need, set traffic.Set) {
+	for _, b := range set.Blocks() {
+		need.Services, need.Peers = b.Services, b.Peers
+		p.Needs = append(p.Needs, need)
+	}
+}
+
+func peerOf(p *Proposal, x *flow.Sum) netip.Addr {
+	if p.Direction == estate.Out {
+		return x.Destination
+	}
+	return x.Source
+}
+
+// eachFlow hands over what was seen of the instances that wear the group.
+func (n *Narrower) eachFlow(p *Proposal, take func(x *flow.Sum, peer netip.Addr)) {
+	by := n.served
+	if p.Direction == estate.Out {
+		by = n.opened
+	}
+	for _, i := range n.d.Wearers(p.Group) {
+		for _, own := range [][]netip.Addr{i.Private, i.Public} {
+			for _, a := range own {
+				for _, x := range by[a] {
+					take(x, peerOf(p, x))
+				}
+			}
+		}
+	}
+}
+
+// expected takes the expectations that want the group to be reached, or to reach.
+func (n *Narrower) expected(p *Proposal, rest traffic.Set) {
+	for _, x := range n.o.Expects {
+		here, there := x.To, x.From
+		if p.Direction == estate.Out {
+			here, there = there, here
+		}
+		if !x.Can || !slices.ContainsFunc(here.Of, func(peer estate.Peer) bool {
+			return peer.Kind == estate.PeerGroup && peer.Group.Path() == p.Group.Path()
+		}) {
+			continue
+		}
+		for _, peer := range there.Of {
+			need := Need{Source: Declared, Text: x.Text}
+			var peers addr.Set
+			if peer.Kind == estate.PeerInternet || peer.Kind == estate.PeerEveryone {
+				need.Whole = true
+				peers = rest.Peers(x.Services)
+			} else {
+				peers = n.d.Peers(p.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
+			}
+			n.add(p, need, traffic.Of(peers, x.Services).Intersect(rest))
+		}
+	}
+}
+
+// handedOn takes what balancers declare: what they hand on to the group's
+// instances and probe there, and where the group is that of a balancer, what it
+// listens on for the public and what it hands on.
+func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
+	said := make(map[string]int)
+	declare := func(text string, peers addr.Set, services service.Set, whole bool) {
+		set := traffic.Of(peers, services).Intersect(rest)
+		if set.IsEmpty() {
+			return
+		}
+		if i, ok := said[text]; ok && !whole { // the same listener, another target
+			p.Needs[i].Peers = p.Needs[i].Peers.Union(set.Peers(services))
+			return
+		}
+		said[text] = len(p.Needs)
+		p.Needs = append(p.Needs, Need{Source: Declared, Text: text, Services: set.Services(), Peers: set.Peers(service.All), Whole: whole})
+	}
+	for _, i := range n.d.Wearers(p.Group) {
+		if p.Direction == estate.In {
+			for _, h := range n.handed[i.Instance] {
+				for _, at := range targetServices(h.listener) {
+					declare(fmt.Sprintf("%s hands %s on at %s", h.balancer.Name, h.listener.Service, at), privateOf(h.balancer), service.Of(at), false)
+				}
+			}
+		}
+		for k := range i.Instance.Listeners {
+			l := &i.Instance.Listeners[k]
+			if p.Direction == estate.Out {
+				for _, target := range l.Targets {
+					for _, at := range targetServices(l) {
+						declare(fmt.Sprintf("%s hands %s on at %s", i.Instance.Name, l.Service, at), privateOf(target), service.Of(at), false)
+					}
+				}
+				continue
+			}
+			services := service.Of(l.Service)
+			if len(i.Public) == 0 || services.Overlaps(n.admin) || services.Overlaps(n.data) {
+				continue // who may use it is what was seen
+			}
+			declare(fmt.Sprintf("%s listens on %s at a public address", i.Instance.Name, l.Service), rest.Peers(services), services, true)
+		}
+	}
+}
+
+// targetServices are what a balancer sends to a target: what it hands on, and its probe.
+func targetServices(l *estate.Listener) []service.Spec {
+	handed := l.Service
+	if l.Port > 0 {
+		handed.From, handed.To = l.Port, l.Port
+	}
+	if l.Probe == (service.Spec{}) || l.Probe == handed {
+		return []service.Spec{handed}
+	}
+	return []service.Spec{handed, l.Probe}
+}
+
+func privateOf(i *estate.Instance) addr.Set {
+	var all []netip.Addr
+	for _, f := range i.Interfaces {
+		all = append(all, f.Private...)
+	}
+	return addr.Of(all...)
+}
+
+// permitted takes what a law lets be open for the internet, where it is what the
+// subject is about or where strangers were seen to use it: a permission alone is no need.
+func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
+	if p.Direction != estate.In {
+		return
+	}
+	for _, l := range n.o.Laws {
+		if l.Over != nil && !l.Over.Holds(estate.GroupPlace(p.Group)) {
+			continue
+		}
+		for _, o := range l.Only {
+			if o.Lend || o.Direction != estate.In || !slices.ContainsFunc(o.Peers.Of, func(peer estate.Peer) bool { return peer.Kind == estate.PeerInternet }) {
+				continue
+			}
+			var services []service.Set
+			for _, r := range p.Rules {
+				if s := service.Of(r.Services...); s.SubsetOf(o.Services) {
+					services = append(services, s)
+				}
+			}
+			for _, x := range kept {
+				if o.Services.Contains(x.Service) && n.strangers.Contains(x.Source) {
+					services = append(services, service.Between(x.Service, x.Service))
+				}
+			}
+			used := service.UnionAll(services...)
+			n.add(p, Need{Source: Declared, Text: fmt.Sprintf("law %s: only admit %s from internet", l.Name, o.Words), Whole: true}, rest.OnServices(used).Minus(p.Needed()))
+		}
+	}
+}
+
+// observed makes needs of summed flows: one for each run of services with the same peers.
+func (n *Narrower) observed(p *Proposal, kept []*flow.Sum, rest traffic.Set) {
+	byService := make(map[service.Point][]*flow.Sum)
+	for _, x := range kept {
+		byService[x.Service] = append(byService[x.Service], x)
+		p.Flows += x.Flows
+	}
+	p.Unseen, p.Peers = n.unseen(p, kept)
+	p.Rhythm = n.rhythm(p, kept)
+	points := make([]service.Point, 0, len(byService))
+	for s := range byService {
+		points = append(points, s)
+	}
+	slices.Sort(points)
+	for _, s := range points {
+		sums := byService[s]
+		need := Need{Source: Observed, Services: service.Between(s, s), Sums: sums}
+		if strangers := n.publicUse(p, s, sums); strangers > 0 {
+			need.Source, need.Whole = Public, true
+			need.Peers = rest.Peers(need.Services)
+			need.Text = fmt.Sprintf("%d strangers use it, and more will", strangers)
+			p.Needs = append(p.Needs, need)
+			continue
+		}
+		addrs := make([]netip.Addr, len(sums))
+		for i, x := range sums {
+			addrs[i] = peerOf(p, x)
+		}
+		need.Peers = addr.Of(addrs...)
+		i := slices.IndexFunc(p.Needs, func(x Need) bool { return x.Source == Observed && x.Peers.Equal(need.Peers) })
+		if i < 0 {
+			p.Needs = append(p.Needs, need)
+			continue
+		}
+		p.Needs[i].Services = p.Needs[i].Services.Union(need.Services)
+		p.Needs[i].Sums = append(p.Needs[i].Sums, need.Sums...)
+	}
+}
+
+// publicUse is how many strangers use a service that serves the public, or 0
+// where it does not. Administration and data are never meant for the public.
+func (n *Narrower) publicUse(p *Proposal, s service.Point, sums []*flow.Sum) int {
+	if p.Direction != estate.In || n.admin.Contains(s) || n.data.Contains(s) {
+		return 0
+	}
+	flows := make(map[netip.Addr]int)
+	for _, x := range sums {
+		if n.strangers.Contains(x.Source) {
+			flows[x.Source] += x.Flows
+		}
+	}
+	for _, x := range p.Noise.List { // those seen once count here: they are what tells
+		if x.Service == s && x.Why == SeenOnce {
+			flows[x.Peer] += x.Flows
+		}
+	}
+	if len(flows) < manyStrangers || goodTuring(flows) < openEnded {
+		return 0
+	}
+	return len(flows)
+}

@@ -1,0 +1,123 @@
+package narrow
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"isonomos/core/flow"
+)
+
+// Unseen estimates what was not seen yet, after Good and Turing (I. J. Good,
+// "The population frequencies of species and the estimation of population
+// parameters", Biometrika 40, 1953): the probability that the next observation
+// is of something never seen is n1/N, where n1 are the things seen once among N
+// observations.
+type Unseen struct {
+	Peers float64 // by flow: the next flow is from a peer not seen yet
+	Days  float64 // by day: the next peer on a day is one not seen on any day before
+}
+
+// unseen estimates over the peers of the flows that count, and counts the peers.
+func (n *Narrower) unseen(p *Proposal, kept []*flow.Sum) (Unseen, int) {
+	flows, days := make(map[netip.Addr]int), make(map[netip.Addr]*flow.Days)
+	for _, x := range kept {
+		peer := peerOf(p, x)
+		flows[peer] += x.Flows
+		if days[peer] == nil {
+			days[peer] = new(flow.Days)
+		}
+		all := x.Days
+		days[peer].Merge(&all)
+	}
+	counts := make(map[netip.Addr]int, len(days))
+	for peer, d := range days {
+		counts[peer] = d.Count()
+	}
+	return Unseen{goodTuring(flows), goodTuring(counts)}, len(flows)
+}
+
+// goodTuring is n1/N over counts: the share of the unseen. No observation at all tells nothing: 1.
+func goodTuring(counts map[netip.Addr]int) float64 {
+	once, all := 0, 0
+	for _, n := range counts {
+		all += n
+		if n == 1 {
+			once++
+		}
+	}
+	if all == 0 {
+		return 1
+	}
+	return float64(once) / float64(all)
+}
+
+// What comes every so often is only known after it has come three times.
+const periods = 3
+
+// rhythm says why the window may be too short: less than a week, or something
+// that comes weekly or monthly by what was seen of it, in fewer than three periods.
+func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
+	if n.o.Flows == nil {
+		return nil
+	}
+	var told []string
+	if n.days < 7 {
+		told = append(told, fmt.Sprintf("%d days are less than a week: weekends and weekly work were not all seen", n.days))
+	}
+	byPeer := make(map[netip.Addr]*flow.Days)
+	var order []netip.Addr
+	for _, x := range kept {
+		peer := peerOf(p, x)
+		if byPeer[peer] == nil {
+			byPeer[peer] = new(flow.Days)
+			order = append(order, peer)
+		}
+		all := x.Days
+		byPeer[peer].Merge(&all)
+	}
+	for _, x := range []struct {
+		days     int
+		name     string
+		from, to int32 // gaps between days
+	}{{7, "weekly", 7, 7}, {31, "monthly", 28, 31}} {
+		var seen []netip.Addr
+		for _, peer := range order {
+			if d := byPeer[peer].Sorted(); comes(d, x.from, x.to) {
+				seen = append(seen, peer)
+			}
+		}
+		if len(seen) > 0 && n.days < periods*x.days {
+			told = append(told, fmt.Sprintf("%s comes %s: %d days of flows would show three rounds, there are %d", some(seen), x.name, periods*x.days, n.days))
+		}
+	}
+	var once []netip.Addr
+	for _, peer := range order {
+		if byPeer[peer].Count() == 1 && n.days >= 7 {
+			once = append(once, peer)
+		}
+	}
+	if len(once) > 0 && n.days < periods*31 {
+		told = append(told, fmt.Sprintf("%s was seen on one day alone (%s): it may come monthly, and others like it may not have come yet", some(once), time.Unix(int64(byPeer[once[0]].Sorted()[0])*86400, 0).UTC().Format(time.DateOnly)))
+	}
+	return told
+}
+
+// comes reports whether all gaps between days are of one length.
+func comes(days []int32, from, to int32) bool {
+	for i := 1; i < len(days); i++ {
+		if gap := days[i] - days[i-1]; gap < from || gap > to {
+			return false
+		}
+	}
+	return len(days) > 1
+}
+
+func some(peers []netip.Addr) string {
+	slices.SortFunc(peers, netip.Addr.Compare)
+	if len(peers) == 1 {
+		return peers[0].String()
+	}
+	return fmt.Sprintf("%s and %d more", peers[0], len(peers)-1)
+}

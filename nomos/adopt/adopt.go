@@ -1,0 +1,441 @@
+// Package adopt writes definitions of surveyed groups: with names for
+// identifiers, reasons from descriptions, lists where ranges are repeated. They
+// let through the same; what can't be said the same way is left as it is, as an
+// existing group.
+package adopt
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// A Text is the definitions of one account.
+type Text struct {
+	Account string
+	Text    string
+}
+
+// A Left is a group that is not defined, and why.
+type Left struct {
+	Group *estate.Group
+	Why   string
+}
+
+// repeated is in how many groups a range stands before it becomes a list, and in
+// how many rules a port without a name before it gets one.
+const repeated = 3
+
+// A writer writes the definitions of some groups of an estate.
+type writer struct {
+	e        *estate.Estate
+	d        *decide.Decider
+	rules    func(*estate.Group) []estate.Rule
+	chosen   map[*estate.Group]bool
+	existing map[*estate.Group]string // groups that stay as they are, and why
+	texts    map[string]*strings.Builder
+	names    map[*estate.Group]string
+	lists    map[*estate.List]string
+	ranges   map[netip.Prefix]string // lists of ranges that are repeated
+	services service.Names
+	public   bool            // the list of public addresses is written
+	common   strings.Builder // what belongs to no account: lists, services
+}
+
+// Write writes the definitions of groups, and of the clouds, accounts, networks and
+// lists that they need and that are not defined yet. rules are a group's rules:
+// its own, or others that it is to have. Those in existing are only named. The
+// texts are in the order of the accounts; the first holds what belongs to all.
+func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) []estate.Rule, existing map[*estate.Group]string) []Text {
+	w := writer{e: e, d: decide.New(e), rules: rules, chosen: make(map[*estate.Group]bool), existing: existing, texts: make(map[string]*strings.Builder),
+		names: make(map[*estate.Group]string), lists: make(map[*estate.List]string), ranges: make(map[netip.Prefix]string), services: e.Services}
+	for _, g := range groups {
+		w.chosen[g] = existing[g] == ""
+	}
+	w.nameGroups()
+	w.nameServices(groups)
+	w.nameRanges(groups)
+	w.nameLists(groups)
+	w.places(groups)
+	named := make(map[*estate.Group]bool)
+	for _, g := range groups {
+		for _, r := range w.rules(g) {
+			for _, p := range slices.Concat(r.Peers, r.Except) {
+				if p.Kind == estate.PeerGroup && !p.Group.Defined && !w.chosen[p.Group] && w.chosen[g] {
+					named[p.Group] = true
+				}
+			}
+		}
+	}
+	for _, g := range e.Groups {
+		if why, stays := existing[g]; stays && why != "" || named[g] {
+			if why == "" {
+				why = "named by rules of the groups that are defined"
+			}
+			fmt.Fprintf(w.of(g.Account), "\n# %s\ngroup %s%s in %s existing %s\n", oneLine(why), w.names[g], kindWords(g), networkOf(w.d, g).Path(), Quote(cmp.Or(g.ID, g.InCloud())))
+		} else if w.chosen[g] {
+			w.group(g)
+		}
+	}
+	var texts []Text
+	for _, a := range e.Accounts {
+		if b := w.texts[a.Name]; b != nil {
+			text := strings.TrimLeft(b.String(), "\n")
+			if len(texts) == 0 && w.common.Len() > 0 {
+				text = strings.TrimLeft(w.common.String(), "\n") + "\n" + text
+			}
+			texts = append(texts, Text{a.Name, text})
+		}
+	}
+	return texts
+}
+
+// Possible says why a group can't be defined as it is, or nothing where it can be tried.
+func Possible(d *decide.Decider, g *estate.Group) string {
+	n := networkOf(d, g)
+	switch {
+	case g.Defined:
+		return "it is defined already"
+	case !IsName(g.Account.Name):
+		return fmt.Sprintf("the account's name %q can't stand in definitions", g.Account.Name)
+	case n == nil:
+		return "no instance wears it, so there is no network to define it in"
+	case !IsName(n.Name):
+		return fmt.Sprintf("the network's name %q can't stand in definitions", n.Name)
+	case decide.Filter(g).State == dialect.StateNone || decide.Filter(g).State == dialect.StateByGroup && g.Stateless:
+		return "it keeps no state: a definition lets answers back by itself, which would not be the same"
+	}
+	return ""
+}
+
+// networkOf is the network that a group stands in: its own, or where groups belong
+// to no network the one in which it is worn.
+func networkOf(d *decide.Decider, g *estate.Group) *estate.Network {
+	if g.Network != nil {
+		return g.Network
+	}
+	for _, i := range d.Wearers(g) {
+		return i.Subnet.Network
+	}
+	return nil
+}
+
+func (w *writer) of(a *estate.Account) *strings.Builder {
+	b := w.texts[a.Name]
+	if b == nil {
+		b = new(strings.Builder)
+		w.texts[a.Name] = b
+	}
+	return b
+}
+
+// nameGroups gives every group a name that can stand in definitions, its own
+// where that can be, and no two of one network the same.
+func (w *writer) nameGroups() {
+	taken := make(map[string]bool)
+	for _, g := range w.e.Groups {
+		if g.Defined {
+			w.names[g] = g.Name
+			taken[g.Path()] = true
+		}
+	}
+	for _, g := range w.e.Groups {
+		if g.Defined {
+			continue
+		}
+		place := g.Account.Name
+		if n := networkOf(w.d, g); n != nil {
+			place = n.Path()
+		}
+		name := Name(g.Name)
+		for k := 2; taken[place+"/"+name]; k++ {
+			name = fmt.Sprintf("%s-%d", Name(g.Name), k)
+		}
+		taken[place+"/"+name] = true
+		w.names[g] = name
+	}
+}
+
+// nameServices gives names to ports without one that several rules speak of, after
+// the group that serves them.
+func (w *writer) nameServices(groups []*estate.Group) {
+	type use struct {
+		spec  service.Spec
+		rules int
+		by    string
+	}
+	var uses []use
+	for _, g := range groups {
+		for _, r := range w.rules(g) {
+			for _, spec := range r.Services {
+				if spec.Any || spec.From != spec.To || spec.Protocol != service.TCP && spec.Protocol != service.UDP || w.services.Describe(service.Of(spec)) != spec.String() {
+					continue
+				}
+				i := slices.IndexFunc(uses, func(u use) bool { return u.spec == spec })
+				if i < 0 {
+					i, uses = len(uses), append(uses, use{spec: spec})
+				}
+				uses[i].rules++
+				if uses[i].by == "" && r.Direction == estate.In && w.chosen[g] {
+					uses[i].by = w.names[g]
+				}
+			}
+		}
+	}
+	for _, u := range uses {
+		if u.rules < repeated || u.by == "" {
+			continue
+		}
+		name := fmt.Sprintf("%s-%d", u.by, u.spec.From)
+		if _, known := w.services.Lookup(name); known {
+			continue
+		}
+		w.services = w.services.With(service.Named{Name: name, Specs: []service.Spec{u.spec}})
+		fmt.Fprintf(&w.common, "\nservice %s = %s\n", name, u.spec)
+	}
+}
+
+// nameRanges makes lists of ranges that stand in several groups.
+func (w *writer) nameRanges(groups []*estate.Group) {
+	in := make(map[netip.Prefix]map[*estate.Group]bool)
+	about := make(map[netip.Prefix]string)
+	for _, g := range groups {
+		if !w.chosen[g] {
+			continue
+		}
+		for _, r := range w.rules(g) {
+			for _, p := range r.Peers {
+				if p.Kind != estate.PeerRange || p.Range.Bits() == 0 {
+					continue
+				}
+				if in[p.Range] == nil {
+					in[p.Range] = make(map[*estate.Group]bool)
+				}
+				in[p.Range][g] = true
+				if about[p.Range] == "" {
+					about[p.Range] = r.Description
+				}
+			}
+		}
+	}
+	ranges := slices.SortedFunc(maps.Keys(in), func(a, b netip.Prefix) int {
+		return cmp.Or(a.Addr().Compare(b.Addr()), cmp.Compare(a.Bits(), b.Bits()))
+	})
+	taken := make(map[string]bool)
+	for _, l := range w.e.Lists {
+		taken[l.Name] = true
+	}
+	// Ranges that stand in the same groups are one list.
+	done := make(map[netip.Prefix]bool)
+	for _, r := range ranges {
+		if done[r] || len(in[r]) < repeated {
+			continue
+		}
+		var together []netip.Prefix
+		for _, other := range ranges {
+			if maps.Equal(in[r], in[other]) {
+				together, done[other] = append(together, other), true
+			}
+		}
+		base := "shared-" + Name(strings.Join(firstWords(about[r], 3), "-"))
+		name := base
+		for k := 2; taken[name]; k++ {
+			name = fmt.Sprintf("%s-%d", base, k)
+		}
+		taken[name] = true
+		fmt.Fprintf(&w.common, "\n# these stood in %d groups\nlist %s {\n", len(in[r]), name)
+		for _, p := range together {
+			w.ranges[p] = name
+			fmt.Fprintf(&w.common, "  %s\n", addr.PrefixString(p))
+		}
+		w.common.WriteString("}\n")
+	}
+}
+
+func firstWords(text string, n int) []string {
+	words := strings.Fields(text)
+	return words[:min(n, len(words))]
+}
+
+// nameLists declares the lists that rules name and that are not defined. Own lists
+// of one name with other entries in other accounts are one list with parts.
+func (w *writer) nameLists(groups []*estate.Group) {
+	var order []string
+	byName := make(map[string][]*estate.List)
+	taken := make(map[string]bool)
+	for _, l := range w.e.Lists {
+		if l.Defined {
+			taken[l.Name] = true
+			w.lists[l] = l.Name
+		}
+	}
+	for _, g := range groups {
+		for _, r := range w.rules(g) {
+			for _, p := range r.Peers {
+				if p.Kind != estate.PeerList || p.List.Defined || !w.chosen[g] || w.lists[p.List] != "" {
+					continue
+				}
+				name := Name(p.List.Name)
+				if p.List.Owner == "published" {
+					name += "-" + Name(p.List.Account.Cloud.Name)
+				}
+				if taken[name] {
+					name += "-surveyed"
+				}
+				w.lists[p.List] = name
+				if byName[name] == nil {
+					order = append(order, name)
+				}
+				byName[name] = append(byName[name], p.List)
+			}
+		}
+	}
+	slices.Sort(order)
+	for _, name := range order {
+		same := byName[name]
+		w.common.WriteString("\n" + list(name, same) + "\n")
+	}
+}
+
+// Declaration declares one surveyed list, under its own name.
+func Declaration(l *estate.List) string { return list(l.Name, []*estate.List{l}) }
+
+func list(name string, of []*estate.List) string {
+	var b strings.Builder
+	first := of[0]
+	fmt.Fprintf(&b, "list %s", name)
+	if first.Description != "" {
+		b.WriteString(" " + Quote(oneLine(first.Description)))
+	}
+	b.WriteString(" {\n")
+	entries := func(l *estate.List, indent string) {
+		for _, e := range l.Entries {
+			note := ""
+			if e.Note != "" {
+				note = " " + Quote(oneLine(e.Note))
+			}
+			fmt.Fprintf(&b, "%s%s%s\n", indent, addr.PrefixString(e.Range), note)
+		}
+	}
+	room := 0
+	for _, l := range of {
+		room = max(room, l.Capacity)
+	}
+	equal := func(a, b *estate.List) bool {
+		return slices.EqualFunc(a.Entries, b.Entries, func(x, y estate.Entry) bool { return x.Range == y.Range })
+	}
+	switch {
+	case first.Owner == "published":
+		fmt.Fprintf(&b, "  published %s on %s\n", Quote(first.Name), first.Account.Cloud.Name)
+		room = 0
+	case !slices.ContainsFunc(of, func(l *estate.List) bool { return !equal(first, l) }):
+		entries(first, "  ")
+	default:
+		for _, l := range of {
+			fmt.Fprintf(&b, "  where account = %s {\n", word(l.Account.Name))
+			entries(l, "    ")
+			b.WriteString("  }\n")
+		}
+	}
+	if room > 0 {
+		fmt.Fprintf(&b, "  room %d\n", room)
+	}
+	b.WriteString("}")
+	return b.String()
+}
+
+// places declares the clouds, accounts and networks of groups that are not defined.
+func (w *writer) places(groups []*estate.Group) {
+	clouds, accounts, networks := make(map[*estate.Cloud]bool), make(map[*estate.Account]bool), make(map[*estate.Network]bool)
+	for _, g := range groups {
+		a, n := g.Account, networkOf(w.d, g)
+		if c := a.Cloud; !clouds[c] {
+			clouds[c] = true
+			if c.Origin.File == "" || !definedIn(c.Origin) {
+				fmt.Fprintf(&w.common, "\ncloud %s {\n  dialect %s\n}\n", Name(c.Name), c.Dialect)
+			}
+		}
+		out := w.of(a)
+		if !accounts[a] {
+			accounts[a] = true
+			if !definedIn(a.Origin) {
+				w.account(out, a)
+			}
+		}
+		if n != nil && !networks[n] {
+			networks[n] = true
+			if !definedIn(n.Origin) {
+				w.network(out, n)
+			}
+		}
+	}
+}
+
+// definedIn reports whether an origin is a place in definitions.
+func definedIn(o estate.Origin) bool { return strings.HasSuffix(o.File, ".nomos") }
+
+func (w *writer) account(out *strings.Builder, a *estate.Account) {
+	fmt.Fprintf(out, "\naccount %s {\n  cloud %s\n", a.Name, Name(a.Cloud.Name))
+	if a.ID != "" {
+		fmt.Fprintf(out, "  id %s\n", Quote(a.ID))
+	}
+	if a.Region != "" {
+		fmt.Fprintf(out, "  region %s\n", word(a.Region))
+	}
+	if a.Folder != "" {
+		fmt.Fprintf(out, "  folder %s\n", folder(a.Folder))
+	}
+	out.WriteString(labels("label", a.Labels))
+	for _, k := range sortedKeys(a.Limits) {
+		fmt.Fprintf(out, "  limit %s = %d\n", word(k), a.Limits[k])
+	}
+	out.WriteString("}\n")
+}
+
+// folder is a path where each part can be a name, else a quoted text.
+func folder(path string) string {
+	for part := range strings.SplitSeq(path, "/") {
+		if !IsName(part) {
+			return Quote(path)
+		}
+	}
+	return path
+}
+
+func (w *writer) network(out *strings.Builder, n *estate.Network) {
+	fmt.Fprintf(out, "\nnetwork %s in %s {\n", n.Name, n.Account.Name)
+	if n.ID != "" {
+		fmt.Fprintf(out, "  id %s\n", Quote(n.ID))
+	}
+	if len(n.Ranges) > 0 {
+		fmt.Fprintf(out, "  range %s\n", rangeTexts(n.Ranges))
+	}
+	for _, s := range n.Subnets {
+		fmt.Fprintf(out, "  subnet %s %s\n", word(s.Name), rangeTexts(s.Ranges))
+	}
+	if n.Answers.To > 0 {
+		fmt.Fprintf(out, "  answers %d-%d\n", n.Answers.From, n.Answers.To)
+	}
+	out.WriteString(labels("label", n.Labels))
+	out.WriteString("}\n")
+}
+
+func kindWords(g *estate.Group) string {
+	if g.For == estate.ForSubnets {
+		return " for subnets"
+	}
+	return ""
+}
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }

@@ -1,0 +1,183 @@
+package propose
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/nomos"
+	"isonomos/nomos/adopt"
+	"isonomos/nomos/parse"
+	"isonomos/nomos/print"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+)
+
+// An Adoption is definitions of surveyed groups, proved to let through the same.
+type Adoption struct {
+	Files   []*source.File // new ones
+	Adopted []*estate.Group
+	Left    []adopt.Left // groups that stay as they are, and why
+}
+
+// Adopt writes definitions of surveyed groups in new files, one for each account,
+// in a folder. With rules a group gets those instead of its own. What was written
+// is resolved and decided on the survey: each group lets through, both ways, what
+// it does today (or what those rules do), is worn by the same instances, and can be
+// expressed in its cloud; a group of which that does not hold is left as it is.
+func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Rule, folder string, o resolve.Options) (Adoption, error) {
+	var a Adoption
+	d := decide.New(w.Estate)
+	existing := make(map[*estate.Group]string)
+	var chosen []*estate.Group
+	for _, g := range groups {
+		if why := adopt.Possible(d, g); why != "" {
+			a.Left = append(a.Left, adopt.Left{Group: g, Why: why})
+			continue
+		}
+		chosen = append(chosen, g)
+	}
+	rulesOf := func(g *estate.Group) []estate.Rule {
+		if r, ok := rules[g]; ok {
+			return r
+		}
+		return g.Rules
+	}
+	for {
+		a.Files = nil
+		for _, text := range adopt.Write(w.Estate, chosen, rulesOf, existing) {
+			file := source.NewFile(w.freeName(folder, text.Account), text.Text)
+			tree, messages := parse.File(file)
+			if source.Errors(messages) > 0 {
+				return a, fmt.Errorf("what was written for %s can't be read back, so nothing is adopted: %v", text.Account, messages[0])
+			}
+			a.Files = append(a.Files, source.NewFile(file.Name, print.File(tree)))
+		}
+		wrong, err := w.checkAdopted(d, a.Files, chosen, existing, rulesOf, o)
+		if err != nil {
+			return a, err
+		}
+		if len(wrong) == 0 {
+			break
+		}
+		for g, why := range wrong {
+			existing[g] = why
+		}
+	}
+	for _, g := range chosen {
+		if why := existing[g]; why != "" {
+			a.Left = append(a.Left, adopt.Left{Group: g, Why: why})
+		} else {
+			a.Adopted = append(a.Adopted, g)
+		}
+	}
+	if len(a.Adopted) == 0 {
+		a.Files = nil
+	}
+	return a, nil
+}
+
+// AdoptProposals writes definitions of the surveyed groups that proposals narrow,
+// with their new rules.
+func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adoption, error) {
+	by := make(map[*estate.Group][]*Checked)
+	var groups []*estate.Group
+	for i := range r.Proposals {
+		c := &r.Proposals[i]
+		if !c.Changed || c.Refused != "" || c.Group.Defined {
+			continue
+		}
+		if by[c.Group] == nil {
+			groups = append(groups, c.Group)
+		}
+		by[c.Group] = append(by[c.Group], c)
+	}
+	if len(groups) == 0 {
+		return Adoption{}, nil
+	}
+	rules := make(map[*estate.Group][]estate.Rule, len(by))
+	for g, proposals := range by {
+		rules[g] = Replaced(g, proposals)
+	}
+	return w.Adopt(groups, rules, folder, o)
+}
+
+// freeName is a file name for an account's definitions that no file has yet.
+func (w World) freeName(folder, account string) string {
+	taken := func(name string) bool {
+		return slices.ContainsFunc(w.Definitions.Files, func(f *source.File) bool { return f.Name == name })
+	}
+	name := path.Join(folder, account+nomos.Extension)
+	for k := 1; taken(name); k++ {
+		name = path.Join(folder, fmt.Sprintf("%s-adopted%s", account, nomos.Extension))
+		if k > 1 {
+			name = path.Join(folder, fmt.Sprintf("%s-adopted-%d%s", account, k, nomos.Extension))
+		}
+	}
+	return name
+}
+
+// checkAdopted decides the written definitions, and says which groups do not come
+// out as they are.
+func (w World) checkAdopted(d *decide.Decider, files []*source.File, groups []*estate.Group, existing map[*estate.Group]string, rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) (map[*estate.Group]string, error) {
+	understood := nomos.Understand(append(slices.Clip(w.Definitions.Files), files...), o)
+	if source.Errors(understood.Messages) > 0 {
+		i := slices.IndexFunc(understood.Messages, func(m source.Message) bool { return source.Errors([]source.Message{m}) > 0 })
+		return nil, fmt.Errorf("what would be written has a mistake, so nothing is adopted:\n%s", understood.Messages[i])
+	}
+	next := NewWorld(understood, w.Survey)
+	after := decide.New(next.Estate)
+	byID := make(map[string]*estate.Group)
+	for _, g := range next.Estate.Groups {
+		if g.Defined {
+			byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)] = g
+		}
+	}
+	wrong := make(map[*estate.Group]string)
+	for _, g := range groups {
+		if existing[g] != "" {
+			continue
+		}
+		wrong[g] = w.asItWas(d.Supposing(g, rulesOf(g)), after, g, byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)])
+		if wrong[g] == "" {
+			delete(wrong, g)
+		}
+	}
+	return wrong, nil
+}
+
+// asItWas says in what a defined group differs from the surveyed one, or nothing.
+func (w World) asItWas(before, after *decide.Decider, g, defined *estate.Group) string {
+	if defined == nil {
+		return "its definition does not find it in the survey"
+	}
+	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		was, is := before.GroupTraffic(g, direction), after.GroupTraffic(defined, direction)
+		if x, ok := was.Minus(is).Witness(); ok {
+			return fmt.Sprintf("its definition would stop what it lets through: %s %s %s", direction, x.Peer, x.Service)
+		}
+		if x, ok := is.Minus(was).Witness(); ok {
+			return fmt.Sprintf("its definition would let through more: %s %s %s", direction, x.Peer, x.Service)
+		}
+	}
+	worn := func(d *decide.Decider, g *estate.Group) []string {
+		var ids []string
+		for _, i := range d.Wearers(g) {
+			ids = append(ids, i.Instance.Path()+" "+i.Instance.ID+" "+i.ID)
+		}
+		slices.Sort(ids)
+		return ids
+	}
+	if !slices.Equal(worn(before, g), worn(after, defined)) {
+		return "what it covers can't be said so that just the same instances wear it"
+	}
+	var f *compile.Failure
+	if _, err := compile.Group(after, defined); errors.As(err, &f) {
+		return "it can't be expressed again in its cloud: " + f.Reason
+	}
+	return ""
+}

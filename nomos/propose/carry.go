@@ -1,0 +1,528 @@
+package propose
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"isonomos/core/addr"
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+	"isonomos/core/narrow"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+	"isonomos/nomos"
+	"isonomos/nomos/adopt"
+	"isonomos/nomos/edit"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
+)
+
+// A Result is proposals and the edited files.
+type Result struct {
+	Proposals []Checked
+	Files     []Edited
+	Expects   Expects
+}
+
+// Checked is a proposal with what was decided about it.
+type Checked struct {
+	narrow.Proposal
+	Curve      []narrow.Point
+	CostBefore int // of the group in the direction, in rules of its cloud
+	CostAfter  int
+	Quota      int    // 0 means none
+	Changed    bool   // the rules differ from the old ones
+	Refused    string // why it can't be carried out; empty where it can
+	Worn       int    // by how many interfaces
+	Shut       float64
+}
+
+// Gain is what a proposal shuts for each rule that it touches: pairs of a stranger
+// and a service, summed over the interfaces that wear the group.
+func (c *Checked) Gain() float64 {
+	if !c.Changed || c.Refused != "" {
+		return 0
+	}
+	return c.Shut / float64(max(1, len(c.Rules)))
+}
+
+// Rank puts what shuts most for each rule that it touches first; of equals the
+// order stays.
+func (r *Result) Rank() {
+	slices.SortStableFunc(r.Proposals, func(a, b Checked) int { return cmp.Compare(b.Gain(), a.Gain()) })
+}
+
+// Expects counts the expectations that hold before and after.
+type Expects struct {
+	All    int `json:"all"`
+	Before int `json:"held_before"`
+	After  int `json:"hold_after"`
+}
+
+// Edited is a file with its new text.
+type Edited struct {
+	File *source.File
+	Text string
+}
+
+// Propose narrows all subjects, on all processors, and proves the result: for
+// defined groups by deciding the edited definitions, for surveyed ones by deciding
+// the group with its new rules. A proposal that can't be carried out says why; with
+// one subject alone that is an error.
+func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve.Options) (Result, error) {
+	d := decide.New(w.Estate)
+	with.Expects, with.Laws = w.Expects, w.Laws
+	result := Result{Proposals: w.narrowAll(d, subjects, with)}
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		if c.Changed && !c.Group.Defined {
+			w.checkSurveyed(d, result.Proposals, i)
+		}
+	}
+	for {
+		err := w.carry(d, &result, o)
+		var no *refusal
+		switch {
+		case err == nil:
+			return result, w.checkExpects(d, &result)
+		case len(subjects) == 1 || !errors.As(err, &no):
+			return Result{}, err
+		}
+		for _, c := range no.of { // the others may stand without them
+			c.Refused = err.Error()
+		}
+	}
+}
+
+// A refusal says which proposals can't be carried out, and why.
+type refusal struct {
+	of   []*Checked
+	text string
+}
+
+func (r *refusal) Error() string { return r.text }
+
+func refuse(c *Checked, format string, a ...any) error {
+	return &refusal{[]*Checked{c}, fmt.Sprintf(format, a...)}
+}
+
+// narrowAll works the proposals out, in parallel; the order is that of the subjects.
+func (w World) narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options) []Checked {
+	all := make([]Checked, len(subjects))
+	n := narrow.New(d, with)
+	next := make(chan int)
+	var workers sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), max(1, len(subjects))) {
+		mine, deciding := n.Fork(), d.Fork()
+		workers.Go(func() {
+			for i := range next {
+				c := Checked{Proposal: mine.Propose(subjects[i])}
+				c.Changed = !c.After.Equal(c.Before) || c.Lending != nil && c.Lending.Taken
+				if c.Changed {
+					c.Curve = mine.Curve(&c.Proposal)
+				}
+				c.Worn = len(d.Wearers(c.Group))
+				if c.Changed && c.Unwatched && !with.Blind {
+					c.Refused = fmt.Sprintf("nobody that wears it is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
+				}
+				for _, b := range c.Closes.Bands() {
+					four, six := deciding.StrangersAmong(b.Peers)
+					c.Shut += (four + six) * float64(b.To-b.From+1) * float64(max(1, c.Worn))
+				}
+				all[i] = c
+			}
+		})
+	}
+	for i := range subjects {
+		next <- i
+	}
+	close(next)
+	workers.Wait()
+	return all
+}
+
+// carry edits the definitions and decides the edited ones.
+func (w World) carry(d *decide.Decider, result *Result, o resolve.Options) error {
+	changes := make(map[*source.File][]edit.Change)
+	declared, written := make(map[string]bool), w.written()
+	any := false
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		if !c.Changed || c.Refused != "" || !c.Group.Defined {
+			continue
+		}
+		any = true
+		if err := w.edit(c, changes, declared, written); err != nil {
+			return err
+		}
+	}
+	result.Files = nil
+	if !any {
+		return nil
+	}
+	edited := make([]*source.File, len(w.Definitions.Files))
+	for i, f := range w.Definitions.Files {
+		edited[i] = f
+		if changes[f] == nil {
+			continue
+		}
+		text, err := edit.Apply(f, changes[f])
+		if err != nil {
+			return err
+		}
+		edited[i] = source.NewFile(f.Name, text)
+		result.Files = append(result.Files, Edited{f, text})
+	}
+	return w.check(d, result, edited, o)
+}
+
+// edit notes the changes of files that carry a proposal out. The subject's first
+// rule becomes the new rules, the others go.
+func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared map[string]bool, written map[estate.Origin][]*estate.Group) error {
+	var texts []edit.RuleText
+	for _, r := range c.New {
+		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(r.Services), Peers: r.PeerWords()})
+	}
+	if l := c.Lending; l != nil && l.Taken {
+		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(l.Services), Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: Duration(l.AtMost)})
+	}
+	slices.SortStableFunc(c.Rules, func(a, b *estate.Rule) int { return a.Origin.Offset - b.Origin.Offset })
+	var own []edit.Change
+	var in *syntax.File
+	for k, r := range c.Rules {
+		tree, node := w.find(r)
+		if node == nil {
+			return refuse(c, "%s:%d: the rule %q is not written in the definitions themselves, so it can't be edited", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services))
+		}
+		if r.Through != nil {
+			return refuse(c, "%s:%d: the rule %q of %s comes through the %s, so it can't be narrowed for this group alone: change what is written at %s:%d", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), c.Group.Path(), strings.TrimSpace(r.Through.Kind+" "+r.Through.Name), r.Through.Origin.File, r.Through.Origin.Line)
+		}
+		if other := otherThan(c.Group, r, written); other != nil {
+			return refuse(c, "%s:%d: the rule %q stands for %s too, so it can't be narrowed for %s alone: give each a rule of its own", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), other.Path(), c.Group.Path())
+		}
+		if k > 0 {
+			texts = nil
+		}
+		in = tree
+		if changed := edit.ReplaceRule(tree, node, texts); tree.Source == c.fileOf(w) {
+			own = append(own, changed...)
+		} else {
+			changes[tree.Source] = append(changes[tree.Source], changed...)
+		}
+	}
+	for _, r := range c.New {
+		for _, choice := range r.Choices {
+			if text := w.declaration(choice); text != "" && !declared[text] {
+				declared[text] = true
+				own = append(own, edit.AddDeclaration(in, text))
+			}
+		}
+	}
+	if in != nil {
+		changes[in.Source] = append(changes[in.Source], own...)
+	}
+	return nil
+}
+
+// fileOf is the file that the last of a proposal's rules is written in.
+func (c *Checked) fileOf(w World) *source.File {
+	tree, _ := w.find(c.Rules[len(c.Rules)-1])
+	if tree == nil {
+		return nil
+	}
+	return tree.Source
+}
+
+// declaration is what the definitions must say before a choice can be named, or
+// nothing where they know it.
+func (w World) declaration(c narrow.Choice) string {
+	if !c.Foreign {
+		return ""
+	}
+	switch p := c.Peers[0]; p.Kind {
+	case estate.PeerGroup:
+		return fmt.Sprintf("group %s in %s existing %s", p.Group.Name, p.Group.Network.Path(), adopt.Quote(p.Group.Name))
+	case estate.PeerList:
+		return adopt.Declaration(p.List)
+	}
+	return ""
+}
+
+// Duration is a length of time as the language writes it: "2h", "1h30m".
+func Duration(d time.Duration) string {
+	text := ""
+	for _, unit := range []struct {
+		of   time.Duration
+		name string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "m"}} {
+		if n := d / unit.of; n > 0 {
+			text += fmt.Sprintf("%d%s", n, unit.name)
+			d -= n * unit.of
+		}
+	}
+	return text
+}
+
+// written are the defined groups by the places of their rules: one declaration can
+// make groups in several networks.
+func (w World) written() map[estate.Origin][]*estate.Group {
+	all := make(map[estate.Origin][]*estate.Group)
+	for _, g := range w.Estate.Groups {
+		for i := range g.Rules {
+			if g.Defined {
+				o := g.Rules[i].Origin
+				all[o] = append(all[o], g)
+			}
+		}
+	}
+	return all
+}
+
+// otherThan is a group other than g for which a rule is written, or nil.
+func otherThan(g *estate.Group, r *estate.Rule, written map[estate.Origin][]*estate.Group) *estate.Group {
+	for _, other := range written[r.Origin] {
+		if other != g {
+			return other
+		}
+	}
+	return nil
+}
+
+// Removal is the change of a file that takes a rule out, where it is written for
+// one group alone.
+func (w World) Removal(g *estate.Group, r *estate.Rule) (file string, change edit.Change, ok bool) {
+	tree, node := w.find(r)
+	if node == nil || r.Through != nil || otherThan(g, r, w.written()) != nil {
+		return "", edit.Change{}, false
+	}
+	return tree.Source.Name, edit.RemoveRule(tree, node), true
+}
+
+func (w World) find(r *estate.Rule) (*syntax.File, *syntax.Rule) {
+	for _, t := range w.Definitions.Trees {
+		if t.Source.Name == r.Origin.File {
+			return t, edit.FindRule(t, r.Origin.Offset)
+		}
+	}
+	return nil, nil
+}
+
+// prove decides a world's expectations over a copy: made-up members must not stay.
+func prove(w World) []law.Result {
+	e := *w.Estate
+	e.Instances = slices.Clip(slices.Clone(e.Instances))
+	return law.Prove(&e, w.Expects)
+}
+
+func (c *Checked) cost(after *estate.Group) {
+	d := decide.Dialect(after.Account)
+	c.CostBefore = compile.GroupCost(d, c.Group, c.Direction)
+	c.CostAfter = compile.GroupCost(d, after, c.Direction)
+	c.Quota = compile.QuotaOf(d, after).Direction
+}
+
+// Example is a flow that would be stopped, if there is any: the clearest one,
+// from a stranger or else from an instance, on remote administration or else on data.
+func (c *Checked) Example(d *decide.Decider) (traffic.Witness, bool) {
+	set := c.Closes
+	for _, peers := range []addr.Set{d.Strangers(), d.OwnAddresses().Minus(d.Members(c.Group))} {
+		if part := set.WithPeers(peers); !part.IsEmpty() {
+			set = part
+			break
+		}
+	}
+	for _, class := range []string{service.ClassAdmin, service.ClassData} {
+		services, _ := d.Estate().Services.Class(class)
+		if part := set.OnServices(services); !part.IsEmpty() {
+			set = part
+			break
+		}
+	}
+	return set.Witness()
+}
+
+// check decides the edited definitions: nothing is let through that was not
+// before, and all that is needed is let through.
+func (w World) check(before *decide.Decider, result *Result, edited []*source.File, o resolve.Options) error {
+	understood := nomos.Understand(edited, o)
+	if source.Errors(understood.Messages) > 0 {
+		return fmt.Errorf("the edited definitions have a mistake, so nothing is proposed:\n%s", understood.Messages[0])
+	}
+	next := NewWorld(understood, w.Survey)
+	after := decide.New(next.Estate)
+	groups := make(map[string]*estate.Group)
+	for _, g := range next.Estate.Groups {
+		groups[g.Path()+string(g.For)] = g
+	}
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		if !c.Changed || c.Refused != "" || !c.Group.Defined {
+			continue
+		}
+		g := groups[c.Group.Path()+string(c.Group.For)]
+		if g == nil {
+			return refuse(c, "%s is not there any more in the edited definitions", c.Group.Path())
+		}
+		now, then := after.GroupTraffic(g, c.Direction), before.GroupTraffic(c.Group, c.Direction)
+		if err := between(c, now, then); err != nil {
+			return err
+		}
+		c.cost(g)
+	}
+	// What follows other groups, or names them, must not open either.
+	for _, g := range w.Estate.Groups {
+		then := groups[g.Path()+string(g.For)]
+		for _, direction := range []estate.Direction{estate.In, estate.Out} {
+			if then == nil || !g.Follows {
+				continue
+			}
+			if x, ok := after.GroupTraffic(then, direction).Minus(before.GroupTraffic(g, direction)).Witness(); ok {
+				return fmt.Errorf("narrowing would make %s let through what it does not today: %s %s", g.Path(), x.Peer, x.Service)
+			}
+		}
+	}
+	was, is := prove(w), prove(next)
+	for i := range was {
+		if was[i].Holds && !is[i].Holds {
+			text := fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", was[i].Origin.File, was[i].Origin.Line, was[i].Text)
+			return &refusal{concerned(result, was[i].Expectation), text}
+		}
+	}
+	result.Expects = counted(was, is)
+	return nil
+}
+
+// between checks that what a group lets through lies between what is needed and
+// what it let through before, and says what closes.
+func between(c *Checked, now, then traffic.Set) error {
+	if x, ok := now.Minus(then).Witness(); ok {
+		return refuse(c, "narrowing %s would let through what is not let through today: %s %s", c.Group.Path(), x.Peer, x.Service)
+	}
+	if x, ok := c.Needed().Minus(now).Intersect(then).Witness(); ok {
+		return refuse(c, "narrowing %s would stop what is needed: %s %s", c.Group.Path(), x.Peer, x.Service)
+	}
+	c.After, c.Closes = now.Intersect(c.Before), then.Minus(now).Intersect(c.Before)
+	return nil
+}
+
+// concerned are the changed proposals for groups that an expectation speaks of, or
+// else all.
+func concerned(result *Result, x law.Expectation) []*Checked {
+	var all, some []*Checked
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		if !c.Changed || c.Refused != "" {
+			continue
+		}
+		all = append(all, c)
+		for _, peer := range slices.Concat(x.From.Of, x.To.Of) {
+			if peer.Kind == estate.PeerGroup && peer.Group == c.Group {
+				some = append(some, c)
+				break
+			}
+		}
+	}
+	if len(some) > 0 {
+		return some
+	}
+	return all
+}
+
+func counted(was, is []law.Result) Expects {
+	e := Expects{All: len(was)}
+	for i := range was {
+		if was[i].Holds {
+			e.Before++
+		}
+		if is[i].Holds {
+			e.After++
+		}
+	}
+	return e
+}
+
+// checkSurveyed decides a surveyed group with its new rules: with those of all
+// proposals for it, of which i is one.
+func (w World) checkSurveyed(d *decide.Decider, all []Checked, i int) {
+	c := &all[i]
+	if !decide.KeepsState(c.Group, c.Rules[0]) {
+		c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not tell. Adopt the group (isonomos adopt), and narrow its definition"
+		return
+	}
+	rules := Replaced(c.Group, []*Checked{c})
+	now, then := d.Supposing(c.Group, rules).GroupTraffic(c.Group, c.Direction), d.GroupTraffic(c.Group, c.Direction)
+	if err := between(c, now, then); err != nil {
+		c.Refused = err.Error()
+		return
+	}
+	after := *c.Group
+	after.Rules = rules
+	c.cost(&after)
+}
+
+// Replaced are the rules of a group with those of proposals in the place of their subjects'.
+func Replaced(g *estate.Group, by []*Checked) []estate.Rule {
+	var rules []estate.Rule
+	for i := range g.Rules {
+		r := &g.Rules[i]
+		k := slices.IndexFunc(by, func(c *Checked) bool { return slices.Contains(c.Rules, r) })
+		if k < 0 {
+			rules = append(rules, *r)
+			continue
+		}
+		if r != by[k].Rules[0] {
+			continue
+		}
+		for _, x := range by[k].New {
+			rules = append(rules, x.Rule(by[k].Subject))
+		}
+	}
+	return rules
+}
+
+// checkExpects proves the expectations where surveyed groups have new rules: those
+// of definitions are proved with the edit.
+func (w World) checkExpects(d *decide.Decider, result *Result) error {
+	if len(w.Expects) == 0 {
+		return nil
+	}
+	changed := make(map[*estate.Group][]*Checked)
+	for i := range result.Proposals {
+		if c := &result.Proposals[i]; c.Changed && c.Refused == "" && !c.Group.Defined {
+			changed[c.Group] = append(changed[c.Group], c)
+		}
+	}
+	if len(changed) == 0 {
+		return nil
+	}
+	was := prove(w)
+	held := make(map[*estate.Group][]estate.Rule)
+	for g, by := range changed {
+		held[g] = g.Rules
+		g.Rules = Replaced(g, by)
+	}
+	is := prove(w)
+	for g, rules := range held {
+		g.Rules = rules
+	}
+	for i := range was {
+		if was[i].Holds && !is[i].Holds {
+			for _, c := range concerned(result, was[i].Expectation) {
+				c.Refused = fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", was[i].Origin.File, was[i].Origin.Line, was[i].Text)
+			}
+		}
+	}
+	if len(result.Files) == 0 {
+		result.Expects = counted(was, is)
+	}
+	return nil
+}
