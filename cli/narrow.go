@@ -35,10 +35,12 @@ func (a *App) narrowCommand() *cli.Command {
 			"  isonomos narrow traffic.nomos:24 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
 			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from 203.0.113.201\" --write\n" +
 			"  isonomos narrow --all --survey survey.jsonl --flows flows.csv --severity high\n" +
-			"  isonomos narrow --law shut-admin --survey survey.jsonl --flows flows.csv --lend",
+			"  isonomos narrow --law shut-admin --survey survey.jsonl --flows flows.csv --lend\n" +
+			"  isonomos narrow --across --survey survey.jsonl --diff",
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(),
 			&cli.BoolFlag{Name: "all", Usage: "narrow everything that an audit finds to let through too much, what shuts most for each rule first"},
+			&cli.BoolFlag{Name: "across", Usage: "say once what several groups say: shared addresses as a list, own machines by their group, twins as one"},
 			&cli.StringFlag{Name: "law", Usage: "narrow what breaks a `LAW`"},
 			&cli.StringFlag{Name: "findings", Usage: "narrow the findings in `FILE` (audit --format json; - for standard input)"},
 			&cli.StringFlag{Name: "severity", Value: "info", Usage: "with --all: only findings at least of `SEVERITY`: " + strings.Join(severities, ", "), Validator: oneOf(severities...)},
@@ -61,16 +63,16 @@ func (a *App) narrowCommand() *cli.Command {
 
 func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	ways := 0
-	for _, given := range []bool{c.Args().Present(), c.Bool("all"), c.String("law") != "", c.String("findings") != ""} {
+	for _, given := range []bool{c.Args().Present(), c.Bool("all"), c.Bool("across"), c.String("law") != "", c.String("findings") != ""} {
 		if given {
 			ways++
 		}
 	}
 	switch {
 	case ways == 0:
-		return usage("narrow needs a group, FILE:LINE, --law, --findings or --all: isonomos narrow gauge-maintenance --flows flows.csv")
+		return usage("narrow needs a group, FILE:LINE, --law, --findings, --all or --across: isonomos narrow gauge-maintenance --flows flows.csv")
 	case ways > 1:
-		return usage("groups and rules by name, --law, --findings and --all are different ways to say what to narrow: use one")
+		return usage("groups and rules by name, --law, --findings, --all and --across are different ways to say what to narrow: use one")
 	case c.Bool("diff") && c.String("format") != "text":
 		return usage("--diff is a format of its own: leave --format out")
 	}
@@ -80,6 +82,9 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	}
 	for _, n := range w.Notes {
 		a.note("%s", n)
+	}
+	if c.Bool("across") {
+		return a.across(c, w)
 	}
 	o, err := narrowOptions(c, w)
 	if err != nil {
@@ -133,6 +138,34 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 		files = append(files, whole{path: f.Name, text: f.Text})
 	}
 	return a.writeFiles(files)
+}
+
+// across shows, or carries out, what groups can say together.
+func (a *App) across(c *cli.Command, w propose.World) error {
+	joints, files, err := w.Across(a.meaning(c))
+	if err != nil {
+		return usage("%v", err)
+	}
+	switch {
+	case c.Bool("diff"):
+		err = a.writeDiffs(propose.Result{Files: files}, propose.Adoption{})
+	case c.String("format") == "json":
+		err = render.JointsJSON(a.Stdout, joints)
+	case c.String("format") == "md":
+		return usage("--across writes text and json")
+	default:
+		s := a.screen(c)
+		render.Joints(s, joints)
+		err = s.Err()
+	}
+	if err != nil || !c.Bool("write") {
+		return err
+	}
+	var written []whole
+	for _, f := range files {
+		written = append(written, whole{path: f.File.Name, text: f.Text})
+	}
+	return a.writeFiles(written)
 }
 
 // writeFiles writes files whole and says which.

@@ -246,11 +246,7 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 				together, done[other] = append(together, other), true
 			}
 		}
-		base := "shared-" + Name(strings.Join(firstWords(about[r], 3), "-"))
-		name := base
-		for k := 2; taken[name]; k++ {
-			name = fmt.Sprintf("%s-%d", base, k)
-		}
+		name := SharedName(about[r], taken)
 		taken[name] = true
 		fmt.Fprintf(&w.common, "\n# these stood in %d groups\nlist %s {\n", len(in[r]), name)
 		for _, p := range together {
@@ -261,9 +257,16 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 	}
 }
 
-func firstWords(text string, n int) []string {
-	words := strings.Fields(text)
-	return words[:min(n, len(words))]
+// SharedName is a name that is not taken for a list of addresses that several
+// groups share, after what a rule says about them.
+func SharedName(about string, taken map[string]bool) string {
+	words := strings.Fields(about)
+	base := "shared-" + Name(strings.Join(words[:min(3, len(words))], "-"))
+	name := base
+	for k := 2; taken[name]; k++ {
+		name = fmt.Sprintf("%s-%d", base, k)
+	}
+	return name
 }
 
 // nameLists declares the lists that rules name and that are not defined. Own lists

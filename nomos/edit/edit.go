@@ -96,6 +96,29 @@ func AddRule(f *syntax.File, g *syntax.Group, text string) Change {
 	return Change{source.Span{Start: at, End: at}, lineEnd(src, last.Start) + indent + text}
 }
 
+// AddCover adds a cover statement to a group, before its first statement, indented
+// as that is. The group must have one.
+func AddCover(f *syntax.File, g *syntax.Group, text string) Change {
+	at := g.Body[0].Extent().Start
+	return Change{source.Span{Start: at, End: at}, text + lineEnd(f.Source, at) + indentOf(f.Source, at)}
+}
+
+// RemoveDeclaration takes a declaration out with its lines, and the blank line
+// behind it. Comments above it stay.
+func RemoveDeclaration(f *syntax.File, d syntax.Decl) Change {
+	src := f.Source
+	span := source.Span{Start: src.LineSpan(d.Extent().Start).Start, End: src.LineSpan(d.Extent().End).End}
+	for range 2 {
+		rest := src.Text[span.End:]
+		line, _, found := strings.Cut(rest, "\n")
+		if !found || strings.TrimSpace(line) != "" {
+			break
+		}
+		span.End += int32(len(line) + 1)
+	}
+	return Change{span, ""}
+}
+
 // RemoveRule takes a rule out, with its line if nothing else stands on it; comments stay.
 func RemoveRule(f *syntax.File, r *syntax.Rule) Change { return removal(f, r) }
 
