@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"maps"
 	"math/bits"
 	"slices"
 )
@@ -28,10 +29,11 @@ func (d *Days) Add(day int32) {
 	d.far[day] = struct{}{}
 }
 
-// Merge puts all days of another set, which must not change any more, in this one.
+// Merge puts all days of another set in this one.
 func (d *Days) Merge(o *Days) {
 	if d.Count() == 0 {
 		*d = *o
+		d.far = maps.Clone(o.far)
 		return
 	}
 	if d.base == o.base && o.far == nil {

@@ -34,8 +34,11 @@ type Options struct {
 	MinDays int      // who was seen on fewer days is left out; 0 means 1
 	Keep    []Wanted // needed, whatever was seen
 	Drop    []Wanted // not needed, whatever was seen or declared
-	Blind   bool     // go by what is declared alone where the evidence knows none of a group's instances
-	Lend    bool     // where access can be lent instead of standing open, do
+	// Subjects are all that is narrowed together: no need may rely on their rules to
+	// let it through.
+	Subjects []Subject
+	Blind    bool // go by what is declared alone where the evidence knows none of a group's instances
+	Lend     bool // where access can be lent instead of standing open, do
 }
 
 // Wanted is traffic that somebody asks to be kept or dropped.
@@ -120,7 +123,14 @@ func (x Excess) plus(y Excess) Excess {
 // at a time; Fork makes others cheaply.
 type Narrower struct {
 	*shared
-	d *decide.Decider
+	d         *decide.Decider
+	elsewhere map[otherGroup]traffic.Set // what other groups let through by rules that stay
+	settled   map[otherGroup]traffic.Set // what proposals that were worked out before let through
+}
+
+type otherGroup struct {
+	group     *estate.Group
+	direction estate.Direction
 }
 
 // shared is what all Narrowers over one estate have in common. It does not change.
@@ -134,7 +144,8 @@ type shared struct {
 	own        addr.Set
 	admin      service.Set
 	data       service.Set
-	days       int // of the window
+	days       int                   // of the window
+	moving     map[*estate.Rule]bool // the rules of all subjects
 	groupNames map[string]int
 }
 
@@ -143,7 +154,13 @@ func New(d *decide.Decider, o Options) *Narrower {
 	if o.Weights == (Weights{}) {
 		o.Weights = DefaultWeights
 	}
-	n := &Narrower{&shared{o: o, handed: handings(d.Estate()), lists: indexLists(d), strangers: d.Strangers(), own: d.OwnAddresses(), groupNames: make(map[string]int)}, d}
+	n := &Narrower{&shared{o: o, handed: handings(d.Estate()), lists: indexLists(d), strangers: d.Strangers(), own: d.OwnAddresses(), groupNames: make(map[string]int), moving: make(map[*estate.Rule]bool)}, d, nil, nil}
+	n = n.Fork()
+	for _, s := range o.Subjects {
+		for _, r := range s.Rules {
+			n.moving[r] = true
+		}
+	}
 	n.admin, _ = d.Estate().Services.Class(service.ClassAdmin)
 	n.data, _ = d.Estate().Services.Class(service.ClassData)
 	for _, g := range d.Estate().Groups {
@@ -163,7 +180,19 @@ func New(d *decide.Decider, o Options) *Narrower {
 }
 
 // Fork is another Narrower over the same estate, for another goroutine.
-func (n *Narrower) Fork() *Narrower { return &Narrower{n.shared, n.d.Fork()} }
+func (n *Narrower) Fork() *Narrower {
+	return &Narrower{n.shared, n.d.Fork(), make(map[otherGroup]traffic.Set), make(map[otherGroup]traffic.Set)}
+}
+
+// Decider decides over the estate for the Narrower's goroutine.
+func (n *Narrower) Decider() *decide.Decider { return n.d }
+
+// Settle lets later proposals of this Narrower rely on what a proposal lets through.
+func (n *Narrower) Settle(p *Proposal) {
+	k := otherGroup{p.Group, p.Direction}
+	n.settled[k] = n.settled[k].Union(p.After)
+	delete(n.elsewhere, k)
+}
 
 // Propose works out the replacement for a subject. The time is linear in the
 // flows of the group's instances; the choice is exact by branch and bound, and
@@ -357,15 +386,17 @@ func allowed(before traffic.Set, services service.Set) addr.Set {
 
 // wholePeers says the subject's own peers as the subject does.
 func wholePeers(p *Proposal, n Need) Choice {
-	var words []string
 	var peers []estate.Peer
 	for _, r := range p.Rules {
 		if service.Of(r.Services...).Overlaps(n.Services) {
-			words = append(words, estate.PeerWords(r.Peers))
-			peers = append(peers, r.Peers...)
+			for _, peer := range r.Peers {
+				if !slices.Contains(peers, peer) {
+					peers = append(peers, peer)
+				}
+			}
 		}
 	}
-	text := strings.Join(words, ", ")
+	text := estate.PeerWords(peers)
 	if n.Peers.Equal(addr.Everyone) {
 		text, peers = "everyone", []estate.Peer{{Kind: estate.PeerEveryone}}
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"isonomos/core/addr"
+	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
 	"isonomos/core/service"
@@ -102,33 +103,64 @@ func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
 	n.handedOn(p, rest)
 	var kept []*flow.Sum
 	covered := p.Needed()
-	n.eachFlow(p, func(x *flow.Sum, peer netip.Addr) {
+	// A peer is judged by all that it did with the group on a service, with whichever instance.
+	type use struct {
+		peer    netip.Addr
+		service service.Point
+	}
+	type seen struct {
+		sums             []*flow.Sum
+		flows, completed int
+		days             flow.Days
+	}
+	uses := make(map[use]*seen)
+	var order []use
+	n.eachFlow(p, func(i *estate.Interface, x *flow.Sum, peer netip.Addr) {
 		if !p.Before.Contains(peer, x.Service) || covered.Contains(peer, x.Service) {
 			return
 		}
-		dropped := slices.ContainsFunc(n.o.Drop, func(d Wanted) bool { return d.Services.Contains(x.Service) && d.Peers.Contains(peer) })
-		if !dropped && !rest.Contains(peer, x.Service) {
-			return // another rule lets it through
+		for _, other := range n.others(p, i) {
+			if other.Contains(peer, x.Service) {
+				return // another group lets it through
+			}
 		}
-		stranger := p.Direction == estate.In && n.strangers.Contains(peer)
+		k := use{peer, x.Service}
+		u := uses[k]
+		if u == nil {
+			u = new(seen)
+			uses[k], order = u, append(order, k)
+		}
+		u.sums = append(u.sums, x)
+		u.flows += x.Flows
+		u.completed += x.Completed
+		all := x.Days
+		u.days.Merge(&all)
+	})
+	for _, k := range order {
+		u := uses[k]
+		dropped := slices.ContainsFunc(n.o.Drop, func(d Wanted) bool { return d.Services.Contains(k.service) && d.Peers.Contains(k.peer) })
+		if !dropped && !rest.Contains(k.peer, k.service) {
+			continue // another rule lets it through
+		}
+		stranger := p.Direction == estate.In && n.strangers.Contains(k.peer)
 		why := Reason("")
 		switch {
 		case dropped:
 			why = Dropped
-		case stranger && x.Completed == 0:
+		case stranger && u.completed == 0:
 			why = NeverAnswered
-		case stranger && x.Flows == 1:
+		case stranger && u.flows == 1:
 			why = SeenOnce
-		case x.Days.Count() < n.o.MinDays:
+		case u.days.Count() < n.o.MinDays:
 			why = TooFewDays
 		default:
-			kept = append(kept, x)
-			return
+			kept = append(kept, u.sums...)
+			continue
 		}
-		p.Noise.Flows += x.Flows
-		p.Noise.Unanswered += x.Flows - x.Completed
-		p.Noise.List = append(p.Noise.List, LeftOut{peer, x.Service, x.Flows, why})
-	})
+		p.Noise.Flows += u.flows
+		p.Noise.Unanswered += u.flows - u.completed
+		p.Noise.List = append(p.Noise.List, LeftOut{k.peer, k.service, u.flows, why})
+	}
 	left := make(map[netip.Addr]bool)
 	for _, x := range p.Noise.List {
 		left[x.Peer] = true
@@ -157,7 +189,7 @@ func peerOf(p *Proposal, x *flow.Sum) netip.Addr {
 }
 
 // eachFlow hands over what was seen of the instances that wear the group.
-func (n *Narrower) eachFlow(p *Proposal, take func(x *flow.Sum, peer netip.Addr)) {
+func (n *Narrower) eachFlow(p *Proposal, take func(i *estate.Interface, x *flow.Sum, peer netip.Addr)) {
 	by := n.served
 	if p.Direction == estate.Out {
 		by = n.opened
@@ -166,11 +198,43 @@ func (n *Narrower) eachFlow(p *Proposal, take func(x *flow.Sum, peer netip.Addr)
 		for _, own := range [][]netip.Addr{i.Private, i.Public} {
 			for _, a := range own {
 				for _, x := range by[a] {
-					take(x, peerOf(p, x))
+					take(i, x, peerOf(p, x))
 				}
 			}
 		}
 	}
+}
+
+// others is what the other groups of an interface let through by rules that stay,
+// where groups add up.
+func (n *Narrower) others(p *Proposal, i *estate.Interface) []traffic.Set {
+	if p.Group.For != estate.ForInstances || decide.Filter(p.Group).FirstMatch {
+		return nil
+	}
+	var sets []traffic.Set
+	for _, g := range n.d.Worn(i) {
+		if g == p.Group {
+			continue
+		}
+		k := otherGroup{g, p.Direction}
+		set, known := n.elsewhere[k]
+		if !known {
+			var admitted []traffic.Set
+			for k := range g.Rules {
+				if r := &g.Rules[k]; r.Direction == p.Direction && r.Action == estate.Admit && !n.moving[r] {
+					admitted = append(admitted, n.d.RuleTraffic(g, r))
+				}
+				if g.Rules[k].Direction == p.Direction && g.Rules[k].Action == estate.Refuse {
+					admitted = nil // what a refusal leaves is not worked out here: nothing is relied on
+					break
+				}
+			}
+			set = traffic.UnionAll(admitted).Union(n.settled[k])
+			n.elsewhere[k] = set
+		}
+		sets = append(sets, set)
+	}
+	return sets
 }
 
 // expected takes the expectations that want the group to be reached, or to reach.
@@ -204,8 +268,12 @@ func (n *Narrower) expected(p *Proposal, rest traffic.Set) {
 // listens on for the public and what it hands on.
 func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 	said := make(map[string]int)
+	var at *estate.Interface
 	declare := func(text string, peers addr.Set, services service.Set, whole bool) {
 		set := traffic.Of(peers, services).Intersect(rest)
+		for _, other := range n.others(p, at) {
+			set = set.Minus(other)
+		}
 		if set.IsEmpty() {
 			return
 		}
@@ -217,6 +285,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 		p.Needs = append(p.Needs, Need{Source: Declared, Text: text, Services: set.Services(), Peers: set.Peers(service.All), Whole: whole})
 	}
 	for _, i := range n.d.Wearers(p.Group) {
+		at = i
 		if p.Direction == estate.In {
 			for _, h := range n.handed[i.Instance] {
 				for _, at := range targetServices(h.listener) {

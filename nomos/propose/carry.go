@@ -81,13 +81,10 @@ type Edited struct {
 func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve.Options) (Result, error) {
 	d := decide.New(w.Estate)
 	with.Expects, with.Laws = w.Expects, w.Laws
-	result := Result{Proposals: w.narrowAll(d, subjects, with)}
-	for i := range result.Proposals {
-		c := &result.Proposals[i]
-		if c.Changed && !c.Group.Defined {
-			w.checkSurveyed(d, result.Proposals, i)
-		}
-	}
+	subjects = together(d, subjects)
+	with.Subjects = subjects
+	result := Result{Proposals: narrowAll(d, subjects, with)}
+	checkSurveyed(d, result.Proposals)
 	for {
 		err := w.carry(d, &result, o)
 		var no *refusal
@@ -103,6 +100,56 @@ func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve
 	}
 }
 
+// together joins subjects of one group and direction that let through some of the
+// same: each by itself would rely on the other to let it through.
+func together(d *decide.Decider, subjects []narrow.Subject) []narrow.Subject {
+	type at struct {
+		group     *estate.Group
+		direction estate.Direction
+	}
+	type one struct {
+		index int
+		set   traffic.Set
+	}
+	of := make(map[at][]one)
+	count := make(map[at]int)
+	for _, s := range subjects {
+		count[at{s.Group, s.Direction}]++
+	}
+	var joined []narrow.Subject
+	for _, s := range subjects {
+		k := at{s.Group, s.Direction}
+		if count[k] == 1 {
+			joined = append(joined, s)
+			continue
+		}
+		var sets []traffic.Set
+		for _, r := range s.Rules {
+			sets = append(sets, d.RuleTraffic(s.Group, r))
+		}
+		mine := one{len(joined), traffic.UnionAll(sets)}
+		joined = append(joined, s)
+		// It may meet several that did not meet each other: all become one, the first.
+		var apart []one
+		for _, other := range of[k] {
+			if other.set.Intersect(mine.set).IsEmpty() {
+				apart = append(apart, other)
+				continue
+			}
+			into, from := min(mine.index, other.index), max(mine.index, other.index)
+			for _, r := range joined[from].Rules {
+				if !slices.Contains(joined[into].Rules, r) {
+					joined[into].Rules = append(slices.Clip(joined[into].Rules), r)
+				}
+			}
+			joined[from].Rules = nil
+			mine = one{into, mine.set.Union(other.set)}
+		}
+		of[k] = append(apart, mine)
+	}
+	return slices.DeleteFunc(joined, func(s narrow.Subject) bool { return len(s.Rules) == 0 })
+}
+
 // A refusal says which proposals can't be carried out, and why.
 type refusal struct {
 	of   []*Checked
@@ -115,39 +162,62 @@ func refuse(c *Checked, format string, a ...any) error {
 	return &refusal{[]*Checked{c}, fmt.Sprintf(format, a...)}
 }
 
-// narrowAll works the proposals out, in parallel; the order is that of the subjects.
-func (w World) narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options) []Checked {
+// narrowAll works the proposals out, account by account in parallel; the order is
+// that of the subjects. Within an account the groups that fewest interfaces wear
+// come first, so that the wider ones can leave to them what they let through.
+func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options) []Checked {
 	all := make([]Checked, len(subjects))
+	var accounts [][]int
+	at := make(map[*estate.Account]int)
+	for i, s := range subjects {
+		k, known := at[s.Group.Account]
+		if !known {
+			k, accounts = len(accounts), append(accounts, nil)
+			at[s.Group.Account] = k
+		}
+		accounts[k] = append(accounts[k], i)
+	}
 	n := narrow.New(d, with)
-	next := make(chan int)
+	next := make(chan []int)
 	var workers sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), max(1, len(subjects))) {
-		mine, deciding := n.Fork(), d.Fork()
+	for range min(runtime.GOMAXPROCS(0), max(1, len(accounts))) {
+		mine := n.Fork()
 		workers.Go(func() {
-			for i := range next {
-				c := Checked{Proposal: mine.Propose(subjects[i])}
-				c.Changed = !c.After.Equal(c.Before) || c.Lending != nil && c.Lending.Taken
-				if c.Changed {
-					c.Curve = mine.Curve(&c.Proposal)
+			for own := range next {
+				slices.SortStableFunc(own, func(a, b int) int {
+					return cmp.Compare(len(d.Wearers(subjects[a].Group)), len(d.Wearers(subjects[b].Group)))
+				})
+				for _, i := range own {
+					all[i] = narrowOne(mine, subjects[i], with)
 				}
-				c.Worn = len(d.Wearers(c.Group))
-				if c.Changed && c.Unwatched && !with.Blind {
-					c.Refused = fmt.Sprintf("nobody that wears it is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
-				}
-				for _, b := range c.Closes.Bands() {
-					four, six := deciding.StrangersAmong(b.Peers)
-					c.Shut += (four + six) * float64(b.To-b.From+1) * float64(max(1, c.Worn))
-				}
-				all[i] = c
 			}
 		})
 	}
-	for i := range subjects {
-		next <- i
+	for _, own := range accounts {
+		next <- own
 	}
 	close(next)
 	workers.Wait()
 	return all
+}
+
+func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checked {
+	c := Checked{Proposal: n.Propose(s)}
+	c.Changed = !c.After.Equal(c.Before) || c.Lending != nil && c.Lending.Taken
+	n.Settle(&c.Proposal)
+	d := n.Decider()
+	c.Worn = len(d.Wearers(c.Group))
+	if c.Changed && c.Unwatched && !with.Blind {
+		c.Refused = fmt.Sprintf("nobody that wears it is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
+	}
+	if c.Changed {
+		c.Curve = n.Curve(&c.Proposal)
+	}
+	for _, b := range c.Closes.Bands() {
+		four, six := d.StrangersAmong(b.Peers)
+		c.Shut += (four + six) * float64(b.To-b.From+1) * float64(max(1, c.Worn))
+	}
+	return c
 }
 
 // carry edits the definitions and decides the edited ones.
@@ -450,23 +520,49 @@ func counted(was, is []law.Result) Expects {
 	return e
 }
 
-// checkSurveyed decides a surveyed group with its new rules: with those of all
-// proposals for it, of which i is one.
-func (w World) checkSurveyed(d *decide.Decider, all []Checked, i int) {
-	c := &all[i]
-	if !decide.KeepsState(c.Group, c.Rules[0]) {
-		c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not tell. Adopt the group (isonomos adopt), and narrow its definition"
-		return
+// checkSurveyed decides surveyed groups with their new rules: each proposal by
+// itself, and then all of a group together.
+func checkSurveyed(d *decide.Decider, all []Checked) {
+	of := make(map[*estate.Group][]*Checked)
+	var order []*estate.Group
+	for i := range all {
+		c := &all[i]
+		if !c.Changed || c.Refused != "" || c.Group.Defined {
+			continue
+		}
+		if !decide.KeepsState(c.Group, c.Rules[0]) {
+			c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not tell. Adopt the group (isonomos adopt), and narrow its definition"
+			continue
+		}
+		if of[c.Group] == nil {
+			order = append(order, c.Group)
+		}
+		of[c.Group] = append(of[c.Group], c)
 	}
-	rules := Replaced(c.Group, []*Checked{c})
-	now, then := d.Supposing(c.Group, rules).GroupTraffic(c.Group, c.Direction), d.GroupTraffic(c.Group, c.Direction)
-	if err := between(c, now, then); err != nil {
-		c.Refused = err.Error()
-		return
+	for _, g := range order {
+		decideTogether(d, g, of[g])
 	}
-	after := *c.Group
-	after.Rules = rules
-	c.cost(&after)
+}
+
+// decideTogether checks proposals for one group, and leaves out what does not hold.
+func decideTogether(d *decide.Decider, g *estate.Group, by []*Checked) {
+	for len(by) > 0 {
+		after := *g
+		after.Rules = Replaced(g, by)
+		then := d.Supposing(g, after.Rules)
+		var wrong error
+		for _, c := range by {
+			if wrong = between(c, then.GroupTraffic(g, c.Direction), d.GroupTraffic(g, c.Direction)); wrong != nil {
+				c.Refused = wrong.Error()
+				break
+			}
+			c.cost(&after)
+		}
+		if wrong == nil {
+			return
+		}
+		by = slices.DeleteFunc(by, func(c *Checked) bool { return c.Refused != "" })
+	}
 }
 
 // Replaced are the rules of a group with those of proposals in the place of their subjects'.
