@@ -358,7 +358,7 @@ func TestWriteIsAllOrNothing(t *testing.T) {
 		t.Error("the link is no link any more")
 	}
 	text, err := os.ReadFile(real)
-	if err != nil || !strings.Contains(string(text), "admit ssh from group operators, list pilot-stations") {
+	if err != nil || !strings.Contains(string(text), "admit ssh from list pilot-stations") {
 		t.Error("the file behind the link was not written")
 	}
 	if info, _ := os.Stat(real); info.Mode().Perm() != 0o640 {

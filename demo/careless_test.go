@@ -181,8 +181,10 @@ func BenchmarkNarrow(b *testing.B) {
 		subjects := propose.SubjectsOf(audit.Run(decide.New(e), audit.Options{}).Findings)
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			exact := 0
+			var result propose.Result
 			for b.Loop() {
-				result, err := w.Propose(subjects, narrow.Options{Flows: flows}, resolve.Options{})
+				var err error
+				result, err = w.Propose(subjects, narrow.Options{Flows: flows}, resolve.Options{})
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -194,7 +196,7 @@ func BenchmarkNarrow(b *testing.B) {
 				}
 			}
 			b.ReportMetric(float64(len(subjects)), "findings")
-			b.ReportMetric(100*float64(exact)/float64(max(1, len(subjects))), "%exact")
+			b.ReportMetric(100*float64(exact)/float64(max(1, len(result.Proposals))), "%exact")
 		})
 	}
 }

@@ -394,11 +394,16 @@ func sizeWords(a addr.Set) string {
 	return audit.Thousands(a.Size().String())
 }
 
-func restsOn(c *propose.Checked, flows *flow.Summary) string {
+func restsOn(c *propose.Checked, flows *flow.Summary) (text string) {
 	if flows == nil {
 		return "no flows were given (--flows FILE): only what the definitions declare counts as needed"
 	}
 	window := fmt.Sprintf("%s of flows (%s to %s)", Count(flows.Window(), "day", "days"), flows.First.Format("2006-01-02"), flows.Last.Format("2006-01-02"))
+	if e := c.Elsewhere; e.Flows > 0 {
+		defer func() {
+			text += fmt.Sprintf("; %s more pass by %s anyway", Count(e.Flows, "flow", "flows"), strings.Join(e.Groups, ", "))
+		}()
+	}
 	if c.Unwatched {
 		return window + ", which know none of its instances: they tell nothing about them"
 	}

@@ -60,6 +60,7 @@ type Proposal struct {
 	Closes     traffic.Set // Before without After, and without what other rules of the group let through
 	Flows      int         // observed flows that the needs rest on
 	Peers      int         // distinct observed peers that the needs rest on
+	Elsewhere  Elsewhere   // what was seen and other groups let through by themselves
 	Unseen     Unseen
 	Rhythm     []string // why the window may be too short
 	Excess     Excess   // what the new rules let in without need
@@ -70,6 +71,13 @@ type Proposal struct {
 
 	blocks []block
 	room   int // rules that the quota leaves; negative means any number
+}
+
+// Elsewhere is what was seen of a subject's instances that their other groups let
+// through as well.
+type Elsewhere struct {
+	Flows  int
+	Groups []string // names, in the order in which they were met
 }
 
 // Exact reports whether the choice is the best of all by the weights.

@@ -121,7 +121,8 @@ func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
 		}
 		for _, other := range n.others(p, i) {
 			if other.Contains(peer, x.Service) {
-				return // another group lets it through
+				p.Elsewhere.add(x.Flows, other.group.Name)
+				return
 			}
 		}
 		k := use{peer, x.Service}
@@ -205,13 +206,26 @@ func (n *Narrower) eachFlow(p *Proposal, take func(i *estate.Interface, x *flow.
 	}
 }
 
+// An other is what another group lets through.
+type other struct {
+	traffic.Set
+	group *estate.Group
+}
+
+func (e *Elsewhere) add(flows int, group string) {
+	e.Flows += flows
+	if !slices.Contains(e.Groups, group) {
+		e.Groups = append(e.Groups, group)
+	}
+}
+
 // others is what the other groups of an interface let through by rules that stay,
 // where groups add up.
-func (n *Narrower) others(p *Proposal, i *estate.Interface) []traffic.Set {
+func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 	if p.Group.For != estate.ForInstances || decide.Filter(p.Group).FirstMatch {
 		return nil
 	}
-	var sets []traffic.Set
+	var sets []other
 	for _, g := range n.d.Worn(i) {
 		if g == p.Group {
 			continue
@@ -232,7 +246,7 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []traffic.Set {
 			set = traffic.UnionAll(admitted).Union(n.settled[k])
 			n.elsewhere[k] = set
 		}
-		sets = append(sets, set)
+		sets = append(sets, other{set, g})
 	}
 	return sets
 }
@@ -272,7 +286,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 	declare := func(text string, peers addr.Set, services service.Set, whole bool) {
 		set := traffic.Of(peers, services).Intersect(rest)
 		for _, other := range n.others(p, at) {
-			set = set.Minus(other)
+			set = set.Minus(other.Set)
 		}
 		if set.IsEmpty() {
 			return

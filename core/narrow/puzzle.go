@@ -53,7 +53,7 @@ func (s solution) gap() float64 {
 }
 
 // mostSteps bounds the search of one puzzle: candidates taken or left, times leaves.
-const mostSteps = 400_000
+const mostSteps = 1_000_000
 
 type bitset []uint64
 
