@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"math"
 	"net/url"
@@ -204,7 +205,7 @@ func readOptions(c *cli.Command) (evidence.Options, error) {
 // readSummary sums the flows of a file.
 func (a *App) readSummary(c *cli.Command, file string) (*flow.Summary, evidence.Report, error) {
 	var parts []*flow.Summary
-	report, _, err := a.readEvidence(c, file, func() func(*flow.Record) {
+	report, err := a.readEvidence(c, file, nil, func() func(*flow.Record) {
 		s := new(flow.Summary)
 		parts = append(parts, s)
 		return s.Add
@@ -220,7 +221,8 @@ func (a *App) readSummary(c *cli.Command, file string) (*flow.Summary, evidence.
 // readDaily sums the flows of a file day by day.
 func (a *App) readDaily(c *cli.Command, file string) (*flow.Daily, flow.Source, error) {
 	var parts []*flow.Daily
-	report, digest, err := a.readEvidence(c, file, func() func(*flow.Record) {
+	digest := sha256.New()
+	report, err := a.readEvidence(c, file, digest, func() func(*flow.Record) {
 		d := new(flow.Daily)
 		parts = append(parts, d)
 		return d.Add
@@ -230,30 +232,30 @@ func (a *App) readDaily(c *cli.Command, file string) (*flow.Daily, flow.Source, 
 		days.Merge(p)
 	}
 	days.Close()
-	return days, flow.Source{Name: file, Digest: digest, Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}, err
+	return days, flow.Source{Name: file, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}, err
 }
 
-// readEvidence reads a file, and says what is to be known about it.
-func (a *App) readEvidence(c *cli.Command, file string, take func() func(*flow.Record)) (evidence.Report, string, error) {
+// readEvidence reads a file, and says what is to be known about it. With a digest
+// its whole content goes there too.
+func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash, take func() func(*flow.Record)) (evidence.Report, error) {
 	o, err := readOptions(c)
 	if err != nil {
-		return evidence.Report{}, "", err
+		return evidence.Report{}, err
 	}
 	o.Take = take
-	digest := sha256.New()
 	in, err := a.openInto(file, digest)
 	if err != nil {
-		return evidence.Report{}, "", err
+		return evidence.Report{}, err
 	}
 	defer in.Close()
 	report, err := evidence.Read(in, shownName(file), o)
-	if err == nil {
+	if err == nil && digest != nil {
 		_, err = io.Copy(io.Discard, in) // what follows a cut belongs to the digest too
 	}
 	if err != nil {
-		return report, "", &failure{exitUsage, err}
+		return report, &failure{exitUsage, err}
 	}
-	return report, hex.EncodeToString(digest.Sum(nil)), a.tellReport(report, shownName(file))
+	return report, a.tellReport(report, shownName(file))
 }
 
 // tellReport says what was left out. Where nothing at all could be read, that is an error.

@@ -49,9 +49,14 @@ func (a *App) generateCommand() *cli.Command {
 			"list of the mistakes that are planted in it (planted.jsonl: check, account, group, rule), and a law\n" +
 			"that says what may be open (laws.nomos). The same size and seed make the same files.\n\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large\n" +
-			"  isonomos audit --estate large --survey large/survey.jsonl.zst --severity high",
+			"  isonomos audit --estate large --survey large/survey.jsonl.zst --severity high\n\n" +
+			"With --careless also rules that are open to everyone, 14 days of flows of who uses them (flows.csv.gz),\n" +
+			"and who really needs them (needs.jsonl), to hold narrowing against.\n\n" +
+			"  isonomos sandbox generate --careless 500 careless\n" +
+			"  isonomos narrow --all --estate careless --survey careless/survey.jsonl.zst --flows careless/flows.csv.gz",
 		Flags: []cli.Flag{
 			count("accounts", 10, "accounts"), count("groups", 500, "groups"), count("rules", 5000, "rules"),
+			count("careless", 0, "careless rules, with flows of who uses them"),
 			&cli.IntFlag{Name: "instances", Value: -1, Usage: "about `N` instances (default: two for each group)"},
 			&cli.IntFlag{Name: "seed", Value: 1, Usage: "another `SEED` makes another estate of that size"},
 			&cli.StringFlag{Name: "pack", Value: "zstd", Usage: "pack the survey with `FORMAT`: zstd, gzip or none", Validator: oneOf("zstd", "gzip", "none")},
@@ -71,7 +76,7 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	if size.Instances < 0 {
 		size.Instances = 2 * size.Groups
 	}
-	if size.Accounts < 1 || max(size.Accounts, size.Groups, size.Rules, size.Instances) > mostGenerated {
+	if size.Accounts < 1 || max(size.Accounts, size.Groups, size.Rules, size.Instances, c.Int("careless")) > mostGenerated {
 		return usage("an estate has one account at least, and at most %s of anything", render.Number(mostGenerated))
 	}
 	folder := c.Args().First()
@@ -80,21 +85,27 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	}
 	survey := filepath.Join(folder, "survey.jsonl"+map[string]string{"zstd": ".zst", "gzip": ".gz"}[c.String("pack")])
 	others := []whole{{path: filepath.Join(folder, "planted.jsonl")}, {path: filepath.Join(folder, "laws.nomos"), text: "# What the audit of this estate is to know.\n\nestate generated\n\n" + demo.MayBeOpen}}
-	for _, path := range []string{survey, others[0].path, others[1].path} {
+	flows, careless := filepath.Join(folder, "flows.csv.gz"), c.Int("careless")
+	if careless > 0 {
+		others = append(others, whole{path: filepath.Join(folder, "needs.jsonl")})
+	}
+	for _, path := range append([]string{survey, flows}, paths(others)...) {
 		if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
 			return usage("%s is there already: name a new folder, nothing was written", path)
 		}
 	}
 	e, planted := demo.Generate(size)
-	var list bytes.Buffer
-	enc := json.NewEncoder(&list)
-	enc.SetEscapeHTML(false)
-	for _, p := range planted {
-		if err := enc.Encode(p); err != nil {
+	others[0].text = asLines(planted)
+	if careless > 0 {
+		truths := demo.Careless(e, careless, size.Seed)
+		others[2].text = asLines(truths)
+		if err := writeStream(flows, func(w io.Writer) error {
+			packed := gzip.NewWriter(w)
+			return errors.Join(demo.CarelessFlows(packed, e, truths, size.Seed), packed.Close())
+		}); err != nil {
 			return err
 		}
 	}
-	others[0].text = list.String()
 	if err := writeStream(survey, func(w io.Writer) error {
 		packed, err := packer(w, c.String("pack"))
 		if err != nil {
@@ -115,6 +126,25 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 		render.Count(len(e.Instances), "instance", "instances"), render.Count(rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
 	a.note("%s", strings.Join([]string{"isonomos", "audit", "--estate", folder, "--survey", survey}, " "))
 	return nil
+}
+
+func paths(files []whole) []string {
+	var all []string
+	for _, f := range files {
+		all = append(all, f.path)
+	}
+	return all
+}
+
+// asLines is a list as JSON, one item a line.
+func asLines[T any](list []T) string {
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	enc.SetEscapeHTML(false)
+	for _, item := range list {
+		_ = enc.Encode(item) // a buffer takes everything
+	}
+	return text.String()
 }
 
 type nothingToClose struct{ io.Writer }

@@ -52,17 +52,24 @@ func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
 // split parts a line into fields. What is beyond the fields of the header is left
 // out; what is missing is empty.
 func split(line []byte, fields [][]byte) error {
-	if bytes.IndexByte(line, '"') >= 0 {
-		return splitQuoted(line, fields)
-	}
-	for i := range fields {
-		end := bytes.IndexByte(line, ',')
-		if end < 0 {
-			fields[i] = line
-			clear(fields[i+1:])
-			return nil
+	field, from := 0, 0
+	for i, c := range line {
+		if c > ',' { // most bytes
+			continue
 		}
-		fields[i], line = line[:end], line[end+1:]
+		switch c {
+		case '"':
+			return splitQuoted(line, fields)
+		case ',':
+			if field < len(fields) {
+				fields[field] = line[from:i]
+			}
+			field, from = field+1, i+1
+		}
+	}
+	if field < len(fields) {
+		fields[field] = line[from:]
+		clear(fields[field+1:])
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver of the embedded database
@@ -138,10 +139,7 @@ func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Dail
 	if err != nil {
 		return false, err
 	}
-	put, err := tx.Prepare("insert into sum values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
-	if err != nil {
-		return false, err
-	}
+	rows := batch{tx: tx}
 	for _, day := range days.Days() {
 		sum := days.Of(day)
 		if _, err := tx.Exec("insert into day values (?, ?, ?, ?, ?, ?)", id, day, sum.Flows, sum.Refused, sum.First.Unix(), sum.Last.Unix()); err != nil {
@@ -149,13 +147,58 @@ func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Dail
 		}
 		for _, x := range sum.Sums() {
 			protocol, detail := x.Service.Split()
-			if _, err := put.Exec(id, day, int64(protocol)<<16|int64(detail), x.Source.AsSlice(), x.Destination.AsSlice(), x.Flows, x.Completed,
+			if err := rows.add(id, day, int64(protocol)<<16|int64(detail), x.Source.AsSlice(), x.Destination.AsSlice(), x.Flows, x.Completed,
 				x.First, x.Last, x.Longest, x.Lasted, int64(x.Packets), int64(x.Bytes), int64(x.ReplyBytes)); err != nil {
 				return false, err
 			}
 		}
 	}
+	if err := rows.flush(); err != nil {
+		return false, err
+	}
 	return true, tx.Commit()
+}
+
+// A batch inserts many sums with one statement.
+type batch struct {
+	tx     *sql.Tx
+	values []any
+	full   *sql.Stmt // of atOnce sums
+}
+
+const (
+	sumColumns = 14
+	atOnce     = 200
+)
+
+func (b *batch) add(values ...any) error {
+	b.values = append(b.values, values...)
+	if len(b.values) < sumColumns*atOnce {
+		return nil
+	}
+	if b.full == nil {
+		var err error
+		if b.full, err = b.tx.Prepare(b.statement()); err != nil {
+			return err
+		}
+	}
+	_, err := b.full.Exec(b.values...)
+	b.values = b.values[:0]
+	return err
+}
+
+func (b *batch) statement() string {
+	row := "(" + strings.Repeat("?, ", sumColumns-1) + "?)"
+	return "insert into sum values " + row + strings.Repeat(", "+row, len(b.values)/sumColumns-1)
+}
+
+func (b *batch) flush() error {
+	if len(b.values) == 0 {
+		return nil
+	}
+	_, err := b.tx.Exec(b.statement(), b.values...)
+	b.values = nil
+	return err
 }
 
 // Sources lists what was added, in the order in which it was.

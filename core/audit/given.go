@@ -11,6 +11,7 @@ import (
 	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/core/flow"
 	"isonomos/core/law"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
@@ -28,7 +29,7 @@ func (a *auditor) observe() {
 	a.flowed, a.seen = make(map[*estate.Rule]bool), make(map[*estate.Interface]bool)
 	a.days = a.Flows.Window()
 	d := a.workers[0].d
-	for _, s := range a.Flows.Sums() {
+	a.Flows.Each(func(s *flow.Sum) {
 		point := service.Between(s.Service, s.Service)
 		for _, end := range []struct {
 			at        []*estate.Interface
@@ -42,7 +43,7 @@ func (a *auditor) observe() {
 				}
 			}
 		}
-	}
+	})
 }
 
 // use marks the rules of a group that let a flow through: all that fit where they

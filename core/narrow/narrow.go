@@ -179,12 +179,46 @@ func New(d *decide.Decider, o Options) *Narrower {
 	if o.Flows != nil {
 		n.days = o.Flows.Window()
 		n.opened, n.served = make(map[netip.Addr][]*flow.Sum), make(map[netip.Addr][]*flow.Sum)
-		for _, x := range o.Flows.Sums() {
-			n.opened[x.Source] = append(n.opened[x.Source], x)
-			n.served[x.Destination] = append(n.served[x.Destination], x)
+		watched := n.watched()
+		o.Flows.Each(func(x *flow.Sum) {
+			if watched[x.Source] {
+				n.opened[x.Source] = append(n.opened[x.Source], x)
+			}
+			if watched[x.Destination] {
+				n.served[x.Destination] = append(n.served[x.Destination], x)
+			}
+		})
+		for _, by := range []map[netip.Addr][]*flow.Sum{n.opened, n.served} {
+			for _, sums := range by {
+				slices.SortFunc(sums, (*flow.Sum).Compare)
+			}
 		}
 	}
 	return n
+}
+
+// watched are the addresses whose flows matter: of those that wear the subjects'
+// groups, or where no subjects are given, of the whole estate.
+func (n *Narrower) watched() map[netip.Addr]bool {
+	all := make(map[netip.Addr]bool)
+	add := func(i *estate.Interface) {
+		for _, a := range slices.Concat(i.Private, i.Public) {
+			all[a] = true
+		}
+	}
+	for _, s := range n.o.Subjects {
+		for _, i := range n.d.Wearers(s.Group) {
+			add(i)
+		}
+	}
+	if len(n.o.Subjects) == 0 {
+		for _, instance := range n.d.Estate().Instances {
+			for _, i := range instance.Interfaces {
+				add(i)
+			}
+		}
+	}
+	return all
 }
 
 // Fork is another Narrower over the same estate, for another goroutine.

@@ -30,7 +30,7 @@ type Weights struct {
 
 // DefaultWeights prefer what is stable: who a thing is before where it is. A
 // stranger weighs so much that hardly any is ever let in to save a rule.
-var DefaultWeights = Weights{Group: 2, List: 3, Probes: 1, Subnet: 10, Network: 20, Range: 6, Address: 5, Machine: 8, Foreign: 1,
+var DefaultWeights = Weights{Group: 2, List: 3, Probes: 4, Subnet: 10, Network: 20, Range: 6, Address: 5, Machine: 8, Foreign: 1,
 	Stranger: 1, Known: 0.1, Member: 0.05, Entry: 0.5}
 
 func (w *Weights) byName() ([]string, map[string]*float64) {

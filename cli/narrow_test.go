@@ -1,0 +1,198 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// Evidence is added once, shown with names, rested on without being named again,
+// picked by days, and forgotten.
+func TestFlowsAreKept(t *testing.T) {
+	folder := harbour(t)
+	say := func(code int, want string, args ...string) run {
+		t.Helper()
+		r := call(t, folder, args...)
+		if r.code != code || !strings.Contains(r.out+r.err, want) {
+			t.Fatalf("%v: exit %d\n%s%s\nwant %d %s", args, r.code, r.out, r.err, code, want)
+		}
+		return r
+	}
+	say(0, "21,064 flows (0 more refused) on 14 days, 2026-11-06 to 2026-11-19", "flows", "add", "flows.csv")
+	say(0, "was added before: nothing has changed", "flows", "add", "flows.csv")
+	asGolden(t, "flows.txt", hideTimes(say(0, "evidence", "flows", "show", "--survey", "survey.jsonl", "--of", "gauge-3", "--service", "ssh", "--limit", "5").out))
+	say(0, "Nothing of that was seen", "flows", "show", "--service", "telnet", "--of", "10.0.0.0/8")
+	csv := say(0, "src,src_name,dst", "flows", "show", "--format", "csv", "--survey", "survey.jsonl")
+	if lines := strings.Count(csv.out, "\n"); lines != 1119 {
+		t.Errorf("%d lines of CSV", lines)
+	}
+	// The store says what the file says.
+	kept := say(0, "resting on the evidence kept in isonomos.db", "narrow", "tide-desk", "--survey", "survey.jsonl")
+	named := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", "flows.csv", "--store", "none.db")
+	if kept.out != named.out {
+		t.Errorf("kept:\n%s\nread:\n%s", kept.out, named.out)
+	}
+	for _, way := range [][]string{{"--window", "7d"}, {"--window", "2026-11-13..2026-11-19"}, {"--window", "7d", "--flows", "flows.csv"}} {
+		say(0, "7 days of flows (2026-11-13 to 2026-11-19)", append([]string{"narrow", "broker", "--survey", "survey.jsonl"}, way...)...)
+	}
+	say(0, "forgotten: ", "flows", "forget", "--before", "2026-11-13")
+	say(0, "7 days, 2026-11-13 to 2026-11-19", "flows", "show")
+	say(2, "there is no evidence with the number", "flows", "forget", "9")
+	say(0, "forgotten: ", "flows", "forget", "1")
+	say(0, "The store holds no evidence", "flows", "show")
+	say(0, "no flows were given", "narrow", "broker", "--survey", "survey.jsonl")
+	if info, err := os.Stat(filepath.Join(folder, "isonomos.db")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the store: %v %v", info, err)
+	}
+}
+
+// hideTimes takes out when evidence was added.
+func hideTimes(text string) string {
+	var lines []string
+	for line := range strings.Lines(text) {
+		if i := strings.Index(line, "  2026-11-06 to 2026-11-19  "); i >= 0 {
+			line = line[:i] + "  2026-11-06 to 2026-11-19  (now)\n"
+		}
+		lines = append(lines, line)
+	}
+	return strings.Join(lines, "")
+}
+
+// Records that can't be read are told and left out, or with --strict an error; packed
+// files and those of other formats are read all the same.
+func TestEvidenceOfEveryKind(t *testing.T) {
+	folder := harbour(t)
+	text, err := os.ReadFile(filepath.Join(folder, "flows.csv"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "bad.csv"), append(text, "x,y\n2026-11-19T23:59:59Z,,here\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", "bad.csv", "--format", "json")
+	if r.code != 0 || !strings.Contains(r.err, "2 of 21066 records of bad.csv can't be read and are left out; the first: bad.csv:21066") {
+		t.Errorf("%d %s", r.code, r.err)
+	}
+	if r := call(t, folder, "narrow", "tide-desk", "--flows", "bad.csv", "--strict"); r.code != 2 || !strings.Contains(r.err, `bad.csv:21066: "x" is not a time`) {
+		t.Errorf("strictly: %d %s", r.code, r.err)
+	}
+	var lines []string
+	for i, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		f := strings.Split(line, ",")
+		if i > 0 {
+			lines = append(lines, `{"start":"`+f[0]+`","end":"`+f[1]+`","client":"`+f[2]+`","dst":"`+f[3]+`","protocol":"`+f[4]+`","src_port":`+f[5]+`,"dst_port":`+f[6]+`,"packets":`+f[7]+`,"bytes":`+f[8]+`,"reply_packets":`+f[9]+`,"reply_bytes":`+f[10]+`}`)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(folder, "flows.jsonl"), []byte(strings.Join(lines, "\n")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("gzip", "-k", filepath.Join(folder, "flows.jsonl")).CombinedOutput(); err != nil {
+		t.Fatal(err, string(out))
+	}
+	for _, file := range []string{"flows.jsonl", "flows.jsonl.gz"} {
+		again := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", file, "--column", "src=client", "--format", "json")
+		if again.code != 0 || again.out != r.out || again.err != "" {
+			t.Errorf("%s: %d %s", file, again.code, again.err)
+		}
+	}
+}
+
+// From an audit's findings to proposals: everything, what one law forbids, the
+// findings of a file; what is written applies, and what was found is gone.
+func TestNarrowEverything(t *testing.T) {
+	folder := harbour(t)
+	const narrowed = "open-admin-port,open-data-port,open-inbound,halves,one-family,wide-ports"
+	audit := []string{"audit", "--survey", "survey.jsonl", "--check", narrowed, "--over", "account in (tides, traffic, lab)", "--format", "json"}
+	before := call(t, folder, audit...)
+	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r := call(t, folder, "narrow", "--findings", "before.json", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write", "--format", "json")
+	if r.code != 0 {
+		t.Fatal(r)
+	}
+	var document struct {
+		Proposals []struct {
+			Group   string
+			Changed bool
+			Refused string
+			Exact   bool
+			Gain    float64 `json:"shut_per_rule"`
+		}
+	}
+	if err := json.Unmarshal([]byte(r.out), &document); err != nil {
+		t.Fatal(err)
+	}
+	last := 1e300
+	for _, p := range document.Proposals {
+		if !p.Exact || p.Gain > last {
+			t.Errorf("%+v: what shuts most for each rule comes first", p)
+		}
+		last = p.Gain
+	}
+	after := call(t, folder, audit...)
+	left := 0
+	for _, p := range document.Proposals {
+		if p.Refused != "" {
+			left++
+		}
+	}
+	was, is := strings.Count(before.out, `"fingerprint"`), strings.Count(after.out, `"fingerprint"`)
+	excepted := strings.Count(after.out, `"until"`)
+	if is > left+excepted || is >= was {
+		t.Errorf("%d findings became %d, of which %d could not be narrowed and %d are exempted:\n%s", was, is, left, excepted, after.out)
+	}
+	if prove := call(t, folder, "prove", "--survey", "survey.jsonl"); !strings.Contains(prove.out, "24 expectations: 24 hold") {
+		t.Error(prove.out)
+	}
+}
+
+// What is adopted is read back, is the same to compare, and applies as a diff.
+func TestAdoptedFilesAreTheSame(t *testing.T) {
+	folder := harbour(t)
+	diff := call(t, folder, "adopt", "--all", "--survey", "survey.jsonl", "--diff")
+	if diff.code != 0 || !strings.Contains(diff.err, "tides/quay/archive-wall is left as it is: it keeps no state") {
+		t.Fatal(diff)
+	}
+	apply := exec.Command("git", "apply")
+	apply.Dir, apply.Stdin = folder, strings.NewReader(diff.out)
+	if out, err := apply.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if r := call(t, folder, "tidy", "--list"); r.out != "" {
+		t.Errorf("what is adopted is untidy: %s", r.out)
+	}
+	// All that differs from the cloud is the rule that was added at night.
+	r := call(t, folder, "compare", "survey.jsonl", ".", "--format", "json")
+	var document struct{ Groups []struct{ Group string } }
+	if err := json.Unmarshal([]byte(r.out), &document); err != nil || len(document.Groups) != 1 || document.Groups[0].Group != "tides/quay/berth-ledger" {
+		t.Errorf("%v: %s", err, r.out)
+	}
+	if r := call(t, folder, "adopt", "--all", "--survey", "survey.jsonl", "--over", "account = lab"); r.code != 2 || !strings.Contains(r.err, "there is nothing to adopt") {
+		t.Errorf("once more: %+v", r)
+	}
+	across := call(t, folder, "narrow", "--across", "--survey", "survey.jsonl", "--write")
+	asGolden(t, "narrow-across.txt", across.out)
+	if r := call(t, folder, "compare", "survey.jsonl", ".", "--format", "json"); strings.Count(r.out, `"group": "tides/quay/berth-ledger"`) == 0 {
+		t.Errorf("after joining: %s", r.out)
+	}
+}
+
+// A generated estate with careless rules is narrowed from its own files.
+func TestCarelessSandbox(t *testing.T) {
+	folder := t.TempDir()
+	if r := call(t, folder, "sandbox", "generate", "--accounts", "4", "--groups", "60", "--rules", "400", "--careless", "40", "--seed", "3", "x"); r.code != 0 {
+		t.Fatal(r)
+	}
+	r := call(t, folder, "narrow", "--all", "--estate", "x", "--survey", "x/survey.jsonl.zst", "--flows", "x/flows.csv.gz", "--limit", "2")
+	if r.code != 0 || !strings.Contains(r.out, "checked     by deciding the result") {
+		t.Errorf("%+v", r)
+	}
+	needs, err := os.ReadFile(filepath.Join(folder, "x", "needs.jsonl"))
+	if err != nil || strings.Count(string(needs), `"kind":"`) < 30 {
+		t.Errorf("%v: %s", err, needs)
+	}
+}
