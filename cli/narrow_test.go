@@ -120,14 +120,18 @@ func TestNarrowEverything(t *testing.T) {
 			Changed bool
 			Refused string
 			Exact   bool
+			Way     string  `json:"direction"`
 			Gain    float64 `json:"shut_per_rule"`
 		}
 	}
 	if err := json.Unmarshal([]byte(r.out), &document); err != nil {
 		t.Fatal(err)
 	}
-	last := 1e300
+	last, way := 1e300, "in"
 	for _, p := range document.Proposals {
+		if p.Way != way && p.Gain > 0 {
+			last, way = 1e300, p.Way
+		}
 		if !p.Exact || p.Gain > last {
 			t.Errorf("%+v: what shuts most for each rule comes first", p)
 		}

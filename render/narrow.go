@@ -300,16 +300,21 @@ func newSentence(e *estate.Estate, c *propose.Checked, r narrow.NewRule) string 
 func closesText(e *estate.Estate, closes traffic.Set) string {
 	var parts []string
 	if s, p := closes.Services(), closes.Peers(service.All); traffic.Of(p, s).Equal(closes) { // ICMP of one family is none of the other's
-		return manyServices(e, s) + " for " + peerCount(p)
+		return manyServices(e, s) + " for " + losers(p)
 	}
 	blocks := closes.Blocks()
 	for _, b := range blocks[:min(4, len(blocks))] {
-		parts = append(parts, manyServices(e, b.Services)+" for "+peerCount(b.Peers))
+		parts = append(parts, manyServices(e, b.Services)+" for "+losers(b.Peers))
 	}
 	if len(blocks) > 4 {
 		parts = append(parts, fmt.Sprintf("and %d more kinds of traffic", len(blocks)-4))
 	}
 	return strings.Join(parts, "; ")
+}
+
+// losers says in short who loses something.
+func losers(peers addr.Set) string {
+	return strings.Replace(peerCount(peers), "4,294,967,296 IPv4 addresses", "all of IPv4", 1)
 }
 
 // manyServices is a set of services in few words: by what it lacks, or by their number, where it is large.
@@ -401,14 +406,17 @@ func restsOn(c *propose.Checked, flows *flow.Summary) (text string) {
 	window := fmt.Sprintf("%s of flows (%s to %s)", Count(flows.Window(), "day", "days"), flows.First.Format("2006-01-02"), flows.Last.Format("2006-01-02"))
 	if e := c.Elsewhere; e.Flows > 0 {
 		defer func() {
-			text += fmt.Sprintf("; %s more pass by %s anyway", Count(e.Flows, "flow", "flows"), strings.Join(e.Groups, ", "))
+			text += fmt.Sprintf("; %s are let through by %s anyway", Count(e.Flows, "other flow", "other flows"), strings.Join(e.Groups, ", "))
 		}()
 	}
 	if c.Unwatched {
 		return window + ", which know none of its instances: they tell nothing about them"
 	}
-	if c.Flows == 0 {
+	if c.Flows == 0 && len(c.Noise.List) > 0 {
 		return window + ": none that this lets through, but for what is left out"
+	}
+	if c.Flows == 0 {
+		return window + ": none that this lets through"
 	}
 	return fmt.Sprintf("%s: %s from %s", window, Count(c.Flows, "flow", "flows"), Count(c.Peers, "peer", "peers"))
 }

@@ -68,7 +68,9 @@ var ErrNoStore = errors.New("there is no store")
 // Open opens the store in a file. With create one is made where there is none;
 // else that is ErrNoStore.
 func Open(path string, create bool) (*Store, error) {
-	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+	if f, err := os.OpenFile(path, os.O_RDWR, 0); err == nil {
+		f.Close() // the database's own words for what forbids that are no help
+	} else if errors.Is(err, fs.ErrNotExist) {
 		if !create {
 			return nil, ErrNoStore
 		}
@@ -77,7 +79,7 @@ func Open(path string, create bool) (*Store, error) {
 			return nil, err
 		}
 		f.Close()
-	} else if err != nil {
+	} else {
 		return nil, err
 	}
 	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(normal)", "foreign_keys(1)"}}

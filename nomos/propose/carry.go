@@ -55,10 +55,21 @@ func (c *Checked) Gain() float64 {
 	return c.Shut / float64(max(1, len(c.Rules)))
 }
 
-// Rank puts what shuts most for each rule that it touches first; of equals the
-// order stays.
+// Rank puts what shuts most for each rule that it touches first, what comes in before
+// what goes out; what can't be carried out, or changes nothing, comes last.
 func (r *Result) Rank() {
-	slices.SortStableFunc(r.Proposals, func(a, b Checked) int { return cmp.Compare(b.Gain(), a.Gain()) })
+	place := func(c *Checked) int {
+		switch {
+		case !c.Changed || c.Refused != "":
+			return 2
+		case c.Direction == estate.Out:
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(r.Proposals, func(a, b Checked) int {
+		return cmp.Or(cmp.Compare(place(&a), place(&b)), cmp.Compare(b.Gain(), a.Gain()))
+	})
 }
 
 // Expects counts the expectations that hold before and after.
