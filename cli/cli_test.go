@@ -479,6 +479,7 @@ func TestJSONIsAsPublished(t *testing.T) {
 		"proof":       {"prove"},
 		"proposals":   {"narrow", "radar", "berth-ledger", "gauge-maintenance", "--flows", "flows.csv"},
 		"flows":       {"flows", "show"},
+		"joints":      {"narrow", "--across"},
 	} {
 		compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", schema+".json"))
 		if err != nil {

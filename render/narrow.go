@@ -252,9 +252,13 @@ func excessWords(x narrow.Excess) string {
 	for _, part := range []struct {
 		n    float64
 		what string
-	}{{x.Strangers, "strangers"}, {x.Known, "private or known"}, {x.Named, "unseen members and entries"}} {
-		if part.n > 0 {
-			parts = append(parts, roughly(part.n)+" "+part.what)
+	}{{x.Strangers, "stranger"}, {x.Known, "private or known address"}, {x.Named, "unseen member or entry"}} {
+		switch {
+		case part.n == 1:
+			parts = append(parts, "1 "+part.what)
+		case part.n > 0:
+			many := map[string]string{"stranger": "strangers", "private or known address": "private or known addresses", "unseen member or entry": "unseen members or entries"}[part.what]
+			parts = append(parts, roughly(part.n)+" "+many)
 		}
 	}
 	if len(parts) == 0 {

@@ -157,6 +157,29 @@ func TestPartsMakeTheSameSum(t *testing.T) {
 	}
 }
 
+// What a database summed of one way comes to what its records come to, whoever served.
+func TestSumsOfOneWayAreAsTheirRecords(t *testing.T) {
+	random := rand.New(rand.NewPCG(6, 5))
+	ports := []int{22, 443, 700, 20000, 40000, 50000}
+	for range 300 {
+		var records, sums Summary
+		for range random.IntN(20) {
+			r := record(fmt.Sprintf("10.0.0.%d:%d>10.0.1.%d:%d", random.IntN(3), ports[random.IntN(6)], random.IntN(3), ports[random.IntN(6)]), start+random.Int64N(80000))
+			r.End = r.Start + random.Int64N(100)
+			if random.IntN(2) == 0 {
+				r.Source, r.Destination = r.Destination, r.Source
+			}
+			one := Sum{First: r.Start, Last: r.End, Longest: r.End - r.Start, Lasted: r.End - r.Start, Packets: r.Packets, Bytes: r.Bytes}
+			one.Days.Add(day(r.Start))
+			sums.AddOneWay(one, 1, r)
+			records.Add(r)
+		}
+		if a, b := told(&records), told(&sums); a != b || records.Flows != sums.Flows {
+			t.Fatalf("records %s\nsums %s", a, b)
+		}
+	}
+}
+
 func TestDays(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 2))
 	for range 500 {

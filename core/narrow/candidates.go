@@ -49,43 +49,56 @@ type candidate struct {
 	rules  int     // that it takes in its cloud, for one run of ports
 }
 
-// A listIndex finds the lists that hold an address.
+// A listIndex finds the lists that hold some of an address or range.
 type listIndex struct {
 	byRange map[netip.Prefix][]*estate.List
-	lengths [2][]int // of the ranges that there are, by family
+	lengths [2][]int       // of the ranges that there are, by family
+	sorted  []netip.Prefix // the ranges by their first address
 }
 
 func indexLists(d *decide.Decider) listIndex {
 	x := listIndex{byRange: make(map[netip.Prefix][]*estate.List)}
 	for _, l := range d.Estate().Lists {
 		for _, p := range d.ListEntries(l, nil).Prefixes() {
-			x.byRange[p] = append(x.byRange[p], l)
-			family := 0
-			if p.Addr().Is6() {
-				family = 1
+			if x.byRange[p] == nil {
+				x.sorted = append(x.sorted, p)
 			}
-			if !slices.Contains(x.lengths[family], p.Bits()) {
-				x.lengths[family] = append(x.lengths[family], p.Bits())
+			x.byRange[p] = append(x.byRange[p], l)
+			if f := family(p.Addr()); !slices.Contains(x.lengths[f], p.Bits()) {
+				x.lengths[f] = append(x.lengths[f], p.Bits())
 			}
 		}
 	}
+	slices.SortFunc(x.sorted, func(a, b netip.Prefix) int { return a.Addr().Compare(b.Addr()) })
 	return x
 }
 
-// holding are the lists that hold an address or a range, or part of it.
-func (x listIndex) holding(p netip.Prefix, take func(*estate.List)) {
-	family := 0
-	if p.Addr().Is6() {
-		family = 1
+func family(a netip.Addr) int {
+	if a.Is6() {
+		return 1
 	}
-	for _, bits := range x.lengths[family] {
-		if bits > p.Bits() {
-			continue // a range that is needed whole is not held by a smaller one
-		}
-		if around, err := p.Addr().Prefix(bits); err == nil {
+	return 0
+}
+
+// holding are the lists that have a range around another one, or within it.
+func (x listIndex) holding(p netip.Prefix, take func(*estate.List)) {
+	for _, bits := range x.lengths[family(p.Addr())] {
+		if around, err := p.Addr().Prefix(bits); err == nil && bits <= p.Bits() {
 			for _, l := range x.byRange[around] {
 				take(l)
 			}
+		}
+	}
+	if p.IsSingleIP() {
+		return
+	}
+	from, _ := slices.BinarySearchFunc(x.sorted, p.Addr(), func(q netip.Prefix, a netip.Addr) int { return q.Addr().Compare(a) })
+	for _, within := range x.sorted[from:] {
+		if !p.Contains(within.Addr()) {
+			return
+		}
+		for _, l := range x.byRange[within] {
+			take(l)
 		}
 	}
 }
@@ -191,22 +204,29 @@ func (w weigher) near() (groups []*estate.Group, lists []*estate.List) {
 	}
 	for _, p := range w.needed.Prefixes() {
 		w.lists.holding(p, takeList)
-		if !p.IsSingleIP() {
-			continue
-		}
-		for _, i := range w.d.At(p.Addr()) {
-			if !slices.Contains(i.Private, p.Addr()) {
-				continue // a group peer does not match public addresses
-			}
-			for _, g := range w.d.Worn(i) {
-				if !seenGroup[g] && g.For == estate.ForInstances && !g.Default {
-					groups = append(groups, g)
+		for _, a := range w.machinesIn(p) {
+			for _, i := range w.d.At(a) {
+				for _, g := range w.d.Worn(i) {
+					if !seenGroup[g] && g.For == estate.ForInstances && !g.Default {
+						groups = append(groups, g)
+					}
+					seenGroup[g] = true
 				}
-				seenGroup[g] = true
 			}
 		}
 	}
 	return groups, lists
+}
+
+// machinesIn are the private addresses of the estate's machines in a range: a group
+// peer does not match public ones.
+func (w weigher) machinesIn(p netip.Prefix) []netip.Addr {
+	from, _ := slices.BinarySearchFunc(w.machines, p.Addr(), netip.Addr.Compare)
+	to := from
+	for to < len(w.machines) && p.Contains(w.machines[to]) {
+		to++
+	}
+	return w.machines[from:to]
 }
 
 // fit limits peers to one family where the allowed ones are of that family only.

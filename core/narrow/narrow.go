@@ -148,6 +148,7 @@ type shared struct {
 	served     map[netip.Addr][]*flow.Sum // by who served
 	handed     map[*estate.Instance][]handing
 	lists      listIndex
+	machines   []netip.Addr // the private addresses of all instances, sorted
 	strangers  addr.Set
 	own        addr.Set
 	admin      service.Set
@@ -164,6 +165,13 @@ func New(d *decide.Decider, o Options) *Narrower {
 	}
 	n := &Narrower{&shared{o: o, handed: handings(d.Estate()), lists: indexLists(d), strangers: d.Strangers(), own: d.OwnAddresses(), groupNames: make(map[string]int), moving: make(map[*estate.Rule]bool)}, d, nil, nil}
 	n = n.Fork()
+	for _, instance := range d.Estate().Instances {
+		for _, i := range instance.Interfaces {
+			n.machines = append(n.machines, i.Private...)
+		}
+	}
+	slices.SortFunc(n.machines, netip.Addr.Compare)
+	n.machines = slices.Compact(n.machines)
 	for _, s := range o.Subjects {
 		for _, r := range s.Rules {
 			n.moving[r] = true

@@ -202,7 +202,7 @@ func TestRhythm(t *testing.T) {
 		flows *flow.Summary
 		want  string
 	}{
-		{days("10.0.0.9", 100, 101, 102), "3 days are less than a week"},
+		{days("10.0.0.9", 100, 101, 102), "less than a week was watched (3 of 7 days)"},
 		{days("10.0.0.9", 100, 107), "10.0.0.9 comes weekly: 21 days of flows would show three rounds, there are 8"},
 		{days("10.0.0.9", 100, 130, 160), "10.0.0.9 comes monthly: 93 days of flows would show three rounds, there are 61"},
 		{days("10.0.0.9", 100, 101, 104, 105, 106, 107, 108, 111, 120), ""},

@@ -64,7 +64,7 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 	}
 	var told []string
 	if n.days < 7 {
-		told = append(told, fmt.Sprintf("%d days are less than a week: weekends and weekly work were not all seen", n.days))
+		told = append(told, fmt.Sprintf("less than a week was watched (%d of 7 days): weekends and weekly work were not all seen", n.days))
 	}
 	byPeer := make(map[netip.Addr]*flow.Days)
 	var order []netip.Addr

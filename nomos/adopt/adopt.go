@@ -309,8 +309,8 @@ func (w *writer) nameLists(groups []*estate.Group) {
 	}
 }
 
-// Declaration declares one surveyed list, under its own name.
-func Declaration(l *estate.List) string { return list(l.Name, []*estate.List{l}) }
+// Declaration declares one surveyed list under a name.
+func Declaration(name string, l *estate.List) string { return list(name, []*estate.List{l}) }
 
 func list(name string, of []*estate.List) string {
 	var b strings.Builder

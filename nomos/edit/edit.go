@@ -103,6 +103,11 @@ func AddCover(f *syntax.File, g *syntax.Group, text string) Change {
 	return Change{source.Span{Start: at, End: at}, text + lineEnd(f.Source, at) + indentOf(f.Source, at)}
 }
 
+// HoldsComments reports whether there are comments in a declaration, or behind it on its last line.
+func HoldsComments(f *syntax.File, d syntax.Decl) bool {
+	return commentBetween(f, d.Extent().Start, f.Source.LineSpan(d.Extent().End).End)
+}
+
 // RemoveDeclaration takes a declaration out with its lines, and the blank line
 // behind it. Comments above it stay.
 func RemoveDeclaration(f *syntax.File, d syntax.Decl) Change {

@@ -110,3 +110,35 @@ func TestAdd(t *testing.T) {
 		}
 	}
 }
+
+// Covers are added and declarations taken out without touching anything else.
+func TestAddCoverAndRemoveDeclaration(t *testing.T) {
+	for _, x := range []struct{ name, before, cover, after string }{
+		{"a cover", "# one\ngroup g in n {\n  # what it is for\n  admit ssh from self # yes\n}\n", "cover instance a", "# one\ngroup g in n {\n  # what it is for\n  cover instance a\n  admit ssh from self # yes\n}\n"},
+		{"a cover with tabs and CRLF", "group g in n {\r\n\tadmit ssh from self\r\n}\r\n", "cover subnet s", "group g in n {\r\n\tcover subnet s\r\n\tadmit ssh from self\r\n}\r\n"},
+		{"taken out with the blank line behind it", "# kept\ngroup g in n {\n  admit ssh from self\n}\n\ngroup h in n { }\n", "", "# kept\ngroup h in n { }\n"},
+		{"taken out at the end", "group h in n { }\ngroup g in n { }", "", "group h in n { }\n"},
+	} {
+		tree, messages := parse.File(source.NewFile("x.nomos", x.before))
+		if len(messages) > 0 {
+			t.Fatal(x.name, messages)
+		}
+		var g *syntax.Group
+		for _, d := range tree.Decls {
+			if own, ok := d.(*syntax.Group); ok && own.Name.Text == "g" {
+				g = own
+			}
+		}
+		if HoldsComments(tree, g) != strings.Contains(x.before[strings.Index(x.before, "group g"):], "#") {
+			t.Errorf("%s: comments are not seen right", x.name)
+		}
+		c := RemoveDeclaration(tree, g)
+		if x.cover != "" {
+			c = AddCover(tree, g, x.cover)
+		}
+		got, err := Apply(tree.Source, []Change{c})
+		if err != nil || got != x.after {
+			t.Errorf("%s: got %q, want %q (%v)", x.name, got, x.after, err)
+		}
+	}
+}

@@ -406,6 +406,8 @@ func (w World) twins(d *decide.Decider) []Joint {
 			j.Refused = fmt.Sprintf("%s names one of them, and would name the members of both", cmp.Or(named[a], named[g]))
 		case da.node == nil || db.node == nil:
 			j.Refused = "one of them is written for several networks"
+		case edit.HoldsComments(db.tree, db.node):
+			j.Refused = fmt.Sprintf("there are comments in %s, which would be lost: join the two by hand", g.Path())
 		default:
 			for _, s := range db.node.Body {
 				if c, ok := s.(*syntax.Cover); ok {

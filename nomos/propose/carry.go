@@ -217,6 +217,12 @@ func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checke
 	c.Changed = !c.After.Equal(c.Before) || c.Lending != nil && c.Lending.Taken
 	n.Settle(&c.Proposal)
 	d := n.Decider()
+	for _, r := range c.New {
+		nameForeign(d.Estate(), r.Choices)
+	}
+	if c.Lending != nil {
+		nameForeign(d.Estate(), c.Lending.Choices)
+	}
 	c.Worn = len(d.Wearers(c.Group))
 	if c.Changed && c.Unwatched && !with.Blind {
 		c.Refused = fmt.Sprintf("nobody that wears it is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
@@ -229,6 +235,47 @@ func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checke
 		c.Shut += (four + six) * float64(b.To-b.From+1) * float64(max(1, c.Worn))
 	}
 	return c
+}
+
+// nameForeign gives groups and lists that the definitions do not know yet names
+// that can stand in them, and that nothing else has.
+func nameForeign(e *estate.Estate, choices []narrow.Choice) {
+	for i := range choices {
+		c := &choices[i]
+		if !c.Foreign {
+			continue
+		}
+		words := ""
+		switch p := c.Peers[0]; p.Kind {
+		case estate.PeerGroup:
+			name := foreignGroup(e, p.Group)
+			if words = "group " + name; strings.Contains(c.Words, "/") {
+				words = "group " + p.Group.Network.Path() + "/" + name
+			}
+		case estate.PeerList:
+			words = "list " + foreignList(e, p.List)
+		}
+		if f := c.Peers[0].Family(); f != addr.Both {
+			words += " " + f.String()
+		}
+		c.Words = words
+	}
+}
+
+func foreignGroup(e *estate.Estate, g *estate.Group) string {
+	name := adopt.Name(g.Name)
+	if slices.ContainsFunc(e.Groups, func(o *estate.Group) bool { return o.Defined && o.Network == g.Network && o.Name == name }) {
+		name += "-surveyed"
+	}
+	return name
+}
+
+func foreignList(e *estate.Estate, l *estate.List) string {
+	name := adopt.Name(l.Name)
+	if slices.ContainsFunc(e.Lists, func(o *estate.List) bool { return o.Defined && o.Name == name }) {
+		name += "-surveyed"
+	}
+	return name
 }
 
 // carry edits the definitions and decides the edited ones.
@@ -331,9 +378,9 @@ func (w World) declaration(c narrow.Choice) string {
 	}
 	switch p := c.Peers[0]; p.Kind {
 	case estate.PeerGroup:
-		return fmt.Sprintf("group %s in %s existing %s", p.Group.Name, p.Group.Network.Path(), adopt.Quote(p.Group.Name))
+		return fmt.Sprintf("group %s in %s existing %s", foreignGroup(w.Estate, p.Group), p.Group.Network.Path(), adopt.Quote(cmp.Or(p.Group.ID, p.Group.Name)))
 	case estate.PeerList:
-		return adopt.Declaration(p.List)
+		return adopt.Declaration(foreignList(w.Estate, p.List), p.List)
 	}
 	return ""
 }
