@@ -248,7 +248,11 @@ func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash, take f
 		return evidence.Report{}, err
 	}
 	defer in.Close()
-	report, err := evidence.Read(in, shownName(file), o)
+	var text io.Reader = in
+	if c, ok := in.(closer); ok {
+		text = c.Reader // it has a buffer already
+	}
+	report, err := evidence.Read(text, shownName(file), o)
 	if err == nil && digest != nil {
 		_, err = io.Copy(io.Discard, in) // what follows a cut belongs to the digest too
 	}

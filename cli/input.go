@@ -203,7 +203,7 @@ func (a *App) openInto(path string, digest hash.Hash) (io.ReadCloser, error) {
 	if digest != nil {
 		source = io.TeeReader(raw, digest)
 	}
-	in := bufio.NewReaderSize(source, 1<<16)
+	in := bufio.NewReaderSize(source, 1<<18)
 	head, _ := in.Peek(4)
 	switch {
 	case strings.HasPrefix(string(head), "\x1f\x8b"):

@@ -68,7 +68,7 @@ func (s *Skipped) merge(o Skipped) {
 // in messages alone. Memory does not grow with the file, but for the packets'
 // open flows. What it is packed in is the caller's to unpack.
 func Read(r io.Reader, file string, o Options) (Report, error) {
-	in := bufio.NewReaderSize(r, 1<<16)
+	in := bufio.NewReaderSize(r, 1<<18)
 	head, err := in.Peek(16)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return Report{}, fmt.Errorf("reading %s: %w", file, err)

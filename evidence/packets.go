@@ -68,7 +68,11 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 			link, _ = info.AncillaryData[0].(layers.LinkType)
 		}
 		var p packet
-		switch problem := d.dissect(link, data, &p); problem {
+		problem := ""
+		if !quick(link, data, &p) {
+			problem = d.dissect(link, data, &p)
+		}
+		switch problem {
 		case "":
 			p.at, p.length = info.Timestamp.UnixNano(), uint64(info.Length)
 			if p.at < 0 {
@@ -170,6 +174,26 @@ func (d *dissector) parser(link layers.LinkType) (*gopacket.DecodingLayerParser,
 	p.IgnoreUnsupported = true // what is above IP is read here
 	d.parsers[link] = p
 	return p, true
+}
+
+// quick fills in the ends of the most usual packet: TCP or UDP over IPv4, whole, in
+// a bare Ethernet frame. It leaves all others to dissect, which would find the same.
+func quick(link layers.LinkType, data []byte, p *packet) bool {
+	const ethernet = 14
+	if link != layers.LinkTypeEthernet || len(data) < ethernet+20+20 || data[12] != 8 || data[13] != 0 || data[14] != 0x45 {
+		return false
+	}
+	ip := data[ethernet:]
+	total := int(ip[2])<<8 | int(ip[3])
+	if total < 20+20 || total > len(ip) || ip[6]&0x3f != 0 || ip[7] != 0 || ip[9] != service.TCP && ip[9] != service.UDP { // a fragment, or more are to come
+		return false
+	}
+	p.ends = ends{protocol: ip[9], fromPort: uint16(ip[20])<<8 | uint16(ip[21]), toPort: uint16(ip[22])<<8 | uint16(ip[23])}
+	p.ends.from, p.ends.to = mapped(ip[12:16]), mapped(ip[16:20])
+	if p.ends.protocol == service.TCP {
+		p.flags = ip[33]
+	}
+	return true
 }
 
 // dissect fills in the ends of a packet, or says what is in the way.

@@ -218,3 +218,21 @@ func unhex(text string) []byte {
 	}
 	return b
 }
+
+// The quick way finds what the thorough one does, where it finds anything.
+func FuzzQuick(f *testing.F) {
+	bare := func(s sent) []byte { return append(append(slices.Clone(s.data[:12]), 8, 0), s.data[18:]...) }
+	f.Add(bare(segment("192.0.2.1:50000>10.0.0.1:22", tcpSYN)))
+	f.Add(bare(datagram("192.0.2.1:50000>10.0.0.1:53")))
+	f.Add(append(bare(datagram("192.0.2.1:50000>10.0.0.1:53")), make([]byte, 30)...))
+	f.Add(segment("192.0.2.1:50000>10.0.0.1:22", tcpSYN).data)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var a, b packet
+		if !quick(layers.LinkTypeEthernet, data, &a) {
+			return
+		}
+		if problem := newDissector().dissect(layers.LinkTypeEthernet, data, &b); problem != "" || a != b {
+			t.Errorf("quickly %+v, thoroughly %+v %s", a, b, problem)
+		}
+	})
+}
