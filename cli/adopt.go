@@ -23,7 +23,7 @@ func (a *App) adoptCommand() *cli.Command {
 			"  isonomos adopt --all --survey survey.jsonl --estate harbour --write\n" +
 			"  isonomos adopt --all --over \"account = lab\" --survey survey.jsonl --diff",
 		Flags: []cli.Flag{
-			estateFlag(), surveyFlag(),
+			estateFlag(), surveyFlag(), liveFlag(),
 			&cli.BoolFlag{Name: "all", Usage: "adopt every group that is not defined and not built in"},
 			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as account = lab"},
 			&cli.BoolFlag{Name: "diff", Usage: "write the new files as a unified diff, for git apply or patch -p1"},
@@ -33,14 +33,14 @@ func (a *App) adoptCommand() *cli.Command {
 	}
 }
 
-func (a *App) adopt(_ context.Context, c *cli.Command) error {
+func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	switch {
-	case c.String("survey") == "":
-		return usage("adopt needs a survey, which says what there is: --survey FILE")
+	case c.String("survey") == "" && !c.Bool("live"):
+		return usage("adopt needs a survey, which says what there is: --survey FILE, or --live")
 	case c.Bool("all") == c.Args().Present():
 		return usage("adopt needs groups, or --all: isonomos adopt ferry-desk --survey survey.jsonl")
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}

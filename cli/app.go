@@ -101,7 +101,7 @@ func (a *App) root() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
 		},
-		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(), a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.explainCommand(), a.sandboxCommand()},
+		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(), a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.explainCommand(), a.sandboxCommand()},
 		Writer:          a.Stdout,
 		ErrWriter:       a.Stderr,
 		Reader:          a.Stdin,

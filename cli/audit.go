@@ -34,7 +34,7 @@ func (a *App) auditCommand() *cli.Command {
 			"  isonomos audit --survey survey.jsonl --since before.json --fail-on high\n\n" +
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
 		Flags: append([]cli.Flag{
-			estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json", "sarif", "junit", "csv", "md"),
+			estateFlag(), surveyFlag(), liveFlag(), asSurveyedFlag(), formatFlag("json", "sarif", "junit", "csv", "md"),
 			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
 			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both", Validator: oneOf("in", "out", "both")},
 			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several parted by commas)"},
@@ -90,7 +90,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if o.Flows, err = a.evidenceOf(ctx, c); err != nil {
 		return err
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}

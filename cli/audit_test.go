@@ -435,7 +435,7 @@ func TestSandboxGenerate(t *testing.T) {
 			t.Errorf("%v: exit %d, %s", x.args, r.code, r.err)
 		}
 	}
-	if r := call(t, folder, "sandbox", "run"); r.code != 2 || !strings.Contains(r.err, "it can generate") {
+	if r := call(t, folder, "sandbox", "walk"); r.code != 2 || !strings.Contains(r.err, "it can run, fault and generate") {
 		t.Errorf("%+v", r)
 	}
 }

@@ -325,6 +325,13 @@ func TestWrongUse(t *testing.T) {
 		{"flows forget", 2, "flows forget needs to be told what"},
 		{"flows forget 1", 2, "there is no store isonomos.db: there is nothing to forget"},
 		{"adopt wave-tank", 2, "adopt needs a survey"},
+		{"survey tides", 2, `survey takes no argument "tides"`},
+		{"survey --jobs 0", 2, ""},
+		{"sandbox run", 2, "run needs a folder for the clouds' state"},
+		{"sandbox run --listen 0.0.0.0:0 .clouds", 2, `--listen "0.0.0.0:0" is no address of this machine alone`},
+		{"sandbox run --survey tides.nomos .clouds2", 2, "tides.nomos:1:"},
+		{"sandbox fault", 2, "fault needs the folder of stand-in clouds"},
+		{"sandbox fault none", 2, "there are no stand-in clouds in none"},
 		{"adopt --survey survey.jsonl", 2, "adopt needs groups, or --all"},
 		{"adopt wave-tankk --survey survey.jsonl", 2, `no group is called "wave-tankk": "wave-tank" is near`},
 		{"adopt rig --survey survey.jsonl", 2, "lab/bench/rig is defined already, at lab.nomos:8"},
@@ -439,7 +446,7 @@ func TestHelpAndVersion(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	asGolden(t, "help.txt", call(t, folder).out)
-	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "compare", "explain", "sandbox", "sandbox generate"} {
+	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "survey", "flows", "flows add", "flows show", "flows forget", "narrow", "adopt", "compare", "explain", "sandbox", "sandbox generate", "sandbox run", "sandbox fault"} {
 		r := call(t, folder, append(strings.Fields(command), "--help")...)
 		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) || !strings.Contains(r.out, "  isonomos "+command) {
 			t.Errorf("%s --help: %+v", command, r)

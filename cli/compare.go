@@ -26,9 +26,11 @@ func (a *App) compareCommand() *cli.Command {
 			"once carried out on it; two folders on the survey named by --survey, or with stand-ins for members.\n\n" +
 			"  isonomos compare survey.jsonl .\n" +
 			"  isonomos compare old/ new/ --survey survey.jsonl\n" +
-			"  isonomos compare monday.jsonl friday.jsonl --format md\n\n" +
+			"  isonomos compare monday.jsonl friday.jsonl --format md\n" +
+			"  isonomos compare live .\n\n" +
+			"live stands for the clouds themselves, as isonomos survey reads them, by the definitions in --estate.\n" +
 			"Exit 1 if they differ.",
-		Flags:  []cli.Flag{surveyFlag(), formatFlag("json", "md")},
+		Flags:  []cli.Flag{estateFlag(), surveyFlag(), formatFlag("json", "md")},
 		Action: a.compare,
 	}
 }
@@ -39,14 +41,14 @@ type side struct {
 	survey      *estate.Estate
 }
 
-func (a *App) compare(_ context.Context, c *cli.Command) error {
+func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
 		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare survey.jsonl .")
 	}
 	var sides [2]side
 	for k, path := range c.Args().Slice() {
 		var err error
-		if sides[k], err = a.readSide(c, path); err != nil {
+		if sides[k], err = a.readSide(ctx, c, path); err != nil {
 			return err
 		}
 	}
@@ -71,7 +73,19 @@ func (a *App) compare(_ context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) readSide(c *cli.Command, path string) (side, error) {
+func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (side, error) {
+	if path == "live" { // a file of that name is ./live
+		files, err := readDefinitions(c.String("estate"))
+		if err != nil {
+			return side{}, err
+		}
+		d, err := a.understand(c, files)
+		if err != nil {
+			return side{}, err
+		}
+		e, err := a.liveEstate(ctx, c, d.Estate)
+		return side{survey: e}, err
+	}
 	info, err := os.Stat(path)
 	if err != nil && path != "-" {
 		return side{}, fileError("file or folder", path, err)

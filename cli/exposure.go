@@ -32,7 +32,7 @@ func (a *App) exposureCommand() *cli.Command {
 			"  isonomos exposure --survey survey.jsonl --from rig-1 --over \"stage = production\"\n" +
 			"  isonomos exposure --survey survey.jsonl --direction out --to berth-ledger",
 		Flags: []cli.Flag{
-			estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json"),
+			estateFlag(), surveyFlag(), liveFlag(), asSurveyedFlag(), formatFlag("json"),
 			&cli.StringFlag{Name: "from", Value: "internet", Usage: "who reaches (or with --direction out is reached): internet, a list, group or instance by name, an address or range, as `PEER`"},
 			&cli.StringFlag{Name: "to", Usage: "only this `INSTANCE` or the members of this group"},
 			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
@@ -43,7 +43,7 @@ func (a *App) exposureCommand() *cli.Command {
 	}
 }
 
-func (a *App) exposure(_ context.Context, c *cli.Command) error {
+func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("exposure takes no argument %q: say whom with --from and whose with --to", c.Args().First())
 	}
@@ -54,7 +54,7 @@ func (a *App) exposure(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"hash"
@@ -34,6 +35,10 @@ func surveyFlag() cli.Flag {
 	return &cli.StringFlag{Name: "survey", Usage: "look at the instances and routes of a survey `FILE` (.jsonl, also gzip or zstd; - for standard input)", Sources: cli.EnvVars("ISONOMOS_SURVEY")}
 }
 
+func liveFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "live", Usage: "look at the clouds themselves, as isonomos survey reads them, instead of at a survey"}
+}
+
 func asSurveyedFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "as-surveyed", Usage: "judge the survey as it stands and leave the definitions out"}
 }
@@ -43,10 +48,14 @@ func formatFlag(formats ...string) cli.Flag {
 }
 
 // world reads what a command works on: definitions, a survey, or definitions on a survey.
-func (a *App) world(c *cli.Command) (propose.World, error) {
+func (a *App) world(ctx context.Context, c *cli.Command) (propose.World, error) {
 	var survey *estate.Estate
 	var err error
-	if file := c.String("survey"); file != "" {
+	if c.Bool("live") {
+		if survey, err = a.liveWorld(ctx, c); err != nil {
+			return propose.World{}, err
+		}
+	} else if file := c.String("survey"); file != "" {
 		if survey, err = a.readSurvey(file); err != nil {
 			return propose.World{}, err
 		}
@@ -72,6 +81,22 @@ func (a *App) world(c *cli.Command) (propose.World, error) {
 		return propose.World{}, err
 	}
 	return propose.NewWorld(definitions, survey), nil
+}
+
+// liveWorld surveys the clouds that the definitions name.
+func (a *App) liveWorld(ctx context.Context, c *cli.Command) (*estate.Estate, error) {
+	if c.String("survey") != "" {
+		return nil, usage("--live and --survey are two ways to say what there is: leave one out")
+	}
+	files, err := readDefinitions(c.String("estate"))
+	if err != nil {
+		return nil, err
+	}
+	definitions, err := a.understand(c, files)
+	if err != nil {
+		return nil, err
+	}
+	return a.liveEstate(ctx, c, definitions.Estate)
 }
 
 func folderName(dir string) string {
@@ -153,13 +178,18 @@ func (a *App) readSurvey(path string) (*estate.Estate, error) {
 		return nil, err
 	}
 	defer in.Close()
-	e, warnings, err := store.ReadSurvey(in, shownName(path))
+	return a.takeSurvey(in, shownName(path))
+}
+
+// takeSurvey reads a survey, and tells its warnings.
+func (a *App) takeSurvey(in io.Reader, name string) (*estate.Estate, error) {
+	e, warnings, err := store.ReadSurvey(in, name)
 	const shown = 10
 	for _, w := range warnings[:min(shown, len(warnings))] {
 		a.note("%s", w)
 	}
 	if len(warnings) > shown {
-		a.note("and %d more warnings about %s", len(warnings)-shown, shownName(path))
+		a.note("and %d more warnings about %s", len(warnings)-shown, name)
 	}
 	if err != nil {
 		return nil, &failure{exitUsage, err}

@@ -38,7 +38,7 @@ func (a *App) narrowCommand() *cli.Command {
 			"  isonomos narrow --law shut-admin --survey survey.jsonl --flows flows.csv --lend\n" +
 			"  isonomos narrow --across --survey survey.jsonl --diff",
 		Flags: append([]cli.Flag{
-			estateFlag(), surveyFlag(),
+			estateFlag(), surveyFlag(), liveFlag(),
 			&cli.BoolFlag{Name: "all", Usage: "narrow everything that an audit finds to let through too much, what shuts most for each rule first"},
 			&cli.BoolFlag{Name: "across", Usage: "say once what several groups say: shared addresses as a list, own machines by their group, twins as one"},
 			&cli.StringFlag{Name: "law", Usage: "narrow what breaks a `LAW`"},
@@ -76,7 +76,7 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	case c.Bool("diff") && c.String("format") != "text":
 		return usage("--diff is a format of its own: leave --format out")
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -22,16 +22,16 @@ func (a *App) proveCommand() *cli.Command {
 			"made-up member in each subnet, and ways are assumed.\n\n" +
 			"  isonomos prove --survey survey.jsonl\n\n" +
 			"Exit 1 if an expectation or a law does not hold.",
-		Flags:  []cli.Flag{estateFlag(), surveyFlag(), formatFlag("json")},
+		Flags:  []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), formatFlag("json")},
 		Action: a.prove,
 	}
 }
 
-func (a *App) prove(_ context.Context, c *cli.Command) error {
+func (a *App) prove(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("prove takes no argument %q: name definitions with --estate and a survey with --survey", c.Args().First())
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -24,13 +24,15 @@ import (
 func (a *App) sandboxCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sandbox",
-		Usage: "make estates to try things on",
-		Description: "Makes invented estates of any size, with mistakes planted in them.\n\n" +
+		Usage: "make estates and run clouds to try things on",
+		Description: "Makes invented estates of any size, with mistakes planted in them, and serves stand-in clouds.\n\n" +
+			"  isonomos sandbox run clouds\n" +
+			"  isonomos sandbox fault --share 0.2 clouds\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
-		Commands: []*cli.Command{a.generateCommand()},
+		Commands: []*cli.Command{a.standinCommand(), a.faultCommand(), a.generateCommand()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return usage("sandbox can't %q: it can generate", c.Args().First())
+				return usage("sandbox can't %q: it can run, fault and generate", c.Args().First())
 			}
 			return cli.ShowCommandHelp(ctx, c.Root(), c.Name)
 		},
@@ -170,6 +172,10 @@ func writeStream(path string, write func(io.Writer) error) error {
 	}
 	defer func() { _ = pending.Cleanup() }() // does nothing once the file is in its place
 	if err := write(pending); err != nil {
+		var told *failure
+		if errors.As(err, &told) {
+			return err
+		}
 		return writeError(path, err)
 	}
 	if err := pending.CloseAtomicallyReplace(); err != nil {

@@ -33,7 +33,7 @@ func (a *App) traceCommand() *cli.Command {
 			"The verdict is passes, stopped (by a filter), no-way (no route, peering, public address or listener),\n" +
 			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
 			"Exit 0 if it passes, else 1.",
-		Flags: []cli.Flag{estateFlag(), surveyFlag(), asSurveyedFlag(), formatFlag("json"),
+		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), asSurveyedFlag(), formatFlag("json"),
 			&cli.StringFlag{Name: "batch", Usage: "answer the questions of `FILE` (- for standard input), a line each: SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; one JSON object a line comes out"},
 			&cli.IntFlag{Name: "source-port", Value: -1, Usage: "the flow's source `PORT`; without it every client port must get its answer", Validator: portOrNone, HideDefault: true},
 		},
@@ -41,15 +41,15 @@ func (a *App) traceCommand() *cli.Command {
 	}
 }
 
-func (a *App) trace(_ context.Context, c *cli.Command) error {
+func (a *App) trace(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if c.String("batch") != "" {
-		return a.traceBatch(c)
+		return a.traceBatch(ctx, c)
 	}
 	if len(args) < 3 {
 		return usage("trace needs a source, a destination and a service: isonomos trace booking-1 ledger-1 tcp 5432")
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -162,14 +162,14 @@ func portOrNone(n int) error {
 
 // traceBatch answers one question a line, in their order. A question that can't
 // be asked gets an answer that says so.
-func (a *App) traceBatch(c *cli.Command) error {
+func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("with --batch the questions come from the file, not from arguments")
 	}
 	if c.String("batch") == "-" && c.String("survey") == "-" {
 		return usage("only one of --survey and --batch can be standard input")
 	}
-	w, err := a.world(c)
+	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -207,7 +207,7 @@ func (l *lineReader) chunk(file string, b block) chunk {
 	return c
 }
 
-var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "instance", "group", "rule", "list"}
+var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "instance", "group", "rule", "list", "unread"}
 
 // take decodes one line. The first of a survey must be its header.
 func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {

@@ -338,6 +338,8 @@ func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
 		return l.again(d, &r.Owner)
 	case "entries":
 		return texts(d, &r.Entries)
+	case "reason":
+		return text(d, &r.Reason)
 	case "capacity":
 		return whole(d, &r.Capacity)
 	}

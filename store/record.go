@@ -53,6 +53,9 @@ type record struct {
 	Stateless   bool     `json:"stateless,omitempty"`
 	Changed     *changed `json:"changed,omitempty"`
 
+	// unread
+	Reason string `json:"reason,omitempty"`
+
 	// list
 	Owner    string   `json:"owner,omitempty"`
 	Entries  []string `json:"entries,omitempty"`

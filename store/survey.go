@@ -135,7 +135,7 @@ func (s *surveyReader) resolve() error {
 		n += len(s.chunks[c].lines["group"])
 	}
 	s.groups, s.estate.Groups = make(table[estate.Group], n), make([]*estate.Group, 0, n)
-	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network}, stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet}); err != nil {
+	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network}, stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet}, stage{"unread", s.unread}); err != nil {
 		return err
 	}
 	// Rules and instances have nothing to do with each other.
@@ -215,6 +215,13 @@ func (s *surveyReader) account(p *pending) error {
 	a := &estate.Account{Name: p.Name, Cloud: c, ID: p.ID, Region: p.Region, Folder: p.Folder, Labels: p.Labels, Limits: p.Limits, Origin: s.origin(p)}
 	s.estate.Accounts = append(s.estate.Accounts, a)
 	return add(s, p, s.accounts, p.Name, a, func(a *estate.Account) int { return a.Origin.Line })
+}
+
+// unread notes an account that could not be surveyed.
+func (s *surveyReader) unread(p *pending) error {
+	s.estate.Unread = append(s.estate.Unread, estate.Unread{Account: p.Account, Reason: p.Reason})
+	s.warn(p.line, "the account %s was not read when this was surveyed (%s): nothing is known of what is there", p.Account, p.Reason)
+	return nil
 }
 
 func (s *surveyReader) network(p *pending) error {

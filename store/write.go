@@ -2,10 +2,12 @@ package store
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
+	"strings"
 	"time"
 
 	"isonomos/core/estate"
@@ -15,13 +17,54 @@ import (
 // same estate. Objects need ids; definitions alone, which have none, can't be written.
 func WriteSurvey(w io.Writer, e *estate.Estate) error {
 	out := bufio.NewWriterSize(w, 1<<20)
+	_, _ = out.WriteString(HeaderLine(e.Name, e.Taken)) // a failing write is reported by Flush
+	for _, c := range e.Clouds {
+		_, _ = out.WriteString(CloudLine(c))
+	}
+	for _, u := range e.Unread {
+		_, _ = out.WriteString(UnreadLine(u))
+	}
+	writeObjects(out, e)
+	return out.Flush()
+}
+
+// HeaderLine is the first line of a survey.
+func HeaderLine(name string, taken time.Time) string {
+	return encoded(record{Kind: "survey", Version: SurveyVersion, Taken: taken.UTC().Format(time.RFC3339), Estate: name})
+}
+
+// CloudLine is the line of a cloud.
+func CloudLine(c *estate.Cloud) string {
+	return encoded(record{Kind: "cloud", Name: c.Name, Dialect: c.Dialect})
+}
+
+// UnreadLine says that an account could not be surveyed.
+func UnreadLine(u estate.Unread) string {
+	return encoded(record{Kind: "unread", Account: u.Account, Reason: u.Reason})
+}
+
+func encoded(r record) string {
+	var b strings.Builder
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(r) // a record can always be encoded
+	return b.String()
+}
+
+// ObjectLines are the lines of an estate's accounts and of what is in them, as
+// WriteSurvey writes them.
+func ObjectLines(e *estate.Estate) []byte {
+	var out bytes.Buffer
+	writeObjects(&out, e)
+	return out.Bytes()
+}
+
+// writeObjects writes accounts and what is in them, a line each. A failing write is
+// the writer's to remember.
+func writeObjects(out io.Writer, e *estate.Estate) {
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
-	put := func(r record) { _ = enc.Encode(r) } // a failing write is reported by Flush
-	put(record{Kind: "survey", Version: SurveyVersion, Taken: e.Taken.UTC().Format(time.RFC3339), Estate: e.Name})
-	for _, c := range e.Clouds {
-		put(record{Kind: "cloud", Name: c.Name, Dialect: c.Dialect})
-	}
+	put := func(r record) { _ = enc.Encode(r) }
 	for _, a := range e.Accounts {
 		put(record{Kind: "account", Name: a.Name, Cloud: a.Cloud.Name, ID: a.ID, Region: a.Region, Folder: a.Folder, Labels: a.Labels, Limits: a.Limits})
 	}
@@ -64,7 +107,6 @@ func WriteSurvey(w io.Writer, e *estate.Estate) error {
 			put(ruleRecord(g, &g.Rules[i]))
 		}
 	}
-	return out.Flush()
 }
 
 func subnetRecord(s *estate.Subnet) record {

@@ -24,7 +24,11 @@ type Estate struct {
 	Groups    []*Group
 	Lists     []*List
 	Services  service.Names // the built-in services and the defined ones
+	Unread    []Unread      // accounts that could not be surveyed: nothing is known of them
 }
+
+// Unread is an account that could not be surveyed. It is never taken for an empty one.
+type Unread struct{ Account, Reason string }
 
 // An Origin is the place in a file that a thing comes from. The zero value means none is known.
 type Origin struct {
@@ -37,7 +41,17 @@ type Origin struct {
 type Cloud struct {
 	Name    string
 	Dialect string // names an entry of package dialect
+	Reach   Reach
 	Origin  Origin
+}
+
+// Reach says how a cloud is reached, as far as the definitions say. What comes from
+// the environment is named, never held.
+type Reach struct {
+	At       string // an address; or, with AtEnv, the environment variable that has it
+	AtEnv    bool
+	TokenEnv string // the environment variable that has the token
+	Profile  string // the name of a cloud in the standard profile file
 }
 
 // An Account is what a cloud bills and limits separately.

@@ -15,7 +15,7 @@ import (
 // by rebase. The notes say where the two do not fit together.
 func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
 	o := overlay{
-		out:      &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services},
+		out:      &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services, Unread: surveyed.Unread},
 		clouds:   make(map[*Cloud]*Cloud),
 		accounts: make(map[*Account]*Account),
 		networks: make(map[*Network]*Network),
@@ -57,7 +57,7 @@ func (o *overlay) takeAccounts(defined, surveyed *Estate) {
 				if same.Dialect != c.Dialect {
 					o.note("the cloud %s has the dialect %s in the survey and %s in the definitions: the survey counts", c.Name, same.Dialect, c.Dialect)
 				}
-				same.Origin = c.Origin
+				same.Origin, same.Reach = c.Origin, c.Reach
 				o.clouds[c] = same
 				continue
 			}

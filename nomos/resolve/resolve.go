@@ -216,7 +216,17 @@ func (r *resolver) cloud(p *syntax.Place) {
 	}
 	c := &estate.Cloud{Name: p.Name.Text, Origin: r.origin(p.Span)}
 	for _, s := range p.Settings {
-		if r.once(p, s) && s.Key.Text == "dialect" {
+		if !r.once(p, s) {
+			continue
+		}
+		switch s.Key.Text {
+		case "at":
+			c.Reach.At, c.Reach.AtEnv = s.Value.Text, s.Env
+		case "token":
+			c.Reach.TokenEnv = s.Value.Text
+		case "profile":
+			c.Reach.Profile = s.Value.Text
+		case "dialect":
 			c.Dialect = s.Value.Text
 			if _, ok := dialect.Lookup(s.Value.Text); !ok {
 				hint := nearest(s.Value.Text, dialect.Names())

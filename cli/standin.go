@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/cloud/standin"
+	"isonomos/core/estate"
+	"isonomos/demo"
+	"isonomos/store"
+)
+
+func (a *App) standinCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "run",
+		Usage:     "serve stand-in clouds from a folder",
+		ArgsUsage: "[flags] FOLDER",
+		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on this machine\n" +
+			"alone. What is there stands in FOLDER/state.jsonl: change it, and the change is served. The token is\n" +
+			"in FOLDER/token; FOLDER/env sets the variables by which the demo estate finds its clouds.\n\n" +
+			"  isonomos sandbox run clouds &\n" +
+			"  . clouds/env && isonomos survey --estate harbour --to harbour/survey.jsonl",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "survey", Usage: "begin with what is in a survey `FILE` (default: the demo estate); a folder that has a state keeps it"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "listen at `ADDRESS` of this machine; port 0 takes a free one"},
+		},
+		Action: a.runStandin,
+	}
+}
+
+func (a *App) faultCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "fault",
+		Usage:     "make stand-in clouds misbehave",
+		ArgsUsage: "[flags] FOLDER",
+		Description: "Tells the stand-in clouds of a folder, running or not, to misbehave in a share of all requests:\n" +
+			"429 (too many requests), 500, drop (the connection is closed), slow, stale (the answer is from before\n" +
+			"the last change). The same seed makes the same faults.\n\n" +
+			"  isonomos sandbox fault --share 0.2 --seed 7 clouds\n" +
+			"  isonomos sandbox fault --share 0 clouds",
+		Flags: []cli.Flag{
+			&cli.FloatFlag{Name: "share", Value: 0.2, Usage: "misbehave in this `SHARE` of all requests, from 0 to 1"},
+			&cli.StringSliceFlag{Name: "kind", Usage: "only in this `WAY` (may be given again): " + strings.Join(standin.Kinds, ", ")},
+			&cli.IntFlag{Name: "seed", Value: 1, Usage: "another `SEED` makes other faults", Validator: notNegative},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() != 1 {
+				return usage("fault needs the folder of stand-in clouds: isonomos sandbox fault clouds")
+			}
+			folder := c.Args().First()
+			if _, err := os.Stat(filepath.Join(folder, standin.StateFile)); err != nil {
+				return usage("there are no stand-in clouds in %s: isonomos sandbox run %s makes some", folder, folder)
+			}
+			kinds := c.StringSlice("kind")
+			if len(kinds) == 0 {
+				kinds = standin.Kinds
+			}
+			if err := standin.SetFaults(folder, uint64(c.Int("seed")), c.Float("share"), kinds); err != nil {
+				return usage("%v", err)
+			}
+			if c.Float("share") == 0 {
+				a.note("the clouds in %s behave", folder)
+				return nil
+			}
+			a.note("the clouds in %s misbehave in %s %% of all requests: %s", folder, strconv.FormatFloat(100*c.Float("share"), 'g', -1, 64), strings.Join(kinds, ", "))
+			return nil
+		},
+	}
+}
+
+func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usage("run needs a folder for the clouds' state: isonomos sandbox run clouds")
+	}
+	folder := c.Args().First()
+	host, _, err := net.SplitHostPort(c.String("listen"))
+	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
+		return usage("--listen %q is no address of this machine alone, such as 127.0.0.1:8080: the stand-in speaks without TLS", c.String("listen"))
+	}
+	if err := a.layState(folder, c.String("survey")); err != nil {
+		return err
+	}
+	server, err := standin.Open(folder)
+	if err != nil {
+		return unreachable("the clouds in %s can't be served: %v", folder, err)
+	}
+	listener, err := net.Listen("tcp", c.String("listen"))
+	if err != nil {
+		return unreachable("nothing can listen at %s: %v", c.String("listen"), err)
+	}
+	clouds, err := server.Clouds()
+	if err != nil {
+		return unreachable("%v", err)
+	}
+	base := "http://" + listener.Addr().String()
+	if err := writeWhole([]whole{{path: filepath.Join(folder, "env"), text: environment(folder, base, clouds)}}); err != nil {
+		return err
+	}
+	a.note("serving %s at %s; for a shell: . %s", strings.Join(clouds, ", "), base, filepath.Join(folder, "env"))
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	web := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second, ErrorLog: nil}
+	context.AfterFunc(ctx, func() {
+		end, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = web.Shutdown(end) // whoever is still asking is cut off
+	})
+	if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return unreachable("%v", err)
+	}
+	return nil
+}
+
+// environment sets, for a shell, where the clouds are and reads their token from its file.
+func environment(folder, base string, clouds []string) string {
+	token := filepath.Join(folder, standin.TokenFile)
+	if whole, err := filepath.Abs(token); err == nil {
+		token = whole
+	}
+	var b strings.Builder
+	for _, name := range clouds {
+		variable := strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+		fmt.Fprintf(&b, "export %s_URL=%s/%s\nexport %s_TOKEN=$(cat '%s')\n", variable, base, name, variable, strings.ReplaceAll(token, "'", `'\''`))
+	}
+	return b.String()
+}
+
+// layState puts the state of stand-in clouds into a folder that has none.
+func (a *App) layState(folder, survey string) error {
+	path := filepath.Join(folder, standin.StateFile)
+	if _, err := os.Stat(path); err == nil {
+		if survey != "" {
+			return usage("%s has its own state already: leave --survey out, or name another folder", folder)
+		}
+		return nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return fileError("file", path, err)
+	}
+	var e *estate.Estate
+	var err error
+	if survey != "" {
+		e, err = a.readSurvey(survey)
+	} else {
+		e, err = demo.Survey()
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return writeError(folder, err)
+	}
+	return writeStream(path, func(w io.Writer) error { return store.WriteSurvey(w, e) })
+}

@@ -1,0 +1,242 @@
+package cloud
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/go-retryablehttp"
+)
+
+// A Client reaches a cloud through the open interface. It waits as it is told on 429
+// and 503, and asks again, up to Attempts times in all, where a request failed that
+// changes nothing.
+type Client struct {
+	base  string
+	token string
+	http  *retryablehttp.Client
+}
+
+// Options say how a client behaves. The zero value is usable.
+type Options struct {
+	Attempts  int           // in all; 0 means 8
+	LeastWait time.Duration // before the second attempt; 0 means 200 ms
+	MostWait  time.Duration // before any; 0 means 20 s
+	Timeout   time.Duration // of one attempt; 0 means 60 s
+}
+
+const (
+	// mostBody bounds an answer, so that a server can't fill the memory.
+	mostBody = 64 << 20
+	// mostRestarts is how often the reading of an account begins anew because it changed meanwhile.
+	mostRestarts = 5
+)
+
+// NewClient makes a client for an address. A token goes over TLS, or to this very
+// machine; else that is an error. The token is in no error.
+func NewClient(address, token string, o Options) (*Client, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		return nil, fmt.Errorf("the address is no URL like https://cloud.example")
+	}
+	if u.User != nil {
+		return nil, fmt.Errorf("the address holds a name or password: the token belongs in an environment variable of its own")
+	}
+	if u.Scheme == "http" && !loopback(u.Hostname()) {
+		return nil, fmt.Errorf("%s is not reached over TLS: a token would be readable on the way (use https)", u.Host)
+	}
+	c := retryablehttp.NewClient()
+	c.Logger = nil
+	c.RetryMax = orDefault(o.Attempts, 8) - 1
+	c.RetryWaitMin, c.RetryWaitMax = orDefault(o.LeastWait, 200*time.Millisecond), orDefault(o.MostWait, 20*time.Second)
+	c.HTTPClient.Timeout = orDefault(o.Timeout, time.Minute)
+	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // a token is not carried elsewhere
+	c.Backoff = func(least, most time.Duration, attempt int, r *http.Response) time.Duration {
+		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
+		return wait + time.Duration(rand.Int64N(int64(wait/4)+1)) // many clients must not come back at once
+	}
+	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
+	return &Client{strings.TrimRight(address, "/"), token, c}, nil
+}
+
+func orDefault[T comparable](value, usual T) T {
+	var zero T
+	if value == zero {
+		return usual
+	}
+	return value
+}
+
+func loopback(host string) bool {
+	a, err := netip.ParseAddr(host)
+	return err == nil && a.IsLoopback() || host == "localhost"
+}
+
+// Dialect is what the cloud says it is.
+func (c *Client) Dialect(ctx context.Context) (string, error) {
+	var who struct {
+		Dialect string `json:"dialect"`
+	}
+	_, err := c.get(ctx, "/v1/whoami", nil, &who)
+	return who.Dialect, err
+}
+
+// A page is a part of a list. Next is where to go on; empty at the end.
+type page struct {
+	Revision string            `json:"revision"`
+	Items    []json.RawMessage `json:"items"`
+	Next     string            `json:"next"`
+}
+
+// Accounts are the names of the accounts that can be seen.
+func (c *Client) Accounts(ctx context.Context) ([]string, error) {
+	var names []string
+	err := c.pages(ctx, "/v1/accounts", func(p page) error {
+		for _, item := range p.Items {
+			var account struct {
+				Name string `json:"name"`
+			}
+			if err := json.Unmarshal(item, &account); err != nil || account.Name == "" {
+				return errors.New("an account in the answer has no name")
+			}
+			names = append(names, account.Name)
+		}
+		return nil
+	})
+	return names, err
+}
+
+// errChanged says that a list changed while it was read page by page.
+var errChanged = errors.New("it kept changing while it was read")
+
+// Survey is everything in one account. Where it changes while it is read, the
+// reading begins anew.
+func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
+	for range mostRestarts {
+		var lines bytes.Buffer
+		err := c.pages(ctx, "/v1/accounts/"+url.PathEscape(account)+"/objects", func(p page) error {
+			for _, item := range p.Items {
+				if err := json.Compact(&lines, item); err != nil {
+					return fmt.Errorf("an object in the answer is no JSON: %w", err)
+				}
+				lines.WriteByte('\n')
+			}
+			return nil
+		})
+		if err == nil || !errors.Is(err, errChanged) {
+			return lines.Bytes(), err
+		}
+	}
+	return nil, errChanged
+}
+
+// pages reads a list to its end, all of one revision.
+func (c *Client) pages(ctx context.Context, path string, take func(page) error) error {
+	query := url.Values{"limit": {"1000"}}
+	revision := ""
+	for first := true; ; first = false {
+		var p page
+		if _, err := c.get(ctx, path, query, &p); err != nil {
+			return err
+		}
+		if first {
+			revision = p.Revision
+		} else if p.Revision != revision {
+			return errChanged
+		}
+		if err := take(p); err != nil {
+			return err
+		}
+		if p.Next == "" {
+			return nil
+		}
+		if p.Next == query.Get("cursor") {
+			return errors.New("the list goes round in circles: its cursor does not move")
+		}
+		query.Set("cursor", p.Next)
+	}
+}
+
+// get asks for something and decodes the answer. An answer that breaks off is asked
+// for again.
+func (c *Client) get(ctx context.Context, path string, query url.Values, into any) (header http.Header, err error) {
+	for range 3 {
+		if header, err = c.once(ctx, path, query, into); !errors.Is(err, errCutOff) {
+			break
+		}
+	}
+	return header, err
+}
+
+// errCutOff says that an answer broke off.
+var errCutOff = errors.New("the answer is cut off")
+
+func (c *Client) once(ctx context.Context, path string, query url.Values, into any) (http.Header, error) {
+	address := c.base + path
+	if len(query) > 0 {
+		address += "?" + query.Encode()
+	}
+	r, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Accept", "application/json")
+	if c.token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return nil, plainly(err)
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, mostBody+1))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errCutOff, plainly(err))
+	}
+	if len(body) > mostBody {
+		return nil, fmt.Errorf("the answer is longer than %d MB", mostBody>>20)
+	}
+	if answer.StatusCode != http.StatusOK {
+		return nil, problemOf(answer, body)
+	}
+	if err := json.Unmarshal(body, into); err != nil {
+		return nil, fmt.Errorf("the answer is not what the interface says: %w", err)
+	}
+	return answer.Header, nil
+}
+
+// problemOf is what an answer says went wrong.
+func problemOf(answer *http.Response, body []byte) error {
+	var p Problem
+	if json.Unmarshal(body, &p) != nil || p.Title == "" {
+		p.Title = http.StatusText(answer.StatusCode)
+	}
+	text := fmt.Sprintf("%d %s", answer.StatusCode, p.Title)
+	if p.Detail != "" {
+		text += ": " + p.Detail
+	}
+	return errors.New(text)
+}
+
+// plainly is a network's error without the request's address, which may be long.
+func plainly(err error) error {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	var op *net.OpError
+	if errors.As(err, &op) && op.Op == "dial" {
+		return fmt.Errorf("nobody answers at %s", op.Addr)
+	}
+	return err
+}

@@ -1,0 +1,96 @@
+package cloud_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+// The published interface is what the stand-in serves: every path of it answers, and
+// every answer, good or not, is as its schema says.
+func TestInterfaceIsAsPublished(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "docs", "cloud.openapi.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var document struct {
+		Paths map[string]map[string]struct {
+			Responses map[string]struct {
+				Content map[string]struct{ Schema json.RawMessage }
+			}
+		}
+	}
+	if err := json.Unmarshal(text, &document); err != nil {
+		t.Fatal(err)
+	}
+	whole, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	compiler := jsonschema.NewCompiler()
+	if err := compiler.AddResource("openapi.json", whole); err != nil {
+		t.Fatal(err)
+	}
+	address, token, _ := serve(t)
+	asked := 0
+	check := func(path, token string, status int, schema, content string) {
+		t.Helper()
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address+"/northmere"+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Authorization", "Bearer "+token)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		value, err := jsonschema.UnmarshalJSON(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		compiled, err := compiler.Compile("openapi.json#/components/schemas/" + schema)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if answer.StatusCode != status || !strings.HasPrefix(answer.Header.Get("Content-Type"), content) {
+			t.Errorf("%s: %d %s", path, answer.StatusCode, answer.Header.Get("Content-Type"))
+		}
+		if err := compiled.Validate(value); err != nil {
+			t.Errorf("%s: %v", path, err)
+		}
+		asked++
+	}
+	for path, methods := range document.Paths {
+		for method, operation := range methods {
+			if method != "get" {
+				t.Errorf("%s %s is published and not served", method, path)
+			}
+			var ref struct {
+				Ref string `json:"$ref"`
+			}
+			if err := json.Unmarshal(operation.Responses["200"].Content["application/json"].Schema, &ref); err != nil {
+				t.Fatal(err)
+			}
+			schema := strings.TrimPrefix(ref.Ref, "#/components/schemas/")
+			real := strings.ReplaceAll(path, "{account}", "tides")
+			check(real, token, 200, schema, "application/json")
+			check(real, "wrong", 401, "Problem", "application/problem+json")
+			if operation.Responses["400"].Content != nil {
+				check(real+"?limit=2", token, 200, schema, "application/json")
+				check(real+"?limit=none", token, 400, "Problem", "application/problem+json")
+			}
+			if operation.Responses["404"].Content != nil {
+				check(strings.ReplaceAll(path, "{account}", "nobody"), token, 404, "Problem", "application/problem+json")
+			}
+		}
+	}
+	if asked < 10 {
+		t.Errorf("only %d questions were asked", asked)
+	}
+}

@@ -1,0 +1,278 @@
+// Package standin is a server that stands in for clouds: it serves the open interface
+// (docs/cloud.openapi.json) from a survey in a folder, and can be told to misbehave.
+package standin
+
+import (
+	"bytes"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"isonomos/cloud"
+	"isonomos/core/estate"
+	"isonomos/store"
+)
+
+// Names of files in a stand-in's folder.
+const (
+	StateFile  = "state.jsonl" // what is there: a survey
+	TokenFile  = "token"
+	FaultsFile = "faults.json"
+)
+
+// A Server serves the clouds of one folder. Its state is the survey in there: it is
+// read anew when the file has changed, so that what is changed by hand is served.
+type Server struct {
+	folder string
+	token  string
+	sleep  func(time.Duration)
+
+	mu      sync.Mutex
+	read    time.Time // the state file's time
+	state   *state
+	former  *state // what was served before: stale answers come from it
+	faults  faults
+	decided time.Time // the faults file's time
+	asked   uint64    // requests so far
+}
+
+// A state is what is served at one moment.
+type state struct {
+	revision string
+	clouds   map[string]*served
+}
+
+// served is one cloud.
+type served struct {
+	dialect  string
+	names    []string // of accounts, in the order of the survey
+	accounts map[string][]json.RawMessage
+}
+
+// Open opens a stand-in's folder, which must have its state. A token is made where
+// there is none yet.
+func Open(folder string) (*Server, error) {
+	s := &Server{folder: folder, sleep: time.Sleep}
+	path := filepath.Join(folder, TokenFile)
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		secret := make([]byte, 24)
+		if _, err := rand.Read(secret); err != nil {
+			return nil, err
+		}
+		text = []byte(hex.EncodeToString(secret))
+		err = os.WriteFile(path, text, 0o600)
+		if err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	s.token = strings.TrimSpace(string(text))
+	_, _, err = s.now()
+	return s, err
+}
+
+// Clouds are the names of the clouds that are served.
+func (s *Server) Clouds() ([]string, error) {
+	now, _, err := s.now()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for name := range now.clouds {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+// now is the state as the file has it, and the one before it, if there was one.
+func (s *Server) now() (now, former *state, err error) {
+	path := filepath.Join(s.folder, StateFile)
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.state != nil && info.ModTime().Equal(s.read) {
+		return s.state, s.former, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	e, _, err := store.ReadSurvey(f, path)
+	if err != nil {
+		return nil, nil, err
+	}
+	s.former, s.state, s.read = s.state, stateOf(e, strconv.FormatInt(info.ModTime().UnixNano(), 36)), info.ModTime()
+	return s.state, s.former, nil
+}
+
+// stateOf sorts an estate by cloud and account.
+func stateOf(e *estate.Estate, revision string) *state {
+	own := make(map[*estate.Account]*estate.Estate)
+	of := func(a *estate.Account) *estate.Estate {
+		x := own[a]
+		if x == nil {
+			x = &estate.Estate{Accounts: []*estate.Account{a}}
+			own[a] = x
+		}
+		return x
+	}
+	for _, n := range e.Networks {
+		of(n.Account).Networks = append(of(n.Account).Networks, n)
+	}
+	for _, l := range e.Lists {
+		if l.Account != nil {
+			of(l.Account).Lists = append(of(l.Account).Lists, l)
+		}
+	}
+	for _, i := range e.Instances {
+		of(i.Account).Instances = append(of(i.Account).Instances, i)
+	}
+	for _, g := range e.Groups {
+		of(g.Account).Groups = append(of(g.Account).Groups, g)
+	}
+	st := &state{revision: revision, clouds: make(map[string]*served)}
+	for _, c := range e.Clouds {
+		st.clouds[c.Name] = &served{dialect: c.Dialect, accounts: make(map[string][]json.RawMessage)}
+	}
+	for _, a := range e.Accounts {
+		c := st.clouds[a.Cloud.Name]
+		c.names = append(c.names, a.Name)
+		for line := range bytes.Lines(store.ObjectLines(of(a))) {
+			c.accounts[a.Name] = append(c.accounts[a.Name], json.RawMessage(bytes.TrimSpace(line)))
+		}
+	}
+	return st
+}
+
+// ServeHTTP serves the clouds, each under its name: /northmere/v1/accounts.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{cloud}/v1/whoami", s.whoami)
+	mux.HandleFunc("GET /{cloud}/v1/accounts", s.list)
+	mux.HandleFunc("GET /{cloud}/v1/accounts/{account}/objects", s.list)
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet {
+			tell(w, http.StatusMethodNotAllowed, "this stand-in can only be read")
+			return
+		}
+		tell(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+	})
+	if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.token)) != 1 {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		tell(w, http.StatusUnauthorized, "the token is missing, or not the right one")
+		return
+	}
+	stale, served := s.misbehave(w)
+	if served {
+		return
+	}
+	mux.ServeHTTP(w, r.WithContext(withStale(r.Context(), stale)))
+}
+
+// tell answers with a problem (RFC 9457).
+func tell(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(cloud.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail}) // the client is gone if this fails
+}
+
+// find is the cloud that a request is for.
+func (s *Server) find(w http.ResponseWriter, r *http.Request) (*state, *served, bool) {
+	now, former, err := s.now()
+	if err != nil {
+		tell(w, http.StatusInternalServerError, "the state can't be read: "+err.Error())
+		return nil, nil, false
+	}
+	if isStale(r.Context()) && former != nil {
+		now = former
+	}
+	c := now.clouds[r.PathValue("cloud")]
+	if c == nil {
+		tell(w, http.StatusNotFound, fmt.Sprintf("no cloud is called %q", r.PathValue("cloud")))
+		return nil, nil, false
+	}
+	return now, c, true
+}
+
+func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
+	if _, c, ok := s.find(w, r); ok {
+		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox", "may": []string{"read"}})
+	}
+}
+
+// mostItems is how many items a page has at most.
+const mostItems = 1000
+
+// list answers with a page of accounts, or of the objects of one.
+func (s *Server) list(w http.ResponseWriter, r *http.Request) {
+	now, c, ok := s.find(w, r)
+	if !ok {
+		return
+	}
+	var items []json.RawMessage
+	if account := r.PathValue("account"); account != "" {
+		if items, ok = c.accounts[account]; !ok {
+			tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
+			return
+		}
+		if kind := r.URL.Query().Get("kind"); kind != "" {
+			items = slices.DeleteFunc(slices.Clone(items), func(item json.RawMessage) bool {
+				return !bytes.HasPrefix(item, []byte(`{"kind":`+strconv.Quote(kind)))
+			})
+		}
+	} else {
+		for _, name := range c.names {
+			items = append(items, c.accounts[name][0])
+		}
+	}
+	limit, err := strconv.Atoi(orElse(r.URL.Query().Get("limit"), strconv.Itoa(mostItems)))
+	if err != nil || limit < 1 {
+		tell(w, http.StatusBadRequest, "limit is a number from 1 on")
+		return
+	}
+	from := 0
+	if cursor := r.URL.Query().Get("cursor"); cursor != "" {
+		if from, err = strconv.Atoi(cursor); err != nil || from < 0 || from > len(items) {
+			tell(w, http.StatusBadRequest, "the cursor is none of this list")
+			return
+		}
+	}
+	to := min(from+min(limit, mostItems), len(items))
+	next := ""
+	if to < len(items) {
+		next = strconv.Itoa(to)
+	}
+	w.Header().Set("ETag", strconv.Quote(now.revision))
+	answer(w, map[string]any{"revision": now.revision, "items": append([]json.RawMessage{}, items[from:to]...), "next": next})
+}
+
+func orElse(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}
+
+func answer(w http.ResponseWriter, body any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(body) // the client is gone if this fails
+}
