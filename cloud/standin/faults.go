@@ -17,7 +17,7 @@ import (
 const (
 	Busy    = "429"   // too many requests, with how long to wait
 	Broken  = "500"   // an answer of no use
-	Dropped = "drop"  // the connection is closed without an answer
+	Dropped = "drop"  // the connection is closed without an answer; of what writes, half the time after it was done
 	Slow    = "slow"  // the answer comes late
 	Stale   = "stale" // the answer is from before the last change
 )
@@ -70,7 +70,7 @@ func (s *Server) plan() (faults, uint64) {
 
 // misbehave does what the plan says for this request: it says whether the answer is
 // to be a stale one, and whether it was given already.
-func (s *Server) misbehave(w http.ResponseWriter) (stale, served bool) {
+func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, mux http.Handler) (stale, served bool) {
 	plan, n := s.plan()
 	if len(plan.Kinds) == 0 {
 		return false, false
@@ -88,6 +88,9 @@ func (s *Server) misbehave(w http.ResponseWriter) (stale, served bool) {
 		tell(w, http.StatusInternalServerError, "something broke")
 		return false, true
 	case Dropped:
+		if r.Method != http.MethodGet && random.IntN(2) == 0 { // after the change was made
+			mux.ServeHTTP(nowhere{}, r)
+		}
 		panic(http.ErrAbortHandler) // how a handler closes the connection
 	case Slow:
 		s.sleep(time.Duration(100+random.IntN(400)) * time.Millisecond)
@@ -96,6 +99,13 @@ func (s *Server) misbehave(w http.ResponseWriter) (stale, served bool) {
 	}
 	return false, false
 }
+
+// nowhere is where an answer goes that is never heard.
+type nowhere struct{}
+
+func (nowhere) Header() http.Header         { return make(http.Header) }
+func (nowhere) Write(b []byte) (int, error) { return len(b), nil }
+func (nowhere) WriteHeader(int)             {}
 
 type staleKey struct{}
 

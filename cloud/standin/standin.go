@@ -45,11 +45,13 @@ type Server struct {
 	former  *state // what was served before: stale answers come from it
 	faults  faults
 	decided time.Time // the faults file's time
+	changes int       // that were made so far
 	asked   uint64    // requests so far
 }
 
 // A state is what is served at one moment.
 type state struct {
+	header   string // the first line
 	revision string
 	clouds   map[string]*served
 }
@@ -81,6 +83,11 @@ func Open(folder string) (*Server, error) {
 		return nil, err
 	}
 	s.token = strings.TrimSpace(string(text))
+	changes, err := os.ReadFile(filepath.Join(folder, ChangesFile))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	s.changes = bytes.Count(changes, []byte{'\n'})
 	_, _, err = s.now()
 	return s, err
 }
@@ -149,7 +156,7 @@ func stateOf(e *estate.Estate, revision string) *state {
 	for _, g := range e.Groups {
 		of(g.Account).Groups = append(of(g.Account).Groups, g)
 	}
-	st := &state{revision: revision, clouds: make(map[string]*served)}
+	st := &state{header: store.HeaderLine(e.Name, e.Taken), revision: revision, clouds: make(map[string]*served)}
 	for _, c := range e.Clouds {
 		st.clouds[c.Name] = &served{dialect: c.Dialect, accounts: make(map[string][]json.RawMessage)}
 	}
@@ -169,19 +176,16 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	mux.HandleFunc("GET /{cloud}/v1/whoami", s.whoami)
 	mux.HandleFunc("GET /{cloud}/v1/accounts", s.list)
 	mux.HandleFunc("GET /{cloud}/v1/accounts/{account}/objects", s.list)
+	s.routes(mux)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodGet {
-			tell(w, http.StatusMethodNotAllowed, "this stand-in can only be read")
-			return
-		}
-		tell(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		tell(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s to %s", r.URL.Path, r.Method))
 	})
 	if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.token)) != 1 {
 		w.Header().Set("WWW-Authenticate", "Bearer")
 		tell(w, http.StatusUnauthorized, "the token is missing, or not the right one")
 		return
 	}
-	stale, served := s.misbehave(w)
+	stale, served := s.misbehave(w, r, mux)
 	if served {
 		return
 	}
@@ -215,7 +219,7 @@ func (s *Server) find(w http.ResponseWriter, r *http.Request) (*state, *served, 
 
 func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
 	if _, c, ok := s.find(w, r); ok {
-		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox", "may": []string{"read"}})
+		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox", "may": []string{"read", "write"}})
 	}
 }
 

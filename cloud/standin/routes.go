@@ -1,0 +1,331 @@
+package standin
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"isonomos/core/dialect"
+)
+
+// routes are what can be written, and single objects and changes to be read.
+func (s *Server) routes(mux *http.ServeMux) {
+	const account = "/{cloud}/v1/accounts/{account}"
+	mux.HandleFunc("GET "+account+"/objects/{kind}/{id}", s.single)
+	mux.HandleFunc("GET "+account+"/changes", s.changed)
+	mux.HandleFunc("POST "+account+"/groups", s.createGroup)
+	mux.HandleFunc("PATCH "+account+"/groups/{id}", s.changeGroup)
+	mux.HandleFunc("DELETE "+account+"/groups/{id}", s.deleteGroup)
+	mux.HandleFunc("POST "+account+"/groups/{id}/rules", s.createRule)
+	mux.HandleFunc("DELETE "+account+"/groups/{id}/rules/{rule}", s.deleteRule)
+	mux.HandleFunc("POST "+account+"/lists", s.createList)
+	mux.HandleFunc("PUT "+account+"/lists/{id}/entries", s.changeEntries)
+	mux.HandleFunc("DELETE "+account+"/lists/{id}", s.deleteList)
+	mux.HandleFunc("PUT "+account+"/interfaces/{id}/groups", s.attach)
+	mux.HandleFunc("PUT "+account+"/subnets/{id}/groups", s.attach)
+}
+
+// single answers with one object and its version.
+func (s *Server) single(w http.ResponseWriter, r *http.Request) {
+	_, c, ok := s.find(w, r)
+	if !ok {
+		return
+	}
+	want := key{r.PathValue("kind"), r.PathValue("id")}
+	for _, line := range c.accounts[r.PathValue("account")] {
+		if keyOf(line) == want {
+			w.Header().Set("ETag", strconv.Quote(etagOf(line)))
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = w.Write(line) // the client is gone if this fails
+			return
+		}
+	}
+	tell(w, http.StatusNotFound, fmt.Sprintf("there is no %s %q", want.Kind, want.ID))
+}
+
+// changed answers with the changes of an account after a number.
+func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
+	after, err := strconv.Atoi(orElse(r.URL.Query().Get("after"), "0"))
+	if err != nil || after < 0 {
+		tell(w, http.StatusBadRequest, "after is the number of a change, or 0")
+		return
+	}
+	s.mu.Lock()
+	last := s.changes
+	s.mu.Unlock()
+	items := []json.RawMessage{}
+	f, err := os.Open(filepath.Join(s.folder, ChangesFile))
+	if err == nil {
+		defer f.Close()
+		lines := bufio.NewScanner(f)
+		lines.Buffer(nil, 1<<20)
+		for lines.Scan() && len(items) < mostItems {
+			var c Change
+			if json.Unmarshal(lines.Bytes(), &c) == nil && c.Number > after && c.Account == r.PathValue("account") {
+				items = append(items, json.RawMessage(bytes.Clone(lines.Bytes())))
+			}
+		}
+	}
+	answer(w, map[string]any{"items": items, "last": last})
+}
+
+func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		var o object
+		if err := body(r, &o); err != nil {
+			return key{}, err
+		}
+		if o.Name == "" {
+			return key{}, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
+		}
+		c := s.state.clouds[d.cloud]
+		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name, For: orElse(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
+		d.put("create", o)
+		if (c.dialect == "union" || c.dialect == "flat") && o.For == "instances" { // it lets everything out, until that is taken away
+			for _, range_ := range []string{"0.0.0.0/0", "::/0"} {
+				d.put("create", object{Kind: "rule", Account: d.account, Group: o.ID, ID: newID("rul"), Direction: "out", Action: "admit", Peers: []string{range_}, Services: []string{"any"}})
+			}
+		}
+		return key{"group", o.ID}, nil
+	})
+}
+
+func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		o, err := d.current(r, "group", r.PathValue("id"))
+		if err != nil {
+			return key{}, err
+		}
+		var to struct {
+			Name        *string           `json:"name"`
+			Description *string           `json:"description"`
+			Labels      map[string]string `json:"labels"`
+		}
+		if err := body(r, &to); err != nil {
+			return key{}, err
+		}
+		if to.Name != nil {
+			if o.BuiltIn {
+				return key{}, refuse(http.StatusConflict, "a built-in group keeps its name")
+			}
+			if o.Name = *to.Name; o.Name == "" {
+				return key{}, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
+			}
+		}
+		if to.Description != nil {
+			o.Description = *to.Description
+		}
+		if to.Labels != nil {
+			o.Labels = to.Labels
+		}
+		d.put("change", o)
+		return key{"group", o.ID}, nil
+	})
+}
+
+func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		o, err := d.current(r, "group", r.PathValue("id"))
+		if err != nil {
+			return key{}, err
+		}
+		if o.BuiltIn || o.Default {
+			return key{}, refuse(http.StatusConflict, "a built-in group can't be deleted")
+		}
+		if users := d.users("group", o.ID); len(users) > 0 {
+			return key{}, refuse(http.StatusConflict, "the group is in use by %s", strings.Join(users, ", "))
+		}
+		for _, line := range slices.Clone(d.lines) {
+			var rule object
+			if json.Unmarshal(line, &rule) == nil && rule.Kind == "rule" && rule.Group == o.ID {
+				d.drop("rule", rule.ID)
+			}
+		}
+		d.drop("group", o.ID)
+		return key{}, nil
+	})
+}
+
+func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		g, err := d.current(r, "group", r.PathValue("id"))
+		if err != nil {
+			return key{}, err
+		}
+		var o object
+		if err := body(r, &o); err != nil {
+			return key{}, err
+		}
+		o = object{Kind: "rule", Account: d.account, Group: g.ID, ID: newID("rul"), Direction: o.Direction, Action: orElse(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
+		d.put("create", o)
+		return key{"rule", o.ID}, nil
+	})
+}
+
+func (s *Server) deleteRule(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		o, err := d.current(r, "rule", r.PathValue("rule"))
+		if err != nil {
+			return key{}, err
+		}
+		switch {
+		case o.Group != r.PathValue("id"):
+			return key{}, refuse(http.StatusNotFound, "the group %s has no rule %s", r.PathValue("id"), o.ID)
+		case o.BuiltIn:
+			return key{}, refuse(http.StatusConflict, "a built-in rule can't be deleted, only outranked")
+		}
+		d.drop("rule", o.ID)
+		return key{}, nil
+	})
+}
+
+func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		var o object
+		if err := body(r, &o); err != nil {
+			return key{}, err
+		}
+		known, _ := dialect.Lookup(s.state.clouds[d.cloud].dialect)
+		switch {
+		case known.OwnLists == dialect.ListsExpanded:
+			return key{}, refuse(http.StatusUnprocessableEntity, "this cloud has no own lists")
+		case o.Name == "":
+			return key{}, refuse(http.StatusUnprocessableEntity, "a list has a name")
+		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
+			return key{}, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
+		}
+		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own", Description: o.Description, Entries: o.Entries, Capacity: o.Capacity}
+		d.put("create", o)
+		return key{"list", o.ID}, nil
+	})
+}
+
+func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		o, err := d.current(r, "list", r.PathValue("id"))
+		if err != nil {
+			return key{}, err
+		}
+		var to struct {
+			Entries []string `json:"entries"`
+		}
+		if err := body(r, &to); err != nil {
+			return key{}, err
+		}
+		switch {
+		case o.Owner != "own":
+			return key{}, refuse(http.StatusForbidden, "the provider keeps this list")
+		case o.Capacity > 0 && len(to.Entries) > o.Capacity:
+			return key{}, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
+		}
+		o.Entries = to.Entries
+		d.put("change", o)
+		return key{"list", o.ID}, nil
+	})
+}
+
+func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		o, err := d.current(r, "list", r.PathValue("id"))
+		if err != nil {
+			return key{}, err
+		}
+		if o.Owner != "own" {
+			return key{}, refuse(http.StatusForbidden, "the provider keeps this list")
+		}
+		if users := d.users("list", o.ID); len(users) > 0 {
+			return key{}, refuse(http.StatusConflict, "the list is in use by %s", strings.Join(users, ", "))
+		}
+		d.drop("list", o.ID)
+		return key{}, nil
+	})
+}
+
+// attach says which groups an interface wears, or stand around a subnet.
+func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (key, error) {
+		id := r.PathValue("id")
+		subnet := strings.Contains(r.URL.Path, "/subnets/")
+		var to struct {
+			Groups []string `json:"groups"`
+		}
+		if err := body(r, &to); err != nil {
+			return key{}, err
+		}
+		known, _ := dialect.Lookup(s.state.clouds[d.cloud].dialect)
+		kind := "instances"
+		if subnet {
+			kind = "subnets"
+		}
+		for _, g := range to.Groups {
+			o, err := d.current(&http.Request{}, "group", g)
+			if err != nil {
+				return key{}, refuse(http.StatusUnprocessableEntity, "there is no group %q", g)
+			}
+			if orElse(o.For, "instances") != kind {
+				return key{}, refuse(http.StatusUnprocessableEntity, "the group %s is not for %s", g, kind)
+			}
+		}
+		if !subnet && known.GroupsPerInterface > 0 && len(to.Groups) > known.GroupsPerInterface {
+			return key{}, refuse(http.StatusConflict, "an interface of this cloud wears at most %d groups", known.GroupsPerInterface)
+		}
+		for i, line := range d.lines {
+			k := keyOf(line)
+			changed, ok := withGroups(line, subnet, id, to.Groups)
+			if !ok {
+				continue
+			}
+			if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(line) {
+				return key{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", k.Kind, k.ID)
+			}
+			d.lines[i] = changed
+			d.changes = append(d.changes, Change{Account: d.account, Action: "change", Kind: k.Kind, ID: k.ID, Object: changed})
+			return k, nil
+		}
+		return key{}, refuse(http.StatusNotFound, "there is nothing with the id %q", id)
+	})
+}
+
+// withGroups is the line of a subnet, or of the instance with an interface, with other
+// groups; ok reports whether it is that line. All else in it stays as it is.
+func withGroups(line json.RawMessage, subnet bool, id string, groups []string) (changed json.RawMessage, ok bool) {
+	var whole map[string]any
+	dec := json.NewDecoder(bytes.NewReader(line))
+	dec.UseNumber()
+	if dec.Decode(&whole) != nil {
+		return nil, false
+	}
+	if groups == nil {
+		groups = []string{}
+	}
+	if subnet {
+		if whole["kind"] != "subnet" || whole["id"] != id {
+			return nil, false
+		}
+		whole["groups"] = groups
+		return ordered(whole), true
+	}
+	interfaces, _ := whole["interfaces"].([]any)
+	for _, x := range interfaces {
+		if f, _ := x.(map[string]any); whole["kind"] == "instance" && f["id"] == id {
+			f["groups"] = groups
+			return ordered(whole), true
+		}
+	}
+	return nil, false
+}
+
+// ordered is an object with its kind first, as surveys have it.
+func ordered(whole map[string]any) json.RawMessage {
+	kind, _ := json.Marshal(whole["kind"])
+	delete(whole, "kind")
+	rest, _ := json.Marshal(whole) // what was decoded can be encoded
+	return json.RawMessage(`{"kind":` + string(kind) + `,` + string(rest[1:]))
+}

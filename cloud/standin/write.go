@@ -1,0 +1,411 @@
+package standin
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/google/renameio/v2"
+
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+	"isonomos/store"
+)
+
+// ChangesFile holds every change that was made through the interface, one a line: the
+// stand-in's own record of all its states.
+const ChangesFile = "changes.jsonl"
+
+// A Change is one that was made.
+type Change struct {
+	Number  int             `json:"number"` // from 1, without gaps
+	At      string          `json:"at"`
+	Account string          `json:"account"`
+	Action  string          `json:"action"` // "create", "change", "delete"
+	Kind    string          `json:"kind"`
+	ID      string          `json:"id"`
+	Object  json.RawMessage `json:"object,omitempty"` // as it is from then on
+}
+
+// A refusal is a write that is not made, and why.
+type refusal struct {
+	status int
+	detail string
+}
+
+func (r *refusal) Error() string { return r.detail }
+
+func refuse(status int, format string, a ...any) error {
+	return &refusal{status, fmt.Sprintf(format, a...)}
+}
+
+// An object is a line of the state with what is looked at.
+type object struct {
+	Kind        string            `json:"kind"`
+	Account     string            `json:"account,omitempty"`
+	Network     string            `json:"network,omitempty"`
+	Group       string            `json:"group,omitempty"`
+	ID          string            `json:"id,omitempty"`
+	Name        string            `json:"name,omitempty"`
+	For         string            `json:"for,omitempty"`
+	Owner       string            `json:"owner,omitempty"`
+	Region      string            `json:"region,omitempty"`
+	Description string            `json:"description,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	BuiltIn     bool              `json:"built_in,omitempty"`
+	Default     bool              `json:"default,omitempty"`
+	Stateful    *bool             `json:"stateful,omitempty"`
+	Direction   string            `json:"direction,omitempty"`
+	Action      string            `json:"action,omitempty"`
+	Rank        int               `json:"rank,omitempty"`
+	Peers       []string          `json:"peers,omitempty"`
+	Services    []string          `json:"services,omitempty"`
+	Stateless   bool              `json:"stateless,omitempty"`
+	Entries     []string          `json:"entries,omitempty"`
+	Capacity    int               `json:"capacity,omitempty"`
+}
+
+func (o object) line() json.RawMessage {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(o) // strings and numbers can always be encoded
+	return json.RawMessage(bytes.TrimSpace(b.Bytes()))
+}
+
+// key is what an object is known by in its account.
+type key struct{ Kind, ID string }
+
+func keyOf(line json.RawMessage) key {
+	var k struct {
+		Kind string `json:"kind"`
+		ID   string `json:"id"`
+	}
+	_ = json.Unmarshal(line, &k) // lines of the state have been read before
+	return key{k.Kind, k.ID}
+}
+
+// etagOf is the version of an object: another one for another content.
+func etagOf(line json.RawMessage) string {
+	sum := sha256.Sum256(line)
+	return hex.EncodeToString(sum[:8])
+}
+
+// A draft is an account's lines on their way to a new state.
+type draft struct {
+	server  *Server
+	cloud   string
+	account string
+	lines   []json.RawMessage
+	changes []Change
+}
+
+func (d *draft) find(kind, id string) (int, bool) {
+	i := slices.IndexFunc(d.lines, func(line json.RawMessage) bool { return keyOf(line) == key{kind, id} })
+	return i, i >= 0
+}
+
+func (d *draft) put(action string, o object) {
+	line := o.line()
+	if i, ok := d.find(o.Kind, o.ID); ok {
+		d.lines[i] = line
+	} else {
+		at := len(d.lines)
+		if o.Kind == "rule" { // behind the other rules of its group, as surveys have it
+			for i, other := range d.lines {
+				var x object
+				if json.Unmarshal(other, &x) == nil && (x.Kind == "rule" && x.Group == o.Group || x.Kind == "group" && x.ID == o.Group) {
+					at = i + 1
+				}
+			}
+		}
+		d.lines = slices.Insert(d.lines, at, line)
+	}
+	d.changes = append(d.changes, Change{Account: d.account, Action: action, Kind: o.Kind, ID: o.ID, Object: line})
+}
+
+func (d *draft) drop(kind, id string) {
+	if i, ok := d.find(kind, id); ok {
+		d.lines = slices.Delete(d.lines, i, i+1)
+		d.changes = append(d.changes, Change{Account: d.account, Action: "delete", Kind: kind, ID: id})
+	}
+}
+
+// newID is an id that nothing has.
+func newID(prefix string) string {
+	b := make([]byte, 6)
+	_, _ = rand.Read(b) // never fails (crypto/rand)
+	return prefix + "-" + hex.EncodeToString(b)
+}
+
+// write changes an account: make puts the change into a draft, which is then read as
+// a survey, held against what the cloud allows, and kept; all under one lock.
+func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(*draft) (key, error)) {
+	if _, _, ok := s.find(w, r); !ok { // reads the state anew if it was changed by hand
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name, account := r.PathValue("cloud"), r.PathValue("account")
+	own, ok := s.state.clouds[name].accounts[account]
+	if !ok {
+		tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
+		return
+	}
+	d := &draft{server: s, cloud: name, account: account, lines: slices.Clone(own)}
+	made, err := make(d)
+	if err == nil {
+		err = d.check()
+	}
+	if err == nil {
+		err = s.keep(d)
+	}
+	var no *refusal
+	switch {
+	case errors.As(err, &no):
+		tell(w, no.status, no.detail)
+	case err != nil:
+		tell(w, http.StatusInternalServerError, err.Error())
+	default:
+		i, there := d.find(made.Kind, made.ID)
+		if !there {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		w.Header().Set("ETag", strconv.Quote(etagOf(d.lines[i])))
+		w.Header().Set("Content-Type", "application/json")
+		if r.Method == http.MethodPost {
+			w.WriteHeader(http.StatusCreated)
+		}
+		_, _ = w.Write(d.lines[i]) // the client is gone if this fails
+	}
+}
+
+// keep makes a draft the state: on the disk first.
+func (s *Server) keep(d *draft) error {
+	next := &state{clouds: make(map[string]*served)}
+	for name, c := range s.state.clouds {
+		copied := *c
+		if name == d.cloud {
+			copied.accounts = make(map[string][]json.RawMessage, len(c.accounts))
+			for account, lines := range c.accounts {
+				copied.accounts[account] = lines
+			}
+			copied.accounts[d.account] = d.lines
+		}
+		next.clouds[name] = &copied
+	}
+	var text bytes.Buffer
+	text.WriteString(s.state.header)
+	names := make([]string, 0, len(next.clouds))
+	for name := range next.clouds {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		text.WriteString(store.CloudLine(&estate.Cloud{Name: name, Dialect: next.clouds[name].dialect}))
+	}
+	for _, name := range names {
+		for _, account := range next.clouds[name].names {
+			for _, line := range next.clouds[name].accounts[account] {
+				text.Write(line)
+				text.WriteByte('\n')
+			}
+		}
+	}
+	next.header = s.state.header
+	var log bytes.Buffer
+	for i := range d.changes {
+		s.changes++
+		d.changes[i].Number, d.changes[i].At = s.changes, time.Now().UTC().Format(time.RFC3339Nano)
+		line, err := json.Marshal(d.changes[i])
+		if err != nil {
+			return err
+		}
+		log.Write(append(line, '\n'))
+	}
+	path := filepath.Join(s.folder, StateFile)
+	if err := renameio.WriteFile(path, text.Bytes(), 0o644); err != nil {
+		return err
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	next.revision = strconv.FormatInt(info.ModTime().UnixNano(), 36) + "-" + strconv.Itoa(s.changes)
+	s.former, s.state, s.read = s.state, next, info.ModTime()
+	f, err := os.OpenFile(filepath.Join(s.folder, ChangesFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	if _, err := f.Write(log.Bytes()); err != nil {
+		f.Close()
+		return err
+	}
+	return f.Close()
+}
+
+// check reads a draft as a survey and holds the groups that it changes against what
+// the cloud's dialect and quotas allow.
+func (d *draft) check() error {
+	c := d.server.state.clouds[d.cloud]
+	var text bytes.Buffer
+	text.WriteString(store.HeaderLine("draft", time.Unix(0, 0)) + store.CloudLine(&estate.Cloud{Name: d.cloud, Dialect: c.dialect}))
+	for _, line := range d.lines {
+		text.Write(line)
+		text.WriteByte('\n')
+	}
+	e, _, err := store.ReadSurvey(&text, "draft")
+	var wrong *store.SurveyError
+	if errors.As(err, &wrong) {
+		return refuse(http.StatusUnprocessableEntity, "%v", wrong.Err)
+	}
+	if err != nil {
+		return err
+	}
+	touched := make(map[string]bool)
+	for _, change := range d.changes {
+		var o object
+		_ = json.Unmarshal(change.Object, &o) // of what is deleted there is none
+		touched[cmp.Or(o.Group, change.ID)] = true
+	}
+	for _, g := range e.Groups {
+		if !touched[g.ID] {
+			continue
+		}
+		if err := allowed(e, g); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// longestText bounds names and descriptions.
+const longestText = 255
+
+// allowed says what of a group its cloud does not allow.
+func allowed(e *estate.Estate, g *estate.Group) error {
+	dl, f := decide.Dialect(g.Account), decide.Filter(g)
+	if g.Name == "" || len(g.Name) > longestText || strings.ContainsFunc(g.Name, unicode.IsControl) {
+		return refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters, and none that controls a terminal", longestText)
+	}
+	for _, o := range e.Groups {
+		if o != g && o.Network == g.Network && o.For == g.For && o.Name == g.Name {
+			return refuse(http.StatusConflict, "the group %s has that name already", o.ID)
+		}
+	}
+	ranks := make(map[[2]any]string)
+	for i := range g.Rules {
+		r := &g.Rules[i]
+		if r.BuiltIn {
+			continue
+		}
+		switch {
+		case len(r.Description) > longestText:
+			return refuse(http.StatusUnprocessableEntity, "a description has at most %d characters", longestText)
+		case f.FirstMatch && ranks[[2]any{r.Direction, r.Rank}] != "":
+			return refuse(http.StatusConflict, "the rule %s has the rank %d already", ranks[[2]any{r.Direction, r.Rank}], r.Rank)
+		case !dl.ManyPorts && len(r.Services) > 1:
+			return refuse(http.StatusUnprocessableEntity, "a rule of this cloud has one service")
+		case !dl.ManyPeers && len(r.Peers) > 1:
+			return refuse(http.StatusUnprocessableEntity, "a rule of this cloud has one peer")
+		case r.Stateless && f.State != dialect.StateByRule:
+			return refuse(http.StatusUnprocessableEntity, "rules of this cloud can't be stateless")
+		}
+		ranks[[2]any{r.Direction, r.Rank}] = r.ID
+		for _, p := range r.Peers {
+			switch {
+			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"): // those of other accounts are not looked at here
+				return refuse(http.StatusUnprocessableEntity, "%s is not there", p.Missing)
+			case p.Kind == estate.PeerList && p.List.Owner == "own" && dl.OwnLists == dialect.ListsExpanded:
+				return refuse(http.StatusUnprocessableEntity, "rules of this cloud can't name own lists")
+			}
+		}
+	}
+	quota := compile.QuotaOf(dl, g)
+	if in, out := compile.Count(dl, g, estate.In), compile.Count(dl, g, estate.Out); quota.Over(in, out) {
+		return refuse(http.StatusConflict, "the group would take %d rules inward and %d outward, and may have %s", in, out, quotaText(quota))
+	}
+	return nil
+}
+
+func quotaText(q compile.Quota) string {
+	if q.Direction > 0 {
+		return fmt.Sprintf("%d in each direction", q.Direction)
+	}
+	return fmt.Sprintf("%d together", q.Together)
+}
+
+// body reads what a request sends; fields that are not known are an error.
+func body(r *http.Request, into any) error {
+	text, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	if err != nil {
+		return err
+	}
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		return refuse(http.StatusBadRequest, "the body is not what the interface says: %v", err)
+	}
+	return nil
+}
+
+// current is an object that a request changes: it must be there, and where the
+// request says which version it means (If-Match), be that one.
+func (d *draft) current(r *http.Request, kind, id string) (object, error) {
+	i, ok := d.find(kind, id)
+	if !ok {
+		return object{}, refuse(http.StatusNotFound, "there is no %s %q", kind, id)
+	}
+	if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines[i]) {
+		return object{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", kind, id)
+	}
+	var o object
+	return o, json.Unmarshal(d.lines[i], &o)
+}
+
+// users are those that wear a group or name it or a list, in any account of the cloud.
+func (d *draft) users(kind, id string) []string {
+	var users []string
+	for account, lines := range d.server.state.clouds[d.cloud].accounts {
+		if account == d.account {
+			lines = d.lines
+		}
+		reference := strconv.Quote(kind + ":" + id)
+		if account != d.account {
+			reference = strconv.Quote(kind + ":" + d.account + "/" + id)
+		}
+		for _, line := range lines {
+			var x struct {
+				Kind, ID, Group string
+				Groups          []string
+				Interfaces      []struct{ Groups []string }
+			}
+			if json.Unmarshal(line, &x) != nil {
+				continue
+			}
+			worn := kind == "group" && account == d.account && (slices.Contains(x.Groups, id) || slices.ContainsFunc(x.Interfaces, func(f struct{ Groups []string }) bool { return slices.Contains(f.Groups, id) }))
+			if worn || x.Kind == "rule" && x.Group != id && bytes.Contains(line, []byte(reference)) {
+				users = append(users, x.Kind+" "+x.ID)
+			}
+		}
+	}
+	slices.Sort(users)
+	return users
+}
