@@ -57,7 +57,8 @@ func (a *App) narrowCommand() *cli.Command {
 			&cli.BoolFlag{Name: "write", Usage: "edit the definitions in place"},
 			formatFlag("json", "md"),
 		}, evidenceFlags("rest on")...),
-		Action: a.narrow,
+		DisableSliceFlagSeparator: true, // traffic has commas of its own
+		Action:                    a.narrow,
 	}
 }
 
@@ -240,6 +241,9 @@ func wantedFlag(d *decide.Decider, text string) (narrow.Wanted, error) {
 			break
 		}
 	}
+	if set, err := servicesFlag(d.Estate(), text); peers == text && err == nil && set != nil {
+		return w, usage("it does not say who: write \"%s from 203.0.113.201\"", text)
+	}
 	var sets []addr.Set
 	for name := range strings.SplitSeq(peers, ",") {
 		set, err := peersFlag(d, strings.TrimSpace(name))
@@ -301,7 +305,11 @@ func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error
 	if c.Args().Present() {
 		return subjects, nil
 	}
-	o := audit.Options{Checks: c.StringSlice("check"), Now: a.Now(), Expects: w.Expects, Laws: w.Laws, Exemptions: w.Definitions.Exemptions}
+	var checks []string
+	for _, list := range c.StringSlice("check") {
+		checks = append(checks, strings.Split(list, ",")...)
+	}
+	o := audit.Options{Checks: checks, Now: a.Now(), Expects: w.Expects, Laws: w.Laws, Exemptions: w.Definitions.Exemptions}
 	o.Least, _ = audit.ParseSeverity(c.String("severity"))
 	var err error
 	if o.Over, err = overCondition(c.String("over")); err != nil {

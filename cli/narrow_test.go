@@ -165,6 +165,19 @@ func TestNarrowEverything(t *testing.T) {
 	}
 }
 
+// What is kept and dropped is said with several services and peers at once.
+func TestKeepAndDrop(t *testing.T) {
+	folder := harbour(t)
+	args := []string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}
+	r := call(t, folder, append(args, "--keep", "ssh, https from 203.0.113.201, list harbour-offices", "--drop", "class admin from list pilot-stations")...)
+	if r.code != 0 || !strings.Contains(r.out, "after       admit ssh from list harbour-offices, 203.0.113.201") || !strings.Contains(r.out, "dropped on request: 3 addresses") {
+		t.Errorf("%s%s", r.out, r.err)
+	}
+	if r := call(t, folder, append(args[:1:1], "--all", "--check", "open-admin-port,wide-ports", "--survey", "survey.jsonl", "--flows", "flows.csv")...); r.code != 0 || strings.Contains(r.out, "reach any") || !strings.Contains(r.out, "tcp 22-80") {
+		t.Errorf("two checks: %s%s", r.out, r.err)
+	}
+}
+
 // What is adopted is read back, is the same to compare, and applies as a diff.
 func TestAdoptedFilesAreTheSame(t *testing.T) {
 	folder := harbour(t)

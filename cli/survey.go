@@ -39,7 +39,7 @@ func (a *App) surveyCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Value: "-", Usage: "write the survey to `FILE`, whole or not at all (packed if it ends in .zst or .gz; - for standard output)"},
 			&cli.StringSliceFlag{Name: "cloud", Usage: "only the cloud `NAME` (may be given again)"},
 			&cli.StringSliceFlag{Name: "account", Usage: "only the account `NAME` (may be given again)"},
-			&cli.IntFlag{Name: "jobs", Value: jobs, Usage: "read `N` accounts at once", Validator: oneAtLeast},
+			&cli.IntFlag{Name: "jobs", Value: jobs, Usage: "read `N` accounts at once (default: 16)", Validator: oneAtLeast},
 		},
 		Action: a.survey,
 	}

@@ -114,6 +114,30 @@ func TestOneThatBreaksAnExpectationIsLeftOut(t *testing.T) {
 	}
 }
 
+// What does not fit the quota, however it is said, is not done.
+func TestOverTheQuotaIsNotDone(t *testing.T) {
+	const text = "account b { cloud c\n  limit rules-per-direction = 1 }\nnetwork k in b { range 10.0.0.0/16 }\ngroup g in k {\n  cover where role = g\n  admit any from 192.0.2.0/24\n}\n"
+	more := strings.ReplaceAll(`{"kind":"account","name":"b","cloud":"c","limits":{"rules-per-direction":1}}
+{"kind":"network","account":"b","id":"k","ranges":["10.0.0.0/16"]}
+{"kind":"subnet","account":"b","network":"k","id":"sk","ranges":["10.0.1.0/24"]}
+{"kind":"instance","account":"b","id":"bg","labels":{"role":"g"},"interfaces":[{"id":"fb","subnet":"sk","private":["10.0.1.1"],"groups":[]}]}
+`, "\r", "")
+	w := worldOn(t, text, more)
+	subjects, err := w.Subjects("x.nomos:6")
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Two services with peers of their own can't be said in one rule.
+	_, err = w.Propose(subjects, narrow.Options{Flows: seen("192.0.2.1 22", "192.0.2.200 443")}, options)
+	if err == nil || !strings.Contains(err.Error(), "over its quota") {
+		t.Errorf("got %v", err)
+	}
+	result, err := w.Propose(subjects, narrow.Options{Flows: seen("192.0.2.1 22", "192.0.2.200 22")}, options)
+	if err != nil || !result.Proposals[0].Tight || result.Proposals[0].CostAfter != 1 {
+		t.Errorf("one service, two peers: %+v, %v", result.Proposals, err)
+	}
+}
+
 func fileText(r Result) string {
 	if len(r.Files) == 0 {
 		return ""

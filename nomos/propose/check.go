@@ -23,11 +23,18 @@ func prove(w World) []law.Result {
 	return law.Prove(&e, w.Expects)
 }
 
-func (c *Checked) cost(after *estate.Group) {
+// cost counts the group's rules before and after, and refuses what goes over the
+// quota, unless it takes no more than before.
+func (c *Checked) cost(after *estate.Group) error {
 	d := decide.Dialect(after.Account)
 	c.CostBefore = compile.GroupCost(d, c.Group, c.Direction)
 	c.CostAfter = compile.GroupCost(d, after, c.Direction)
-	c.Quota = compile.QuotaOf(d, after).Direction
+	quota := compile.QuotaOf(d, after)
+	c.Quota = quota.Direction
+	if in, out := compile.GroupCost(d, after, estate.In), compile.GroupCost(d, after, estate.Out); c.CostAfter > c.CostBefore && quota.Over(in, out) {
+		return refuse(c, "%s would take %d rules inward and %d outward, which is over its quota: raise it (limit), or let lists and ranges say more (--weight)", c.Group.Path(), in, out)
+	}
+	return nil
 }
 
 // Example is a flow that would be stopped, if there is any: the clearest one,
@@ -76,7 +83,9 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 		if err := between(c, now, then); err != nil {
 			return err
 		}
-		c.cost(g)
+		if err := c.cost(g); err != nil {
+			return err
+		}
 	}
 	// What follows other groups, or names them, must not open either.
 	for _, g := range w.Estate.Groups {
@@ -182,11 +191,13 @@ func decideTogether(d *decide.Decider, g *estate.Group, by []*Checked) {
 		then := d.Supposing(g, after.Rules)
 		var wrong error
 		for _, c := range by {
-			if wrong = between(c, then.GroupTraffic(g, c.Direction), d.GroupTraffic(g, c.Direction)); wrong != nil {
+			if wrong = between(c, then.GroupTraffic(g, c.Direction), d.GroupTraffic(g, c.Direction)); wrong == nil {
+				wrong = c.cost(&after)
+			}
+			if wrong != nil {
 				c.Refused = wrong.Error()
 				break
 			}
-			c.cost(&after)
 		}
 		if wrong == nil {
 			return
