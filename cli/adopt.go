@@ -55,9 +55,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usage("%v", err)
 	}
-	for _, left := range adopted.Left {
-		a.note("%s is left as it is: %s", left.Group.Path(), left.Why)
-	}
+	a.tellLeft(adopted)
 	switch {
 	case c.Bool("diff"):
 		err = a.writeDiffs(propose.Result{}, adopted)
@@ -69,11 +67,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil || !c.Bool("write") {
 		return err
 	}
-	var files []whole
-	for _, f := range adopted.Files {
-		files = append(files, whole{path: f.Name, text: f.Text})
-	}
-	if err := a.writeFiles(files); err != nil {
+	if err := a.writeFiles(adoptedFiles(adopted)); err != nil {
 		return err
 	}
 	a.note("adopted: %s; each lets through what it did, as decided on the survey", render.Count(len(adopted.Adopted), "group", "groups"))

@@ -112,8 +112,11 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c)); err != nil {
 			return usage("%v", err)
 		}
-		for _, left := range adopted.Left {
-			a.note("%s is left as it is: %s", left.Group.Path(), left.Why)
+		a.tellLeft(adopted)
+		for _, f := range adopted.Edits {
+			if slices.ContainsFunc(result.Files, func(e propose.Edited) bool { return e.File == f.File }) {
+				return usage("%s says that a group exists which becomes a definition, and a rule in it is narrowed too: adopt that group first (isonomos adopt), or name what to narrow", f.File.Name)
+			}
 		}
 	}
 	switch {
@@ -135,10 +138,32 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	for _, f := range result.Files {
 		files = append(files, whole{path: f.File.Name, text: f.Text})
 	}
+	return a.writeFiles(append(files, adoptedFiles(adopted)...))
+}
+
+// adoptedFiles are the files that an adoption writes: new ones, and those that said
+// that an adopted group exists.
+func adoptedFiles(adopted propose.Adoption) []whole {
+	var files []whole
+	for _, f := range adopted.Edits {
+		files = append(files, whole{path: f.File.Name, text: f.Text})
+	}
 	for _, f := range adopted.Files {
 		files = append(files, whole{path: f.Name, text: f.Text})
 	}
-	return a.writeFiles(files)
+	return files
+}
+
+// tellLeft says which groups were not adopted.
+func (a *App) tellLeft(adopted propose.Adoption) {
+	const shown = 10
+	for i, left := range adopted.Left {
+		if i == shown {
+			a.note("and %s more are left as they are", render.Number(len(adopted.Left)-shown))
+			return
+		}
+		a.note("%s is left as it is: %s", left.Group.Path(), left.Why)
+	}
 }
 
 // across shows, or carries out, what groups can say together.
@@ -349,6 +374,11 @@ func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error
 // writeDiffs writes all edits, and new files, as unified diffs.
 func (a *App) writeDiffs(result propose.Result, adopted propose.Adoption) error {
 	for _, f := range result.Files {
+		if err := a.writeDiff(f.File.Name, &f.File.Text, f.Text); err != nil {
+			return err
+		}
+	}
+	for _, f := range adopted.Edits {
 		if err := a.writeDiff(f.File.Name, &f.File.Text, f.Text); err != nil {
 			return err
 		}

@@ -249,7 +249,11 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 // takeExisting finds the surveyed group that a definition says is there, by id or name.
 func (o *overlay) takeExisting(g *Group, surveyed *Estate) {
 	for _, s := range surveyed.Groups {
-		if s.Network != nil && o.networks[s.Network] == o.networks[g.Network] && (s.ID == g.CloudName || s.Name == g.CloudName) {
+		same := s.Network != nil && o.networks[s.Network] == o.networks[g.Network]
+		if s.Network == nil { // of a cloud whose groups belong to no network
+			same = o.accounts[s.Account] == o.accounts[g.Account]
+		}
+		if same && (s.ID == g.CloudName || s.Name == g.CloudName) {
 			o.groups[g] = o.groups[s]
 			return
 		}

@@ -65,17 +65,19 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 	w.nameServices(groups)
 	w.nameRanges(groups)
 	w.nameLists(groups)
-	w.places(groups)
 	named := make(map[*estate.Group]bool)
+	places := slices.Clone(groups)
 	for _, g := range groups {
 		for _, r := range w.rules(g) {
 			for _, p := range slices.Concat(r.Peers, r.Except) {
-				if p.Kind == estate.PeerGroup && !p.Group.Defined && !w.chosen[p.Group] && w.chosen[g] {
+				if p.Kind == estate.PeerGroup && !p.Group.Defined && !w.chosen[p.Group] && w.chosen[g] && !named[p.Group] && networkOf(w.d, p.Group) != nil {
 					named[p.Group] = true
+					places = append(places, p.Group)
 				}
 			}
 		}
 	}
+	w.places(places)
 	for _, g := range e.Groups {
 		if why, stays := existing[g]; stays && why != "" || named[g] {
 			if why == "" {

@@ -11,15 +11,18 @@ import (
 	"isonomos/core/estate"
 	"isonomos/nomos"
 	"isonomos/nomos/adopt"
+	"isonomos/nomos/edit"
 	"isonomos/nomos/parse"
 	"isonomos/nomos/print"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
 )
 
 // An Adoption is definitions of surveyed groups, proved to let through the same.
 type Adoption struct {
 	Files   []*source.File // new ones
+	Edits   []Edited       // files where an adopted group was said to exist
 	Adopted []*estate.Group
 	Left    []adopt.Left // groups that stay as they are, and why
 }
@@ -57,7 +60,8 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 			}
 			a.Files = append(a.Files, source.NewFile(file.Name, print.File(tree)))
 		}
-		wrong, err := w.checkAdopted(d, a.Files, chosen, existing, rulesOf, o)
+		a.Edits = w.withoutExisting(chosen, existing)
+		wrong, err := w.checkAdopted(d, a, chosen, existing, rulesOf, o)
 		if err != nil {
 			return a, err
 		}
@@ -76,7 +80,7 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 		}
 	}
 	if len(a.Adopted) == 0 {
-		a.Files = nil
+		a.Files, a.Edits = nil, nil
 	}
 	return a, nil
 }
@@ -106,6 +110,46 @@ func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adopt
 	return w.Adopt(groups, rules, folder, o)
 }
 
+// withoutExisting takes out of the definitions that groups exist which are now
+// defined themselves.
+func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Group]string) []Edited {
+	adopted := make(map[string]bool)
+	for _, g := range groups {
+		if existing[g] != "" {
+			continue
+		}
+		place := g.Account.Name
+		if g.Network != nil {
+			place = g.Network.Path()
+		}
+		for _, name := range []string{g.ID, g.InCloud()} {
+			adopted[place+" "+name] = true
+		}
+	}
+	var edits []Edited
+	for _, t := range w.Definitions.Trees {
+		var changes []edit.Change
+		for _, decl := range t.Decls {
+			g, ok := decl.(*syntax.Group)
+			if !ok || !g.Existing.Given() {
+				continue
+			}
+			network := g.Scope.Network.Text
+			i := slices.IndexFunc(w.Estate.Networks, func(n *estate.Network) bool { return n.Path() == network || n.Name == network })
+			if i >= 0 && (adopted[w.Estate.Networks[i].Path()+" "+g.Existing.Text] || adopted[w.Estate.Networks[i].Account.Name+" "+g.Existing.Text]) {
+				changes = append(changes, edit.RemoveDeclaration(t, g))
+			}
+		}
+		if len(changes) == 0 {
+			continue
+		}
+		if text, err := edit.Apply(t.Source, changes); err == nil {
+			edits = append(edits, Edited{t.Source, text})
+		}
+	}
+	return edits
+}
+
 // freeName is a file name for an account's definitions that no file has yet.
 func (w World) freeName(folder, account string) string {
 	taken := func(name string) bool {
@@ -123,8 +167,14 @@ func (w World) freeName(folder, account string) string {
 
 // checkAdopted decides the written definitions, and says which groups do not come
 // out as they are.
-func (w World) checkAdopted(d *decide.Decider, files []*source.File, groups []*estate.Group, existing map[*estate.Group]string, rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) (map[*estate.Group]string, error) {
-	understood := nomos.Understand(append(slices.Clip(w.Definitions.Files), files...), o)
+func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string, rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) (map[*estate.Group]string, error) {
+	files := slices.Clone(w.Definitions.Files)
+	for i, f := range files {
+		if k := slices.IndexFunc(a.Edits, func(e Edited) bool { return e.File == f }); k >= 0 {
+			files[i] = source.NewFile(f.Name, a.Edits[k].Text)
+		}
+	}
+	understood := nomos.Understand(append(files, a.Files...), o)
 	if source.Errors(understood.Messages) > 0 {
 		i := slices.IndexFunc(understood.Messages, func(m source.Message) bool { return source.Errors([]source.Message{m}) > 0 })
 		return nil, fmt.Errorf("what would be written has a mistake, so nothing is adopted:\n%s", understood.Messages[i])

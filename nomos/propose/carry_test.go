@@ -178,6 +178,58 @@ func TestSurveyedGroupsAreWrittenNarrowed(t *testing.T) {
 	}
 }
 
+// A group that was said to exist is one's own once it is adopted: it is said no more,
+// and rules go on naming it.
+func TestAdoptWhatWasSaidToExist(t *testing.T) {
+	w := worldOn(t, "# kept\ngroup hosts in n existing \"grp-8\"\ngroup g in n {\n  cover where role = g\n  admit ssh from group hosts\n}\n", surveyedToo)
+	g, err := w.Group("a/n/hosts")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := w.Adopt([]*estate.Group{g}, nil, ".", options)
+	if err != nil || len(a.Adopted) != 1 || len(a.Edits) != 1 || a.Edits[0].Text != "# kept\ngroup g in n {\n  cover where role = g\n  admit ssh from group hosts\n}\n" {
+		t.Errorf("%+v, %v", a, err)
+	}
+}
+
+// Groups of a flat cloud belong to no network: they are adopted into the one where
+// they are worn, and found to exist by their account.
+func TestAdoptOnAFlatCloud(t *testing.T) {
+	const flat = `{"kind":"survey","version":1}
+{"kind":"cloud","name":"c","dialect":"flat"}
+{"kind":"account","name":"a","cloud":"c"}
+{"kind":"network","account":"a","id":"n","ranges":["10.0.0.0/16"]}
+{"kind":"network","account":"a","id":"m","ranges":["10.1.0.0/16"]}
+{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.1.0/24"]}
+{"kind":"subnet","account":"a","network":"m","id":"t","ranges":["10.1.1.0/24"]}
+{"kind":"group","account":"a","id":"g1","name":"web"}
+{"kind":"group","account":"a","id":"g2","name":"desk"}
+{"kind":"rule","account":"a","group":"g1","id":"r1","direction":"in","peers":["group:g2"],"services":["tcp 443"]}
+{"kind":"rule","account":"a","group":"g2","id":"r2","direction":"out","peers":["0.0.0.0/0"],"services":["any"]}
+{"kind":"instance","account":"a","id":"i1","interfaces":[{"id":"f1","subnet":"s","private":["10.0.1.1"],"groups":["g1"]}]}
+{"kind":"instance","account":"a","id":"i2","interfaces":[{"id":"f2","subnet":"t","private":["10.1.1.1"],"groups":["g2"]}]}
+`
+	e, _, err := store.ReadSurvey(strings.NewReader(flat), "s")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := World{Survey: e, Estate: e}
+	a, err := w.Adopt(e.Groups[:1], nil, ".", options)
+	if err != nil || len(a.Adopted) != 1 || !strings.Contains(a.Files[0].Text, `group desk in a/m existing "g2"`) || !strings.Contains(a.Files[0].Text, "admit https from group a/m/desk") {
+		t.Fatalf("%+v, %v", a, err)
+	}
+	// The rest follows, on the definitions that there are by then.
+	d := nomos.Understand(a.Files, options)
+	next := NewWorld(d, e)
+	g, err := next.Group("a/desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a, err = next.Adopt([]*estate.Group{g}, nil, ".", options); err != nil || len(a.Adopted) != 1 || len(a.Edits) != 1 || len(a.Left) > 0 {
+		t.Errorf("%+v, %v", a, err)
+	}
+}
+
 // Names that can't stand in definitions, the same name twice, lists of one name with
 // other entries in other accounts: all come out, and let through the same.
 func TestAdoptOddNames(t *testing.T) {
