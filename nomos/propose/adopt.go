@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -111,9 +112,9 @@ func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adopt
 }
 
 // withoutExisting takes out of the definitions that groups exist which are now
-// defined themselves.
+// defined themselves under that name. Another name for one stays.
 func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Group]string) []Edited {
-	adopted := make(map[string]bool)
+	adopted := make(map[string]string) // the names in definitions
 	for _, g := range groups {
 		if existing[g] != "" {
 			continue
@@ -123,7 +124,7 @@ func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Grou
 			place = g.Network.Path()
 		}
 		for _, name := range []string{g.ID, g.InCloud()} {
-			adopted[place+" "+name] = true
+			adopted[place+" "+name] = adopt.Name(g.Name)
 		}
 	}
 	var edits []Edited
@@ -136,7 +137,11 @@ func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Grou
 			}
 			network := g.Scope.Network.Text
 			i := slices.IndexFunc(w.Estate.Networks, func(n *estate.Network) bool { return n.Path() == network || n.Name == network })
-			if i >= 0 && (adopted[w.Estate.Networks[i].Path()+" "+g.Existing.Text] || adopted[w.Estate.Networks[i].Account.Name+" "+g.Existing.Text]) {
+			if i < 0 {
+				continue
+			}
+			n := w.Estate.Networks[i]
+			if name := cmp.Or(adopted[n.Path()+" "+g.Existing.Text], adopted[n.Account.Name+" "+g.Existing.Text]); name == g.Name.Text {
 				changes = append(changes, edit.RemoveDeclaration(t, g))
 			}
 		}
