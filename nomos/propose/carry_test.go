@@ -1,11 +1,14 @@
 package propose
 
 import (
+	"net/netip"
 	"strings"
 	"testing"
 
 	"isonomos/core/estate"
+	"isonomos/core/flow"
 	"isonomos/core/narrow"
+	"isonomos/core/service"
 	"isonomos/nomos"
 	"isonomos/nomos/source"
 	"isonomos/store"
@@ -111,6 +114,31 @@ func TestOneThatBreaksAnExpectationIsLeftOut(t *testing.T) {
 	}
 	if held == len(result.Proposals) {
 		t.Error("nothing was left out")
+	}
+}
+
+// Open outbound becomes the published lists, groups and addresses that were reached.
+func TestOutboundBecomesLists(t *testing.T) {
+	w := worldOn(t, "group g in n {\n  cover where role = g\n  reach any at everyone because \"office software\"\n}\n", surveyedToo)
+	subjects, err := w.Subjects("x.nomos:3")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var flows flow.Summary
+	for day := range int64(3) {
+		for _, to := range []string{"203.0.113.4:443", "203.0.113.200:443", "10.0.1.2:5432", "192.0.2.53:53", "192.0.2.53:123"} {
+			end := netip.MustParseAddrPort(to)
+			flows.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr("10.0.1.1"), Destination: end.Addr(), Protocol: service.TCP, Port: end.Port(), ReplyKnown: true, ReplyPackets: 1, Opened: flow.BySource})
+		}
+	}
+	result, err := w.Propose(subjects, narrow.Options{Flows: &flows}, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"reach https at list web-edge because \"office software\"", "reach postgres at group web because \"office software\"", "reach tcp 53, tcp 123 at 192.0.2.53 because \"office software\"", "list web-edge {\n  published \"web-edge\" on c\n}"} {
+		if !strings.Contains(fileText(result), want) {
+			t.Errorf("%q is missing in\n%s", want, fileText(result))
+		}
 	}
 }
 
