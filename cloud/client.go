@@ -2,6 +2,7 @@ package cloud
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -57,9 +58,9 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	}
 	c := retryablehttp.NewClient()
 	c.Logger = nil
-	c.RetryMax = orDefault(o.Attempts, 8) - 1
-	c.RetryWaitMin, c.RetryWaitMax = orDefault(o.LeastWait, 200*time.Millisecond), orDefault(o.MostWait, 20*time.Second)
-	c.HTTPClient.Timeout = orDefault(o.Timeout, time.Minute)
+	c.RetryMax = cmp.Or(o.Attempts, 8) - 1
+	c.RetryWaitMin, c.RetryWaitMax = cmp.Or(o.LeastWait, 200*time.Millisecond), cmp.Or(o.MostWait, 20*time.Second)
+	c.HTTPClient.Timeout = cmp.Or(o.Timeout, time.Minute)
 	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // a token is not carried elsewhere
 	c.Backoff = func(least, most time.Duration, attempt int, r *http.Response) time.Duration {
 		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
@@ -67,14 +68,6 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	}
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	return &Client{strings.TrimRight(address, "/"), token, c}, nil
-}
-
-func orDefault[T comparable](value, usual T) T {
-	var zero T
-	if value == zero {
-		return usual
-	}
-	return value
 }
 
 func loopback(host string) bool {

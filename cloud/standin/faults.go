@@ -70,7 +70,7 @@ func (s *Server) plan() (faults, uint64) {
 
 // misbehave does what the plan says for this request: it says whether the answer is
 // to be a stale one, and whether it was given already.
-func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, mux http.Handler) (stale, served bool) {
+func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) (stale, served bool) {
 	plan, n := s.plan()
 	if len(plan.Kinds) == 0 {
 		return false, false
@@ -89,7 +89,7 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, mux http.Hand
 		return false, true
 	case Dropped:
 		if r.Method != http.MethodGet && random.IntN(2) == 0 { // after the change was made
-			mux.ServeHTTP(nowhere{}, r)
+			s.mux.ServeHTTP(nowhere{}, r)
 		}
 		panic(http.ErrAbortHandler) // how a handler closes the connection
 	case Slow:

@@ -3,6 +3,7 @@ package standin
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -15,8 +16,15 @@ import (
 	"isonomos/core/dialect"
 )
 
-// routes are what can be written, and single objects and changes to be read.
-func (s *Server) routes(mux *http.ServeMux) {
+// routes are all that is served.
+func (s *Server) routes() {
+	mux := s.mux
+	mux.HandleFunc("GET /{cloud}/v1/whoami", s.whoami)
+	mux.HandleFunc("GET /{cloud}/v1/accounts", s.list)
+	mux.HandleFunc("GET /{cloud}/v1/accounts/{account}/objects", s.list)
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		tell(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s to %s", r.URL.Path, r.Method))
+	})
 	const account = "/{cloud}/v1/accounts/{account}"
 	mux.HandleFunc("GET "+account+"/objects/{kind}/{id}", s.single)
 	mux.HandleFunc("GET "+account+"/changes", s.changed)
@@ -52,7 +60,7 @@ func (s *Server) single(w http.ResponseWriter, r *http.Request) {
 
 // changed answers with the changes of an account after a number.
 func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
-	after, err := strconv.Atoi(orElse(r.URL.Query().Get("after"), "0"))
+	after, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("after"), "0"))
 	if err != nil || after < 0 {
 		tell(w, http.StatusBadRequest, "after is the number of a change, or 0")
 		return
@@ -86,7 +94,7 @@ func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
 			return key{}, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
 		}
 		c := s.state.clouds[d.cloud]
-		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name, For: orElse(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
+		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name, For: cmp.Or(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
 		d.put("create", o)
 		if (c.dialect == "union" || c.dialect == "flat") && o.For == "instances" { // it lets everything out, until that is taken away
 			for _, range_ := range []string{"0.0.0.0/0", "::/0"} {
@@ -163,7 +171,7 @@ func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
 		if err := body(r, &o); err != nil {
 			return key{}, err
 		}
-		o = object{Kind: "rule", Account: d.account, Group: g.ID, ID: newID("rul"), Direction: o.Direction, Action: orElse(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
+		o = object{Kind: "rule", Account: d.account, Group: g.ID, ID: newID("rul"), Direction: o.Direction, Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
 		d.put("create", o)
 		return key{"rule", o.ID}, nil
 	})
@@ -269,7 +277,7 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			if err != nil {
 				return key{}, refuse(http.StatusUnprocessableEntity, "there is no group %q", g)
 			}
-			if orElse(o.For, "instances") != kind {
+			if cmp.Or(o.For, "instances") != kind {
 				return key{}, refuse(http.StatusUnprocessableEntity, "the group %s is not for %s", g, kind)
 			}
 		}

@@ -4,6 +4,7 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/hex"
@@ -38,6 +39,7 @@ type Server struct {
 	folder string
 	token  string
 	sleep  func(time.Duration)
+	mux    *http.ServeMux
 
 	mu      sync.Mutex
 	read    time.Time // the state file's time
@@ -66,7 +68,8 @@ type served struct {
 // Open opens a stand-in's folder, which must have its state. A token is made where
 // there is none yet.
 func Open(folder string) (*Server, error) {
-	s := &Server{folder: folder, sleep: time.Sleep}
+	s := &Server{folder: folder, sleep: time.Sleep, mux: http.NewServeMux()}
+	s.routes()
 	path := filepath.Join(folder, TokenFile)
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -172,24 +175,16 @@ func stateOf(e *estate.Estate, revision string) *state {
 
 // ServeHTTP serves the clouds, each under its name: /northmere/v1/accounts.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /{cloud}/v1/whoami", s.whoami)
-	mux.HandleFunc("GET /{cloud}/v1/accounts", s.list)
-	mux.HandleFunc("GET /{cloud}/v1/accounts/{account}/objects", s.list)
-	s.routes(mux)
-	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		tell(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s to %s", r.URL.Path, r.Method))
-	})
 	if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.token)) != 1 {
 		w.Header().Set("WWW-Authenticate", "Bearer")
 		tell(w, http.StatusUnauthorized, "the token is missing, or not the right one")
 		return
 	}
-	stale, served := s.misbehave(w, r, mux)
+	stale, served := s.misbehave(w, r)
 	if served {
 		return
 	}
-	mux.ServeHTTP(w, r.WithContext(withStale(r.Context(), stale)))
+	s.mux.ServeHTTP(w, r.WithContext(withStale(r.Context(), stale)))
 }
 
 // tell answers with a problem (RFC 9457).
@@ -248,7 +243,7 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 			items = append(items, c.accounts[name][0])
 		}
 	}
-	limit, err := strconv.Atoi(orElse(r.URL.Query().Get("limit"), strconv.Itoa(mostItems)))
+	limit, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("limit"), strconv.Itoa(mostItems)))
 	if err != nil || limit < 1 {
 		tell(w, http.StatusBadRequest, "limit is a number from 1 on")
 		return
@@ -267,13 +262,6 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("ETag", strconv.Quote(now.revision))
 	answer(w, map[string]any{"revision": now.revision, "items": append([]json.RawMessage{}, items[from:to]...), "next": next})
-}
-
-func orElse(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 func answer(w http.ResponseWriter, body any) {

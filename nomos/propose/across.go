@@ -82,19 +82,9 @@ func (w World) Across(o resolve.Options) ([]Joint, []Edited, error) {
 
 // joined applies changes and checks that every interface lets through what it did.
 func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Change, o resolve.Options) ([]Edited, error) {
-	var edited []*source.File
-	var files []Edited
-	for _, f := range w.Definitions.Files {
-		if changes[f] == nil {
-			edited = append(edited, f)
-			continue
-		}
-		text, err := edit.Apply(f, changes[f])
-		if err != nil {
-			return nil, fmt.Errorf("another proposal changes the same rule: %w", err)
-		}
-		edited = append(edited, source.NewFile(f.Name, text))
-		files = append(files, Edited{f, text})
+	edited, files, err := w.apply(changes)
+	if err != nil {
+		return nil, fmt.Errorf("another proposal changes the same rule: %w", err)
 	}
 	if len(files) == 0 {
 		return nil, nil
@@ -105,12 +95,9 @@ func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Ch
 	}
 	next := NewWorld(understood, w.Survey)
 	after := decide.New(next.Estate)
-	groups := make(map[string]*estate.Group)
-	for _, g := range next.Estate.Groups {
-		groups[g.Path()+string(g.For)] = g
-	}
+	groups := byPlace(next.Estate)
 	for _, g := range w.Estate.Groups {
-		then := groups[g.Path()+string(g.For)]
+		then := groups[placeOfGroup(g)]
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
 			if then == nil {
 				continue

@@ -95,7 +95,8 @@ func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve
 		var no *refusal
 		switch {
 		case err == nil:
-			return result, w.checkExpects(d, &result)
+			w.checkExpects(&result)
+			return result, nil
 		case len(subjects) == 1 || !errors.As(err, &no):
 			return Result{}, err
 		}
@@ -250,20 +251,30 @@ func (w World) carry(d *decide.Decider, result *Result, o resolve.Options) error
 	if !any {
 		return nil
 	}
-	edited := make([]*source.File, len(w.Definitions.Files))
-	for i, f := range w.Definitions.Files {
-		edited[i] = f
+	edited, files, err := w.apply(changes)
+	if err != nil {
+		return err
+	}
+	result.Files = files
+	return w.check(d, result, edited, o)
+}
+
+// apply makes changes of the definitions: edited are all their files as they are
+// then, files those that differ.
+func (w World) apply(changes map[*source.File][]edit.Change) (edited []*source.File, files []Edited, err error) {
+	edited = slices.Clone(w.Definitions.Files)
+	for i, f := range edited {
 		if changes[f] == nil {
 			continue
 		}
 		text, err := edit.Apply(f, changes[f])
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		edited[i] = source.NewFile(f.Name, text)
-		result.Files = append(result.Files, Edited{f, text})
+		files = append(files, Edited{f, text})
 	}
-	return w.check(d, result, edited, o)
+	return edited, files, nil
 }
 
 // edit notes the changes of files that carry a proposal out. The subject's first
@@ -277,7 +288,6 @@ func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared
 		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(l.Services), Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: Duration(l.AtMost)})
 	}
 	slices.SortStableFunc(c.Rules, func(a, b *estate.Rule) int { return a.Origin.Offset - b.Origin.Offset })
-	var own []edit.Change
 	var in *syntax.File
 	for k, r := range c.Rules {
 		tree, node := w.find(r)
@@ -294,33 +304,17 @@ func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared
 			texts = nil
 		}
 		in = tree
-		if changed := edit.ReplaceRule(tree, node, texts); tree.Source == c.fileOf(w) {
-			own = append(own, changed...)
-		} else {
-			changes[tree.Source] = append(changes[tree.Source], changed...)
-		}
+		changes[tree.Source] = append(changes[tree.Source], edit.ReplaceRule(tree, node, texts)...)
 	}
 	for _, r := range c.New {
 		for _, choice := range r.Choices {
 			if text := w.declaration(choice); text != "" && !declared[text] {
 				declared[text] = true
-				own = append(own, edit.AddDeclaration(in, text))
+				changes[in.Source] = append(changes[in.Source], edit.AddDeclaration(in, text))
 			}
 		}
 	}
-	if in != nil {
-		changes[in.Source] = append(changes[in.Source], own...)
-	}
 	return nil
-}
-
-// fileOf is the file that the last of a proposal's rules is written in.
-func (c *Checked) fileOf(w World) *source.File {
-	tree, _ := w.find(c.Rules[len(c.Rules)-1])
-	if tree == nil {
-		return nil
-	}
-	return tree.Source
 }
 
 // Duration is a length of time as the language writes it: "2h", "1h30m".

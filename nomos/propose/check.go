@@ -57,6 +57,17 @@ func (c *Checked) Example(d *decide.Decider) (traffic.Witness, bool) {
 	return set.Witness()
 }
 
+// placeOfGroup is what a group is known by in two states of an estate.
+func placeOfGroup(g *estate.Group) string { return g.Path() + string(g.For) }
+
+func byPlace(e *estate.Estate) map[string]*estate.Group {
+	groups := make(map[string]*estate.Group, len(e.Groups))
+	for _, g := range e.Groups {
+		groups[placeOfGroup(g)] = g
+	}
+	return groups
+}
+
 // check decides the edited definitions: nothing is let through that was not
 // before, and all that is needed is let through.
 func (w World) check(before *decide.Decider, result *Result, edited []*source.File, o resolve.Options) error {
@@ -66,16 +77,13 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 	}
 	next := NewWorld(understood, w.Survey)
 	after := decide.New(next.Estate)
-	groups := make(map[string]*estate.Group)
-	for _, g := range next.Estate.Groups {
-		groups[g.Path()+string(g.For)] = g
-	}
+	groups := byPlace(next.Estate)
 	for i := range result.Proposals {
 		c := &result.Proposals[i]
 		if !c.Changed || c.Refused != "" || !c.Group.Defined {
 			continue
 		}
-		g := groups[c.Group.Path()+string(c.Group.For)]
+		g := groups[placeOfGroup(c.Group)]
 		if g == nil {
 			return refuse(c, "%s is not there any more in the edited definitions", c.Group.Path())
 		}
@@ -89,7 +97,7 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 	}
 	// What follows other groups, or names them, must not open either.
 	for _, g := range w.Estate.Groups {
-		then := groups[g.Path()+string(g.For)]
+		then := groups[placeOfGroup(g)]
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
 			if then == nil || !g.Follows {
 				continue
@@ -102,8 +110,7 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 	was, is := prove(w), prove(next)
 	for i := range was {
 		if was[i].Holds && !is[i].Holds {
-			text := fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", was[i].Origin.File, was[i].Origin.Line, was[i].Text)
-			return &refusal{concerned(result, was[i].Expectation), text}
+			return &refusal{concerned(result, was[i].Expectation), broken(was[i])}
 		}
 	}
 	result.Expects = counted(was, is)
@@ -144,6 +151,11 @@ func concerned(result *Result, x law.Expectation) []*Checked {
 		return some
 	}
 	return all
+}
+
+// broken says which expectation would hold no more.
+func broken(x law.Result) string {
+	return fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", x.Origin.File, x.Origin.Line, x.Text)
 }
 
 func counted(was, is []law.Result) Expects {
@@ -228,9 +240,9 @@ func Replaced(g *estate.Group, by []*Checked) []estate.Rule {
 
 // checkExpects proves the expectations where surveyed groups have new rules: those
 // of definitions are proved with the edit.
-func (w World) checkExpects(d *decide.Decider, result *Result) error {
+func (w World) checkExpects(result *Result) {
 	if len(w.Expects) == 0 {
-		return nil
+		return
 	}
 	changed := make(map[*estate.Group][]*Checked)
 	for i := range result.Proposals {
@@ -239,7 +251,7 @@ func (w World) checkExpects(d *decide.Decider, result *Result) error {
 		}
 	}
 	if len(changed) == 0 {
-		return nil
+		return
 	}
 	was := prove(w)
 	held := make(map[*estate.Group][]estate.Rule)
@@ -254,12 +266,11 @@ func (w World) checkExpects(d *decide.Decider, result *Result) error {
 	for i := range was {
 		if was[i].Holds && !is[i].Holds {
 			for _, c := range concerned(result, was[i].Expectation) {
-				c.Refused = fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", was[i].Origin.File, was[i].Origin.Line, was[i].Text)
+				c.Refused = broken(was[i])
 			}
 		}
 	}
 	if len(result.Files) == 0 {
 		result.Expects = counted(was, is)
 	}
-	return nil
 }
