@@ -204,35 +204,38 @@ func readOptions(c *cli.Command) (evidence.Options, error) {
 
 // readSummary sums the flows of a file.
 func (a *App) readSummary(c *cli.Command, file string) (*flow.Summary, evidence.Report, error) {
-	var parts []*flow.Summary
-	report, err := a.readEvidence(c, file, nil, func() func(*flow.Record) {
-		s := new(flow.Summary)
-		parts = append(parts, s)
-		return s.Add
-	})
-	sum := new(flow.Summary)
-	for _, p := range parts {
-		sum.Merge(p)
-	}
-	sum.Close()
-	return sum, report, err
+	return readSum[flow.Summary](a, c, file, nil)
 }
 
 // readDaily sums the flows of a file day by day.
 func (a *App) readDaily(c *cli.Command, file string) (*flow.Daily, flow.Source, error) {
-	var parts []*flow.Daily
 	digest := sha256.New()
-	report, err := a.readEvidence(c, file, digest, func() func(*flow.Record) {
-		d := new(flow.Daily)
-		parts = append(parts, d)
-		return d.Add
-	})
-	days := new(flow.Daily)
-	for _, p := range parts {
-		days.Merge(p)
-	}
-	days.Close()
+	days, report, err := readSum[flow.Daily](a, c, file, digest)
 	return days, flow.Source{Name: file, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}, err
+}
+
+// summing is a pointer to a sum of flows that can be taken in parts.
+type summing[Sum any] interface {
+	*Sum
+	Add(*flow.Record)
+	Merge(*Sum)
+	Close()
+}
+
+// readSum sums the flows of a file in parts, one for each reader, and merges them.
+func readSum[Sum any, P summing[Sum]](a *App, c *cli.Command, file string, digest hash.Hash) (*Sum, evidence.Report, error) {
+	var parts []*Sum
+	report, err := a.readEvidence(c, file, digest, func() func(*flow.Record) {
+		part := P(new(Sum))
+		parts = append(parts, part)
+		return part.Add
+	})
+	all := P(new(Sum))
+	for _, part := range parts {
+		all.Merge(part)
+	}
+	all.Close()
+	return all, report, err
 }
 
 // readEvidence reads a file, and says what is to be known about it. With a digest

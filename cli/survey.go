@@ -7,12 +7,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -121,14 +120,8 @@ func (a *App) toSurvey(ctx context.Context, c *cli.Command, e *estate.Estate) (c
 		for _, x := range all {
 			known = append(known, x.account)
 		}
-		for _, name := range names {
-			if slices.Contains(known, name) {
-				continue
-			}
-			if best, ok := near.Best(name, known); ok {
-				return nil, nil, 0, usage("no account is called %q: %q is near", name, best)
-			}
-			return nil, nil, 0, usage("no account is called %q: there are %s", name, orNone(known))
+		if err := allKnown("account", names, known); err != nil {
+			return nil, nil, 0, err
 		}
 		all = slices.DeleteFunc(all, func(x toRead) bool { return !slices.Contains(names, x.account) })
 	}
@@ -154,24 +147,14 @@ func (a *App) liveEstate(ctx context.Context, c *cli.Command, e *estate.Estate) 
 
 // packedBy packs what is written as the file's name says.
 func packedBy(path string, w io.Writer, write func(io.Writer) error) error {
-	switch {
-	case strings.HasSuffix(path, ".zst"):
-		z, err := zstd.NewWriter(w)
-		if err != nil {
-			return err
-		}
-		if err := write(z); err != nil {
-			return err
-		}
-		return z.Close()
-	case strings.HasSuffix(path, ".gz"):
-		z := gzip.NewWriter(w)
-		if err := write(z); err != nil {
-			return err
-		}
-		return z.Close()
+	packed, err := packer(w, map[string]string{".zst": "zstd", ".gz": "gzip"}[filepath.Ext(path)])
+	if err != nil {
+		return err
 	}
-	return write(w)
+	if err := write(packed); err != nil {
+		return err
+	}
+	return packed.Close()
 }
 
 // cloudsToRead are the defined clouds that --cloud picks.
@@ -187,15 +170,24 @@ func cloudsToRead(c *cli.Command, e *estate.Estate) ([]*estate.Cloud, error) {
 	for _, x := range e.Clouds {
 		known = append(known, x.Name)
 	}
-	for _, name := range names {
-		if !slices.Contains(known, name) {
-			if best, ok := near.Best(name, known); ok {
-				return nil, usage("no cloud is called %q: %q is near", name, best)
-			}
-			return nil, usage("no cloud is called %q: there are %s", name, strings.Join(known, ", "))
-		}
+	if err := allKnown("cloud", names, known); err != nil {
+		return nil, err
 	}
 	return slices.DeleteFunc(slices.Clone(e.Clouds), func(x *estate.Cloud) bool { return !slices.Contains(names, x.Name) }), nil
+}
+
+// allKnown says which of the names given for what is not known.
+func allKnown(what string, names, known []string) error {
+	for _, name := range names {
+		if slices.Contains(known, name) {
+			continue
+		}
+		if best, ok := near.Best(name, known); ok {
+			return usage("no %s is called %q: %q is near", what, name, best)
+		}
+		return usage("no %s is called %q: there are %s", what, name, orNone(known))
+	}
+	return nil
 }
 
 // reach makes the client of a cloud as its definition says.
