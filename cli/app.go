@@ -26,6 +26,7 @@ const (
 	exitFindings    = 1 // findings, differences, failed expectations
 	exitUsage       = 2 // wrong use or wrong input
 	exitUnreachable = 3 // a file or cloud could not be reached or written
+	exitRefused     = 4 // refused because it would not be safe
 )
 
 // App is what a run of the program has to do with the world.
@@ -101,7 +102,7 @@ func (a *App) root() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
 		},
-		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(), a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.explainCommand(), a.sandboxCommand()},
+		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(), a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.draftCommand(), a.enactCommand(), a.repealCommand(), a.explainCommand(), a.sandboxCommand()},
 		Writer:          a.Stdout,
 		ErrWriter:       a.Stderr,
 		Reader:          a.Stdin,

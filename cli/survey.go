@@ -190,15 +190,22 @@ func allKnown(what string, names, known []string) error {
 	return nil
 }
 
-// reach makes the client of a cloud as its definition says.
-func reach(x *estate.Cloud) (cloud.Cloud, error) {
+// reach makes the client of a cloud as its definition says: of OpenStack Networking
+// where it is reached by a profile, else of the open interface.
+func reach(e *estate.Estate, x *estate.Cloud) (cloud.Cloud, error) {
 	r := x.Reach
 	address := r.At
 	switch {
 	case r.Profile != "" && r.At == "":
-		return nil, fmt.Errorf("it is reached by a profile, which this version can't: name an address (at …)")
+		var projects []cloud.Project
+		for _, a := range e.Accounts {
+			if a.Cloud == x {
+				projects = append(projects, cloud.Project{Account: a.Name, ID: a.ID, Region: a.Region})
+			}
+		}
+		return cloud.NewOpenStack(x.Name, r.Profile, projects), nil
 	case r.At == "":
-		return nil, fmt.Errorf("its definition does not say where it is: at env NAME")
+		return nil, fmt.Errorf("its definition does not say where it is: at env NAME, or profile NAME")
 	case r.AtEnv:
 		if address = os.Getenv(r.At); address == "" {
 			return nil, fmt.Errorf("the environment variable %s, which has its address, is not set", r.At)
@@ -229,7 +236,7 @@ func (a *App) accountsOf(ctx context.Context, c *cli.Command, e *estate.Estate, 
 		}
 		return list, err
 	}
-	from, err := reach(x)
+	from, err := reach(e, x)
 	if err != nil {
 		return unread(err)
 	}

@@ -66,6 +66,7 @@ func NewClient(address, token string, o Options) (*Client, error) {
 		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
 		return wait + time.Duration(rand.Int64N(int64(wait/4)+1)) // many clients must not come back at once
 	}
+	c.CheckRetry = again
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	return &Client{strings.TrimRight(address, "/"), token, c}, nil
 }
@@ -135,7 +136,12 @@ func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
 
 // pages reads a list to its end, all of one revision.
 func (c *Client) pages(ctx context.Context, path string, take func(page) error) error {
-	query := url.Values{"limit": {"1000"}}
+	return c.pagesOf(ctx, path, url.Values{}, take)
+}
+
+// pagesOf reads a list of which a query picks some.
+func (c *Client) pagesOf(ctx context.Context, path string, query url.Values, take func(page) error) error {
+	query.Set("limit", "1000")
 	revision := ""
 	for first := true; ; first = false {
 		var p page
@@ -218,7 +224,7 @@ func problemOf(answer *http.Response, body []byte) error {
 	if p.Detail != "" {
 		text += ": " + p.Detail
 	}
-	return errors.New(text)
+	return &answered{answer.StatusCode, text}
 }
 
 // plainly is a network's error without the request's address, which may be long.

@@ -18,11 +18,11 @@ import (
 	"isonomos/core/service"
 )
 
-// A Store is the embedded database in one file: summed evidence.
+// A Store is the embedded database in one file: summed evidence, the journal of changes.
 type Store struct{ db *sql.DB }
 
 // schemaVersion is kept in the file, so that a later program can tell what it has before it.
-const schemaVersion = 1
+const schemaVersion = 2
 
 const schema = `
 create table if not exists source (
@@ -82,7 +82,7 @@ func Open(path string, create bool) (*Store, error) {
 	} else {
 		return nil, err
 	}
-	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(normal)", "foreign_keys(1)"}}
+	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
 	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: query.Encode()}).String())
 	if err != nil {
 		return nil, err
@@ -104,6 +104,9 @@ func (s *Store) prepare() error {
 	switch version {
 	case schemaVersion:
 		return nil
+	case 1: // from before there was a journal
+		_, err := s.db.Exec(journalSchema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
+		return err
 	case 0:
 		var tables int
 		if err := s.db.QueryRow("select count(*) from sqlite_master").Scan(&tables); err != nil {
@@ -112,7 +115,7 @@ func (s *Store) prepare() error {
 		if tables > 0 {
 			return errors.New("it is a database of something else")
 		}
-		_, err := s.db.Exec(schema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
+		_, err := s.db.Exec(schema + journalSchema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
 		return err
 	}
 	return fmt.Errorf("it was made by a newer program (layout %d, this one knows %d)", version, schemaVersion)

@@ -129,19 +129,21 @@ func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
 // referred is the peer that a reference stands for, or the missing one.
 func (s *surveyReader) referred(p estate.Peer, g *estate.Group, account string) estate.Peer {
 	kind, id, _ := strings.Cut(p.Missing, ":")
+	id, family, _ := strings.Cut(id, " ")
+	four, six := family == "v4", family == "v6"
 	switch kind {
 	case "network":
 		return estate.Peer{Kind: estate.PeerNetwork, Network: g.Network}
 	case "group":
 		if other, ok := s.groups.find(account, id); ok {
 			if other == g {
-				return estate.Peer{Kind: estate.PeerSelf}
+				return estate.Peer{Kind: estate.PeerSelf, V4Only: four, V6Only: six}
 			}
-			return estate.Peer{Kind: estate.PeerGroup, Group: other}
+			return estate.Peer{Kind: estate.PeerGroup, Group: other, V4Only: four, V6Only: six}
 		}
 	case "list":
 		if l, ok := s.lists.find(account, id); ok {
-			return estate.Peer{Kind: estate.PeerList, List: l}
+			return estate.Peer{Kind: estate.PeerList, List: l, V4Only: four, V6Only: six}
 		}
 	}
 	return p

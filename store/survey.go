@@ -266,7 +266,7 @@ func (s *surveyReader) list(p *pending) error {
 	if err != nil {
 		return err
 	}
-	l := &estate.List{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Owner: orElse(p.Owner, "own"), Region: p.Region, Description: p.Description, Capacity: p.Capacity, Origin: s.origin(p)}
+	l := &estate.List{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Owner: orElse(p.Owner, "own"), Region: p.Region, Description: p.Description, Capacity: p.Capacity, Labels: p.Labels, Origin: s.origin(p)}
 	for _, r := range ranges {
 		l.Entries = append(l.Entries, estate.Entry{Range: r})
 	}

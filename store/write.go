@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"isonomos/core/addr"
 	"isonomos/core/estate"
 )
 
@@ -82,31 +83,53 @@ func writeObjects(out io.Writer, e *estate.Estate) {
 		}
 	}
 	for _, l := range e.Lists {
-		if l.Account == nil {
-			continue // a defined list is written once it is in an account
+		if l.Account != nil { // a defined list is written once it is in an account
+			put(listRecord(l))
 		}
-		r := record{Kind: "list", Account: l.Account.Name, ID: l.ID, Name: l.Name, Owner: l.Owner, Region: l.Region, Description: l.Description, Capacity: l.Capacity}
-		for _, entry := range l.Entries {
-			r.Entries = append(r.Entries, entry.Range.String())
-		}
-		put(r)
 	}
 	for _, i := range e.Instances {
 		put(instanceOf(i))
 	}
 	for _, g := range e.Groups {
-		r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For), Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
-		if stateful := false; g.Stateless {
-			r.Stateful = &stateful
-		}
-		if g.Network != nil {
-			r.Network = g.Network.ID
-		}
-		put(r)
+		put(groupRecord(g))
 		for i := range g.Rules {
 			put(ruleRecord(g, &g.Rules[i]))
 		}
 	}
+}
+
+// GroupLine is a group as a line of a survey, without its rules.
+func GroupLine(g *estate.Group) string { return encoded(groupRecord(g)) }
+
+// RuleLine is a rule of a group as a line of a survey.
+func RuleLine(g *estate.Group, r *estate.Rule) string { return encoded(ruleRecord(g, r)) }
+
+// ListLine is a list as a line of a survey.
+func ListLine(l *estate.List) string { return encoded(listRecord(l)) }
+
+// SubnetLine is a subnet as a line of a survey.
+func SubnetLine(s *estate.Subnet) string { return encoded(subnetRecord(s)) }
+
+// InstanceLine is an instance as a line of a survey.
+func InstanceLine(i *estate.Instance) string { return encoded(instanceOf(i)) }
+
+func groupRecord(g *estate.Group) record {
+	r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For), Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
+	if stateful := false; g.Stateless {
+		r.Stateful = &stateful
+	}
+	if g.Network != nil {
+		r.Network = g.Network.ID
+	}
+	return r
+}
+
+func listRecord(l *estate.List) record {
+	r := record{Kind: "list", Account: l.Account.Name, ID: l.ID, Name: l.Name, Owner: l.Owner, Region: l.Region, Description: l.Description, Labels: l.Labels, Capacity: l.Capacity}
+	for _, entry := range l.Entries {
+		r.Entries = append(r.Entries, entry.Range.String())
+	}
+	return r
 }
 
 func subnetRecord(s *estate.Subnet) record {
@@ -172,11 +195,11 @@ func peerText(g *estate.Group, p estate.Peer) string {
 		if account != nil && account != g.Account {
 			id = account.Name + "/" + id
 		}
-		return kind + ":" + id
+		return kind + ":" + id + map[addr.Family]string{addr.IPv4: " v4", addr.IPv6: " v6"}[p.Family()]
 	}
 	switch p.Kind {
 	case estate.PeerSelf:
-		return "group:" + g.ID
+		return ref("group", g.Account, g.ID)
 	case estate.PeerGroup:
 		return ref("group", p.Group.Account, p.Group.ID)
 	case estate.PeerList:

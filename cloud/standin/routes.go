@@ -27,6 +27,7 @@ func (s *Server) routes() {
 	})
 	const account = "/{cloud}/v1/accounts/{account}"
 	mux.HandleFunc("GET "+account+"/objects/{kind}/{id}", s.single)
+	mux.HandleFunc("GET "+account+"/groups/{id}", s.group)
 	mux.HandleFunc("GET "+account+"/changes", s.changed)
 	mux.HandleFunc("POST "+account+"/groups", s.createGroup)
 	mux.HandleFunc("PATCH "+account+"/groups/{id}", s.changeGroup)
@@ -34,6 +35,7 @@ func (s *Server) routes() {
 	mux.HandleFunc("POST "+account+"/groups/{id}/rules", s.createRule)
 	mux.HandleFunc("DELETE "+account+"/groups/{id}/rules/{rule}", s.deleteRule)
 	mux.HandleFunc("POST "+account+"/lists", s.createList)
+	mux.HandleFunc("PATCH "+account+"/lists/{id}", s.changeList)
 	mux.HandleFunc("PUT "+account+"/lists/{id}/entries", s.changeEntries)
 	mux.HandleFunc("DELETE "+account+"/lists/{id}", s.deleteList)
 	mux.HandleFunc("PUT "+account+"/interfaces/{id}/groups", s.attach)
@@ -49,13 +51,35 @@ func (s *Server) single(w http.ResponseWriter, r *http.Request) {
 	want := key{r.PathValue("kind"), r.PathValue("id")}
 	for _, line := range c.accounts[r.PathValue("account")] {
 		if keyOf(line) == want {
-			w.Header().Set("ETag", strconv.Quote(etagOf(line)))
+			w.Header().Set("ETag", strconv.Quote(etagOf(c.accounts[r.PathValue("account")], line)))
 			w.Header().Set("Content-Type", "application/json")
 			_, _ = w.Write(line) // the client is gone if this fails
 			return
 		}
 	}
 	tell(w, http.StatusNotFound, fmt.Sprintf("there is no %s %q", want.Kind, want.ID))
+}
+
+// group answers with a group and its rules, and the version of them all.
+func (s *Server) group(w http.ResponseWriter, r *http.Request) {
+	_, c, ok := s.find(w, r)
+	if !ok {
+		return
+	}
+	lines := c.accounts[r.PathValue("account")]
+	want := key{"group", r.PathValue("id")}
+	i := slices.IndexFunc(lines, func(line json.RawMessage) bool { return keyOf(line) == want })
+	if i < 0 {
+		tell(w, http.StatusNotFound, fmt.Sprintf("there is no group %q", want.ID))
+		return
+	}
+	w.Header().Set("ETag", strconv.Quote(etagOf(lines, lines[i])))
+	answer(w, groupWithRules(lines, lines[i]))
+}
+
+// groupWithRules is what is answered of a group.
+func groupWithRules(lines []json.RawMessage, group json.RawMessage) map[string]any {
+	return map[string]any{"group": group, "rules": append([]json.RawMessage{}, rulesOf(lines, keyOf(group).ID)...)}
 }
 
 // changed answers with the changes of an account after a number.
@@ -84,32 +108,39 @@ func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
 	answer(w, map[string]any{"items": items, "last": last})
 }
 
+// newLetsOut reports whether new groups of a dialect let everything out.
+func newLetsOut(name string) bool {
+	known, _ := dialect.Lookup(name)
+	return known.NewLetsOut
+}
+
 func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		var o object
 		if err := body(r, &o); err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		if o.Name == "" {
-			return key{}, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
+			return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
 		}
 		c := s.state.clouds[d.cloud]
 		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name, For: cmp.Or(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
 		d.put("create", o)
-		if (c.dialect == "union" || c.dialect == "flat") && o.For == "instances" { // it lets everything out, until that is taken away
+		if newLetsOut(c.dialect) && o.For == "instances" { // it lets everything out, until that is taken away
 			for _, range_ := range []string{"0.0.0.0/0", "::/0"} {
 				d.put("create", object{Kind: "rule", Account: d.account, Group: o.ID, ID: newID("rul"), Direction: "out", Action: "admit", Peers: []string{range_}, Services: []string{"any"}})
 			}
 		}
-		return key{"group", o.ID}, nil
+		made = key{"group", o.ID}
+		return made, made, nil
 	})
 }
 
 func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		var to struct {
 			Name        *string           `json:"name"`
@@ -117,14 +148,14 @@ func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
 			Labels      map[string]string `json:"labels"`
 		}
 		if err := body(r, &to); err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		if to.Name != nil {
 			if o.BuiltIn {
-				return key{}, refuse(http.StatusConflict, "a built-in group keeps its name")
+				return made, of, refuse(http.StatusConflict, "a built-in group keeps its name")
 			}
 			if o.Name = *to.Name; o.Name == "" {
-				return key{}, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
+				return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
 			}
 		}
 		if to.Description != nil {
@@ -134,21 +165,22 @@ func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
 			o.Labels = to.Labels
 		}
 		d.put("change", o)
-		return key{"group", o.ID}, nil
+		made = key{"group", o.ID}
+		return made, made, nil
 	})
 }
 
 func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		if o.BuiltIn || o.Default {
-			return key{}, refuse(http.StatusConflict, "a built-in group can't be deleted")
+			return made, of, refuse(http.StatusConflict, "a built-in group can't be deleted")
 		}
 		if users := d.users("group", o.ID); len(users) > 0 {
-			return key{}, refuse(http.StatusConflict, "the group is in use by %s", strings.Join(users, ", "))
+			return made, of, refuse(http.StatusConflict, "the group is in use by %s", strings.Join(users, ", "))
 		}
 		for _, line := range slices.Clone(d.lines) {
 			var rule object
@@ -157,115 +189,150 @@ func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		d.drop("group", o.ID)
-		return key{}, nil
+		return made, of, nil
 	})
 }
 
 func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		g, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		var o object
 		if err := body(r, &o); err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		o = object{Kind: "rule", Account: d.account, Group: g.ID, ID: newID("rul"), Direction: o.Direction, Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
 		d.put("create", o)
-		return key{"rule", o.ID}, nil
+		return key{"rule", o.ID}, key{"group", g.ID}, nil
 	})
 }
 
 func (s *Server) deleteRule(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
-		o, err := d.current(r, "rule", r.PathValue("rule"))
+	s.write(w, r, func(d *draft) (made, of key, err error) {
+		g, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
-			return key{}, err
+			return made, of, err
+		}
+		o, err := d.current(&http.Request{}, "rule", r.PathValue("rule"))
+		if err != nil {
+			return made, of, err
 		}
 		switch {
-		case o.Group != r.PathValue("id"):
-			return key{}, refuse(http.StatusNotFound, "the group %s has no rule %s", r.PathValue("id"), o.ID)
+		case o.Group != g.ID:
+			return made, of, refuse(http.StatusNotFound, "the group %s has no rule %s", g.ID, o.ID)
 		case o.BuiltIn:
-			return key{}, refuse(http.StatusConflict, "a built-in rule can't be deleted, only outranked")
+			return made, of, refuse(http.StatusConflict, "a built-in rule can't be deleted, only outranked")
 		}
 		d.drop("rule", o.ID)
-		return key{}, nil
+		return made, key{"group", g.ID}, nil
 	})
 }
 
 func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		var o object
 		if err := body(r, &o); err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		known, _ := dialect.Lookup(s.state.clouds[d.cloud].dialect)
 		switch {
 		case known.OwnLists == dialect.ListsExpanded:
-			return key{}, refuse(http.StatusUnprocessableEntity, "this cloud has no own lists")
+			return made, of, refuse(http.StatusUnprocessableEntity, "this cloud has no own lists")
 		case o.Name == "":
-			return key{}, refuse(http.StatusUnprocessableEntity, "a list has a name")
+			return made, of, refuse(http.StatusUnprocessableEntity, "a list has a name")
 		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
-			return key{}, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
+			return made, of, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
 		}
-		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own", Description: o.Description, Entries: o.Entries, Capacity: o.Capacity}
+		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own", Description: o.Description, Labels: o.Labels, Entries: o.Entries, Capacity: o.Capacity}
 		d.put("create", o)
-		return key{"list", o.ID}, nil
+		made = key{"list", o.ID}
+		return made, made, nil
+	})
+}
+
+// changeList gives a list other labels or another description.
+func (s *Server) changeList(w http.ResponseWriter, r *http.Request) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
+		o, err := d.current(r, "list", r.PathValue("id"))
+		if err != nil {
+			return made, of, err
+		}
+		var to struct {
+			Description *string           `json:"description"`
+			Labels      map[string]string `json:"labels"`
+		}
+		if err := body(r, &to); err != nil {
+			return made, of, err
+		}
+		if o.Owner != "own" {
+			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
+		}
+		if to.Description != nil {
+			o.Description = *to.Description
+		}
+		if to.Labels != nil {
+			o.Labels = to.Labels
+		}
+		d.put("change", o)
+		made = key{"list", o.ID}
+		return made, made, nil
 	})
 }
 
 func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "list", r.PathValue("id"))
 		if err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		var to struct {
 			Entries []string `json:"entries"`
 		}
 		if err := body(r, &to); err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		switch {
 		case o.Owner != "own":
-			return key{}, refuse(http.StatusForbidden, "the provider keeps this list")
+			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
 		case o.Capacity > 0 && len(to.Entries) > o.Capacity:
-			return key{}, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
+			return made, of, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
 		}
 		o.Entries = to.Entries
 		d.put("change", o)
-		return key{"list", o.ID}, nil
+		made = key{"list", o.ID}
+		return made, made, nil
 	})
 }
 
 func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "list", r.PathValue("id"))
 		if err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		if o.Owner != "own" {
-			return key{}, refuse(http.StatusForbidden, "the provider keeps this list")
+			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
 		}
 		if users := d.users("list", o.ID); len(users) > 0 {
-			return key{}, refuse(http.StatusConflict, "the list is in use by %s", strings.Join(users, ", "))
+			return made, of, refuse(http.StatusConflict, "the list is in use by %s", strings.Join(users, ", "))
 		}
 		d.drop("list", o.ID)
-		return key{}, nil
+		return made, of, nil
 	})
 }
 
 // attach says which groups an interface wears, or stand around a subnet.
 func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (key, error) {
+	s.write(w, r, func(d *draft) (made, of key, err error) {
 		id := r.PathValue("id")
 		subnet := strings.Contains(r.URL.Path, "/subnets/")
 		var to struct {
 			Groups []string `json:"groups"`
 		}
 		if err := body(r, &to); err != nil {
-			return key{}, err
+			return made, of, err
 		}
 		known, _ := dialect.Lookup(s.state.clouds[d.cloud].dialect)
 		kind := "instances"
@@ -275,14 +342,17 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 		for _, g := range to.Groups {
 			o, err := d.current(&http.Request{}, "group", g)
 			if err != nil {
-				return key{}, refuse(http.StatusUnprocessableEntity, "there is no group %q", g)
+				return made, of, refuse(http.StatusUnprocessableEntity, "there is no group %q", g)
 			}
 			if cmp.Or(o.For, "instances") != kind {
-				return key{}, refuse(http.StatusUnprocessableEntity, "the group %s is not for %s", g, kind)
+				return made, of, refuse(http.StatusUnprocessableEntity, "the group %s is not for %s", g, kind)
 			}
 		}
 		if !subnet && known.GroupsPerInterface > 0 && len(to.Groups) > known.GroupsPerInterface {
-			return key{}, refuse(http.StatusConflict, "an interface of this cloud wears at most %d groups", known.GroupsPerInterface)
+			return made, of, refuse(http.StatusConflict, "an interface of this cloud wears at most %d groups", known.GroupsPerInterface)
+		}
+		if subnet && len(to.Groups) > known.GroupsPerSubnet {
+			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %d groups", known.GroupsPerSubnet)
 		}
 		for i, line := range d.lines {
 			k := keyOf(line)
@@ -290,14 +360,14 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			if !ok {
 				continue
 			}
-			if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(line) {
-				return key{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", k.Kind, k.ID)
+			if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines, line) {
+				return made, of, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", k.Kind, k.ID)
 			}
 			d.lines[i] = changed
 			d.changes = append(d.changes, Change{Account: d.account, Action: "change", Kind: k.Kind, ID: k.ID, Object: changed})
-			return k, nil
+			return k, k, nil
 		}
-		return key{}, refuse(http.StatusNotFound, "there is nothing with the id %q", id)
+		return made, of, refuse(http.StatusNotFound, "there is nothing with the id %q", id)
 	})
 }
 

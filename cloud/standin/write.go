@@ -101,10 +101,30 @@ func keyOf(line json.RawMessage) key {
 	return key{k.Kind, k.ID}
 }
 
-// etagOf is the version of an object: another one for another content.
-func etagOf(line json.RawMessage) string {
-	sum := sha256.Sum256(line)
-	return hex.EncodeToString(sum[:8])
+// etagOf is the version of an object: another one for another content. That of a
+// group speaks of its rules too.
+func etagOf(lines []json.RawMessage, line json.RawMessage) string {
+	sum := sha256.New()
+	sum.Write(line)
+	if k := keyOf(line); k.Kind == "group" {
+		for _, rule := range rulesOf(lines, k.ID) {
+			sum.Write(rule)
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:8])
+}
+
+// rulesOf are the rules of a group.
+func rulesOf(lines []json.RawMessage, group string) []json.RawMessage {
+	var rules []json.RawMessage
+	reference := []byte(strconv.Quote(group))
+	for _, line := range lines {
+		var o object
+		if bytes.HasPrefix(line, []byte(`{"kind":"rule"`)) && bytes.Contains(line, reference) && json.Unmarshal(line, &o) == nil && o.Group == group {
+			rules = append(rules, line)
+		}
+	}
+	return rules
 }
 
 // A draft is an account's lines on their way to a new state.
@@ -155,8 +175,9 @@ func newID(prefix string) string {
 }
 
 // write changes an account: make puts the change into a draft, which is then read as
-// a survey, held against what the cloud allows, and kept; all under one lock.
-func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(*draft) (key, error)) {
+// a survey, held against what the cloud allows, and kept; all under one lock. It says
+// what was made, for the answer, and whose version is told with it.
+func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draft) (made, of key, err error)) {
 	if _, _, ok := s.find(w, r); !ok { // reads the state anew if it was changed by hand
 		return
 	}
@@ -169,7 +190,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(*draft)
 		return
 	}
 	d := &draft{server: s, cloud: name, account: account, lines: slices.Clone(own)}
-	made, err := make(d)
+	made, of, err := make(d)
 	if err == nil {
 		err = d.check()
 	}
@@ -183,15 +204,21 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(*draft)
 	case err != nil:
 		tell(w, http.StatusInternalServerError, err.Error())
 	default:
+		if i, there := d.find(of.Kind, of.ID); there {
+			w.Header().Set("ETag", strconv.Quote(etagOf(d.lines, d.lines[i])))
+		}
 		i, there := d.find(made.Kind, made.ID)
 		if !there {
 			w.WriteHeader(http.StatusNoContent)
 			return
 		}
-		w.Header().Set("ETag", strconv.Quote(etagOf(d.lines[i])))
 		w.Header().Set("Content-Type", "application/json")
 		if r.Method == http.MethodPost {
 			w.WriteHeader(http.StatusCreated)
+		}
+		if made.Kind == "group" {
+			answer(w, groupWithRules(d.lines, d.lines[i]))
+			return
 		}
 		_, _ = w.Write(d.lines[i]) // the client is gone if this fails
 	}
@@ -373,7 +400,7 @@ func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 	if !ok {
 		return object{}, refuse(http.StatusNotFound, "there is no %s %q", kind, id)
 	}
-	if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines[i]) {
+	if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines, d.lines[i]) {
 		return object{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", kind, id)
 	}
 	var o object

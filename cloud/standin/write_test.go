@@ -184,12 +184,18 @@ func TestGroupsComeAndGo(t *testing.T) {
 	d := newDesk(t)
 	const u = "/u/v1/accounts/ua"
 	text, etag := d.must("POST "+u+"/groups", `{"name":"desk","network":"n","description":"for now","labels":{"estate":"x"}}`, "", 201, `"name":"desk"`)
-	id := idOf(text)
+	var group struct{ Group struct{ ID string } }
+	if err := json.Unmarshal([]byte(text), &group); err != nil {
+		t.Fatal(err)
+	}
+	id := group.Group.ID
 	if objects, _ := d.must("GET "+u+"/objects?kind=rule", "", "", 200, ""); strings.Count(objects, `"group":"`+id+`"`) != 2 || !strings.Contains(objects, `"::/0"`) {
 		t.Errorf("a new group lets everything out: %s", objects)
 	}
 	text, _ = d.must("POST "+u+"/groups/"+id+"/rules", `{"direction":"in","peers":["group:web"],"services":["tcp 22"],"description":"x"}`, "", 201, `"action":"admit"`)
 	rule := idOf(text)
+	d.must("PATCH "+u+"/groups/"+id, `{"name":"desk-2"}`, etag, 412, "has changed meanwhile") // its rules have
+	_, etag = d.must("GET "+u+"/groups/"+id, "", "", 200, `"rules":[{`)
 	d.must("PATCH "+u+"/groups/"+id, `{"name":"desk-2"}`, etag, 200, `"labels":{"estate":"x"}`)
 	d.must("PATCH "+u+"/groups/"+id, `{"name":"desk-3"}`, etag, 412, "has changed meanwhile")
 	_, instance := d.must("GET "+u+"/objects/instance/i", "", "", 200, `"kind":"instance"`)

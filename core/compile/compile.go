@@ -42,9 +42,6 @@ func (f *Failure) Origin() estate.Origin {
 // rankStep is the room between two ranks.
 const rankStep = 100
 
-// lastRank is the last rank that a definition's rules can have in a ranked cloud.
-const lastRank = 4096
-
 // Group compiles a defined group for its cloud, decides the result as a whole and
 // compares it with the definition's meaning: equal, but for answer room, or a
 // Failure with an example flow. The Decider is that of the definitions, with
@@ -74,6 +71,9 @@ func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
 		}
 		if w, ok := room.Witness(); ok {
 			return result, &Failure{g, nil, fmt.Sprintf("the cloud would let through more than the definition: %s %s %s", direction, w.Peer, w.Service)}
+		}
+		if c.dialect.OneFamily {
+			meaning = meaning.Minus(impossible)
 		}
 		if w, ok := meaning.Minus(made).Witness(); ok {
 			return result, &Failure{g, nil, fmt.Sprintf("the cloud would stop what the definition lets through: %s %s %s", direction, w.Peer, w.Service)}
@@ -212,7 +212,7 @@ func (c *compiler) spell(r estate.Rule, cut addr.Set) (named []estate.Peer, stat
 
 // canName reports whether the cloud's rules can refer to a peer instead of spelling out its ranges.
 func (c *compiler) canName(p estate.Peer) bool {
-	whole := p.Family() == addr.Both
+	whole := p.Family() == addr.Both || c.dialect.OneFamily
 	onlyRanges := c.g.For == estate.ForSubnets && c.filter.State == dialect.StateNone
 	switch p.Kind {
 	case estate.PeerGroup, estate.PeerSelf:
@@ -274,11 +274,47 @@ func (c *compiler) write(r estate.Rule, named []estate.Peer, static addr.Set) {
 		}
 		for _, s := range specs {
 			for _, p := range peers {
-				emit([]service.Spec{s}, []estate.Peer{p})
+				for _, part := range c.families(s, p) {
+					emit([]service.Spec{s}, []estate.Peer{part})
+				}
 			}
 		}
 	}
 }
+
+// families parts a peer by address family, where a rule speaks of one: of those
+// families that the service can be of.
+func (c *compiler) families(s service.Spec, p estate.Peer) []estate.Peer {
+	if !c.dialect.OneFamily {
+		return []estate.Peer{p}
+	}
+	var parts []estate.Peer
+	for _, six := range []bool{false, true} {
+		wrong := uint8(service.ICMPv6)
+		if six {
+			wrong = service.ICMP
+		}
+		part := p
+		if part.Kind == estate.PeerRange {
+			if part.Range.Addr().Is6() != six {
+				continue
+			}
+		} else {
+			if p.V4Only && six || p.V6Only && !six {
+				continue
+			}
+			part.V4Only, part.V6Only = !six, six
+		}
+		if !s.Any && s.Protocol == wrong {
+			continue
+		}
+		parts = append(parts, part)
+	}
+	return parts
+}
+
+// impossible is what no packet is: ICMP over IPv6, and the reverse.
+var impossible = traffic.Of(addr.FamilyOf(addr.IPv6), service.Of(service.Whole(service.ICMP))).Union(traffic.Of(addr.FamilyOf(addr.IPv4), service.Of(service.Whole(service.ICMPv6))))
 
 // protocols parts specs by protocol.
 func protocols(specs []service.Spec) [][]service.Spec {
@@ -343,7 +379,7 @@ func (c *compiler) finish() {
 	if len(c.filter.Fixed) == 0 {
 		return
 	}
-	step := rankStep
+	step, lastRank := rankStep, c.filter.Ranks[1]
 	for _, last := range ranks {
 		for last/rankStep*step >= lastRank && step > 1 {
 			step /= 2 // closer together where there are many

@@ -32,6 +32,10 @@ func servicesCost(d dialect.Dialect, r *estate.Rule) int {
 func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	ranges, named, lists := 0, 0, 0
 	for _, p := range r.Peers {
+		rules := 1 // that refer to a group or list
+		if d.OneFamily && p.Family() == addr.Both {
+			rules = 2
+		}
 		switch p.Kind {
 		case estate.PeerEveryone:
 			if ranges++; p.Family() == addr.Both {
@@ -56,12 +60,12 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 			case d.OwnLists == dialect.ListsAsCapacity:
 				lists += max(p.List.Capacity, len(entries))
 			case d.OwnLists == dialect.ListsAsOne:
-				lists++
+				lists += rules
 			default:
 				ranges += len(entries)
 			}
 		default:
-			named++
+			named += rules
 		}
 	}
 	if d.ManyPeers { // ranges stand together in one rule, and so do purposes

@@ -9,6 +9,7 @@ type Dialect struct {
 	About string // one line for people
 
 	GroupsPerInterface int // quota; 0 means any number
+	GroupsPerSubnet    int // 0 means that there are no groups for subnets
 	RulesPerDirection  int // quota of an instance group, in each direction; 0 means none
 	RulesPerGroup      int // quota of an instance group, both directions together; 0 means none
 	SubnetRules        int // quota of a subnet group, in each direction; 0 means none
@@ -21,6 +22,20 @@ type Dialect struct {
 
 	// StateByRule: a rule may say that it keeps no state.
 	StateByRule bool
+
+	// NewLetsOut: a new group for instances lets everything out, until that rule is removed.
+	NewLetsOut bool
+	// BulkRules: several rules are added to a group in one request, all or none.
+	BulkRules bool
+	// OneFamily: a rule speaks of one address family; what refers to a group or list
+	// takes a rule for each. ICMP is of IPv4, ICMPv6 of IPv6.
+	OneFamily bool
+	// LabelsApart: labels are put on a new group by a request of their own.
+	LabelsApart bool
+	// EntriesApart: entries are added to a list by one request, and taken from it by another.
+	EntriesApart bool
+	// GroupsInNetworks: a group belongs to a network, and its name is its own there.
+	GroupsInNetworks bool
 
 	// How it decides.
 	Instances    Filter       // of instance groups
@@ -37,6 +52,8 @@ type Filter struct {
 	State      State
 	// Fixed are built-in rules behind all others, which can't be removed.
 	Fixed []Fixed
+	// Ranks are the lowest and the highest rank that a rule can have, where they are ranked.
+	Ranks [2]int
 }
 
 // State says whether answers come back by themselves.
@@ -105,10 +122,12 @@ const (
 	LimitRulesPerGroup      = "rules-per-group"
 	LimitSubnetRules        = "subnet-rules-per-direction"
 	LimitGroupsPerInterface = "groups-per-interface"
+	LimitGroups             = "groups-per-account"
+	LimitRules              = "rules-per-account"
 )
 
 // Limits are the names of all quotas.
-var Limits = []string{LimitRulesPerDirection, LimitRulesPerGroup, LimitSubnetRules, LimitGroupsPerInterface}
+var Limits = []string{LimitRulesPerDirection, LimitRulesPerGroup, LimitSubnetRules, LimitGroupsPerInterface, LimitGroups, LimitRules}
 
 // rankedRules stand behind the rules of every group of a ranked cloud.
 var rankedRules = []Fixed{
@@ -124,39 +143,46 @@ var rankedRules = []Fixed{
 var All = []Dialect{
 	{
 		Name:               "union",
+		NewLetsOut:         true,
+		GroupsInNetworks:   true,
 		About:              "groups admit and their rules add up; state is kept; subnets have numbered rules without state",
 		Instances:          Filter{State: StateKept},
-		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone},
+		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone, Ranks: [2]int{1, 9999}},
 		Layers:             BothMustAdmit,
 		Nothing:            WearsDefault,
 		GroupsAcross:       PeeredNetworks,
 		GroupsPerInterface: 5,
 		RulesPerDirection:  60,
 		SubnetRules:        20,
+		GroupsPerSubnet:    1,
 		SubnetGroups:       true,
 		OwnLists:           ListsAsCapacity,
 	},
 	{
 		Name:               "ranked",
+		GroupsInNetworks:   true,
 		About:              "one group on an interface, one on its subnet; rules have ranks and the first that fits decides",
 		GroupsPerInterface: 1,
 		RulesPerGroup:      1000,
+		GroupsPerSubnet:    1,
 		SubnetGroups:       true,
 		ManyPeers:          true,
 		ManyPorts:          true,
 		OwnLists:           ListsExpanded,
-		Instances:          Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules},
-		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules},
+		Instances:          Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules, Ranks: [2]int{100, 4096}},
+		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules, Ranks: [2]int{100, 4096}},
 		Layers:             BothMustAdmit,
 		Nothing:            Passes,
 		GroupsAcross:       OwnNetwork,
 	},
 	{
 		Name:               "layered",
+		GroupsInNetworks:   true,
 		About:              "an admission in any layer is enough; state is kept by rule",
 		GroupsPerInterface: 5,
 		RulesPerGroup:      120,
 		SubnetRules:        100,
+		GroupsPerSubnet:    5,
 		SubnetGroups:       true,
 		OwnLists:           ListsExpanded,
 		StateByRule:        true,
@@ -168,6 +194,11 @@ var All = []Dialect{
 	},
 	{
 		Name:         "flat",
+		NewLetsOut:   true,
+		BulkRules:    true,
+		OneFamily:    true,
+		LabelsApart:  true,
+		EntriesApart: true,
 		About:        "any number of groups on an interface, their rules add up; no subnet groups",
 		OwnLists:     ListsAsOne,
 		Instances:    Filter{State: StateByGroup},

@@ -366,6 +366,7 @@ type List struct {
 	Parts       []ListPart // entries that only hold in some places
 	Published   []Published
 	Capacity    int // what it costs in rules; 0 means the number of its entries
+	Labels      Labels
 	Defined     bool
 	Origin      Origin
 }

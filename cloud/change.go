@@ -1,0 +1,199 @@
+package cloud
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/hashicorp/go-retryablehttp"
+)
+
+// Read is an object as it is now, with its version.
+func (c *Client) Read(ctx context.Context, account string, of Ref) (Object, error) {
+	path := "/v1/accounts/" + url.PathEscape(account)
+	if of.Kind == "group" {
+		var g groupAnswer
+		header, err := c.get(ctx, path+"/groups/"+url.PathEscape(of.ID), nil, &g)
+		return Object{of.ID, version(header), g.lines()}, err
+	}
+	var line json.RawMessage
+	header, err := c.get(ctx, path+"/objects/"+of.Kind+"/"+url.PathEscape(of.ID), nil, &line)
+	return Object{of.ID, version(header), []json.RawMessage{line}}, err
+}
+
+// A groupAnswer is a group with its rules.
+type groupAnswer struct {
+	Group json.RawMessage   `json:"group"`
+	Rules []json.RawMessage `json:"rules"`
+}
+
+func (g groupAnswer) lines() []json.RawMessage {
+	return append([]json.RawMessage{g.Group}, g.Rules...)
+}
+
+func version(h http.Header) string { return strings.Trim(h.Get("ETag"), `"`) }
+
+// Named are the groups or lists of a name.
+func (c *Client) Named(ctx context.Context, account, kind, name string) ([]Ref, error) {
+	var found []Ref
+	path := "/v1/accounts/" + url.PathEscape(account) + "/objects"
+	for range mostRestarts {
+		found = nil
+		err := c.pagesOf(ctx, path, url.Values{"kind": {kind}}, func(p page) error {
+			for _, item := range p.Items {
+				var o struct{ ID, Name string }
+				if err := json.Unmarshal(item, &o); err != nil {
+					return fmt.Errorf("an object in the answer is no JSON: %w", err)
+				}
+				if o.Name == name {
+					found = append(found, Ref{kind, o.ID})
+				}
+			}
+			return nil
+		})
+		if !errors.Is(err, errChanged) {
+			return found, err
+		}
+	}
+	return nil, errChanged
+}
+
+// Change carries a request out. It is sent once; only where the cloud said that it was
+// busy, and did not look at it, it is sent again.
+func (c *Client) Change(ctx context.Context, r Request, want string) (Object, error) {
+	account := "/v1/accounts/" + url.PathEscape(r.Account)
+	id := url.PathEscape(r.ID)
+	switch r.Do {
+	case "create-group":
+		var g groupAnswer
+		header, err := c.send(ctx, http.MethodPost, account+"/groups", want, r.Object, &g)
+		if err != nil {
+			return Object{}, err
+		}
+		return made(header, g.lines())
+	case "create-list":
+		var line json.RawMessage
+		header, err := c.send(ctx, http.MethodPost, account+"/lists", want, r.Object, &line)
+		if err != nil {
+			return Object{}, err
+		}
+		return made(header, []json.RawMessage{line})
+	case "add-rules":
+		if len(r.Rules) != 1 {
+			return Object{}, unknownRequest(r)
+		}
+		var line json.RawMessage
+		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, r.Rules[0], &line)
+		return Object{r.ID, version(header), []json.RawMessage{line}}, err
+	case "remove-rule":
+		var rule struct{ ID string }
+		if len(r.Rules) != 1 || json.Unmarshal(r.Rules[0], &rule) != nil {
+			return Object{}, unknownRequest(r)
+		}
+		return c.changed(ctx, http.MethodDelete, account+"/groups/"+id+"/rules/"+url.PathEscape(rule.ID), want, r, nil)
+	case "label-group":
+		return c.changed(ctx, http.MethodPatch, account+"/groups/"+id, want, r, map[string]any{"labels": labelsOf(r)})
+	case "delete-group":
+		return c.changed(ctx, http.MethodDelete, account+"/groups/"+id, want, r, nil)
+	case "label-list":
+		return c.changed(ctx, http.MethodPatch, account+"/lists/"+id, want, r, map[string]any{"labels": labelsOf(r)})
+	case "set-entries":
+		return c.changed(ctx, http.MethodPut, account+"/lists/"+id+"/entries", want, r, map[string]any{"entries": orEmpty(r.Entries)})
+	case "delete-list":
+		return c.changed(ctx, http.MethodDelete, account+"/lists/"+id, want, r, nil)
+	case "dress":
+		return c.changed(ctx, http.MethodPut, account+"/interfaces/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
+	case "surround":
+		return c.changed(ctx, http.MethodPut, account+"/subnets/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
+	}
+	return Object{}, unknownRequest(r)
+}
+
+// labelsOf are the labels that are to be, none being none.
+func labelsOf(r Request) map[string]string {
+	if r.Labels == nil {
+		return map[string]string{}
+	}
+	return r.Labels
+}
+
+func orEmpty(list []string) []string { return append([]string{}, list...) }
+
+// made is what was created.
+func made(header http.Header, lines []json.RawMessage) (Object, error) {
+	var o struct{ ID string }
+	if err := json.Unmarshal(lines[0], &o); err != nil || o.ID == "" {
+		return Object{}, errors.New("the answer does not say what was made")
+	}
+	return Object{o.ID, version(header), lines}, nil
+}
+
+// changed sends a request whose answer is of no matter but for the version.
+func (c *Client) changed(ctx context.Context, method, path, want string, r Request, body any) (Object, error) {
+	var text []byte
+	if body != nil {
+		var err error
+		if text, err = json.Marshal(body); err != nil {
+			return Object{}, err
+		}
+	}
+	header, err := c.send(ctx, method, path, want, text, nil)
+	return Object{ID: r.ID, Version: version(header)}, err
+}
+
+// send sends what changes something: once, but for answers that say that it was not
+// looked at (429).
+func (c *Client) send(ctx context.Context, method, path, want string, body []byte, into any) (http.Header, error) {
+	r, err := retryablehttp.NewRequestWithContext(context.WithValue(ctx, onceKey{}, true), method, c.base+path, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Accept", "application/json")
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if want != "" {
+		r.Header.Set("If-Match", `"`+want+`"`)
+	}
+	if c.token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return nil, plainly(err)
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(answer.Body, mostBody))
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%w: %w", errCutOff, plainly(err))
+	case answer.StatusCode >= 300:
+		return nil, problemOf(answer, text)
+	case into != nil:
+		if err := json.Unmarshal(text, into); err != nil {
+			return nil, fmt.Errorf("the answer is not what the interface says: %w", err)
+		}
+	}
+	return answer.Header, nil
+}
+
+// onceKey marks what is sent once.
+type onceKey struct{}
+
+// again is the policy for sending a request again: what changes something only if
+// the cloud turned it away unseen.
+func again(ctx context.Context, answer *http.Response, err error) (bool, error) {
+	if ctx.Value(onceKey{}) == nil {
+		return retryablehttp.DefaultRetryPolicy(ctx, answer, err)
+	}
+	if ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	return err == nil && answer.StatusCode == http.StatusTooManyRequests, nil
+}

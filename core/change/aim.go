@@ -1,0 +1,281 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+)
+
+// OwnLabel is the label by which groups and lists are marked as an estate's own. Its
+// value is the estate's name. Nothing else is ever changed.
+const OwnLabel = "isonomos"
+
+// A Choice says what of the definitions is to be carried out.
+type Choice struct {
+	Account func(*estate.Account) bool // accounts that may be changed; nil means all
+	// Adopt picks groups and lists that are there and bear no mark, to be marked as own.
+	// nil means none.
+	Adopt func(path string) bool
+}
+
+// An Aim is the state that clouds are in, the one that they are to be brought to,
+// and what of the second is to be brought about. Both are seen with the definitions'
+// names, so that expectations can be decided in both.
+type Aim struct {
+	Name        string // of the estate
+	Surveyed    *estate.Estate
+	Now, Then   *estate.Estate
+	ToNow       func([]estate.Peer) []estate.Peer // carries expectations over to Now
+	ToThen      func([]estate.Peer) []estate.Peer // and to Then
+	Left        []string                          // what is left alone, and why
+	Failures    []*compile.Failure                // what can't be expressed
+	Unplaced    []string                          // what is defined in accounts, networks or subnets that are not there
+	back        bool                              // to a state of before: exactly
+	own         map[*estate.Group]bool            // of Then: groups to be brought about
+	fromSurvey  func([]estate.Peer) []estate.Peer // to Then
+	surveyedOf  map[key]*estate.Group
+	adopted     map[key]bool
+	listAdopted func(path string) bool
+	inScope     func(*estate.Account) bool
+}
+
+// key names a group or list over all states: its account and id.
+type key struct{ account, id string }
+
+func keyOf(g *estate.Group) key { return key{g.Account.Name, g.ID} }
+
+// NewAim finds the state that definitions ask for, from the one that is surveyed:
+// defined groups that are marked as the estate's own, or that are not there yet, as
+// their clouds will have them; own groups that are not defined any more are gone;
+// all else stays. The operands are not changed.
+func NewAim(defined, surveyed *estate.Estate, choice Choice) (*Aim, error) {
+	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool), adopted: make(map[key]bool)}
+	a.inScope = func(x *estate.Account) bool { return choice.Account == nil || choice.Account(x) }
+	a.listAdopted = func(path string) bool { return choice.Adopt != nil && choice.Adopt(path) }
+	for _, g := range surveyed.Groups {
+		a.surveyedOf[keyOf(g)] = g
+	}
+	var notes []string
+	a.Now, a.ToNow, _ = estate.Overlay(defined, surveyed)
+	asSurveyed(a.Now, surveyed, a.ToNow, func(*estate.Group) bool { return true })
+	a.Then, a.ToThen, notes = estate.Overlay(defined, surveyed)
+	a.fromSurvey = a.ToThen
+	known := make(map[*estate.Account]bool)
+	for _, x := range surveyed.Accounts {
+		for _, y := range a.Then.Accounts {
+			known[y] = known[y] || y.Name == x.Name
+		}
+	}
+	a.Unplaced = notes
+	for _, g := range a.Then.Groups {
+		if !g.Defined || g.Existing {
+			continue
+		}
+		if reason := a.notOurs(g, known[g.Account], choice); reason != "" {
+			if reason != outOfScope {
+				a.Left = append(a.Left, fmt.Sprintf("%s: %s", g.Path(), reason))
+			}
+			continue
+		}
+		a.own[g] = true
+	}
+	asSurveyed(a.Then, surveyed, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
+	a.compile()
+	a.dropOrphans()
+	return a, nil
+}
+
+const outOfScope = "out of scope"
+
+// notOurs says why a defined group is not carried out; it is empty where it is. What
+// is adopted is noted.
+func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
+	switch there := a.surveyedOf[keyOf(g)]; {
+	case !a.inScope(g.Account):
+		return outOfScope
+	case !surveyed:
+		return "its account was not surveyed"
+	case g.Network != nil && g.Network.ID == "" && decide.Dialect(g.Account).GroupsInNetworks:
+		return "its network is not there"
+	case g.ID == "" || there == nil:
+		return "" // it is to be made
+	case there.Labels[OwnLabel] == a.Name:
+		return ""
+	case there.Labels[OwnLabel] != "":
+		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s", there.Labels[OwnLabel])
+	case choice.Adopt != nil && choice.Adopt(g.Path()):
+		a.adopted[keyOf(g)] = true
+		return ""
+	}
+	return "there is a group of that name that is not marked as ours"
+}
+
+// asSurveyed turns defined groups into what they are in the survey, or into empty
+// ones that nothing wears where they are not there.
+func asSurveyed(e, surveyed *estate.Estate, carry func([]estate.Peer) []estate.Peer, pick func(*estate.Group) bool) {
+	there := make(map[key]*estate.Group)
+	for _, g := range surveyed.Groups {
+		there[keyOf(g)] = g
+	}
+	left := make(map[*estate.Group]bool)
+	byID := make(map[key]*estate.Group)
+	for _, g := range e.Groups {
+		if !g.Defined || g.Existing || !pick(g) {
+			continue
+		}
+		left[g] = true
+		g.Defined, g.Follows, g.Covers, g.Lends, g.Ended = false, false, nil, nil, nil
+		g.Rules = nil
+		if s := there[keyOf(g)]; s != nil && g.ID != "" {
+			byID[keyOf(g)] = g
+			g.Labels, g.Description, g.Stateless = s.Labels, s.Description, s.Stateless
+			g.Rules = carried(s.Rules, carry)
+		}
+	}
+	wear := func(worn, as []*estate.Group) []*estate.Group {
+		kept := slices.DeleteFunc(slices.Clone(worn), func(g *estate.Group) bool { return left[g] })
+		for _, s := range as {
+			if g := byID[keyOf(s)]; g != nil {
+				kept = append(kept, g)
+			}
+		}
+		return kept
+	}
+	faces := facesOf(surveyed)
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			if was := faces[faceKey(f)]; was != nil {
+				f.Groups = wear(f.Groups, was.Groups)
+			}
+		}
+	}
+	around := subnetsOf(surveyed)
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			var was []*estate.Group
+			if x := around[subnetKey(s)]; x != nil {
+				was = x.Groups
+			}
+			s.Groups = wear(s.Groups, was)
+		}
+	}
+}
+
+// carried are rules with their peers carried over to another state.
+func carried(rules []estate.Rule, carry func([]estate.Peer) []estate.Peer) []estate.Rule {
+	rules = slices.Clone(rules)
+	for i := range rules {
+		rules[i].Peers, rules[i].Except = carry(rules[i].Peers), carry(rules[i].Except)
+	}
+	return rules
+}
+
+func faceKey(f *estate.Interface) key { return key{f.Instance.Account.Name, f.ID} }
+
+func subnetKey(s *estate.Subnet) key { return key{s.Network.Account.Name, s.ID} }
+
+func facesOf(e *estate.Estate) map[key]*estate.Interface {
+	faces := make(map[key]*estate.Interface)
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			faces[faceKey(f)] = f
+		}
+	}
+	return faces
+}
+
+func subnetsOf(e *estate.Estate) map[key]*estate.Subnet {
+	subnets := make(map[key]*estate.Subnet)
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			subnets[subnetKey(s)] = s
+		}
+	}
+	return subnets
+}
+
+// compile turns the defined groups into what their clouds will have.
+func (a *Aim) compile() {
+	d := decide.New(a.Then)
+	made := make(map[*estate.Group][]estate.Rule)
+	for _, g := range a.Then.Groups {
+		if !a.own[g] {
+			continue
+		}
+		c, err := compile.Group(d, g)
+		var f *compile.Failure
+		if errors.As(err, &f) {
+			a.Failures = append(a.Failures, f)
+			continue
+		}
+		if dialect, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account), g); quota.Over(compile.Count(dialect, c.Group, estate.In), compile.Count(dialect, c.Group, estate.Out)) {
+			a.Failures = append(a.Failures, &compile.Failure{Group: g, Reason: "it takes more rules than its quota allows: raise the quota (limit), or let lists and ranges say more"})
+			continue
+		}
+		made[g] = c.Group.Rules
+	}
+	for g, rules := range made {
+		g.Rules = rules
+		g.Defined, g.Follows, g.Covers, g.Lends, g.Ended = false, false, nil, nil, nil
+		g.Stateless = false
+		labels := make(estate.Labels)
+		if s := a.surveyedOf[keyOf(g)]; s != nil {
+			maps.Copy(labels, s.Labels)
+			g.Description = s.Description
+			g.Stateless = s.Stateless
+		}
+		maps.Copy(labels, g.Labels)
+		labels[OwnLabel] = a.Name
+		g.Labels = labels
+	}
+}
+
+// dropOrphans takes own groups away that no definition speaks of any more, unless
+// something that is not ours names them.
+func (a *Aim) dropOrphans() {
+	gone := make(map[*estate.Group]bool)
+	for _, g := range a.Then.Groups {
+		there := a.surveyedOf[keyOf(g)]
+		if a.own[g] || there == nil || g.BuiltIn || there.Labels[OwnLabel] != a.Name || !a.inScope(g.Account) {
+			continue
+		}
+		gone[g] = true
+	}
+	for again := true; again; {
+		again = false
+		for _, g := range a.Then.Groups {
+			if gone[g] {
+				continue
+			}
+			for i := range g.Rules {
+				for _, p := range g.Rules[i].Peers {
+					if p.Kind == estate.PeerGroup && gone[p.Group] {
+						a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", p.Group.Path(), g.Path()))
+						delete(gone, p.Group)
+						again = true
+					}
+				}
+			}
+		}
+	}
+	if len(gone) == 0 {
+		return
+	}
+	is := func(g *estate.Group) bool { return gone[g] }
+	a.Then.Groups = slices.DeleteFunc(slices.Clone(a.Then.Groups), is)
+	for _, i := range a.Then.Instances {
+		for _, f := range i.Interfaces {
+			f.Groups = slices.DeleteFunc(slices.Clone(f.Groups), is)
+		}
+	}
+	for _, n := range a.Then.Networks {
+		for _, s := range n.Subnets {
+			s.Groups = slices.DeleteFunc(slices.Clone(s.Groups), is)
+		}
+	}
+}

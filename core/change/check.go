@@ -1,0 +1,281 @@
+package change
+
+import (
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// through is what the filters of an interface let through, by direction.
+type through [2]traffic.Set
+
+const (
+	in  = 0
+	out = 1
+)
+
+var directions = [2]estate.Direction{in: estate.In, out: estate.Out}
+
+func throughAt(d *decide.Decider, i *estate.Interface) through {
+	return through{d.FilterTraffic(i, estate.In), d.FilterTraffic(i, estate.Out)}
+}
+
+func (t through) isEmpty() bool { return t[in].IsEmpty() && t[out].IsEmpty() }
+
+// each combines two of them.
+func (t through) each(u through, f func(a, b traffic.Set) traffic.Set) through {
+	return through{f(t[in], u[in]), f(t[out], u[out])}
+}
+
+func (t through) minus(u through) through { return t.each(u, traffic.Set.Minus) }
+
+// A bound is between what an interface may let through and what it must.
+type bound struct {
+	now, then   through
+	most, least through // what either state lets through, what both do
+}
+
+// A checker decides the states on the way.
+type checker struct {
+	s         *state
+	now, then *decide.Decider
+	nowAt     map[key]*estate.Interface
+	thenAt    map[key]*estate.Interface
+	bounds    map[[2]string]*bound
+	boundOf   map[*estate.Interface]*bound
+	class     map[*estate.Interface]string   // as it was decided last
+	let       map[string]through             // what a class lets through on the way
+	lacking   map[*estate.Interface]*through // what a gap stops, at the moment
+	own       addr.Set
+	closers   [2][]*closer // interfaces at which something is closed to other interfaces
+	closing   [2]addr.Set  // their addresses
+}
+
+// A closer is an interface at which something is closed to other interfaces of the estate.
+type closer struct {
+	i         *estate.Interface
+	addresses addr.Set
+	closes    traffic.Set
+}
+
+func newChecker(s *state, now, then *estate.Estate) *checker {
+	c := &checker{s: s, now: decide.New(now), then: decide.New(then), nowAt: facesOf(now), thenAt: facesOf(then), bounds: make(map[[2]string]*bound),
+		boundOf: make(map[*estate.Interface]*bound), class: make(map[*estate.Interface]string), let: make(map[string]through), lacking: make(map[*estate.Interface]*through)}
+	c.own = c.now.OwnAddresses()
+	return c
+}
+
+// bound finds what an interface may and must let through.
+func (c *checker) bound(i *estate.Interface) *bound {
+	if b := c.boundOf[i]; b != nil {
+		return b
+	}
+	was, will := c.nowAt[faceKey(i)], c.thenAt[faceKey(i)]
+	classes := [2]string{c.now.FilterClass(was), c.then.FilterClass(will)}
+	b := c.bounds[classes]
+	if b == nil {
+		b = &bound{now: throughAt(c.now, was), then: throughAt(c.then, will)}
+		b.most, b.least = b.now.each(b.then, traffic.Set.Union), b.now.each(b.then, traffic.Set.Intersect)
+		c.bounds[classes] = b
+	}
+	c.boundOf[i] = b
+	return b
+}
+
+// passing is what an interface lets through as it was decided last.
+func (c *checker) passing(i *estate.Interface) through {
+	if class, ok := c.class[i]; ok {
+		return c.let[class]
+	}
+	return c.bound(i).now // no step has touched it yet
+}
+
+// A judgement is what became of an attempt at a step.
+type judgement struct {
+	opens         bool // it would let through what neither state does: never done
+	lacks         map[*estate.Interface]through
+	letsIn, shuts bool // it changes something, this way and that
+	commit, undo  func()
+}
+
+func (j *judgement) fine() bool { return !j.opens && len(j.lacks) == 0 }
+
+// try carries a step out in the state and decides what it would come to, for the
+// interfaces that it touches: those of a kind are decided once. The caller commits
+// or undoes it.
+func (c *checker) try(x *Step) judgement {
+	groups, interfaces, back := c.s.apply(x)
+	j := judgement{undo: back, lacks: make(map[*estate.Interface]through)}
+	type kind struct {
+		b     *bound
+		class string
+		last  string
+		lacks *through
+	}
+	let := make(map[string]through)
+	classes := make(map[*estate.Interface]string)
+	lacking := make(map[kind]*through) // nil where nothing is
+	var opening []*estate.Interface
+	touched := c.s.touched(groups, interfaces)
+	kindOf := make([]kind, len(touched))
+	for n, i := range touched {
+		k := kind{c.bound(i), c.s.d.FilterClass(i), c.class[i], c.lacking[i]}
+		kindOf[n], classes[i] = k, k.class
+		t, known := let[k.class]
+		if !known {
+			t = throughAt(c.s.d, i)
+			let[k.class] = t
+		}
+		lacks, known := lacking[k]
+		if !known {
+			before := c.passing(i)
+			j.letsIn = j.letsIn || !t.minus(before).isEmpty()
+			j.shuts = j.shuts || !before.minus(t).isEmpty()
+			if !t.minus(k.b.most).isEmpty() {
+				j.opens = true
+				return j
+			}
+			if missing := k.b.least.minus(t); !missing.isEmpty() {
+				lacks = &missing
+			}
+			lacking[k] = lacks
+		}
+		if lacks != nil && (k.lacks == nil || !lacks.minus(*k.lacks).isEmpty()) {
+			j.lacks[i] = *lacks
+		}
+		if len(c.closers[in])+len(c.closers[out]) > 0 && !t.minus(c.passing(i)).isEmpty() {
+			opening = append(opening, i)
+		}
+	}
+	now := func(i *estate.Interface) through {
+		if class, ok := classes[i]; ok {
+			return let[class]
+		}
+		return c.passing(i)
+	}
+	for _, i := range opening {
+		if c.meetsClosing(i, now(i).minus(c.passing(i)), now) {
+			j.opens = true
+			return j
+		}
+	}
+	j.commit = func() {
+		for n, i := range touched {
+			c.class[i] = kindOf[n].class
+			if lacks := lacking[kindOf[n]]; lacks != nil {
+				c.lacking[i] = lacks
+			} else {
+				delete(c.lacking, i)
+			}
+		}
+		for class, t := range let {
+			c.let[class] = t
+		}
+	}
+	return j
+}
+
+// touched are the interfaces under some groups, and some more, each once.
+func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*estate.Interface {
+	if len(groups) == 1 && len(more) == 0 {
+		return s.d.Wearers(groups[0])
+	}
+	seen := make(map[*estate.Interface]bool)
+	var all []*estate.Interface
+	add := func(list []*estate.Interface) {
+		for _, i := range list {
+			if !seen[i] {
+				seen[i] = true
+				all = append(all, i)
+			}
+		}
+	}
+	add(more)
+	for _, g := range groups {
+		add(s.d.Wearers(g))
+	}
+	return all
+}
+
+// watch notes the interfaces, of those that steps touch, at which something is closed
+// to other interfaces. A flow between two interfaces passes two filters: where one end
+// closes it and the other opens it, neither state lets it through, and it must not
+// pass on the way either.
+func (c *checker) watch(interfaces []*estate.Interface) {
+	shut := make(map[*bound]*through) // for other interfaces
+	for _, i := range interfaces {
+		b := c.bound(i)
+		if shut[b] == nil {
+			closes := b.now.minus(b.then)
+			shut[b] = &through{closes[in].WithPeers(c.own), closes[out].WithPeers(c.own)}
+		}
+		for d, set := range shut[b] {
+			if !set.IsEmpty() {
+				x := &closer{i, addressesOf(i), set}
+				c.closers[d] = append(c.closers[d], x)
+				c.closing[d] = c.closing[d].Union(x.addresses)
+			}
+		}
+	}
+}
+
+// addressesOf are the addresses by which an interface is seen.
+func addressesOf(i *estate.Interface) addr.Set {
+	all := slices.Concat(i.Private, i.Public)
+	for _, r := range i.Subnet.Routes {
+		if r.Via == estate.ViaNAT && r.Address.IsValid() {
+			all = append(all, r.Address)
+		}
+	}
+	return addr.Of(all...)
+}
+
+// meetsClosing reports whether something that begins to pass at an interface still
+// passes at the other end, which is to close it.
+func (c *checker) meetsClosing(i *estate.Interface, added through, now func(*estate.Interface) through) bool {
+	own := addressesOf(i)
+	for d, set := range added {
+		far := 1 - d
+		if !c.closing[far].Overlaps(set.Peers(service.All)) {
+			continue
+		}
+		for _, x := range c.closers[far] {
+			if x.i != i && overlap(set, x.addresses, now(x.i)[far].Intersect(x.closes), own) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// overlap reports whether a service that one end lets through with some peers is one
+// that the other end lets through with some.
+func overlap(one traffic.Set, peers addr.Set, other traffic.Set, backTo addr.Set) bool {
+	there := one.WithPeers(peers).Services()
+	return !there.IsEmpty() && there.Overlaps(other.WithPeers(backTo).Services())
+}
+
+// linked reports pairs of interfaces of different accounts at which one end opens
+// what the other closes: their accounts must be changed in one order.
+func (c *checker) linked(interfaces []*estate.Interface, link func(a, b *estate.Account)) {
+	for _, i := range interfaces {
+		b := c.bound(i)
+		opens := b.then.minus(b.now)
+		own := addressesOf(i)
+		for d, set := range opens {
+			far := 1 - d
+			if !c.closing[far].Overlaps(set.Peers(service.All)) {
+				continue
+			}
+			for _, x := range c.closers[far] {
+				if x.i.Instance.Account != i.Instance.Account && overlap(set, x.addresses, x.closes, own) {
+					link(x.i.Instance.Account, i.Instance.Account)
+				}
+			}
+		}
+	}
+}

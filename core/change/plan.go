@@ -1,0 +1,655 @@
+package change
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+)
+
+// A Plan is how clouds get from one state to another.
+type Plan struct {
+	Lanes []Lane
+	Left  []string // what is left alone, and why
+}
+
+// Steps is how many steps there are in all.
+func (p Plan) Steps() int {
+	n := 0
+	for _, l := range p.Lanes {
+		n += len(l.Steps)
+	}
+	return n
+}
+
+// A Lane is accounts whose steps are carried out in one order: usually one account,
+// or several whose groups name each other. Lanes can be carried out side by side.
+type Lane struct {
+	Accounts []*estate.Account
+	Steps    []Step
+	Gaps     []Gap
+}
+
+// A Gap is traffic that both states let through, and that is stopped for some steps,
+// because a quota or the order of rules leaves no other way.
+type Gap struct {
+	From, To   int // steps of the lane, from 1: stopped after From, let through again after To
+	Interfaces []*estate.Interface
+	Direction  estate.Direction
+	Traffic    Through // of the first interface
+}
+
+// Through is what an interface lets through, inward and outward.
+type Through = through
+
+// A StuckError says that no order of steps is safe.
+type StuckError struct {
+	Accounts []*estate.Account
+	Steps    []Step // that are left
+	Why      string
+}
+
+func (e *StuckError) Error() string {
+	return fmt.Sprintf("no safe order was found for %d steps in %s: %s", len(e.Steps), e.Accounts[0].Name, e.Why)
+}
+
+// step kinds in the order in which they are best carried out: make before refer,
+// let in before shut, detach before delete.
+const (
+	phaseMakeList = iota
+	phaseMakeGroup
+	phaseLabel
+	phaseBare  // take from new groups what they let out by themselves
+	phaseFill  // add rules to new groups
+	phaseLetIn // add rules to groups that are there
+	phaseEntries
+	phasePutOn
+	phaseTakeOff
+	phaseShut
+	phaseDrop
+	phaseDropList
+)
+
+// A pending step waits for its turn.
+type pending struct {
+	Step
+	phase int
+	ahead *pending // it does the first half of this one: once this is done it has no use
+	after *pending // it must be done before
+	done  bool
+}
+
+// A planner finds steps.
+type planner struct {
+	aim     *Aim
+	s       *state
+	groups  map[key]*estate.Group
+	made    map[*estate.Group]*estate.Group // of Then: what it is in the plan's own state
+	lists   map[[2]string]*estate.List      // own ones, by account and name
+	given   map[key]*estate.List            // all that are there, by id
+	news    int
+	pending []*pending
+	plan    Plan
+}
+
+// NewPlan finds steps from the state that an aim begins with to the one that it asks
+// for, and an order in which nothing is ever let through that neither of both lets
+// through, and nothing is stopped that both let through: where that can't be, what is
+// stopped is told as a Gap. Cost: each step is decided once, at each kind of interface
+// that it touches; more often where it must wait for others.
+func NewPlan(a *Aim) (Plan, error) {
+	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
+	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group), made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List), given: make(map[key]*estate.List)}
+	p.plan.Left = a.Left
+	for _, g := range e.Groups {
+		p.groups[keyOf(g)] = g
+	}
+	for _, l := range e.Lists {
+		p.given[key{l.Account.Name, l.ID}] = l
+		if l.Owner == "own" {
+			p.lists[[2]string{l.Account.Name, l.Name}] = l
+		}
+	}
+	p.makeGroups()
+	if a.back {
+		p.listsBack()
+	} else if err := p.ownLists(); err != nil {
+		return p.plan, err
+	}
+	if err := p.rules(); err != nil {
+		return p.plan, err
+	}
+	p.worn()
+	p.drop()
+	err := p.order()
+	return p.plan, err
+}
+
+func (p *planner) push(phase int, s Step) *pending {
+	x := &pending{Step: s, phase: phase}
+	p.pending = append(p.pending, x)
+	return x
+}
+
+func (p *planner) newID() string {
+	p.news++
+	return fmt.Sprint(newPrefix, p.news)
+}
+
+// here is a group of Then as the plan's own state has it.
+func (p *planner) here(g *estate.Group) *estate.Group {
+	if x := p.made[g]; x != nil {
+		return x
+	}
+	return p.groups[keyOf(g)]
+}
+
+// makeGroups makes the own groups that are not there, and marks those that are adopted.
+func (p *planner) makeGroups() {
+	for _, g := range p.aim.Then.Groups {
+		if !p.aim.own[g] {
+			continue
+		}
+		if x := p.groups[keyOf(g)]; g.ID != "" && x != nil {
+			if !maps.Equal(x.Labels, g.Labels) {
+				p.push(phaseLabel, Step{Do: LabelGroup, Account: x.Account, Group: x, Labels: g.Labels})
+			}
+			continue
+		}
+		x := &estate.Group{Account: p.account(g.Account), ID: p.newID(), Name: g.InCloud(), For: g.For, Description: shortened(g.Description), Labels: g.Labels}
+		if decide.Dialect(g.Account).GroupsInNetworks {
+			x.Network = p.network(g.Network)
+		}
+		x.Rules = letOut(x)
+		p.made[g] = x
+		if decide.Dialect(x.Account).LabelsApart {
+			p.push(phaseMakeGroup, Step{Do: CreateGroup, Account: x.Account, Group: x})
+			p.push(phaseLabel, Step{Do: LabelGroup, Account: x.Account, Group: x, Labels: x.Labels})
+		} else {
+			p.push(phaseMakeGroup, Step{Do: CreateGroup, Account: x.Account, Group: x, Labels: x.Labels})
+		}
+	}
+}
+
+func (p *planner) account(a *estate.Account) *estate.Account {
+	i := slices.IndexFunc(p.s.e.Accounts, func(x *estate.Account) bool { return x.Name == a.Name })
+	return p.s.e.Accounts[i] // groups of other accounts are left alone
+}
+
+func (p *planner) network(n *estate.Network) *estate.Network { return p.s.e.FindNetwork(n.Path()) }
+
+// longestText bounds descriptions: what all clouds take.
+const longestText = 255
+
+// shortened is a text that every cloud takes as a description.
+func shortened(text string) string {
+	if len(text) <= longestText {
+		return text
+	}
+	cut := longestText - len("…")
+	for cut > 0 && text[cut]&0xc0 == 0x80 { // not in the middle of a character
+		cut--
+	}
+	return text[:cut] + "…"
+}
+
+// ownLists makes the lists that own groups name and that their accounts don't have,
+// gives others their entries, and drops own ones that are not defined any more.
+func (p *planner) ownLists() error {
+	named := make(map[[2]string]bool)
+	for _, g := range p.aim.Then.Groups {
+		if !p.aim.own[g] {
+			continue
+		}
+		for i := range g.Rules {
+			for _, peer := range g.Rules[i].Peers {
+				if peer.Kind != estate.PeerList || peer.List.Owner == "published" {
+					continue
+				}
+				at := [2]string{g.Account.Name, peer.List.Name}
+				if named[at] {
+					continue
+				}
+				named[at] = true
+				if err := p.ownList(at, p.account(g.Account), peer.List); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	defined := make(map[string]bool)
+	for _, l := range p.aim.Then.Lists {
+		defined[l.Name] = defined[l.Name] || l.Defined
+	}
+	for _, l := range p.s.e.Lists {
+		if l.Owner == "own" && l.Labels[OwnLabel] == p.aim.Name && !defined[l.Name] && p.aim.inScope(l.Account) {
+			p.push(phaseDropList, Step{Do: DeleteList, Account: l.Account, List: l})
+		}
+	}
+	return nil
+}
+
+func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List) error {
+	there := p.lists[at]
+	if there == nil {
+		there = &estate.List{Account: account, ID: p.newID(), Name: l.Name, Owner: "own", Region: account.Region, Description: shortened(l.Description), Entries: l.Entries, Capacity: l.Capacity, Labels: estate.Labels{OwnLabel: p.aim.Name}}
+		p.lists[at] = there
+		p.push(phaseMakeList, Step{Do: CreateList, Account: account, List: there})
+		return nil
+	}
+	same := setOf(there.Entries).Equal(setOf(l.Entries))
+	path := account.Name + "/" + l.Name
+	switch owner := there.Labels[OwnLabel]; {
+	case owner == p.aim.Name:
+	case p.aim.listAdopted(path):
+		labels := maps.Clone(there.Labels)
+		if labels == nil {
+			labels = make(estate.Labels)
+		}
+		labels[OwnLabel] = p.aim.Name
+		p.push(phaseLabel, Step{Do: LabelList, Account: account, List: there, Labels: labels})
+	case !same:
+		return fmt.Errorf("the list %s holds other ranges than the definitions say, and is not marked as ours: --adopt %s takes it over", path, path)
+	}
+	if same {
+		return nil
+	}
+	if there.Capacity > 0 && len(l.Entries) > there.Capacity {
+		return fmt.Errorf("the list %s has room for %d entries, and the definitions have %d", path, there.Capacity, len(l.Entries))
+	}
+	p.setEntries(there, l.Entries)
+	return nil
+}
+
+// setEntries gives a list other entries: where the cloud can't add some and take
+// others away at once, first those that it has and the new ones together.
+func (p *planner) setEntries(l *estate.List, entries []estate.Entry) {
+	var gone, both []estate.Entry
+	for _, e := range l.Entries {
+		if !slices.ContainsFunc(entries, func(x estate.Entry) bool { return x.Range == e.Range }) {
+			gone = append(gone, e)
+		}
+	}
+	both = append(slices.Clone(entries), gone...)
+	if more := len(both) > len(l.Entries); decide.Dialect(l.Account).EntriesApart && more && len(gone) > 0 {
+		first := p.push(phaseEntries, Step{Do: SetEntries, Account: l.Account, List: l, Entries: both})
+		p.push(phaseShut, Step{Do: SetEntries, Account: l.Account, List: l, Entries: entries}).after = first
+		return
+	}
+	p.push(phaseEntries, Step{Do: SetEntries, Account: l.Account, List: l, Entries: entries})
+}
+
+func setOf(entries []estate.Entry) addr.Set {
+	var sets []addr.Set
+	for _, e := range entries {
+		sets = append(sets, addr.OfPrefixes(e.Range))
+	}
+	return addr.UnionAll(sets...)
+}
+
+// rules rewrites the own groups whose rules mean something else.
+func (p *planner) rules() error {
+	then := decide.New(p.aim.Then)
+	for _, g := range p.aim.Then.Groups {
+		if !p.aim.own[g] {
+			continue
+		}
+		x, fresh := p.here(g), p.made[g] != nil
+		if !fresh {
+			surveyed := carried(p.aim.surveyedOf[keyOf(g)].Rules, p.aim.fromSurvey)
+			if slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) || !p.aim.back && sameMeaning(then, g, surveyed, g.Rules) {
+				continue
+			}
+		}
+		change, err := rewrite(x, x.Rules, p.translated(g, x))
+		if err != nil {
+			return err
+		}
+		let, shut := phaseLetIn, phaseShut
+		if fresh {
+			let, shut = phaseFill, phaseBare
+		}
+		if bulk := 100; decide.Dialect(x.Account).BulkRules {
+			for part := range slices.Chunk(change.add, bulk) {
+				p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: part})
+			}
+		} else {
+			for i := range change.add {
+				p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: change.add[i : i+1 : i+1]})
+			}
+		}
+		for i := range change.remove {
+			p.push(shut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: change.remove[i : i+1 : i+1]})
+		}
+	}
+	return nil
+}
+
+// translated are the rules of a group of Then in terms of the plan's own state.
+func (p *planner) translated(g, x *estate.Group) []estate.Rule {
+	rules := slices.Clone(g.Rules)
+	for i := range rules {
+		r := &rules[i]
+		r.ID = fmt.Sprintf("%s%s-%d", newPrefix, x.ID, i+1)
+		r.Description = shortened(r.Description)
+		r.Peers = slices.Clone(r.Peers)
+		for k, peer := range r.Peers {
+			switch {
+			case peer.Kind == estate.PeerGroup:
+				r.Peers[k].Group = p.here(peer.Group)
+			case peer.Kind == estate.PeerList && peer.List.Owner == "published":
+				r.Peers[k].List = p.given[key{peer.List.Account.Name, peer.List.ID}]
+			case peer.Kind == estate.PeerList:
+				r.Peers[k].List = p.lists[[2]string{x.Account.Name, peer.List.Name}]
+			}
+		}
+	}
+	return rules
+}
+
+// worn finds the interfaces and subnets that are to have other groups. Where there is
+// room for both the old and the new ones, they are put on first and taken off later.
+func (p *planner) worn() {
+	then := facesOf(p.aim.Then)
+	for _, i := range p.s.e.Instances {
+		for _, f := range i.Interfaces {
+			dl := decide.Dialect(i.Account)
+			most := dl.GroupsPerInterface
+			if n := i.Account.Limits[dialect.LimitGroupsPerInterface]; n > 0 {
+				most = n
+			}
+			p.exchange(f.Groups, then[faceKey(f)].Groups, most, func(groups []*estate.Group) Step {
+				return Step{Do: Dress, Account: i.Account, Interface: f, Groups: groups}
+			})
+		}
+	}
+	around := subnetsOf(p.aim.Then)
+	for _, n := range p.s.e.Networks {
+		for _, s := range n.Subnets {
+			p.exchange(s.Groups, around[subnetKey(s)].Groups, decide.Dialect(n.Account).GroupsPerSubnet, func(groups []*estate.Group) Step {
+				return Step{Do: Surround, Account: n.Account, Subnet: s, Groups: groups}
+			})
+		}
+	}
+}
+
+func (p *planner) exchange(have, then []*estate.Group, most int, step func([]*estate.Group) Step) {
+	wanted := make([]*estate.Group, len(then))
+	for i, g := range then {
+		wanted[i] = p.here(g)
+	}
+	both := slices.Clone(have)
+	for _, g := range wanted {
+		if !slices.Contains(both, g) {
+			both = append(both, g)
+		}
+	}
+	kept := slices.DeleteFunc(slices.Clone(have), func(g *estate.Group) bool { return !slices.Contains(wanted, g) })
+	for _, g := range wanted {
+		if !slices.Contains(kept, g) {
+			kept = append(kept, g)
+		}
+	}
+	switch {
+	case len(both) == len(have) && len(kept) == len(have):
+	case len(kept) == len(both): // some more
+		p.push(phasePutOn, step(kept))
+	default:
+		last := p.push(phaseTakeOff, step(kept))
+		if len(both) > len(have) && (most == 0 || len(both) <= most) {
+			last.ahead = p.push(phasePutOn, step(both))
+		}
+	}
+}
+
+// drop deletes own groups that are not defined any more. Those that name each other
+// lose the rules by which they do.
+func (p *planner) drop() {
+	stays := make(map[key]bool)
+	for _, g := range p.aim.Then.Groups {
+		stays[keyOf(g)] = true
+	}
+	gone := make(map[*estate.Group]bool)
+	for _, g := range p.s.e.Groups {
+		if !stays[keyOf(g)] {
+			gone[g] = true
+		}
+	}
+	for _, g := range p.s.e.Groups {
+		if !gone[g] {
+			continue
+		}
+		for i, r := range g.Rules {
+			if slices.ContainsFunc(r.Peers, func(x estate.Peer) bool { return x.Kind == estate.PeerGroup && x.Group != g && gone[x.Group] }) {
+				p.push(phaseShut, Step{Do: RemoveRule, Account: g.Account, Group: g, Rules: g.Rules[i : i+1 : i+1]})
+			}
+		}
+		p.push(phaseDrop, Step{Do: DeleteGroup, Account: g.Account, Group: g})
+	}
+}
+
+// order parts the pending steps into lanes, and finds an order for each.
+func (p *planner) order() error {
+	slices.SortStableFunc(p.pending, func(a, b *pending) int { return cmp.Compare(a.phase, b.phase) })
+	c := newChecker(p.s, p.aim.Now, p.aim.Then)
+	var touched []*estate.Interface
+	seen := make(map[*estate.Interface]bool)
+	for _, x := range p.pending {
+		groups, interfaces, back := p.s.apply(&x.Step)
+		for _, i := range p.s.touched(groups, interfaces) {
+			if !seen[i] {
+				seen[i] = true
+				touched = append(touched, i)
+			}
+		}
+		back()
+	}
+	c.watch(touched)
+	lanes := p.lanes(c, touched)
+	for _, steps := range lanes {
+		lane, err := p.orderLane(c, steps)
+		if err != nil {
+			return err
+		}
+		p.plan.Lanes = append(p.plan.Lanes, lane)
+	}
+	for _, i := range touched {
+		b := c.bound(i)
+		if t := c.passing(i); !t[in].Equal(b.then[in]) || !t[out].Equal(b.then[out]) {
+			return fmt.Errorf("the steps would not lead to what is asked for at %s: this is a mistake of the program", i.Instance.Path())
+		}
+	}
+	return nil
+}
+
+// lanes parts the pending steps by account; accounts belong together whose groups
+// name each other, or whose interfaces open what the other's close.
+func (p *planner) lanes(c *checker, touched []*estate.Interface) [][]*pending {
+	parent := make(map[*estate.Account]*estate.Account)
+	var root func(a *estate.Account) *estate.Account
+	root = func(a *estate.Account) *estate.Account {
+		if up := parent[a]; up != nil && up != a {
+			parent[a] = root(up)
+			return parent[a]
+		}
+		return a
+	}
+	link := func(a, b *estate.Account) {
+		if x, y := root(a), root(b); x != y {
+			parent[x] = y
+		}
+	}
+	for named, by := range p.s.named {
+		for _, g := range by {
+			link(named.Account, g.Account)
+		}
+	}
+	for _, x := range p.pending {
+		for i := range x.Rules {
+			for _, peer := range x.Rules[i].Peers {
+				if peer.Kind == estate.PeerGroup {
+					link(x.Account, peer.Group.Account)
+				}
+			}
+		}
+		for _, g := range x.Groups { // a group of a shared network's owner
+			link(x.Account, g.Account)
+		}
+	}
+	c.linked(touched, link)
+	at := make(map[*estate.Account]int)
+	var lanes [][]*pending
+	for _, account := range p.s.e.Accounts { // in the order of the accounts
+		for _, x := range p.pending {
+			if x.Account != account {
+				continue
+			}
+			r := root(account)
+			if _, ok := at[r]; !ok {
+				at[r] = len(lanes)
+				lanes = append(lanes, nil)
+			}
+			lanes[at[r]] = append(lanes[at[r]], x)
+		}
+	}
+	for _, steps := range lanes {
+		slices.SortStableFunc(steps, func(a, b *pending) int { return cmp.Compare(a.phase, b.phase) })
+	}
+	return lanes
+}
+
+// orderLane finds an order: each step in its best place, or as soon after it as it is safe.
+func (p *planner) orderLane(c *checker, steps []*pending) (Lane, error) {
+	var lane Lane
+	for _, x := range steps {
+		if !slices.Contains(lane.Accounts, x.Account) {
+			lane.Accounts = append(lane.Accounts, x.Account)
+		}
+	}
+	since := make(map[*estate.Interface]int) // the step after which something is lacking there
+	emit := func(x *pending, j judgement) {
+		j.commit()
+		x.Opens, x.Closes = j.letsIn, j.shuts
+		lane.Steps = append(lane.Steps, x.Step)
+		x.done = true
+		if x.ahead != nil {
+			x.ahead.done = true
+		}
+		lane.note(c, since)
+	}
+	left := steps
+	for len(left) > 0 {
+		progress := false
+		for _, x := range left {
+			if !p.eligible(x) {
+				continue
+			}
+			j := c.try(&x.Step)
+			if !j.fine() {
+				j.undo()
+				continue
+			}
+			emit(x, j)
+			progress = true
+		}
+		left = slices.DeleteFunc(slices.Clone(left), func(x *pending) bool { return x.done })
+		if progress || len(left) == 0 {
+			continue
+		}
+		if !p.makeGap(c, left, emit) {
+			return lane, p.stuck(c, lane.Accounts, left)
+		}
+	}
+	return lane, nil
+}
+
+// eligible reports whether a step can be carried out now, as far as the cloud goes.
+func (p *planner) eligible(x *pending) bool {
+	return !x.done && (x.after == nil || x.after.done) && p.s.ready(&x.Step) && p.s.withinQuota(&x.Step)
+}
+
+// makeGap carries out the step that stops the least of what both states let through,
+// where none is safe: of those that open nothing, the first that touches the fewest
+// interfaces. It says whether there is one.
+func (p *planner) makeGap(c *checker, left []*pending, emit func(*pending, judgement)) bool {
+	var best *pending
+	fewest := 0
+	for _, x := range left {
+		if !p.eligible(x) {
+			continue
+		}
+		j := c.try(&x.Step)
+		if n := len(j.lacks); !j.opens && (best == nil || n < fewest) {
+			best, fewest = x, n
+		}
+		j.undo()
+	}
+	if best == nil {
+		return false
+	}
+	emit(best, c.try(&best.Step))
+	return true
+}
+
+// note keeps the lane's gaps: where something begins to be lacking, and where it ends.
+func (l *Lane) note(c *checker, since map[*estate.Interface]int) {
+	if len(c.lacking) == 0 && len(since) == 0 {
+		return
+	}
+	n := len(l.Steps)
+	var begins []*estate.Interface
+	for i := range c.lacking {
+		if since[i] == 0 {
+			since[i] = n
+			begins = append(begins, i)
+		}
+	}
+	slices.SortFunc(begins, func(a, b *estate.Interface) int { return cmp.Compare(a.Instance.Path()+a.ID, b.Instance.Path()+b.ID) })
+	if len(begins) > 0 {
+		l.Gaps = append(l.Gaps, Gap{From: n, Interfaces: begins, Traffic: *c.lacking[begins[0]]})
+	}
+	for i, from := range since {
+		if c.lacking[i] != nil {
+			continue
+		}
+		delete(since, i)
+		for k := range l.Gaps {
+			if l.Gaps[k].From == from {
+				l.Gaps[k].To = max(l.Gaps[k].To, n)
+			}
+		}
+	}
+}
+
+// stuck says why no step can be carried out.
+func (p *planner) stuck(c *checker, accounts []*estate.Account, left []*pending) error {
+	e := &StuckError{Accounts: accounts, Why: "each waits for another"}
+	for _, x := range left {
+		e.Steps = append(e.Steps, x.Step)
+		switch {
+		case !p.s.ready(&x.Step):
+		case !p.s.withinQuota(&x.Step):
+			e.Why = "a quota leaves no room"
+		default:
+			e.Why = "each would let through, for a while, what is let through neither before nor after"
+		}
+	}
+	return e
+}
+
+// withinQuota reports whether the cloud has room for what a step adds.
+func (s *state) withinQuota(x *Step) bool {
+	if x.Do != AddRules {
+		return true
+	}
+	grown := *x.Group
+	grown.Rules = append(slices.Clip(x.Group.Rules), x.Rules...)
+	dl := decide.Dialect(x.Account)
+	return !compile.QuotaOf(dl, x.Group).Over(compile.Count(dl, &grown, estate.In), compile.Count(dl, &grown, estate.Out))
+}

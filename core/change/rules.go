@@ -1,0 +1,337 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// ruleKey is what a rule of a group says, but for its rank, id and description: two
+// rules of one key let the same through.
+func ruleKey(g *estate.Group, r *estate.Rule) string {
+	var peers []string
+	for _, p := range r.Peers {
+		peers = append(peers, peerKeys(g, p)...)
+	}
+	slices.Sort(peers)
+	return fmt.Sprintf("%s %s %v %s | %s", r.Direction, r.Action, r.Stateless, service.Of(r.Services...), strings.Join(slices.Compact(peers), " "))
+}
+
+// peerKeys are a peer's ranges, or what it refers to.
+func peerKeys(g *estate.Group, p estate.Peer) []string {
+	switch p.Kind {
+	case estate.PeerEveryone:
+		return []string{"0.0.0.0/0", "::/0"}
+	case estate.PeerRange:
+		return []string{p.Range.Masked().String()}
+	case estate.PeerNetwork:
+		n := p.Network
+		if n == nil {
+			n = g.Network
+		}
+		return []string{"network " + n.Path()}
+	case estate.PeerMissing:
+		return []string{"missing " + p.Missing}
+	}
+	if name := refersTo(g, p); name != "" {
+		return []string{name}
+	}
+	return []string{p.String()}
+}
+
+// refersTo names the group or list that a peer refers to.
+func refersTo(g *estate.Group, p estate.Peer) string {
+	family := p.Family().String()
+	switch p.Kind {
+	case estate.PeerSelf:
+		return "group " + g.Account.Name + "/" + g.ID + " " + family
+	case estate.PeerGroup:
+		return "group " + p.Group.Account.Name + "/" + p.Group.ID + " " + family
+	case estate.PeerList:
+		if p.List.Owner == "published" {
+			return "published " + p.List.ID + " " + family
+		}
+		return "list " + p.List.Name + " " + family
+	}
+	return ""
+}
+
+// sameMeaning reports whether two ways to write the rules of a group let the same
+// through, and refer to the same groups and lists for it: what refers to a group goes
+// on to mean its members, whoever they will be.
+func sameMeaning(d *decide.Decider, g *estate.Group, a, b []estate.Rule) bool {
+	if anyStateless(a) || anyStateless(b) || !sameReferences(g, a, b) {
+		return false
+	}
+	one, other := *g, *g
+	one.Rules, other.Rules = namingSelf(g, a), namingSelf(g, b)
+	defer d.Forget(&one)
+	defer d.Forget(&other)
+	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		if !d.GroupTraffic(&one, direction).Equal(d.GroupTraffic(&other, direction)) {
+			return false
+		}
+	}
+	return true
+}
+
+func anyStateless(rules []estate.Rule) bool {
+	return slices.ContainsFunc(rules, func(r estate.Rule) bool { return r.Stateless })
+}
+
+// keysOf are the keys of a group's rules, by direction: in the order in which they
+// decide, or sorted where the order does not matter.
+func keysOf(g *estate.Group, rules []estate.Rule) []string {
+	var keys []string
+	ranked := decide.Filter(g).FirstMatch
+	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		list := of(rules, direction)
+		if ranked {
+			slices.SortStableFunc(list, byRank)
+		}
+		from := len(keys)
+		for i := range list {
+			if !list[i].BuiltIn {
+				keys = append(keys, ruleKey(g, &list[i]))
+			}
+		}
+		if !ranked {
+			slices.Sort(keys[from:])
+		}
+	}
+	return keys
+}
+
+func byRank(a, b estate.Rule) int { return a.Rank - b.Rank }
+
+// sameReferences reports whether two ways to write rules refer to the same groups and
+// lists on the same services.
+func sameReferences(g *estate.Group, a, b []estate.Rule) bool {
+	of := func(rules []estate.Rule) map[string]service.Set {
+		named := make(map[string]service.Set)
+		for i := range rules {
+			for _, p := range rules[i].Peers {
+				if name := refersTo(g, p); name != "" {
+					name = fmt.Sprint(rules[i].Direction, rules[i].Action, name)
+					named[name] = named[name].Union(service.Of(rules[i].Services...))
+				}
+			}
+		}
+		return named
+	}
+	x, y := of(a), of(b)
+	for name, set := range x {
+		if !set.Equal(y[name]) {
+			return false
+		}
+	}
+	return len(x) == len(y)
+}
+
+// namingSelf are rules that name their group instead of saying self, for a copy of it
+// that nobody wears.
+func namingSelf(g *estate.Group, rules []estate.Rule) []estate.Rule {
+	named := slices.Clone(rules)
+	for i := range named {
+		named[i].Peers = slices.Clone(named[i].Peers)
+		for k, p := range named[i].Peers {
+			if p.Kind == estate.PeerSelf {
+				named[i].Peers[k] = estate.Peer{Kind: estate.PeerGroup, Group: g, V4Only: p.V4Only, V6Only: p.V6Only}
+			}
+		}
+	}
+	return named
+}
+
+// A rewriting takes a group's rules from one way to write them to another.
+type rewriting struct {
+	add    []estate.Rule // in the order in which they are best added
+	remove []estate.Rule // in the order in which they are best removed
+}
+
+// rewrite finds which rules of a group are to be added and removed, so that it has
+// wanted rules. Rules that can stay do.
+//
+// Where the first rule that fits decides, the new ones are put between those that
+// stay, so that both the old and the new rules keep their order; they are added from
+// the first on, and the old ones are removed from the last on. Then each packet is
+// decided at every step as by the old rules or as by the new ones: let x be the first
+// rule that fits it. If x is a new one, all new rules before it are there, and none
+// fits; if it is an old one, all old rules before it are still there.
+func rewrite(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
+	builtIn := func(r estate.Rule) bool { return r.BuiltIn }
+	have, wanted = slices.DeleteFunc(slices.Clone(have), builtIn), slices.DeleteFunc(slices.Clone(wanted), builtIn)
+	if decide.Filter(g).FirstMatch {
+		var all rewriting
+		for _, direction := range []estate.Direction{estate.In, estate.Out} {
+			r, err := rewriteRanked(g, of(have, direction), of(wanted, direction))
+			if err != nil {
+				return r, err
+			}
+			all.add, all.remove = append(all.add, r.add...), append(all.remove, r.remove...)
+		}
+		return all, nil
+	}
+	keep, want := make(map[string]bool), make(map[string]bool)
+	for i := range wanted {
+		want[ruleKey(g, &wanted[i])] = true
+	}
+	var r rewriting
+	for i := range have {
+		k := ruleKey(g, &have[i])
+		if keep[k] = want[k]; !want[k] {
+			r.remove = append(r.remove, have[i])
+		}
+	}
+	for i := range wanted {
+		if k := ruleKey(g, &wanted[i]); !keep[k] {
+			keep[k] = true // two that say the same are one
+			r.add = append(r.add, wanted[i])
+		}
+	}
+	return r, nil
+}
+
+// of are the rules of a direction.
+func of(rules []estate.Rule, direction estate.Direction) []estate.Rule {
+	return slices.DeleteFunc(slices.Clone(rules), func(r estate.Rule) bool { return r.Direction != direction })
+}
+
+func rewriteRanked(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
+	slices.SortStableFunc(have, byRank)
+	slices.SortStableFunc(wanted, byRank)
+	keys := func(rules []estate.Rule) []string {
+		list := make([]string, len(rules))
+		for i := range rules {
+			list[i] = ruleKey(g, &rules[i])
+		}
+		return list
+	}
+	staying := common(keys(have), keys(wanted))
+	taken := make(map[int]bool)
+	for _, r := range have {
+		taken[r.Rank] = true
+	}
+	bounds := decide.Filter(g).Ranks
+	for {
+		ranks, tight := placed(have, wanted, staying, taken, bounds)
+		if tight < 0 {
+			var r rewriting
+			kept := make(map[int]bool)
+			for _, s := range staying {
+				kept[s[0]] = true
+			}
+			for i, w := range wanted {
+				if ranks[i] > 0 {
+					w.Rank = ranks[i]
+					r.add = append(r.add, w)
+				}
+			}
+			for i := len(have) - 1; i >= 0; i-- {
+				if !kept[i] {
+					r.remove = append(r.remove, have[i])
+				}
+			}
+			return r, nil
+		}
+		if len(staying) == 0 {
+			return rewriting{}, fmt.Errorf("%s has no %d free ranks from %d to %d", g.Path(), len(wanted), bounds[0], bounds[1])
+		}
+		staying = slices.Delete(slices.Clone(staying), min(tight, len(staying)-1), min(tight, len(staying)-1)+1) // it makes way, and comes again
+	}
+}
+
+// placed gives ranks to the wanted rules that are not there yet, between those that
+// stay; 0 for those that stay. tight is the place in staying behind the gap that has
+// too little room, or -1.
+func placed(have, wanted []estate.Rule, staying [][2]int, taken map[int]bool, bounds [2]int) (ranks []int, tight int) {
+	ranks = make([]int, len(wanted))
+	next, low := 0, bounds[0]-1
+	for k := 0; k <= len(staying); k++ {
+		to, high := len(wanted), bounds[1]+1
+		if k < len(staying) {
+			to, high = staying[k][1], have[staying[k][0]].Rank
+		}
+		if !asWanted(ranks[next:to], wanted[next:to], low, high, taken) && !spread(ranks[next:to], low, high, taken) {
+			return nil, k
+		}
+		next, low = to+1, high
+	}
+	return ranks, -1
+}
+
+// asWanted gives the ranks that rules have already, where they are free and between two bounds.
+func asWanted(ranks []int, wanted []estate.Rule, low, high int, taken map[int]bool) bool {
+	for i, r := range wanted {
+		if r.Rank <= low || r.Rank >= high || taken[r.Rank] {
+			clear(ranks)
+			return false
+		}
+		ranks[i], low = r.Rank, r.Rank
+	}
+	return true
+}
+
+// spread gives ranks between two bounds, neither in it: a hundred apart where there
+// is room, else evenly.
+func spread(ranks []int, low, high int, taken map[int]bool) bool {
+	n := len(ranks)
+	if n == 0 {
+		return true
+	}
+	step := min(100, max(1, (high-low)/(n+1)))
+	for ; step >= 1; step /= 2 {
+		at := low
+		fits := true
+		for i := range ranks {
+			at += step
+			for taken[at] {
+				at++
+			}
+			if ranks[i] = at; at >= high {
+				fits = false
+				break
+			}
+		}
+		if fits {
+			return true
+		}
+	}
+	clear(ranks)
+	return false
+}
+
+// common is a longest common subsequence, as pairs of places. It takes the product of
+// both lengths in time: groups have hundreds of rules at most.
+func common(a, b []string) [][2]int {
+	length := make([][]int, len(a)+1)
+	for i := range length {
+		length[i] = make([]int, len(b)+1)
+	}
+	for i := len(a) - 1; i >= 0; i-- {
+		for k := len(b) - 1; k >= 0; k-- {
+			if a[i] == b[k] {
+				length[i][k] = length[i+1][k+1] + 1
+			} else {
+				length[i][k] = max(length[i+1][k], length[i][k+1])
+			}
+		}
+	}
+	var pairs [][2]int
+	for i, k := 0, 0; i < len(a) && k < len(b); {
+		switch {
+		case a[i] == b[k]:
+			pairs = append(pairs, [2]int{i, k})
+			i, k = i+1, k+1
+		case length[i+1][k] >= length[i][k+1]:
+			i++
+		default:
+			k++
+		}
+	}
+	return pairs
+}

@@ -1,0 +1,194 @@
+package change
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// An Action is what a step does in a cloud: one request.
+type Action string
+
+// The actions.
+const (
+	CreateGroup Action = "create-group"
+	LabelGroup  Action = "label-group" // marks it as own
+	DeleteGroup Action = "delete-group"
+	AddRules    Action = "add-rules" // several only where the cloud takes them all or none
+	RemoveRule  Action = "remove-rule"
+	CreateList  Action = "create-list"
+	LabelList   Action = "label-list"
+	SetEntries  Action = "set-entries"
+	DeleteList  Action = "delete-list"
+	Dress       Action = "dress"    // an interface wears other groups
+	Surround    Action = "surround" // other groups stand around a subnet
+)
+
+// A Step is one thing that is done in an account. What it does not speak of is zero.
+// Groups and lists that a step makes have made-up ids until then (IsNew).
+type Step struct {
+	Do        Action
+	Account   *estate.Account
+	Group     *estate.Group // of everything about groups and rules
+	List      *estate.List  // of everything about lists
+	Rules     []estate.Rule // to be added, or the one to be removed
+	Interface *estate.Interface
+	Subnet    *estate.Subnet
+	Groups    []*estate.Group // that the interface wears, or that stand around the subnet, from then on
+	Entries   []estate.Entry  // that the list has from then on
+	Labels    estate.Labels   // that the group or list has from then on
+	Opens     bool            // something is let through from here on that was not before
+	Closes    bool            // something is not let through any more
+}
+
+// newPrefix begins the ids of what a draft makes, until the cloud gives it one.
+const newPrefix = "new:"
+
+// IsNew reports whether an id is a made-up one, of something that is not there yet.
+func IsNew(id string) bool { return len(id) > len(newPrefix) && id[:len(newPrefix)] == newPrefix }
+
+// A state is an estate on its way through steps.
+type state struct {
+	e     *estate.Estate
+	d     *decide.Decider
+	named map[*estate.Group][]*estate.Group // groups whose rules name a group, at some time
+	held  map[*estate.List][]*estate.Group  // groups whose rules name a list, at some time
+	here  map[any]bool                      // groups and lists that are there
+}
+
+func newState(e *estate.Estate) *state {
+	s := &state{e: e, d: decide.New(e), named: make(map[*estate.Group][]*estate.Group), held: make(map[*estate.List][]*estate.Group), here: make(map[any]bool)}
+	for _, g := range e.Groups {
+		s.here[g] = true
+		s.noteNames(g, g.Rules)
+	}
+	for _, l := range e.Lists {
+		s.here[l] = true
+	}
+	return s
+}
+
+// noteNames notes which groups and lists the rules of a group name.
+func (s *state) noteNames(g *estate.Group, rules []estate.Rule) {
+	for i := range rules {
+		for _, p := range rules[i].Peers {
+			switch {
+			case p.Kind == estate.PeerGroup && !slices.Contains(s.named[p.Group], g):
+				s.named[p.Group] = append(s.named[p.Group], g)
+			case p.Kind == estate.PeerList && !slices.Contains(s.held[p.List], g):
+				s.held[p.List] = append(s.held[p.List], g)
+			}
+		}
+	}
+}
+
+// ready reports whether the cloud can carry a step out now: what it refers to is
+// there, what it deletes is not in use.
+func (s *state) ready(x *Step) bool {
+	there := func(g *estate.Group) bool { return s.here[g] }
+	switch x.Do {
+	case CreateGroup:
+		return !there(x.Group)
+	case DeleteGroup:
+		return len(s.d.Wearers(x.Group)) == 0 && !s.inUse(x.Group) && !slices.ContainsFunc(s.named[x.Group], func(g *estate.Group) bool {
+			return g != x.Group && there(g) && refers(g, func(p estate.Peer) bool { return p.Kind == estate.PeerGroup && p.Group == x.Group })
+		})
+	case DeleteList:
+		return !slices.ContainsFunc(s.held[x.List], func(g *estate.Group) bool {
+			return there(g) && refers(g, func(p estate.Peer) bool { return p.Kind == estate.PeerList && p.List == x.List })
+		})
+	case AddRules:
+		return there(x.Group) && !slices.ContainsFunc(x.Rules, func(r estate.Rule) bool {
+			return slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
+				return p.Kind == estate.PeerGroup && !there(p.Group) || p.Kind == estate.PeerList && !s.here[p.List]
+			})
+		})
+	case Dress, Surround:
+		return !slices.ContainsFunc(x.Groups, func(g *estate.Group) bool { return !there(g) })
+	}
+	return true
+}
+
+// inUse reports whether a group stands around a subnet, also an empty one.
+func (s *state) inUse(g *estate.Group) bool {
+	if g.For != estate.ForSubnets || g.Network == nil {
+		return false
+	}
+	return slices.ContainsFunc(g.Network.Subnets, func(n *estate.Subnet) bool { return slices.Contains(n.Groups, g) })
+}
+
+// refers reports whether a rule of a group has such a peer.
+func refers(g *estate.Group, is func(estate.Peer) bool) bool {
+	return slices.ContainsFunc(g.Rules, func(r estate.Rule) bool { return slices.ContainsFunc(r.Peers, is) })
+}
+
+// apply carries a step out. It returns the groups whose rules or members have other
+// meanings from then on, the interfaces that are under other groups, and how to take
+// the step back.
+func (s *state) apply(x *Step) (groups []*estate.Group, interfaces []*estate.Interface, back func()) {
+	switch x.Do {
+	case CreateGroup, DeleteGroup:
+		return nil, nil, s.turn(x.Group)
+	case CreateList, DeleteList:
+		return nil, nil, s.turn(x.List)
+	case LabelGroup:
+		was := x.Group.Labels
+		x.Group.Labels = x.Labels
+		return nil, nil, func() { x.Group.Labels = was }
+	case LabelList:
+		was := x.List.Labels
+		x.List.Labels = x.Labels
+		return nil, nil, func() { x.List.Labels = was }
+	case AddRules, RemoveRule:
+		was := x.Group.Rules
+		now := slices.Clip(was)
+		if x.Do == AddRules {
+			now = append(now, x.Rules...)
+			s.noteNames(x.Group, x.Rules)
+		} else {
+			now = slices.DeleteFunc(slices.Clone(was), func(r estate.Rule) bool { return r.ID == x.Rules[0].ID })
+		}
+		s.d.Rewrite(x.Group, now)
+		return []*estate.Group{x.Group}, nil, func() { s.d.Rewrite(x.Group, was) }
+	case SetEntries:
+		was := x.List.Entries
+		s.d.Refill(x.List, x.Entries)
+		return s.held[x.List], nil, func() { s.d.Refill(x.List, was) }
+	case Dress:
+		was := x.Interface.Groups
+		moved := s.d.Redress(x.Interface, x.Groups)
+		for _, g := range moved {
+			groups = append(groups, s.named[g]...)
+			groups = append(groups, g) // it may name itself
+		}
+		return groups, []*estate.Interface{x.Interface}, func() { s.d.Redress(x.Interface, was) }
+	case Surround:
+		was := x.Subnet.Groups
+		s.d.Surround(x.Subnet, x.Groups)
+		return nil, s.d.InSubnet(x.Subnet), func() { s.d.Surround(x.Subnet, was) }
+	}
+	panic("a step that does nothing known: " + string(x.Do))
+}
+
+// turn makes a group or list be there, or not be there any more, and says how to take
+// that back. Nothing wears or names it at that moment.
+func (s *state) turn(what any) (back func()) {
+	s.here[what] = !s.here[what]
+	return func() { s.here[what] = !s.here[what] }
+}
+
+// letOut are the rules that a new group has by itself, with made-up ids.
+func letOut(g *estate.Group) []estate.Rule {
+	if g.For != estate.ForInstances || !decide.Dialect(g.Account).NewLetsOut {
+		return nil
+	}
+	var rules []estate.Rule
+	for i, p := range []string{"0.0.0.0/0", "::/0"} {
+		rules = append(rules, estate.Rule{ID: fmt.Sprintf("%s.%d", g.ID, i+1), Direction: estate.Out, Action: estate.Admit, Services: []service.Spec{service.Anything}, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix(p)}}})
+	}
+	return rules
+}

@@ -1,0 +1,170 @@
+package enact
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+
+	"isonomos/cloud"
+)
+
+// What the touched objects are believed to be, step by step: an object that is read
+// must be as believed before a step, or as it is to be after it. Anything else was
+// done by somebody else.
+
+// A content is what counts of an object: of a group its labels and rules, of a list
+// its labels and entries, of an instance what its interfaces wear, of a subnet what
+// stands around it.
+type content struct {
+	kind    string
+	name    string
+	labels  map[string]string
+	rules   map[string]string   // what a rule says, by its id
+	entries []string            // sorted
+	groups  map[string][]string // by interface; of a subnet, by its own id; sorted
+}
+
+// A line is what is looked at of a survey's line.
+type line struct {
+	Kind        string            `json:"kind"`
+	Account     string            `json:"account"`
+	ID          string            `json:"id"`
+	Name        string            `json:"name"`
+	Network     string            `json:"network"`
+	For         string            `json:"for"`
+	Description string            `json:"description"`
+	Labels      map[string]string `json:"labels"`
+	Direction   string            `json:"direction"`
+	Action      string            `json:"action"`
+	Rank        int               `json:"rank"`
+	Peers       json.RawMessage   `json:"peers"`
+	Services    []string          `json:"services"`
+	Stateless   bool              `json:"stateless"`
+	BuiltIn     bool              `json:"built_in"`
+	Entries     []string          `json:"entries"`
+	Groups      []string          `json:"groups"`
+	Interfaces  []struct {
+		ID     string   `json:"id"`
+		Groups []string `json:"groups"`
+	} `json:"interfaces"`
+}
+
+// text is what a rule says, in one way to write it.
+func (l line) text() string {
+	var peers []string
+	_ = json.Unmarshal(l.Peers, &peers) // what is no list of texts says nothing
+	action, direction := l.Action, l.Direction
+	if action == "" {
+		action = "admit"
+	}
+	if direction == "" {
+		direction = "in"
+	}
+	slices.Sort(peers)
+	services := slices.Sorted(slices.Values(l.Services))
+	return fmt.Sprintf("%s %s %d %v %s | %s | %s", direction, action, l.Rank, l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
+}
+
+// contentOf reads what counts of an object's lines.
+func contentOf(lines []json.RawMessage) (content, error) {
+	var c content
+	for n, text := range lines {
+		var l line
+		if err := json.Unmarshal(text, &l); err != nil {
+			return c, fmt.Errorf("the cloud's object can't be read: %w", err)
+		}
+		if n > 0 {
+			if l.Kind == "rule" && !l.BuiltIn {
+				c.rules[l.ID] = l.text()
+			}
+			continue
+		}
+		c = content{kind: l.Kind, name: l.Name, labels: l.Labels, rules: make(map[string]string), groups: make(map[string][]string)}
+		c.entries = sortedCopy(l.Entries)
+		if l.Kind == "subnet" {
+			c.groups[l.ID] = sortedCopy(l.Groups)
+		}
+		for _, f := range l.Interfaces {
+			c.groups[f.ID] = sortedCopy(f.Groups)
+		}
+	}
+	return c, nil
+}
+
+func sortedCopy(list []string) []string {
+	list = slices.Clone(list)
+	sort.Strings(list)
+	return list
+}
+
+// equal reports whether two contents are the same; added rules of the second, which
+// have made-up ids, may have any.
+func (c content) equal(want content) bool {
+	if !maps.Equal(c.labels, want.labels) || !slices.Equal(c.entries, want.entries) || !maps.EqualFunc(c.groups, want.groups, slices.Equal) {
+		return false
+	}
+	_, ok := c.rename(want)
+	return ok
+}
+
+// rename finds the ids that rules with made-up ids have got: those of rules that say
+// the same and that are not known. It reports whether all rules fit.
+func (c content) rename(want content) (ids map[string]string, ok bool) {
+	if len(c.rules) != len(want.rules) {
+		return nil, false
+	}
+	free := make(map[string][]string) // ids of unknown rules, by what they say
+	for id, text := range c.rules {
+		known, there := want.rules[id]
+		if there && known != text {
+			return nil, false
+		}
+		if !there {
+			free[text] = append(free[text], id)
+		}
+	}
+	ids = make(map[string]string)
+	for _, id := range slices.Sorted(maps.Keys(want.rules)) {
+		if _, there := c.rules[id]; there {
+			continue
+		}
+		text := want.rules[id]
+		if len(free[text]) == 0 {
+			return nil, false
+		}
+		slices.Sort(free[text])
+		ids[id], free[text] = free[text][0], free[text][1:]
+	}
+	return ids, true
+}
+
+// after is the content after a request; ids are those that rules got, where they are known.
+func (c content) after(r cloud.Request) (content, error) {
+	next := c
+	switch r.Do {
+	case "label-group", "label-list":
+		next.labels = r.Labels
+	case "set-entries":
+		next.entries = sortedCopy(r.Entries)
+	case "dress", "surround":
+		next.groups = maps.Clone(c.groups)
+		next.groups[r.ID] = sortedCopy(r.Groups)
+	case "add-rules", "remove-rule":
+		next.rules = maps.Clone(c.rules)
+		for _, text := range r.Rules {
+			var l line
+			if err := json.Unmarshal(text, &l); err != nil {
+				return c, fmt.Errorf("a rule of the draft can't be read: %w", err)
+			}
+			if r.Do == "add-rules" {
+				next.rules[l.ID] = l.text()
+			} else {
+				delete(next.rules, l.ID)
+			}
+		}
+	}
+	return next, nil
+}

@@ -1,0 +1,376 @@
+// Package enact carries changes out: it writes the steps that package change finds
+// into drafts, carries drafts out in clouds, with each intention in the journal before
+// its request is sent and each result after, and undoes them from there.
+package enact
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/cloud"
+	"isonomos/core/change"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/store"
+)
+
+// DraftVersion is the version of the draft's format.
+const DraftVersion = 1
+
+// A Draft is a change that was prepared, made to be reviewed. It holds no secret.
+type Draft struct {
+	Version     int       `json:"version"`
+	Estate      string    `json:"estate"`
+	Made        time.Time `json:"made"`
+	Definitions string    `json:"definitions,omitempty"` // SHA-256 of the definitions
+	Repeals     string    `json:"repeals,omitempty"`     // the run that it undoes
+	Accounts    []string  `json:"accounts"`              // that the draft was asked for; empty for all
+	Adopts      []string  `json:"adopts"`                // groups and lists that it was asked to mark as own
+	Objects     []Touched `json:"objects"`
+	Lanes       []Lane    `json:"lanes"`
+	Traffic     Traffic   `json:"traffic"`
+	Expects     []Expect  `json:"expects"`
+	Cut         Cut       `json:"cut"`
+	Quotas      []Quota   `json:"quotas"`
+	Left        []string  `json:"left"` // what is left alone, and why
+}
+
+// A Touched object is one that a draft changes, and how it was when the draft was made.
+type Touched struct {
+	Account  string `json:"account"`
+	Kind     string `json:"kind"`
+	ID       string `json:"id"`
+	Name     string `json:"name"`
+	Revision string `json:"revision"` // SHA-256 of what follows
+	// Before is the object, behind a group its rules, as lines of a survey.
+	Before []json.RawMessage `json:"before"`
+}
+
+// A Lane is steps that are carried out in order. Lanes of a wave are carried out side by side.
+type Lane struct {
+	Accounts []string `json:"accounts"`
+	Wave     int      `json:"wave"` // from 1; each is proved before the next
+	Stage    string   `json:"stage,omitempty"`
+	Steps    []Step   `json:"steps"`
+	Gaps     []Gap    `json:"gaps"`
+}
+
+// A Step is one request, and what it means.
+type Step struct {
+	cloud.Request
+	Says   string `json:"says"`   // in words
+	Opens  bool   `json:"opens"`  // something is let through from here on
+	Closes bool   `json:"closes"` // something is not let through any more
+}
+
+// A Gap is traffic that is let through before and after, and not in between.
+type Gap struct {
+	After     int      `json:"after"` // this step of the lane, from 1,
+	Until     int      `json:"until"` // and let through again after this one
+	Instances []string `json:"instances"`
+	Traffic   string   `json:"traffic"`
+}
+
+// Traffic says what opens and closes, group by group, in words and with examples.
+type Traffic struct {
+	Opens  []Shift `json:"opens"`
+	Closes []Shift `json:"closes"`
+}
+
+// A Shift is traffic that opens or closes.
+type Shift struct {
+	Group     string   `json:"group,omitempty"` // empty where it is because of what the instances wear
+	Direction string   `json:"direction"`
+	Traffic   string   `json:"traffic"`
+	Example   string   `json:"example"`
+	Instances []string `json:"instances"`
+	Rules     []string `json:"rules"` // behind it, as sentences
+}
+
+// An Expect is an expectation before and after.
+type Expect struct {
+	Text   string `json:"text"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Before bool   `json:"before"`
+	After  bool   `json:"after"`
+}
+
+// A Cut says which observed flows would be stopped.
+type Cut struct {
+	Looked  bool     `json:"looked"` // there were flows to look at
+	Flows   int64    `json:"flows"`
+	Samples []string `json:"samples"`
+}
+
+// A Quota is what a group takes in rules, before and after.
+type Quota struct {
+	Group  string `json:"group"`
+	Before int    `json:"before"`
+	After  int    `json:"after"`
+	Most   int    `json:"most"` // 0 means any number
+	Per    string `json:"per"`  // "inward", "outward", "group"
+}
+
+// Steps is how many steps there are.
+func (d *Draft) Steps() int {
+	n := 0
+	for _, l := range d.Lanes {
+		n += len(l.Steps)
+	}
+	return n
+}
+
+// Gaps is how many gaps there are.
+func (d *Draft) Gaps() int {
+	n := 0
+	for _, l := range d.Lanes {
+		n += len(l.Gaps)
+	}
+	return n
+}
+
+// Digest is a fingerprint of what the draft does: its objects and steps.
+func (d *Draft) Digest() string {
+	text, err := json.Marshal([]any{d.Objects, d.Lanes})
+	if err != nil {
+		panic(err) // strings and numbers can always be encoded
+	}
+	return digest(text)
+}
+
+func digest(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// Waves say in which order stages come: the values of an account label.
+type Waves struct {
+	Label  string
+	Stages []string
+}
+
+// wave is the wave of a lane, from 1: the latest of its accounts'. Accounts of no
+// known stage come last.
+func (w Waves) wave(accounts []*estate.Account) (number int, stage string) {
+	for _, a := range accounts {
+		value, _ := estate.Place{Account: a}.Label(w.Label)
+		n := slices.Index(w.Stages, value)
+		if n < 0 {
+			n = len(w.Stages) - 1
+			if value == "" {
+				value = "no " + w.Label
+			}
+		}
+		if n+1 > number {
+			number, stage = n+1, value
+		}
+	}
+	return number, stage
+}
+
+// NewDraft writes a plan as the steps of a draft. What it means beside them is the
+// caller's to fill in.
+func NewDraft(plan change.Plan, aim *change.Aim, waves Waves) Draft {
+	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{}, Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{}, Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
+	w := writer{touched: make(map[[3]string]bool), before: linesOf(aim.Surveyed), services: aim.Then.Services}
+	used := make(map[int]bool)
+	for _, l := range plan.Lanes {
+		lane := Lane{Steps: []Step{}, Gaps: []Gap{}}
+		lane.Wave, lane.Stage = waves.wave(l.Accounts)
+		used[lane.Wave] = true
+		for _, a := range l.Accounts {
+			lane.Accounts = append(lane.Accounts, a.Name)
+		}
+		for i := range l.Steps {
+			lane.Steps = append(lane.Steps, w.step(&l.Steps[i]))
+		}
+		for _, g := range l.Gaps {
+			lane.Gaps = append(lane.Gaps, gapOf(g))
+		}
+		d.Lanes = append(d.Lanes, lane)
+	}
+	var numbers []int
+	for n := range used {
+		numbers = append(numbers, n)
+	}
+	slices.Sort(numbers)
+	for i := range d.Lanes { // without holes
+		d.Lanes[i].Wave = slices.Index(numbers, d.Lanes[i].Wave) + 1
+	}
+	slices.SortStableFunc(d.Lanes, func(a, b Lane) int { return a.Wave - b.Wave })
+	d.Objects = append(d.Objects, w.objects...)
+	return d
+}
+
+func gapOf(g change.Gap) Gap {
+	x := Gap{After: g.From, Until: g.To, Instances: []string{}}
+	for _, i := range g.Interfaces {
+		if path := i.Instance.Path(); !slices.Contains(x.Instances, path) {
+			x.Instances = append(x.Instances, path)
+		}
+	}
+	var parts []string
+	for n, set := range g.Traffic {
+		if w, ok := set.Witness(); ok {
+			parts = append(parts, fmt.Sprintf("%s: %s, for example %s %s %s", [2]string{"inward", "outward"}[n], set.Services(), [2]string{"from", "to"}[n], w.Peer, w.Service))
+		}
+	}
+	x.Traffic = strings.Join(parts, "; ")
+	return x
+}
+
+// lines are the objects of an estate as lines of a survey.
+type lines map[[3]string][]json.RawMessage
+
+func linesOf(e *estate.Estate) lines {
+	all := make(lines, len(e.Groups))
+	for _, g := range e.Groups {
+		of := []json.RawMessage{raw(store.GroupLine(g))}
+		for i := range g.Rules {
+			of = append(of, raw(store.RuleLine(g, &g.Rules[i])))
+		}
+		all[[3]string{g.Account.Name, "group", g.ID}] = of
+	}
+	for _, l := range e.Lists {
+		if l.Account != nil {
+			all[[3]string{l.Account.Name, "list", l.ID}] = []json.RawMessage{raw(store.ListLine(l))}
+		}
+	}
+	for _, i := range e.Instances {
+		all[[3]string{i.Account.Name, "instance", i.ID}] = []json.RawMessage{raw(store.InstanceLine(i))}
+	}
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			all[[3]string{n.Account.Name, "subnet", s.ID}] = []json.RawMessage{raw(store.SubnetLine(s))}
+		}
+	}
+	return all
+}
+
+func raw(line string) json.RawMessage { return json.RawMessage(strings.TrimSuffix(line, "\n")) }
+
+// A writer turns steps into requests and notes what they touch.
+type writer struct {
+	touched  map[[3]string]bool
+	objects  []Touched
+	before   lines
+	services service.Names // as the definitions call them
+}
+
+// step writes a step as a request. Its rules and groups are written with the ids they
+// have, made-up ones among them.
+func (w *writer) step(x *change.Step) Step {
+	s := Step{Request: cloud.Request{Do: string(x.Do), Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes}
+	switch {
+	case x.Interface != nil:
+		s.ID, s.Holder = x.Interface.ID, x.Interface.Instance.ID
+		w.touch(x.Account.Name, "instance", s.Holder, x.Interface.Instance.Name)
+	case x.Subnet != nil:
+		s.ID = x.Subnet.ID
+		w.touch(x.Account.Name, "subnet", s.ID, x.Subnet.Name)
+	case x.List != nil:
+		s.ID = x.List.ID
+		w.touch(x.Account.Name, "list", s.ID, x.List.Name)
+	default:
+		s.ID = x.Group.ID
+		w.touch(x.Account.Name, "group", s.ID, x.Group.Name)
+	}
+	for _, g := range x.Groups {
+		s.Groups = append(s.Groups, reference(g, x.Account))
+	}
+	for _, e := range x.Entries {
+		s.Entries = append(s.Entries, e.Range.String())
+	}
+	if x.Do == change.LabelGroup || x.Do == change.LabelList {
+		s.Labels = x.Labels
+	}
+	for i := range x.Rules {
+		s.Rules = append(s.Rules, raw(store.RuleLine(x.Group, &x.Rules[i])))
+	}
+	switch x.Do {
+	case change.CreateGroup:
+		made := *x.Group
+		made.Labels = x.Labels // as it is made: others may be put on later
+		s.Object = raw(store.GroupLine(&made))
+	case change.CreateList:
+		s.Object = raw(store.ListLine(x.List))
+		s.Entries = nil
+	}
+	s.Says = Says(x, w.services)
+	return s
+}
+
+// reference is a group as an account refers to it.
+func reference(g *estate.Group, from *estate.Account) string {
+	if g.Account.Name != from.Name {
+		return g.Account.Name + "/" + g.ID
+	}
+	return g.ID
+}
+
+func (w *writer) touch(account, kind, id, name string) {
+	at := [3]string{account, kind, id}
+	if w.touched[at] || change.IsNew(id) {
+		return
+	}
+	w.touched[at] = true
+	t := Touched{Account: account, Kind: kind, ID: id, Name: name, Before: w.before[at]}
+	t.Revision = digest(bytes.Join(asBytes(t.Before), []byte("\n")))
+	w.objects = append(w.objects, t)
+}
+
+func asBytes(lines []json.RawMessage) [][]byte {
+	all := make([][]byte, len(lines))
+	for i, l := range lines {
+		all[i] = l
+	}
+	return all
+}
+
+// Says is a step in words.
+func Says(x *change.Step, services service.Names) string {
+	var rules []string
+	for i := range x.Rules {
+		rules = append(rules, x.Rules[i].Sentence(services))
+	}
+	var groups []string
+	for _, g := range x.Groups {
+		groups = append(groups, g.InCloud())
+	}
+	worn := strings.Join(groups, ", ")
+	if worn == "" {
+		worn = "no group"
+	}
+	switch x.Do {
+	case change.CreateGroup:
+		return "make the group " + x.Group.Path()
+	case change.LabelGroup:
+		return "mark the group " + x.Group.Path() + " as ours"
+	case change.DeleteGroup:
+		return "delete the group " + x.Group.Path()
+	case change.AddRules:
+		return fmt.Sprintf("%s: add %s", x.Group.Path(), strings.Join(rules, "; "))
+	case change.RemoveRule:
+		return fmt.Sprintf("%s: remove %s", x.Group.Path(), strings.Join(rules, "; "))
+	case change.CreateList:
+		return fmt.Sprintf("make the list %s/%s", x.Account.Name, x.List.Name)
+	case change.LabelList:
+		return fmt.Sprintf("mark the list %s/%s as ours", x.Account.Name, x.List.Name)
+	case change.SetEntries:
+		return fmt.Sprintf("the list %s/%s holds %d ranges", x.Account.Name, x.List.Name, len(x.Entries))
+	case change.DeleteList:
+		return fmt.Sprintf("delete the list %s/%s", x.Account.Name, x.List.Name)
+	case change.Dress:
+		return fmt.Sprintf("%s wears %s", x.Interface.Instance.Path(), worn)
+	case change.Surround:
+		return fmt.Sprintf("around the subnet %s stands %s", x.Subnet.Path(), worn)
+	}
+	return string(x.Do)
+}

@@ -1,0 +1,287 @@
+package enact
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"isonomos/core/change"
+	"isonomos/core/estate"
+	"isonomos/store"
+)
+
+// A Past is a run as the journal tells it.
+type Past struct {
+	Name    string
+	Draft   *Draft
+	Entries []store.Entry
+	Ended   *Ending // nil where it was broken off
+}
+
+// Pasts are the runs of a journal's entries, in order.
+func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
+	var all []*Past
+	byName := make(map[string]*Past)
+	err := journal(func(e store.Entry) error {
+		p := byName[e.Run]
+		if e.Kind == Begin {
+			p = &Past{Name: e.Run, Draft: new(Draft)}
+			byName[e.Run] = p
+			all = append(all, p)
+			if err := json.Unmarshal(e.Body, p.Draft); err != nil {
+				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
+			}
+		}
+		if p == nil {
+			return nil // of something else than a run
+		}
+		p.Entries = append(p.Entries, e)
+		switch e.Kind {
+		case End:
+			p.Ended = new(Ending)
+			if err := json.Unmarshal(e.Body, p.Ended); err != nil {
+				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
+			}
+		case Intend:
+			p.Ended = nil // a stopped run was carried on
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Open reports whether a run has neither been carried to its end nor was undone.
+func (p *Past) Open() bool { return p.Ended == nil || p.Ended.Outcome == Stopped }
+
+// Complete reports whether a run was carried to its end.
+func (p *Past) Complete() bool {
+	return p.Ended != nil && (p.Ended.Outcome == Enacted || p.Ended.Outcome == Repealed)
+}
+
+// Began is when the run began (RFC 3339).
+func (p *Past) Began() string { return p.Entries[0].At }
+
+// Done is how many steps are known to be done.
+func (p *Past) Done() int {
+	n := 0
+	for _, e := range p.Entries {
+		if e.Kind == Done {
+			n++
+		}
+	}
+	return n
+}
+
+// Undone finds the aim of undoing a run: what its clouds are now, and the same with
+// all that the run touched as it was before. What somebody else changed since is an
+// error.
+func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
+	t, moved, err := p.trace(surveyed)
+	if err == nil && len(moved) > 0 {
+		err = fmt.Errorf("somebody else has changed since: %s", strings.Join(moved, ", "))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return p.before(surveyed, t)
+}
+
+// Undoing is Undone of a run that is being undone: what it touched may be on its way.
+func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
+	t, _, err := p.trace(surveyed)
+	if err != nil {
+		return nil, err
+	}
+	return p.before(surveyed, t)
+}
+
+func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
+	var text, past bytes.Buffer
+	if err := store.WriteSurvey(&text, surveyed); err != nil {
+		return nil, err
+	}
+	scanner := bufio.NewScanner(&text)
+	scanner.Buffer(nil, 64<<20)
+	put := func(lines ...json.RawMessage) {
+		for _, l := range lines {
+			past.Write(l)
+			past.WriteByte('\n')
+		}
+	}
+	back := make(map[[3]string]bool)
+	for scanner.Scan() {
+		var l struct{ Kind, Account, ID, Group string }
+		if err := json.Unmarshal(scanner.Bytes(), &l); err != nil {
+			return nil, err
+		}
+		at := [3]string{l.Account, l.Kind, l.ID}
+		if l.Kind == "rule" {
+			at = [3]string{l.Account, "group", l.Group}
+		}
+		o := t.touched[at]
+		switch {
+		case t.made[at] || o != nil && l.Kind == "rule":
+			continue
+		case o == nil:
+			put(json.RawMessage(slices.Clone(scanner.Bytes())))
+			continue
+		}
+		back[at] = true
+		if l.Kind == "instance" || l.Kind == "subnet" {
+			line, err := dressed(scanner.Bytes(), o.Before[0])
+			if err != nil {
+				return nil, err
+			}
+			put(line)
+			continue
+		}
+		put(o.Before...)
+	}
+	if err := scanner.Err(); err != nil {
+		return nil, err
+	}
+	for i := range p.Draft.Objects { // what the run deleted
+		if o := &p.Draft.Objects[i]; !back[[3]string{o.Account, o.Kind, o.ID}] {
+			put(o.Before...)
+		}
+	}
+	before, _, err := store.ReadSurvey(&past, "the state before")
+	if err != nil {
+		return nil, fmt.Errorf("the state before can't be put together: %w", err)
+	}
+	touched := func(account, kind, id string) bool { return t.touched[[3]string{account, kind, id}] != nil }
+	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
+}
+
+// dressed is an instance or subnet as it is now, with the groups that it had before.
+func dressed(now []byte, before json.RawMessage) (json.RawMessage, error) {
+	var had line
+	if err := json.Unmarshal(before, &had); err != nil {
+		return nil, err
+	}
+	var whole map[string]any
+	if err := json.Unmarshal(now, &whole); err != nil {
+		return nil, err
+	}
+	if had.Kind == "subnet" {
+		whole["groups"] = had.Groups
+		return encode(whole), nil
+	}
+	interfaces, _ := whole["interfaces"].([]any)
+	for _, x := range interfaces {
+		f, _ := x.(map[string]any)
+		for _, was := range had.Interfaces {
+			if f["id"] == was.ID {
+				f["groups"] = was.Groups
+			}
+		}
+	}
+	return encode(whole), nil
+}
+
+// A trail is what a run left behind.
+type trail struct {
+	touched map[[3]string]*Touched
+	made    map[[3]string]bool // groups and lists that it made, by their real ids
+}
+
+// trace finds what a run left behind, and what of it is not so any more.
+func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err error) {
+	t = trail{touched: make(map[[3]string]*Touched), made: make(map[[3]string]bool)}
+	run := &Run{Draft: p.Draft}
+	if err := run.Recall(p.Entries); err != nil {
+		return t, nil, err
+	}
+	now := linesOf(surveyed)
+	believed := make(map[[3]string][]content) // the last, and where its result is not known also the one before
+	for i := range p.Draft.Objects {
+		o := &p.Draft.Objects[i]
+		at := [3]string{o.Account, o.Kind, o.ID}
+		t.touched[at] = o
+		was, err := contentOf(o.Before)
+		if err != nil {
+			return t, nil, err
+		}
+		believed[at] = []content{was}
+	}
+	for n, lane := range p.Draft.Lanes {
+		for k := range lane.Steps {
+			s, at := &lane.Steps[k], [2]int{n + 1, k + 1}
+			if !run.done[at] && !run.began[at] {
+				break
+			}
+			if err := t.follow(run, s, run.done[at], now, believed); err != nil {
+				return t, nil, err
+			}
+		}
+	}
+	for at, contents := range believed {
+		lines, there := now[at]
+		if !there {
+			if contents[len(contents)-1].kind != "" {
+				moved = append(moved, fmt.Sprintf("the %s %s of %s is gone", at[1], contents[0].name, at[0]))
+			}
+			continue
+		}
+		is, err := contentOf(lines)
+		if err != nil {
+			return t, nil, err
+		}
+		if !slices.ContainsFunc(contents, is.equal) {
+			moved = append(moved, fmt.Sprintf("the %s %s of %s", at[1], contents[0].name, at[0]))
+		}
+	}
+	slices.Sort(moved)
+	return t, moved, nil
+}
+
+// follow notes what a step did, or may have done.
+func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]string][]content) error {
+	request, err := run.names.request(s.Request)
+	if err != nil {
+		return err
+	}
+	if of := request.Of(); of.Kind != "" {
+		at := [3]string{request.Account, of.Kind, of.ID}
+		had, known := believed[at]
+		if !known {
+			return nil // what the run made itself
+		}
+		next, err := had[len(had)-1].after(request)
+		if err != nil {
+			return err
+		}
+		if strings.HasPrefix(request.Do, "delete-") {
+			next = content{name: next.name}
+		}
+		if done {
+			believed[at] = []content{next}
+		} else {
+			believed[at] = append(had, next)
+		}
+		return nil
+	}
+	kind := strings.TrimPrefix(request.Do, "create-")
+	if done {
+		t.made[[3]string{request.Account, kind, request.ID}] = true
+		return nil
+	}
+	// It may have been made, and the answer never heard: one of that name and mark.
+	var asked line
+	if err := json.Unmarshal(s.Object, &asked); err != nil {
+		return err
+	}
+	for at, lines := range now {
+		var l line
+		if at[0] != request.Account || at[1] != kind || t.touched[at] != nil || json.Unmarshal(lines[0], &l) != nil {
+			continue
+		}
+		if l.Name == asked.Name && l.Network == asked.Network && sameMark(l.Labels, asked.Labels) {
+			t.made[at] = true
+		}
+	}
+	return nil
+}

@@ -1,0 +1,441 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"isonomos/core/change"
+	"isonomos/core/compile"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/traffic"
+	"isonomos/enact"
+)
+
+// DraftTraffic says in words what a difference opens and closes.
+func DraftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
+	t := enact.Traffic{Opens: []enact.Shift{}, Closes: []enact.Shift{}}
+	put := func(opens bool, x enact.Shift, set traffic.Set, direction estate.Direction, rules []string) {
+		if set.IsEmpty() {
+			return
+		}
+		x.Direction, x.Traffic, x.Rules = string(direction), setText(e, set, direction), orNone(rules)
+		if w, ok := set.Witness(); ok {
+			x.Example = fmt.Sprintf("%s %s %s", map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], w.Peer, w.Service)
+		}
+		if opens {
+			t.Opens = append(t.Opens, x)
+		} else {
+			t.Closes = append(t.Closes, x)
+		}
+	}
+	for _, g := range d.Groups {
+		x := enact.Shift{Group: g.Path, Instances: orNone(g.Instances)}
+		// What a group that comes or goes lets through is told for those that put it on or take it off.
+		if g.Before != nil && g.Before.ID != "" || len(g.Instances) == 0 {
+			put(true, x, g.Opens, g.Direction, g.New)
+		}
+		if g.After != nil || len(g.Instances) == 0 {
+			put(false, x, g.Closes, g.Direction, g.Gone)
+		}
+	}
+	for _, w := range d.Worn {
+		x := enact.Shift{Instances: []string{w.Instance}}
+		rules := []string{strings.TrimSpace(wornText(w))}
+		put(true, x, w.OpensIn, estate.In, rules)
+		put(false, x, w.ClosesIn, estate.In, rules)
+		put(true, x, w.OpensOut, estate.Out, rules)
+		put(false, x, w.ClosesOut, estate.Out, rules)
+	}
+	t.Opens, t.Closes = together(t.Opens), together(t.Closes)
+	return t
+}
+
+// together tells what is the same for several instances once.
+func together(list []enact.Shift) []enact.Shift {
+	at := make(map[string]int)
+	joined := []enact.Shift{}
+	for _, x := range list {
+		key := fmt.Sprint(x.Group, x.Direction, x.Traffic, x.Rules)
+		if k, ok := at[key]; ok && x.Group == "" {
+			joined[k].Instances = append(joined[k].Instances, x.Instances...)
+			continue
+		}
+		at[key] = len(joined)
+		joined = append(joined, x)
+	}
+	return joined
+}
+
+// whereOf is what a shift is about.
+func whereOf(x enact.Shift) string {
+	if x.Group != "" {
+		return x.Group
+	}
+	return someOf(x.Instances, 4)
+}
+
+// DraftQuotas says what groups whose number of rules changes take, before and after.
+func DraftQuotas(aim *change.Aim) []enact.Quota {
+	before := make(map[string]*estate.Group)
+	for _, g := range aim.Now.Groups {
+		before[g.Path()+string(g.For)] = g
+	}
+	list := []enact.Quota{}
+	for _, g := range aim.Then.Groups {
+		dl, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account), g)
+		count := func(g *estate.Group, d estate.Direction) int {
+			if g == nil {
+				return 0
+			}
+			return compile.Count(dl, g, d)
+		}
+		was := before[g.Path()+string(g.For)]
+		in, out := [2]int{count(was, estate.In), count(g, estate.In)}, [2]int{count(was, estate.Out), count(g, estate.Out)}
+		if in[0] == in[1] && out[0] == out[1] {
+			continue
+		}
+		if quota.Direction == 0 {
+			list = append(list, enact.Quota{Group: g.Path(), Before: in[0] + out[0], After: in[1] + out[1], Most: quota.Together, Per: "group"})
+			continue
+		}
+		for _, x := range []struct {
+			n   [2]int
+			per string
+		}{{in, "inward"}, {out, "outward"}} {
+			if x.n[0] != x.n[1] {
+				list = append(list, enact.Quota{Group: g.Path(), Before: x.n[0], After: x.n[1], Most: quota.Direction, Per: x.per})
+			}
+		}
+	}
+	return list
+}
+
+// shownShifts, shownSteps bound what a draft shows on a screen; its file has all.
+const (
+	shownShifts = 12
+	shownSteps  = 24
+)
+
+// Draft shows a prepared change: what opens, what closes, what else there is to
+// know, then the steps.
+func Draft(s *Screen, d *enact.Draft, path string) {
+	if d.Steps() == 0 {
+		text := "nothing to do: the clouds let through what they should"
+		if len(d.Left) > 0 {
+			text = "nothing to do in what is marked as ours"
+		}
+		s.Line(Piece{text, Cool})
+		leftAlone(s, d.Left)
+		return
+	}
+	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain}, Piece{Count(accountsOf(d), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
+	s.Blank()
+	shifts(s, "opens", Hot, d.Traffic.Opens)
+	shifts(s, "closes", Cool, d.Traffic.Closes)
+	if len(d.Traffic.Opens)+len(d.Traffic.Closes) == 0 {
+		s.Line(Piece{"no traffic opens or closes today", Cool})
+		s.Blank()
+	}
+	gaps(s, d)
+	held(s, d)
+	if d.Cut.Looked {
+		s.Labelled(0, Piece{"observed", Strong}, findingIndent, Piece{Text: cutText(d.Cut), Style: cutStyle(d.Cut)})
+	}
+	for i, q := range d.Quotas {
+		if i == shownShifts {
+			s.Text(findingIndent, fmt.Sprintf("and %d more groups", len(d.Quotas)-i))
+			break
+		}
+		label := Piece{"quotas", Strong}
+		if i > 0 {
+			label.Text = ""
+		}
+		s.Labelled(0, label, findingIndent, Piece{Text: quotaLine(q)})
+	}
+	s.Blank()
+	draftSteps(s, d)
+	leftAlone(s, d.Left)
+	s.Blank()
+	if path != "" {
+		s.Labelled(0, Piece{"next", Strong}, findingIndent, Piece{Text: nextText(d, path)})
+	}
+}
+
+func nextText(d *enact.Draft, path string) string {
+	text := "isonomos enact"
+	if path != "draft.json" {
+		text += " " + path
+	}
+	if d.Gaps() > 0 {
+		text += " --allow-gaps"
+	}
+	return text
+}
+
+func whatFor(d *enact.Draft) string {
+	if d.Repeals != "" {
+		return ", which undo the run " + d.Repeals
+	}
+	return ""
+}
+
+func accountsOf(d *enact.Draft) int {
+	n := 0
+	for _, l := range d.Lanes {
+		n += len(l.Accounts)
+	}
+	return n
+}
+
+func shifts(s *Screen, word string, style Style, list []enact.Shift) {
+	for i, x := range list {
+		if i == shownShifts {
+			s.Line(Piece{Pad(word, findingIndent), style}, Piece{fmt.Sprintf("in %d more places", len(list)-i), Plain})
+			s.Blank()
+			return
+		}
+		s.Line(Piece{Pad(word, findingIndent), style}, Piece{whereOf(x), Accent}, Piece{map[string]string{"in": "  inward", "out": "  outward"}[x.Direction], Faint})
+		s.Text(findingIndent, x.Traffic)
+		s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: x.Example})
+		if len(x.Instances) > 0 && x.Group != "" {
+			s.Labelled(findingIndent, Piece{"instances", Faint}, findingLabel, Piece{Text: someOf(x.Instances, 6)})
+		}
+		if len(x.Rules) > 0 {
+			s.Labelled(findingIndent, Piece{"by", Faint}, findingLabel, Piece{Text: someOf(x.Rules, 4)})
+		}
+		s.Blank()
+	}
+}
+
+func gaps(s *Screen, d *enact.Draft) {
+	for _, l := range d.Lanes {
+		for _, g := range l.Gaps {
+			s.Line(Piece{Pad("GAP", findingIndent), Hot}, Piece{strings.Join(l.Accounts, ", "), Accent}, Piece{fmt.Sprintf("  from step %d to step %d, %s", g.After, g.Until, Count(g.Until-g.After, "request", "requests")), Plain})
+			s.Text(findingIndent, "stopped meanwhile, though it is let through before and after: "+g.Traffic)
+			s.Labelled(findingIndent, Piece{"instances", Faint}, findingLabel, Piece{Text: someOf(g.Instances, 6)})
+			s.Blank()
+		}
+	}
+}
+
+func held(s *Screen, d *enact.Draft) {
+	before, after := 0, 0
+	for _, x := range d.Expects {
+		if x.Before {
+			before++
+		}
+		if x.After {
+			after++
+		}
+	}
+	if len(d.Expects) == 0 {
+		return
+	}
+	s.Labelled(0, Piece{"expects", Strong}, findingIndent, Piece{Text: fmt.Sprintf("%d of %d hold before, %d after", before, len(d.Expects), after)})
+	for _, x := range d.Expects {
+		if !x.After {
+			word := "does not hold, before and after"
+			style := Plain
+			if x.Before {
+				word, style = "holds before and NOT after", Hot
+			}
+			s.Text(findingIndent, fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text))
+			s.Labelled(findingIndent, Piece{}, 2, Piece{word, style})
+		}
+	}
+}
+
+func cutText(c enact.Cut) string {
+	if c.Flows == 0 {
+		return "no flow that was seen would be cut"
+	}
+	return fmt.Sprintf("%s would be cut: %s", Count(int(c.Flows), "flow that was seen", "flows that were seen"), someOf(c.Samples, 6))
+}
+
+func cutStyle(c enact.Cut) Style {
+	if c.Flows > 0 {
+		return Warm
+	}
+	return Plain
+}
+
+func quotaLine(q enact.Quota) string {
+	most := "no limit"
+	if q.Most > 0 {
+		most = fmt.Sprintf("%s allowed", Number(q.Most))
+	}
+	return fmt.Sprintf("%s %s: %d rules, then %d (%s)", q.Group, q.Per, q.Before, q.After, most)
+}
+
+func draftSteps(s *Screen, d *enact.Draft) {
+	shown := 0
+	for _, l := range d.Lanes {
+		if len(l.Steps) == 0 {
+			continue
+		}
+		s.Line(Piece{fmt.Sprintf("wave %d  ", l.Wave), Strong}, Piece{strings.Join(l.Accounts, ", "), Accent}, Piece{"  " + l.Stage, Faint})
+		for k := range l.Steps {
+			if shown == shownSteps {
+				s.Text(2, fmt.Sprintf("and %d more steps; the draft's file has all", d.Steps()-shown))
+				return
+			}
+			shown++
+			x := &l.Steps[k]
+			s.Labelled(2, Piece{fmt.Sprintf("%d", k+1), Faint}, 4, Piece{Text: x.Says + effect(x)})
+		}
+	}
+}
+
+func effect(x *enact.Step) string {
+	switch {
+	case x.Opens && x.Closes:
+		return "  (opens, closes)"
+	case x.Opens:
+		return "  (opens)"
+	case x.Closes:
+		return "  (closes)"
+	}
+	return ""
+}
+
+func leftAlone(s *Screen, left []string) {
+	for i, text := range left {
+		if i == 0 {
+			s.Blank()
+			s.Line(Piece{"left alone", Strong})
+		}
+		if i == shownShifts {
+			s.Text(2, fmt.Sprintf("and %d more", len(left)-i))
+			break
+		}
+		s.Text(2, text)
+	}
+}
+
+// Enacted tells what a run that came to its end has changed: in traffic, not in rules.
+func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration) {
+	word := "enacted"
+	if d.Repeals != "" {
+		word = "repealed"
+	}
+	s.Line(Piece{Pad(word, findingIndent), Strong}, Piece{fmt.Sprintf("%s in %s, proved, in %s", Count(d.Steps(), "step", "steps"), Count(accountsOf(d), "account", "accounts"), took.Round(10*time.Millisecond)), Plain})
+	for _, x := range []struct {
+		word  string
+		style Style
+		list  []enact.Shift
+	}{{"opened", Hot, d.Traffic.Opens}, {"closed", Cool, d.Traffic.Closes}} {
+		for i, shift := range x.list {
+			if i == shownShifts {
+				s.Line(Piece{Pad(x.word, findingIndent), x.style}, Piece{fmt.Sprintf("in %d more places", len(x.list)-i), Plain})
+				break
+			}
+			s.Labelled(0, Piece{x.word, x.style}, findingIndent, Piece{Text: whereOf(shift) + ": " + shift.Traffic})
+		}
+	}
+	if len(d.Traffic.Opens)+len(d.Traffic.Closes) == 0 {
+		s.Labelled(0, Piece{"traffic", Strong}, findingIndent, Piece{Text: "the same as before"})
+	}
+	s.Labelled(0, Piece{"run", Strong}, findingIndent, Piece{Text: run + "  (isonomos repeal " + run + " undoes it)"})
+}
+
+// Stopped tells where a run stopped, and what is not done.
+func Stopped(s *Screen, e *enact.StoppedError, run string) {
+	s.Line(Piece{Pad("STOPPED", findingIndent), Hot}, Piece{fmt.Sprintf("%d of %d steps are done", e.Done, e.Of), Strong})
+	var later []string
+	for _, x := range e.Stops {
+		where := strings.Join(x.Accounts, ", ")
+		if x.NotBegun {
+			later = append(later, where)
+			continue
+		}
+		text := where + ": " + x.Says
+		if x.Says == "" {
+			text = where + ", before its first step"
+		}
+		if x.Step > 0 {
+			sure := "is not done"
+			if x.Unsure {
+				sure = "may be done or not"
+			}
+			text = fmt.Sprintf("%s, at step %d of %d, which %s: %s", where, x.Step, x.Of, sure, x.Says)
+		}
+		s.Text(findingIndent, text)
+		s.Labelled(findingIndent, Piece{"why", Faint}, 5, Piece{Text: x.Err.Error()})
+	}
+	if len(later) > 0 {
+		s.Text(findingIndent, "not begun, because an earlier wave stopped: "+strings.Join(later, "; "))
+	}
+	s.Labelled(0, Piece{"way out", Strong}, findingIndent, Piece{Text: "isonomos enact --resume carries it on; isonomos repeal " + run + " undoes it"})
+}
+
+// Runs lists what was carried out.
+func Runs(s *Screen, pasts []*enact.Past) {
+	if len(pasts) == 0 {
+		s.Line(Piece{"nothing was carried out yet", Plain})
+		return
+	}
+	entries := 0
+	for _, p := range pasts {
+		entries += len(p.Entries)
+		outcome, style := "broken off", Hot
+		if p.Ended != nil {
+			outcome, style = p.Ended.Outcome, Plain
+			if p.Ended.Outcome == enact.Stopped {
+				style = Hot
+			}
+		}
+		if p.Draft.Repeals != "" {
+			outcome += " " + p.Draft.Repeals
+		}
+		s.Line(Piece{p.Name, Accent}, Piece{"  " + strings.Replace(p.Began()[:19], "T", " ", 1) + " UTC  ", Faint}, Piece{fmt.Sprintf("%d of %d steps  ", p.Done(), p.Draft.Steps()), Plain}, Piece{outcome, style})
+	}
+	s.Blank()
+	s.Line(Piece{fmt.Sprintf("%s in the journal; its chain holds", Count(entries, "entry", "entries")), Cool})
+}
+
+// DraftMarkdown writes a draft for a review comment: traffic first, steps folded.
+func DraftMarkdown(w io.Writer, d *enact.Draft) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"), Count(accountsOf(d), "account", "accounts"))
+	for _, x := range []struct {
+		word string
+		list []enact.Shift
+	}{{"**opens**", d.Traffic.Opens}, {"closes", d.Traffic.Closes}} {
+		for _, shift := range x.list {
+			fmt.Fprintf(&b, "- %s %s: %s (%s)\n", mark(whereOf(shift)), x.word, mark(shift.Traffic), mark(shift.Example))
+		}
+	}
+	if len(d.Traffic.Opens)+len(d.Traffic.Closes) == 0 {
+		b.WriteString("No traffic opens or closes today.\n")
+	}
+	for _, l := range d.Lanes {
+		for _, g := range l.Gaps {
+			fmt.Fprintf(&b, "- **gap** in %s, from step %d to step %d: %s\n", mark(strings.Join(l.Accounts, ", ")), g.After, g.Until, mark(g.Traffic))
+		}
+	}
+	if d.Cut.Looked {
+		fmt.Fprintf(&b, "- observed: %s\n", mark(cutText(d.Cut)))
+	}
+	for _, x := range d.Expects {
+		if x.Before != x.After || !x.After {
+			fmt.Fprintf(&b, "- expects `%s:%d` before: %v, after: %v\n", mark(x.File), x.Line, x.Before, x.After)
+		}
+	}
+	b.WriteString("\n<details><summary>Steps</summary>\n\n")
+	for _, l := range d.Lanes {
+		fmt.Fprintf(&b, "Wave %d, %s\n\n", l.Wave, mark(strings.Join(l.Accounts, ", ")))
+		for k := range l.Steps {
+			fmt.Fprintf(&b, "%d. %s\n", k+1, mark(l.Steps[k].Says+effect(&l.Steps[k])))
+		}
+		b.WriteByte('\n')
+	}
+	b.WriteString("</details>\n")
+	for _, text := range d.Left {
+		fmt.Fprintf(&b, "\nLeft alone: %s\n", mark(text))
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
