@@ -218,14 +218,16 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j jo
 	}
 	defer unlock()
 	if past == nil {
-		if err := a.stillSo(ctx, c, j, d); err != nil {
+		if err := a.looking(ctx, c, j.defined, func(surveyed *estate.Estate) error { return stillSo(surveyed, j, d) }); err != nil {
 			return err
 		}
 		if _, err := s.Append(a.Now(), run.Name, enact.Begin, d); err != nil {
 			return unreachable("%v", err)
 		}
 	}
-	run.Prove = func(ctx context.Context, wave int, accounts []string) error { return a.arrived(ctx, c, j, d, accounts) }
+	run.Prove = func(ctx context.Context, wave int, accounts []string) error {
+		return a.looking(ctx, c, j.defined, func(surveyed *estate.Estate) error { return arrived(surveyed, j, d, accounts) })
+	}
 	step, finish := a.counting("carrying out", d.Steps()-donePast(past))
 	run.Step = func(*enact.Step) { step() }
 	began := time.Now()
@@ -328,13 +330,31 @@ func (a *App) lock(ctx context.Context, s *store.Store, accounts []string, run s
 	}, nil
 }
 
-// stillSo surveys the clouds and makes the draft again: it must be the same. So what
-// is carried out is what was reviewed, decided on the state that there is now.
-func (a *App) stillSo(ctx context.Context, c *cli.Command, j job, d *enact.Draft) error {
-	surveyed, err := a.liveEstate(ctx, c, j.defined)
-	if err != nil {
-		return err
+// looks is how often clouds are surveyed before it is believed that they are not as
+// they should be: an answer may be from before the last change.
+const looks = 4
+
+// looking surveys the clouds until they are as they should be, a few times.
+func (a *App) looking(ctx context.Context, c *cli.Command, e *estate.Estate, asTheyShould func(*estate.Estate) error) error {
+	for look := 1; ; look++ {
+		surveyed, err := a.liveEstate(ctx, c, e)
+		if err != nil {
+			return err
+		}
+		if err = asTheyShould(surveyed); err == nil || look == looks {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(look) * 200 * time.Millisecond):
+		case <-ctx.Done():
+			return err
+		}
 	}
+}
+
+// stillSo makes the draft again from what is surveyed now: it must be the same. So what
+// is carried out is what was reviewed, decided on the state that there is now.
+func stillSo(surveyed *estate.Estate, j job, d *enact.Draft) error {
 	aim, err := j.aim(surveyed)
 	if err != nil {
 		return refused("%v", err)
@@ -374,13 +394,9 @@ func sameSteps(d, again *enact.Draft) bool {
 	return flat(d) == flat(again)
 }
 
-// arrived proves that accounts are where they should be: surveyed anew, nothing is
+// arrived proves that accounts are where they should be: as surveyed anew, nothing is
 // left to do in them, and what was to hold holds.
-func (a *App) arrived(ctx context.Context, c *cli.Command, j job, d *enact.Draft, accounts []string) error {
-	surveyed, err := a.liveEstate(ctx, c, j.defined)
-	if err != nil {
-		return err
-	}
+func arrived(surveyed *estate.Estate, j job, d *enact.Draft, accounts []string) error {
 	aim, err := j.ended(surveyed)
 	if err != nil {
 		return err
@@ -433,11 +449,11 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	surveyed, err := a.liveEstate(ctx, c, j.defined)
-	if err != nil {
+	var d enact.Draft
+	err = a.looking(ctx, c, j.defined, func(surveyed *estate.Estate) (err error) {
+		d, _, err = a.prepare(c, j, surveyed)
 		return err
-	}
-	d, _, err := a.prepare(c, j, surveyed)
+	})
 	if err != nil {
 		return err
 	}

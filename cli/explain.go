@@ -55,7 +55,7 @@ func articles() []article {
 		all = append(all, article{"message", m.Name, m.Text, m.Example})
 	}
 	return append(all, article{"exit codes", "exit", "what a command's exit code means",
-		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  wrong use or wrong input\n3  a file or cloud could not be reached or written"})
+		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  wrong use or wrong input\n3  a file or cloud could not be reached or written\n4  refused because it would not be safe"})
 }
 
 func (a *App) explain(_ context.Context, c *cli.Command) error {

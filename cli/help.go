@@ -29,7 +29,8 @@ commands, in the order of the work:
 flags of every command:
 FLAGS
 isonomos COMMAND --help tells more. Exit codes: 0 nothing to report, 1 findings or failed
-expectations, 2 wrong use or wrong input, 3 a file or cloud could not be reached or written.
+expectations, 2 wrong use or wrong input, 3 a file or cloud could not be reached or written, 4 refused
+because it would not be safe.
 `
 	commandHelp = `{{.FullName}}: {{.Usage}}
 

@@ -293,7 +293,7 @@ func (o *OpenStack) setEntries(ctx context.Context, r Request) error {
 		if len(x.entries) == 0 {
 			continue
 		}
-		body := map[string]any{"address_group": map[string]any{"addresses": x.entries}}
+		body := map[string]any{"addresses": x.entries} // without the name around it that all else has
 		if err := o.ask(ctx, r.Account, http.MethodPut, "address-groups/"+url.PathEscape(r.ID)+"/"+x.action, body, nil, nil); err != nil {
 			return err
 		}

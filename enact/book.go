@@ -1,14 +1,16 @@
 package enact
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
-	"sort"
 	"strings"
 
 	"isonomos/cloud"
+	"isonomos/core/service"
+	"isonomos/store"
 )
 
 // What the touched objects are believed to be, step by step: an object that is read
@@ -56,16 +58,30 @@ type line struct {
 func (l line) text() string {
 	var peers []string
 	_ = json.Unmarshal(l.Peers, &peers) // what is no list of texts says nothing
-	action, direction := l.Action, l.Direction
-	if action == "" {
-		action = "admit"
+	for i, p := range peers {
+		peers[i] = rangeText(p)
+		if kind, ref, ok := strings.Cut(p, ":"); ok && (kind == "group" || kind == "list") {
+			peers[i] = kind + ":" + strings.TrimPrefix(ref, l.Account+"/")
+		}
 	}
-	if direction == "" {
-		direction = "in"
+	var services []string
+	for _, s := range l.Services {
+		if spec, err := service.ParseSpec(s); err == nil {
+			s = spec.String()
+		}
+		services = append(services, s)
 	}
 	slices.Sort(peers)
-	services := slices.Sorted(slices.Values(l.Services))
-	return fmt.Sprintf("%s %s %d %v %s | %s | %s", direction, action, l.Rank, l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
+	slices.Sort(services)
+	return fmt.Sprintf("%s %s %d %v %s | %s | %s", cmp.Or(l.Direction, "in"), cmp.Or(l.Action, "admit"), l.Rank, l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
+}
+
+// rangeText is a range or address in one way to write it; other texts stay.
+func rangeText(text string) string {
+	if p, err := store.ParseRange(text); err == nil {
+		return p.Masked().String()
+	}
+	return text
 }
 
 // contentOf reads what counts of an object's lines.
@@ -83,7 +99,10 @@ func contentOf(lines []json.RawMessage) (content, error) {
 			continue
 		}
 		c = content{kind: l.Kind, name: l.Name, labels: l.Labels, rules: make(map[string]string), groups: make(map[string][]string)}
-		c.entries = sortedCopy(l.Entries)
+		for _, e := range l.Entries {
+			c.entries = append(c.entries, rangeText(e))
+		}
+		slices.Sort(c.entries)
 		if l.Kind == "subnet" {
 			c.groups[l.ID] = sortedCopy(l.Groups)
 		}
@@ -95,9 +114,7 @@ func contentOf(lines []json.RawMessage) (content, error) {
 }
 
 func sortedCopy(list []string) []string {
-	list = slices.Clone(list)
-	sort.Strings(list)
-	return list
+	return slices.Sorted(slices.Values(list))
 }
 
 // equal reports whether two contents are the same; added rules of the second, which
@@ -148,7 +165,11 @@ func (c content) after(r cloud.Request) (content, error) {
 	case "label-group", "label-list":
 		next.labels = r.Labels
 	case "set-entries":
-		next.entries = sortedCopy(r.Entries)
+		next.entries = nil
+		for _, e := range r.Entries {
+			next.entries = append(next.entries, rangeText(e))
+		}
+		slices.Sort(next.entries)
 	case "dress", "surround":
 		next.groups = maps.Clone(c.groups)
 		next.groups[r.ID] = sortedCopy(r.Groups)

@@ -158,9 +158,9 @@ type Waves struct {
 
 // wave is the wave of a lane, from 1: the latest of its accounts'. Accounts of no
 // known stage come last.
-func (w Waves) wave(accounts []*estate.Account) (number int, stage string) {
+func (w Waves) wave(accounts []*estate.Account, labelled map[string]*estate.Account) (number int, stage string) {
 	for _, a := range accounts {
-		value, _ := estate.Place{Account: a}.Label(w.Label)
+		value, _ := estate.Place{Account: labelled[a.Name]}.Label(w.Label)
 		n := slices.Index(w.Stages, value)
 		if n < 0 {
 			n = len(w.Stages) - 1
@@ -180,10 +180,14 @@ func (w Waves) wave(accounts []*estate.Account) (number int, stage string) {
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{}, Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{}, Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
 	w := writer{touched: make(map[[3]string]bool), before: linesOf(aim.Surveyed), services: aim.Then.Services}
+	labelled := make(map[string]*estate.Account) // also by the definitions
+	for _, x := range aim.Then.Accounts {
+		labelled[x.Name] = x
+	}
 	used := make(map[int]bool)
 	for _, l := range plan.Lanes {
 		lane := Lane{Steps: []Step{}, Gaps: []Gap{}}
-		lane.Wave, lane.Stage = waves.wave(l.Accounts)
+		lane.Wave, lane.Stage = waves.wave(l.Accounts, labelled)
 		used[lane.Wave] = true
 		for _, a := range l.Accounts {
 			lane.Accounts = append(lane.Accounts, a.Name)

@@ -44,7 +44,7 @@ func (n *names) reference(account, id string) string {
 }
 
 // request is a request with real ids for made-up ones.
-func (n *names) request(r cloud.Request) (cloud.Request, error) {
+func (n *names) request(r cloud.Request) cloud.Request {
 	real := r
 	real.ID = n.of(r.Account, r.ID)
 	real.Groups = nil
@@ -53,29 +53,53 @@ func (n *names) request(r cloud.Request) (cloud.Request, error) {
 	}
 	real.Rules = nil
 	for _, text := range r.Rules {
-		var rule map[string]json.RawMessage
-		var peers []string
-		var id, group string
-		if err := json.Unmarshal(text, &rule); err != nil {
-			return r, err
+		real.Rules = append(real.Rules, n.line(text))
+	}
+	return real
+}
+
+// line is a line of a survey with real ids for made-up ones. What can't be read stays.
+func (n *names) line(text json.RawMessage) json.RawMessage {
+	var whole map[string]json.RawMessage
+	var account string
+	if json.Unmarshal(text, &whole) != nil || json.Unmarshal(whole["account"], &account) != nil {
+		return text
+	}
+	for _, field := range []string{"id", "group"} {
+		var id string
+		if json.Unmarshal(whole[field], &id) == nil {
+			whole[field] = encode(n.of(account, id))
 		}
-		if err := json.Unmarshal(rule["peers"], &peers); err != nil {
-			return r, err
-		}
-		_ = json.Unmarshal(rule["id"], &id)
-		_ = json.Unmarshal(rule["group"], &group)
+	}
+	var peers, groups []string
+	if json.Unmarshal(whole["peers"], &peers) == nil {
 		for i, p := range peers {
 			if kind, ref, ok := strings.Cut(p, ":"); ok && (kind == "group" || kind == "list") {
 				id, family, _ := strings.Cut(ref, " ")
-				peers[i] = strings.TrimSpace(kind + ":" + n.reference(r.Account, id) + " " + family)
+				peers[i] = strings.TrimSpace(kind + ":" + n.reference(account, id) + " " + family)
 			}
 		}
-		rule["peers"] = encode(peers)
-		rule["id"] = encode(n.of(r.Account, id))
-		rule["group"] = encode(n.of(r.Account, group))
-		real.Rules = append(real.Rules, encode(rule))
+		whole["peers"] = encode(peers)
 	}
-	return real, nil
+	if json.Unmarshal(whole["groups"], &groups) == nil {
+		for i, g := range groups {
+			groups[i] = n.reference(account, g)
+		}
+		whole["groups"] = encode(groups)
+	}
+	var faces []map[string]json.RawMessage
+	if json.Unmarshal(whole["interfaces"], &faces) == nil {
+		for _, f := range faces {
+			if json.Unmarshal(f["groups"], &groups) == nil {
+				for i, g := range groups {
+					groups[i] = n.reference(account, g)
+				}
+				f["groups"] = encode(groups)
+			}
+		}
+		whole["interfaces"] = encode(faces)
+	}
+	return encode(whole)
 }
 
 // encode writes what can always be written.

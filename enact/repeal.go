@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -95,7 +96,44 @@ func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
 	if err != nil {
 		return nil, err
 	}
+	t.madeAgain(linesOf(surveyed))
 	return p.before(surveyed, t)
+}
+
+// madeAgain finds what the run deleted and what stands there again under another id:
+// of that account, network, name and use.
+func (t *trail) madeAgain(now lines) {
+	as := make(map[[5]string]string)
+	for at, lines := range now {
+		var l line
+		if t.touched[at] == nil && !t.made[at] && json.Unmarshal(lines[0], &l) == nil {
+			as[[5]string{at[0], at[1], l.Network, l.Name, l.For}] = at[2]
+		}
+	}
+	again := newNames()
+	for at, o := range t.touched {
+		var l line
+		if now[at] != nil || json.Unmarshal(o.Before[0], &l) != nil {
+			continue
+		}
+		if id := as[[5]string{at[0], at[1], l.Network, l.Name, l.For}]; id != "" {
+			again.learn(at[0], map[string]string{at[2]: id})
+		}
+	}
+	if len(again.ids) == 0 {
+		return
+	}
+	touched := make(map[[3]string]*Touched)
+	for at, o := range t.touched {
+		renamed := *o
+		renamed.ID = again.of(o.Account, o.ID)
+		renamed.Before = nil
+		for _, text := range o.Before {
+			renamed.Before = append(renamed.Before, again.line(text))
+		}
+		touched[[3]string{at[0], at[1], renamed.ID}] = &renamed
+	}
+	t.touched = touched
 }
 
 func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
@@ -143,9 +181,9 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 	if err := scanner.Err(); err != nil {
 		return nil, err
 	}
-	for i := range p.Draft.Objects { // what the run deleted
-		if o := &p.Draft.Objects[i]; !back[[3]string{o.Account, o.Kind, o.ID}] {
-			put(o.Before...)
+	for _, at := range slices.SortedFunc(maps.Keys(t.touched), func(a, b [3]string) int { return slices.Compare(a[:], b[:]) }) {
+		if !back[at] { // the run deleted it
+			put(t.touched[at].Before...)
 		}
 	}
 	before, _, err := store.ReadSurvey(&past, "the state before")
@@ -240,10 +278,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 
 // follow notes what a step did, or may have done.
 func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]string][]content) error {
-	request, err := run.names.request(s.Request)
-	if err != nil {
-		return err
-	}
+	request := run.names.request(s.Request)
 	if of := request.Of(); of.Kind != "" {
 		at := [3]string{request.Account, of.Kind, of.ID}
 		had, known := believed[at]

@@ -270,14 +270,12 @@ func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
 	if err := ctx.Err(); err != nil {
 		return errors.New("called off")
 	}
-	request, err := r.names.request(s.Request)
-	if err != nil {
-		return fmt.Errorf("the step can't be read: %w", err)
-	}
+	request := r.names.request(s.Request)
 	if _, err := r.Journal.Append(r.Now(), r.Name, Intend, Intention{at[0], at[1], request}); err != nil {
 		return err
 	}
 	result := Result{Lane: at[0], Step: at[1]}
+	var err error
 	result.IDs, result.Found, err = b.carry(ctx, s, request, r.began[at])
 	if err != nil {
 		result.Error = err.Error()
@@ -337,10 +335,7 @@ func (b *book) open(lane *Lane, objects []Touched) error {
 
 // note keeps what an object is believed to be after a step that is done.
 func (b *book) note(s *Step) error {
-	request, err := b.r.names.request(s.Request)
-	if err != nil {
-		return err
-	}
+	request := b.r.names.request(s.Request)
 	of := request.Of()
 	if of.Kind == "" {
 		return b.noteMade(s, request)
@@ -349,6 +344,7 @@ func (b *book) note(s *Step) error {
 	if p == nil {
 		return fmt.Errorf("the draft does not tell how the %s %s was", of.Kind, of.ID)
 	}
+	var err error
 	p.now, err = p.now.after(request)
 	return err
 }

@@ -245,6 +245,12 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
 			return made, of, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
 		}
+		for _, line := range d.lines {
+			var other object
+			if json.Unmarshal(line, &other) == nil && other.Kind == "list" && other.Owner == "own" && other.Name == o.Name {
+				return made, of, refuse(http.StatusConflict, "the list %s has that name already", other.ID)
+			}
+		}
 		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own", Description: o.Description, Labels: o.Labels, Entries: o.Entries, Capacity: o.Capacity}
 		d.put("create", o)
 		made = key{"list", o.ID}

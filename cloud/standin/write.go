@@ -258,9 +258,10 @@ func (s *Server) keep(d *draft) error {
 	}
 	next.header = s.state.header
 	var log bytes.Buffer
+	at := time.Now().UTC().Format(time.RFC3339Nano) // of all of one request
 	for i := range d.changes {
 		s.changes++
-		d.changes[i].Number, d.changes[i].At = s.changes, time.Now().UTC().Format(time.RFC3339Nano)
+		d.changes[i].Number, d.changes[i].At = s.changes, at
 		line, err := json.Marshal(d.changes[i])
 		if err != nil {
 			return err

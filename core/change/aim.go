@@ -87,7 +87,63 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) (*Aim, error) {
 	asSurveyed(a.Then, surveyed, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
 	a.compile()
 	a.dropOrphans()
+	a.keepLists(a.Now, func(*estate.List) bool { return false })
+	a.keepLists(a.Then, a.takes())
 	return a, nil
+}
+
+// takes says which surveyed lists will hold what the definitions say: those that own
+// groups of their account name, if they are own ones or adopted.
+func (a *Aim) takes() func(*estate.List) bool {
+	named := make(map[[2]string]bool)
+	for g := range a.own {
+		for i := range g.Rules {
+			for _, p := range g.Rules[i].Peers {
+				if p.Kind == estate.PeerList {
+					named[[2]string{g.Account.Name, p.List.Name}] = true
+				}
+			}
+		}
+	}
+	return func(l *estate.List) bool {
+		return named[[2]string{l.Account.Name, l.Name}] && (l.Labels[OwnLabel] == a.Name || a.listAdopted(l.Account.Name+"/"+l.Name))
+	}
+}
+
+// keepLists gives the lists that are there their own entries again, but for those that
+// take the definitions': a definition stands for lists in many accounts, and groups
+// that are not carried out go on to name the one of their account.
+func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
+	defined := make(map[string]bool)
+	for _, l := range e.Lists {
+		defined[l.Name] = defined[l.Name] || l.Defined
+	}
+	accounts := make(map[string]*estate.Account)
+	for _, x := range e.Accounts {
+		accounts[x.Name] = x
+	}
+	kept := make(map[*estate.List]*estate.List)
+	for _, l := range a.Surveyed.Lists {
+		if l.Owner == "own" && defined[l.Name] && !takes(l) {
+			copied := *l
+			copied.Account = accounts[l.Account.Name]
+			kept[l] = &copied
+			e.Lists = append(e.Lists, &copied)
+		}
+	}
+	for _, g := range e.Groups {
+		s := a.surveyedOf[keyOf(g)]
+		if g.ID == "" || s == nil || e == a.Then && a.own[g] {
+			continue
+		}
+		for i := range s.Rules {
+			for k, p := range s.Rules[i].Peers {
+				if p.Kind == estate.PeerList && kept[p.List] != nil {
+					g.Rules[i].Peers[k].List = kept[p.List]
+				}
+			}
+		}
+	}
 }
 
 const outOfScope = "out of scope"
@@ -166,7 +222,7 @@ func asSurveyed(e, surveyed *estate.Estate, carry func([]estate.Peer) []estate.P
 	}
 }
 
-// carried are rules with their peers carried over to another state.
+// carried are copies of rules with their peers carried over to another state.
 func carried(rules []estate.Rule, carry func([]estate.Peer) []estate.Peer) []estate.Rule {
 	rules = slices.Clone(rules)
 	for i := range rules {

@@ -215,7 +215,7 @@ func (c *checker) watch(interfaces []*estate.Interface) {
 		}
 		for d, set := range shut[b] {
 			if !set.IsEmpty() {
-				x := &closer{i, addressesOf(i), set}
+				x := &closer{i, addressesOf(i, true), set}
 				c.closers[d] = append(c.closers[d], x)
 				c.closing[d] = c.closing[d].Union(x.addresses)
 			}
@@ -223,9 +223,13 @@ func (c *checker) watch(interfaces []*estate.Interface) {
 	}
 }
 
-// addressesOf are the addresses by which an interface is seen.
-func addressesOf(i *estate.Interface) addr.Set {
-	all := slices.Concat(i.Private, i.Public)
+// addressesOf are the addresses by which an interface is seen: from networks that have
+// nothing to do with its own, only the public ones.
+func addressesOf(i *estate.Interface, near bool) addr.Set {
+	all := slices.Clone(i.Public)
+	if near {
+		all = append(all, i.Private...)
+	}
 	for _, r := range i.Subnet.Routes {
 		if r.Via == estate.ViaNAT && r.Address.IsValid() {
 			all = append(all, r.Address)
@@ -234,29 +238,44 @@ func addressesOf(i *estate.Interface) addr.Set {
 	return addr.Of(all...)
 }
 
+// near reports whether two interfaces can see each other by their private addresses:
+// within a network, between networks of which one peers with the other, and over
+// private lines, of which nobody knows where they lead.
+func near(i, x *estate.Interface) bool {
+	a, b := i.Subnet.Network, x.Subnet.Network
+	private := func(s *estate.Subnet) bool {
+		return slices.ContainsFunc(s.Routes, func(r estate.Route) bool { return r.Via == estate.ViaPrivateLine })
+	}
+	return a == b || slices.Contains(a.Peered, b) || slices.Contains(b.Peered, a) || private(i.Subnet) || private(x.Subnet)
+}
+
+// meets reports whether something that opens at an interface is, at the other end, of
+// what a closer still lets through.
+func (x *closer) meets(i *estate.Interface, opens, still traffic.Set) bool {
+	seen := near(i, x.i)
+	peers, back := x.addresses, addressesOf(i, seen)
+	if !seen {
+		peers = addressesOf(x.i, false)
+	}
+	there := opens.WithPeers(peers).Services()
+	return !there.IsEmpty() && there.Overlaps(still.WithPeers(back).Services())
+}
+
 // meetsClosing reports whether something that begins to pass at an interface still
 // passes at the other end, which is to close it.
 func (c *checker) meetsClosing(i *estate.Interface, added through, now func(*estate.Interface) through) bool {
-	own := addressesOf(i)
 	for d, set := range added {
 		far := 1 - d
 		if !c.closing[far].Overlaps(set.Peers(service.All)) {
 			continue
 		}
 		for _, x := range c.closers[far] {
-			if x.i != i && overlap(set, x.addresses, now(x.i)[far].Intersect(x.closes), own) {
+			if x.i != i && x.meets(i, set, now(x.i)[far].Intersect(x.closes)) {
 				return true
 			}
 		}
 	}
 	return false
-}
-
-// overlap reports whether a service that one end lets through with some peers is one
-// that the other end lets through with some.
-func overlap(one traffic.Set, peers addr.Set, other traffic.Set, backTo addr.Set) bool {
-	there := one.WithPeers(peers).Services()
-	return !there.IsEmpty() && there.Overlaps(other.WithPeers(backTo).Services())
 }
 
 // linked reports pairs of interfaces of different accounts at which one end opens
@@ -265,14 +284,13 @@ func (c *checker) linked(interfaces []*estate.Interface, link func(a, b *estate.
 	for _, i := range interfaces {
 		b := c.bound(i)
 		opens := b.then.minus(b.now)
-		own := addressesOf(i)
 		for d, set := range opens {
 			far := 1 - d
 			if !c.closing[far].Overlaps(set.Peers(service.All)) {
 				continue
 			}
 			for _, x := range c.closers[far] {
-				if x.i.Instance.Account != i.Instance.Account && overlap(set, x.addresses, x.closes, own) {
+				if x.i.Instance.Account != i.Instance.Account && x.meets(i, set, x.closes) {
 					link(x.i.Instance.Account, i.Instance.Account)
 				}
 			}
