@@ -201,6 +201,7 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j jo
 		return nil
 	}
 	if n := d.Gaps(); n > 0 && !c.Bool("allow-gaps") && past == nil {
+		render.Gaps(a.screenFor(c, a.Stderr), d)
 		return refused("the draft has %s: traffic that is let through before and after would be stopped for some steps; --allow-gaps carries it out all the same", render.Count(n, "gap", "gaps"))
 	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)

@@ -64,9 +64,10 @@ type Lane struct {
 // A Step is one request, and what it means.
 type Step struct {
 	cloud.Request
-	Says   string `json:"says"`   // in words
-	Opens  bool   `json:"opens"`  // something is let through from here on
-	Closes bool   `json:"closes"` // something is not let through any more
+	Says     string `json:"says"`               // in words
+	Opens    bool   `json:"opens"`              // something is let through from here on
+	Closes   bool   `json:"closes"`             // something is not let through any more
+	Replaces string `json:"replaces,omitempty"` // of what is made again: the id that it had
 }
 
 // A Gap is traffic that is let through before and after, and not in between.
@@ -271,7 +272,7 @@ type writer struct {
 // step writes a step as a request. Its rules and groups are written with the ids they
 // have, made-up ones among them.
 func (w *writer) step(x *change.Step) Step {
-	s := Step{Request: cloud.Request{Do: string(x.Do), Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes}
+	s := Step{Request: cloud.Request{Do: string(x.Do), Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes, Replaces: x.Replaces}
 	switch {
 	case x.Interface != nil:
 		s.ID, s.Holder = x.Interface.ID, x.Interface.Instance.ID

@@ -8,8 +8,8 @@ import (
 	"isonomos/cloud"
 )
 
-// names are the ids that clouds gave to what has a made-up one in the draft, by
-// account. Lanes don't share any, but they share the map.
+// names are the ids that clouds gave to what has a made-up one in the draft, or another
+// one since, by account. Lanes don't share any, but they share the map.
 type names struct {
 	mu  sync.Mutex
 	ids map[string]string // "account/made-up" to the real one
@@ -29,8 +29,12 @@ func (n *names) learn(account string, ids map[string]string) {
 func (n *names) of(account, id string) string {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if real, ok := n.ids[account+"/"+id]; ok {
-		return real
+	for range 100 { // what was made may have been made again since
+		real, ok := n.ids[account+"/"+id]
+		if !ok || real == id {
+			break
+		}
+		id = real
 	}
 	return id
 }
@@ -100,6 +104,17 @@ func (n *names) line(text json.RawMessage) json.RawMessage {
 		whole["interfaces"] = encode(faces)
 	}
 	return encode(whole)
+}
+
+// object is a touched object with the ids that it, and what it names, have now.
+func (n *names) object(o Touched) *Touched {
+	o.ID = n.of(o.Account, o.ID)
+	before := o.Before
+	o.Before = nil
+	for _, text := range before {
+		o.Before = append(o.Before, n.line(text))
+	}
+	return &o
 }
 
 // encode writes what can always be written.

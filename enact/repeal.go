@@ -20,7 +20,11 @@ type Past struct {
 	Draft   *Draft
 	Entries []store.Entry
 	Ended   *Ending // nil where it was broken off
+	again   []again // what later runs made again
 }
+
+// again is something that a run made in the place of what was deleted.
+type again struct{ account, was, is string }
 
 // Pasts are the runs of a journal's entries, in order.
 func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
@@ -48,10 +52,33 @@ func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
 			}
 		case Intend:
 			p.Ended = nil // a stopped run was carried on
+		case Done:
+			return noteAgain(all, p, e)
 		}
 		return nil
 	})
 	return all, err
+}
+
+// noteAgain tells all runs before one that something has another id from then on.
+func noteAgain(all []*Past, p *Past, e store.Entry) error {
+	var x Result
+	if err := json.Unmarshal(e.Body, &x); err != nil {
+		return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
+	}
+	if x.Lane < 1 || x.Lane > len(p.Draft.Lanes) || x.Step < 1 || x.Step > len(p.Draft.Lanes[x.Lane-1].Steps) {
+		return nil // told where the run is looked at
+	}
+	s := p.Draft.Lanes[x.Lane-1].Steps[x.Step-1]
+	if s.Replaces == "" || x.IDs[s.ID] == "" {
+		return nil
+	}
+	for _, earlier := range all {
+		if earlier != p {
+			earlier.again = append(earlier.again, again{s.Account, s.Replaces, x.IDs[s.ID]})
+		}
+	}
+	return nil
 }
 
 // Open reports whether a run has neither been carried to its end nor was undone.
@@ -125,13 +152,8 @@ func (t *trail) madeAgain(now lines) {
 	}
 	touched := make(map[[3]string]*Touched)
 	for at, o := range t.touched {
-		renamed := *o
-		renamed.ID = again.of(o.Account, o.ID)
-		renamed.Before = nil
-		for _, text := range o.Before {
-			renamed.Before = append(renamed.Before, again.line(text))
-		}
-		touched[[3]string{at[0], at[1], renamed.ID}] = &renamed
+		renamed := again.object(*o)
+		touched[[3]string{at[0], at[1], renamed.ID}] = renamed
 	}
 	t.touched = touched
 }
@@ -233,10 +255,13 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 	if err := run.Recall(p.Entries); err != nil {
 		return t, nil, err
 	}
+	for _, x := range p.again {
+		run.names.learn(x.account, map[string]string{x.was: x.is})
+	}
 	now := linesOf(surveyed)
 	believed := make(map[[3]string][]content) // the last, and where its result is not known also the one before
 	for i := range p.Draft.Objects {
-		o := &p.Draft.Objects[i]
+		o := run.names.object(p.Draft.Objects[i])
 		at := [3]string{o.Account, o.Kind, o.ID}
 		t.touched[at] = o
 		was, err := contentOf(o.Before)
@@ -283,7 +308,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]
 		at := [3]string{request.Account, of.Kind, of.ID}
 		had, known := believed[at]
 		if !known {
-			return nil // what the run made itself
+			return nil // made by a request whose answer was never heard
 		}
 		next, err := had[len(had)-1].after(request)
 		if err != nil {
@@ -301,8 +326,10 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]
 	}
 	kind := strings.TrimPrefix(request.Do, "create-")
 	if done {
-		t.made[[3]string{request.Account, kind, request.ID}] = true
-		return nil
+		at := [3]string{request.Account, kind, request.ID}
+		now, err := run.names.made(s, request)
+		t.made[at], believed[at] = true, []content{now}
+		return err
 	}
 	// It may have been made, and the answer never heard: one of that name and mark.
 	var asked line

@@ -357,18 +357,24 @@ func (b *book) noteMade(s *Step, request cloud.Request) error {
 	if b.held[at] != nil {
 		return nil
 	}
+	now, err := b.r.names.made(s, request)
+	b.held[at] = &page{now: now}
+	return err
+}
+
+// made is the content of what a step made, as it was then.
+func (n *names) made(s *Step, request cloud.Request) (content, error) {
 	now, err := contentOf([]json.RawMessage{request.Object})
 	if err != nil {
-		return err
+		return now, err
 	}
-	for n, everyone := range everyones {
-		made := ownRule(s.ID, n)
-		if id := b.r.names.of(request.Account, made); id != made {
+	for k, everyone := range everyones {
+		made := ownRule(s.ID, k)
+		if id := n.of(request.Account, made); id != made {
 			now.rules[id] = line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
 		}
 	}
-	b.held[at] = &page{now: now}
-	return nil
+	return now, nil
 }
 
 // everyones are the ranges of the rules by which a new group lets everything out.

@@ -139,7 +139,7 @@ func Draft(s *Screen, d *enact.Draft, path string) {
 		s.Line(Piece{"no traffic opens or closes today", Cool})
 		s.Blank()
 	}
-	gaps(s, d)
+	Gaps(s, d)
 	held(s, d)
 	if d.Cut.Looked {
 		s.Labelled(0, Piece{"observed", Strong}, findingIndent, Piece{Text: cutText(d.Cut), Style: cutStyle(d.Cut)})
@@ -210,7 +210,8 @@ func shifts(s *Screen, word string, style Style, list []enact.Shift) {
 	}
 }
 
-func gaps(s *Screen, d *enact.Draft) {
+// Gaps shows what a draft stops for some steps.
+func Gaps(s *Screen, d *enact.Draft) {
 	for _, l := range d.Lanes {
 		for _, g := range l.Gaps {
 			s.Line(Piece{Pad("GAP", findingIndent), Hot}, Piece{strings.Join(l.Accounts, ", "), Accent}, Piece{fmt.Sprintf("  from step %d to step %d, %s", g.After, g.Until, Count(g.Until-g.After, "request", "requests")), Plain})

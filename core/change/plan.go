@@ -116,6 +116,9 @@ func NewPlan(a *Aim) (Plan, error) {
 			p.lists[[2]string{l.Account.Name, l.Name}] = l
 		}
 	}
+	if err := a.withinAccounts(); err != nil {
+		return p.plan, err
+	}
 	p.makeGroups()
 	if a.back {
 		p.listsBack()
@@ -168,12 +171,12 @@ func (p *planner) makeGroups() {
 		}
 		x.Rules = letOut(x)
 		p.made[g] = x
+		made := Step{Do: CreateGroup, Account: x.Account, Group: x, Labels: x.Labels, Replaces: g.ID}
 		if decide.Dialect(x.Account).LabelsApart {
-			p.push(phaseMakeGroup, Step{Do: CreateGroup, Account: x.Account, Group: x})
+			made.Labels = nil
 			p.push(phaseLabel, Step{Do: LabelGroup, Account: x.Account, Group: x, Labels: x.Labels})
-		} else {
-			p.push(phaseMakeGroup, Step{Do: CreateGroup, Account: x.Account, Group: x, Labels: x.Labels})
 		}
+		p.push(phaseMakeGroup, made)
 	}
 }
 
@@ -315,14 +318,8 @@ func (p *planner) rules() error {
 		if fresh {
 			let, shut = phaseFill, phaseBare
 		}
-		if bulk := 100; decide.Dialect(x.Account).BulkRules {
-			for part := range slices.Chunk(change.add, bulk) {
-				p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: part})
-			}
-		} else {
-			for i := range change.add {
-				p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: change.add[i : i+1 : i+1]})
-			}
+		for i := range change.add {
+			p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: change.add[i : i+1 : i+1]})
 		}
 		for i := range change.remove {
 			p.push(shut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: change.remove[i : i+1 : i+1]})
@@ -536,7 +533,7 @@ func (p *planner) orderLane(c *checker, steps []*pending) (Lane, error) {
 	emit := func(x *pending, j judgement) {
 		j.commit()
 		x.Opens, x.Closes = j.letsIn, j.shuts
-		lane.Steps = append(lane.Steps, x.Step)
+		lane.add(x.Step)
 		x.done = true
 		if x.ahead != nil {
 			x.ahead.done = true
@@ -567,6 +564,22 @@ func (p *planner) orderLane(c *checker, steps []*pending) (Lane, error) {
 		}
 	}
 	return lane, nil
+}
+
+// bulk bounds how many rules are added in one request.
+const bulk = 100
+
+// add puts a step behind the others. Rules that are added to one group after each
+// other are one step, where the cloud takes them all or none.
+func (l *Lane) add(s Step) {
+	if n := len(l.Steps) - 1; n >= 0 && s.Do == AddRules && decide.Dialect(s.Account).BulkRules {
+		if last := &l.Steps[n]; last.Do == AddRules && last.Group == s.Group && len(last.Rules) < bulk {
+			last.Rules = append(slices.Clip(last.Rules), s.Rules...)
+			last.Opens, last.Closes = last.Opens || s.Opens, last.Closes || s.Closes
+			return
+		}
+	}
+	l.Steps = append(l.Steps, s)
 }
 
 // eligible reports whether a step can be carried out now, as far as the cloud goes.
@@ -645,11 +658,64 @@ func (p *planner) stuck(c *checker, accounts []*estate.Account, left []*pending)
 
 // withinQuota reports whether the cloud has room for what a step adds.
 func (s *state) withinQuota(x *Step) bool {
+	if x.Do == CreateGroup {
+		groups, rules := s.inAccount(x.Account)
+		return within(x.Account, dialect.LimitGroups, groups+1) && within(x.Account, dialect.LimitRules, rules+len(x.Group.Rules))
+	}
 	if x.Do != AddRules {
 		return true
+	}
+	if x.Account.Limits[dialect.LimitRules] > 0 {
+		if _, rules := s.inAccount(x.Account); !within(x.Account, dialect.LimitRules, rules+len(x.Rules)) {
+			return false
+		}
 	}
 	grown := *x.Group
 	grown.Rules = append(slices.Clip(x.Group.Rules), x.Rules...)
 	dl := decide.Dialect(x.Account)
 	return !compile.QuotaOf(dl, x.Group).Over(compile.Count(dl, &grown, estate.In), compile.Count(dl, &grown, estate.Out))
+}
+
+// inAccount counts the groups and rules of an account.
+func (s *state) inAccount(a *estate.Account) (groups, rules int) {
+	if a.Limits[dialect.LimitGroups] == 0 && a.Limits[dialect.LimitRules] == 0 {
+		return 0, 0
+	}
+	for what := range s.here {
+		if g, ok := what.(*estate.Group); ok && s.here[g] && g.Account == a {
+			groups, rules = groups+1, rules+len(g.Rules)
+		}
+	}
+	return groups, rules
+}
+
+// within reports whether a number is within an account's quota of that name, if it has one.
+func within(a *estate.Account, limit string, n int) bool {
+	most := a.Limits[limit]
+	return most == 0 || n <= most
+}
+
+// withinAccounts says which account would have more groups or rules than it may, and
+// more than it has.
+func (a *Aim) withinAccounts() error {
+	count := func(e *estate.Estate) map[string][2]int {
+		n := make(map[string][2]int)
+		for _, g := range e.Groups {
+			if g.ID == "" && e == a.Now {
+				continue // it is not there
+			}
+			x := n[g.Account.Name]
+			n[g.Account.Name] = [2]int{x[0] + 1, x[1] + len(g.Rules)}
+		}
+		return n
+	}
+	before, after := count(a.Now), count(a.Then)
+	for _, x := range a.Surveyed.Accounts {
+		for i, limit := range [2]string{dialect.LimitGroups, dialect.LimitRules} {
+			if n := after[x.Name][i]; n > before[x.Name][i] && !within(x, limit, n) {
+				return fmt.Errorf("the account %s would have %d %s, and may have %d", x.Name, n, [2]string{"groups", "rules"}[i], x.Limits[limit])
+			}
+		}
+	}
+	return nil
 }

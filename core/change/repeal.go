@@ -75,7 +75,7 @@ func (p *planner) listsBack() {
 			made.ID = p.newID()
 			made.Account = p.account(l.Account)
 			p.lists[[2]string{l.Account.Name, l.Name}] = &made
-			p.push(phaseMakeList, Step{Do: CreateList, Account: made.Account, List: &made})
+			p.push(phaseMakeList, Step{Do: CreateList, Account: made.Account, List: &made, Replaces: l.ID})
 		}
 	}
 }

@@ -41,6 +41,7 @@ type Step struct {
 	Groups    []*estate.Group // that the interface wears, or that stand around the subnet, from then on
 	Entries   []estate.Entry  // that the list has from then on
 	Labels    estate.Labels   // that the group or list has from then on
+	Replaces  string          // of what is made again: the id that it had
 	Opens     bool            // something is let through from here on that was not before
 	Closes    bool            // something is not let through any more
 }

@@ -1,0 +1,160 @@
+package cli_test
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"isonomos/internal/openstacktest"
+)
+
+const pierDefinitions = `estate pier
+cloud stillwater { dialect flat
+  profile pier }
+account pier { cloud stillwater
+  label stage = lab }
+network mole in pier { range 10.70.1.0/24, fd70:1::/64 }
+`
+
+const pierFirst = `
+list offices { 203.0.113.64/29 "harbour master"
+  2001:db8:64::/48 }
+group web in mole "Web" { cover where role = web
+  admit https from everyone because "the public"
+  admit ssh from list offices
+  admit icmp, icmpv6 from everyone }
+group db in mole "Database" { cover where role = db
+  admit postgres from self because "its standby" }
+connect web to db on postgres because "bookings are kept there"
+`
+
+const pierSecond = `
+list offices { 203.0.113.64/29
+  203.0.113.88/30 }
+group web in mole "Web" { cover where role = web
+  admit https from list offices
+  admit protocol 47 from 198.51.100.9
+  admit icmp 8/0 from everyone
+  admit udp 5000-5010 from 2001:db8::/32 }
+group store in mole "Store" { cover where role = db
+  admit ssh from list offices v4 }
+connect web to store on postgres
+`
+
+// pier are definitions on a real OpenStack server, beside three ports, and what else
+// stands there that is not ours.
+func pier(t *testing.T) (*openstacktest.Server, string) {
+	t.Helper()
+	lookAtSource()
+	s := openstacktest.Start(t)
+	made := func(what, name, body string) string {
+		one, _ := s.Ask("pier", http.MethodPost, what, body)[name].(map[string]any)
+		id, _ := one["id"].(string)
+		return id
+	}
+	network := made("networks", "network", `{"network":{"name":"mole"}}`)
+	for _, r := range []string{`4,"cidr":"10.70.1.0/24"`, `6,"cidr":"fd70:1::/64"`} {
+		made("subnets", "subnet", fmt.Sprintf(`{"subnet":{"network_id":%q,"name":"front","ip_version":%s}}`, network, r))
+	}
+	theirs := made("security-groups", "security_group", `{"security_group":{"name":"by-hand","description":"somebody's"}}`)
+	for _, name := range []string{"web-1", "web-2", "db-1"} {
+		port := made("ports", "port", fmt.Sprintf(`{"port":{"network_id":%q,"name":%q,"device_id":"device-%s","device_owner":"compute:one","security_groups":[%q]}}`, network, name, name, theirs))
+		s.Ask("pier", http.MethodPut, "ports/"+port+"/tags", fmt.Sprintf(`{"tags":["role=%s"]}`, strings.Split(name, "-")[0]))
+	}
+	folder := t.TempDir()
+	for name, text := range map[string]string{"clouds.yaml": s.Profile(), "pier.nomos": pierDefinitions + pierFirst} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("OS_CLIENT_CONFIG_FILE", filepath.Join(folder, "clouds.yaml"))
+	return s, folder
+}
+
+// The whole round on a real OpenStack Networking server: survey, draft, enact, survey,
+// repeal; lists change in steps, groups come and go; what was changed by hand is not
+// overwritten; what the server refuses is told; the password is shown nowhere.
+func TestRoundOnOpenStack(t *testing.T) {
+	s, folder := pier(t)
+	var said strings.Builder
+	say := func(code int, want string, args ...string) string {
+		t.Helper()
+		r := call(t, folder, args...)
+		said.WriteString(r.out + r.err)
+		if r.code != code || !strings.Contains(r.out+r.err, want) {
+			t.Fatalf("%v: exit %d\n%s%s\nwant %d %s", args, r.code, r.out, r.err, code, want)
+		}
+		return r.out
+	}
+	define := func(groups string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(folder, "pier.nomos"), []byte(pierDefinitions+groups), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	say(0, "surveyed: 1 account, 2 groups, 6 rules, 3 instances", "survey", "--to", "before.jsonl")
+	say(0, "make the list pier/offices", "draft")
+	say(0, "enacted", "enact")
+	say(0, "surveyed: 1 account, 4 groups", "survey", "--to", "first.jsonl")
+	say(0, `"verdict": "passes"`, "trace", "--survey", "first.jsonl", "--format", "json", "web-1", "db-1", "postgres")
+	say(1, "opens", "compare", "before.jsonl", "first.jsonl")
+
+	define(pierSecond)
+	out := say(0, "holds 3 ranges", "draft", "--format", "md")
+	if !strings.Contains(out, "the list pier/offices holds 2 ranges") || !strings.Contains(out, "delete the group pier/db") {
+		t.Errorf("the draft: %s", out)
+	}
+	say(0, "enacted", "enact")
+	say(0, "surveyed", "survey", "--to", "second.jsonl")
+	text, err := os.ReadFile(filepath.Join(folder, "second.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{`"services":["protocol 47"]`, `"services":["icmp 8/0"]`, `"services":["udp 5000-5010"]`, `"entries":["203.0.113.64/29","203.0.113.88/30"]`, `"labels":{"isonomos":"pier"}`, `"name":"by-hand"`} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("%s is not in\n%s", want, text)
+		}
+	}
+	say(0, "repealed", "repeal")
+	say(0, "equal", "compare", "first.jsonl", "live")
+	say(0, "its chain holds", "repeal", "--list")
+
+	// Somebody else changes a group by hand: it is not overwritten.
+	say(0, "steps", "draft")
+	groups, _ := s.Ask("pier", http.MethodGet, "security-groups?name=web", "")["security_groups"].([]any)
+	web, _ := groups[0].(map[string]any)["id"].(string)
+	byHand := fmt.Sprintf(`{"security_group_rule":{"security_group_id":%q,"direction":"ingress","ethertype":"IPv4","protocol":"tcp","port_range_min":23,"port_range_max":23}}`, web)
+	s.Ask("pier", http.MethodPost, "security-group-rules", byHand)
+	say(4, "the group web of pier has changed since the draft was made", "enact")
+	say(4, "somebody else has changed since: the group web of pier", "repeal")
+	define(pierFirst)
+	say(0, "remove admit telnet from everyone v4", "draft")
+	say(0, "enacted", "enact")
+	say(0, "repealed", "repeal", "--allow-gaps")
+	rules, _ := s.Ask("pier", http.MethodGet, "security-group-rules?port_range_min=23", "")["security_group_rules"].([]any)
+	telnet, _ := rules[0].(map[string]any)["id"].(string)
+	s.Ask("pier", http.MethodDelete, "security-group-rules/"+telnet, "")
+	say(0, "repealed", "repeal")
+	say(0, "equal", "compare", "before.jsonl", "live")
+
+	// What goes over the server's quota is told before anything is sent, or by the server.
+	var many strings.Builder
+	many.WriteString("\ngroup many in mole \"Many\" {\n")
+	for i := range 130 {
+		fmt.Fprintf(&many, "  admit tcp %d from 192.0.2.0/28\n", 2000+2*i)
+	}
+	many.WriteString("}\n")
+	define(pierSecond + many.String())
+	say(4, "rules, and may have 120", "draft", "--to", "many.json")
+	if strings.Contains(said.String(), openstacktest.Password) {
+		t.Error("the password is shown")
+	}
+	for name, text := range readTree(t, folder) {
+		if name != "clouds.yaml" && strings.Contains(text, openstacktest.Password) {
+			t.Errorf("the password is in %s", name)
+		}
+	}
+}
