@@ -70,7 +70,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err := a.writeFiles(adoptedFiles(adopted)); err != nil {
 		return err
 	}
-	a.note("adopted: %s; each lets through what it did, as decided on the survey", render.Count(len(adopted.Adopted), "group", "groups"))
+	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once they are marked as ours: isonomos draft --adopt every", render.Count(len(adopted.Adopted), "group", "groups"))
 	return nil
 }
 

@@ -5,12 +5,16 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"isonomos/cloud/standin"
 	"isonomos/demo"
 	"isonomos/render"
 	"isonomos/store"
@@ -22,8 +26,9 @@ func (a *App) demoCommand() *cli.Command {
 		Usage:     "lay out the demo estate and go through the job on it",
 		ArgsUsage: "[flags] [FOLDER]",
 		Description: "Lays Saltmarsh Harbour, an invented harbour authority, into a new folder (or a temporary one):\n" +
-			"definitions, a survey, and 14 days of flows. Then it checks, audits, traces, narrows and proves, with\n" +
-			"the command line of each step, so that you can repeat it. Nothing else is touched, no network used.\n\n" +
+			"definitions, a survey, and 14 days of flows. Then it surveys, audits, traces, narrows, drafts, enacts,\n" +
+			"proves and repeals, with the command line of each step, so that you can repeat it. The clouds are\n" +
+			"stand-ins within this program. Nothing else is touched, no network used.\n\n" +
 			"  isonomos demo\n" +
 			"  isonomos demo harbour\n" +
 			"  isonomos demo --only-files harbour",
@@ -101,6 +106,8 @@ type stop struct {
 var stops = []stop{
 	{"check", "The definitions say who may talk to whom, once, by name. Are they free of mistakes, and what do they cost?",
 		[]string{"check"}},
+	{"survey", "What is there? Three clouds are read, each of another dialect; here they are stand-ins, within this program.",
+		[]string{"survey", "--to", "survey.jsonl"}},
 	{"audit", "What is open that should not be? The survey tells which instances, routes and public addresses there are, so a finding says where it arrives.",
 		[]string{"audit", "--survey", "survey.jsonl", "--check", "open-admin-port,open-data-port,all-services,wide-ports"}},
 	{"trace", "Does this packet pass, and which rule says so? A stranger tries ssh on a tide gauge.",
@@ -111,10 +118,16 @@ var stops = []stop{
 		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}},
 	{"narrow", "The same as an edit of the definitions: shown as a diff (for git apply or patch -p1) and written in place. Comments and layout stay.",
 		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff", "--write"}},
-	{"trace", "The stranger tries again.",
-		[]string{"trace", "--survey", "survey.jsonl", "192.0.2.77", "gauge-3", "ssh"}},
+	{"draft", "So far only the definitions have changed. What would that do to the clouds, and in which order? A rule that somebody added by hand at night goes too: no definition says it.",
+		[]string{"draft", "--flows", "flows.csv"}},
+	{"enact", "Reviewed, so it is carried out: each step written down before it is done, then proved by looking again.",
+		[]string{"enact"}},
+	{"trace", "The stranger tries again, on the clouds as they are now.",
+		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}},
 	{"prove", "Does everything still hold that the definitions expect? It does; the laws that are still broken show what to narrow next, and the exemption that has nothing left to excuse can go.",
-		[]string{"prove", "--survey", "survey.jsonl"}},
+		[]string{"prove", "--live"}},
+	{"repeal", "And if it was wrong? Back to what was, from the journal, with the same care.",
+		[]string{"repeal"}},
 }
 
 // tour runs every stop in the folder, as a user would.
@@ -129,6 +142,11 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 		return unreachable("%v", err)
 	}
 	defer os.Chdir(back)
+	stop, err := a.serveDemo()
+	if err != nil {
+		return err
+	}
+	defer stop()
 	for i, stop := range stops {
 		s.Blank()
 		s.Line(render.Piece{Text: fmt.Sprintf("%d of %d  %s ", i+1, len(stops), stop.title), Style: render.Strong}, render.Piece{Text: strings.Repeat("─", max(0, s.Width()-12-len(stop.title))), Style: render.Faint})
@@ -142,6 +160,47 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 	s.Blank()
 	s.Text(0, fmt.Sprintf("That was the job from end to end. To go on: cd %s, then isonomos --help.", folder))
 	return s.Err()
+}
+
+// serveDemo serves the demo's clouds from the folder clouds below the current one, in
+// this process, and sets the variables by which the demo's definitions find them.
+func (a *App) serveDemo() (stop func(), err error) {
+	const folder = "clouds"
+	if err := a.layState(folder, ""); err != nil {
+		return nil, err
+	}
+	server, err := standin.Open(folder)
+	if err != nil {
+		return nil, unreachable("the demo's clouds can't be served: %v", err)
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, unreachable("nothing can listen on this machine: %v", err)
+	}
+	clouds, err := server.Clouds()
+	if err != nil {
+		return nil, unreachable("%v", err)
+	}
+	token, err := os.ReadFile(filepath.Join(folder, standin.TokenFile))
+	if err != nil {
+		return nil, fileError("file", standin.TokenFile, err)
+	}
+	set := make(map[string]string) // as it was
+	for _, name := range clouds {
+		variable := strings.ToUpper(name)
+		for key, value := range map[string]string{variable + "_URL": "http://" + listener.Addr().String() + "/" + name, variable + "_TOKEN": string(token)} {
+			set[key] = os.Getenv(key)
+			os.Setenv(key, value)
+		}
+	}
+	web := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second, ErrorLog: nil}
+	go func() { _ = web.Serve(listener) }() // until it is closed
+	return func() {
+		web.Close()
+		for key, value := range set {
+			os.Setenv(key, value)
+		}
+	}, nil
 }
 
 // visit runs one stop's command in the same process. Findings are what the tour is about, so exit 1 is no failure.

@@ -181,7 +181,19 @@ func (a *App) undoing(c *cli.Command, p *enact.Past) (job, error) {
 		return job{}, err
 	}
 	d, err := a.understand(c, files)
-	return job{aim: p.Undone, ended: p.Undoing, defined: d.Estate}, err
+	if err != nil {
+		return job{}, err
+	}
+	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
+		return func(surveyed *estate.Estate) (*change.Aim, error) {
+			found, err := aim(surveyed)
+			if err == nil {
+				found.Then.Services = d.Estate.Services // as the definitions call them
+			}
+			return found, err
+		}
+	}
+	return job{aim: named(p.Undone), ended: named(p.Undoing), defined: d.Estate}, nil
 }
 
 // touchedAccounts are the accounts that a draft changes.

@@ -2,9 +2,11 @@ package demo
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
+	"isonomos/core/change"
 	"isonomos/core/compile"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
@@ -180,6 +182,9 @@ func (s *surveyor) carryOut() error {
 	s.Lists = slices.DeleteFunc(s.Lists, func(l *estate.List) bool { return l.Account == nil })
 	own := make(map[string]*estate.List)
 	for _, g := range s.Groups {
+		if !g.Existing {
+			g.Labels = s.marked(g.Labels)
+		}
 		g.ID, g.Name, g.Lends, g.Follows, g.Existing = s.id("grp"), g.InCloud(), nil, false, false
 		g.Rules = rules[g]
 		for i := range g.Rules {
@@ -205,12 +210,19 @@ func (s *surveyor) carryOut() error {
 	return nil
 }
 
+// marked are labels with the mark of what belongs to the estate.
+func (s *surveyor) marked(labels estate.Labels) estate.Labels {
+	marked := estate.Labels{change.OwnLabel: s.Name}
+	maps.Copy(marked, labels)
+	return marked
+}
+
 // ownList is an own list as it stands in an account.
 func (s *surveyor) ownList(own map[string]*estate.List, l *estate.List, a *estate.Account) *estate.List {
 	key := a.Name + "/" + l.Name
 	if own[key] == nil {
 		copied := *l
-		copied.Account, copied.ID, copied.Region, copied.Defined = a, s.id("lst"), a.Region, false
+		copied.Account, copied.ID, copied.Region, copied.Defined, copied.Labels = a, s.id("lst"), a.Region, false, s.marked(nil)
 		own[key] = &copied
 		s.Lists = append(s.Lists, &copied)
 	}

@@ -334,7 +334,7 @@ func (p *planner) translated(g, x *estate.Group) []estate.Rule {
 	for i := range rules {
 		r := &rules[i]
 		r.ID = fmt.Sprintf("%s%s-%d", newPrefix, x.ID, i+1)
-		r.Description = shortened(r.Description)
+		r.Description, r.Changed = shortened(r.Description), nil
 		r.Peers = slices.Clone(r.Peers)
 		for k, peer := range r.Peers {
 			switch {

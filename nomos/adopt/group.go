@@ -2,10 +2,12 @@ package adopt
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/change"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -25,7 +27,7 @@ func (w *writer) group(g *estate.Group) {
 	for _, c := range w.covers(g) {
 		fmt.Fprintf(out, "  cover %s\n", c)
 	}
-	out.WriteString(labels("label", g.Labels))
+	out.WriteString(labels("label", unmarked(g.Labels)))
 	for _, s := range w.statements(g) {
 		out.WriteString("  " + s + "\n")
 	}
@@ -292,4 +294,14 @@ func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 		}
 	}
 	return words
+}
+
+// unmarked are labels without the mark of what an estate owns: that is no definition's to say.
+func unmarked(labels estate.Labels) estate.Labels {
+	if _, marked := labels[change.OwnLabel]; !marked {
+		return labels
+	}
+	labels = maps.Clone(labels)
+	delete(labels, change.OwnLabel)
+	return labels
 }
