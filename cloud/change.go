@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/hashicorp/go-retryablehttp"
@@ -72,14 +74,14 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 	switch r.Do {
 	case "create-group":
 		var g groupAnswer
-		header, err := c.send(ctx, http.MethodPost, account+"/groups", want, r.Object, &g)
+		header, err := c.send(ctx, http.MethodPost, account+"/groups", want, only(r.Object, "name", "network", "for", "description", "labels", "stateful"), &g)
 		if err != nil {
 			return Object{}, err
 		}
 		return made(header, g.lines())
 	case "create-list":
 		var line json.RawMessage
-		header, err := c.send(ctx, http.MethodPost, account+"/lists", want, r.Object, &line)
+		header, err := c.send(ctx, http.MethodPost, account+"/lists", want, only(r.Object, "name", "region", "description", "labels", "entries", "capacity"), &line)
 		if err != nil {
 			return Object{}, err
 		}
@@ -89,7 +91,7 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 			return Object{}, unknownRequest(r)
 		}
 		var line json.RawMessage
-		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, r.Rules[0], &line)
+		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, only(r.Rules[0], "direction", "action", "rank", "peers", "services", "stateless", "description"), &line)
 		return Object{r.ID, version(header), []json.RawMessage{line}}, err
 	case "remove-rule":
 		var rule struct{ ID string }
@@ -113,6 +115,20 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 		return c.changed(ctx, http.MethodPut, account+"/subnets/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
 	}
 	return Object{}, unknownRequest(r)
+}
+
+// only is a line of a survey with those of its fields that a request has.
+func only(text json.RawMessage, fields ...string) json.RawMessage {
+	var whole map[string]json.RawMessage
+	if json.Unmarshal(text, &whole) != nil {
+		return text // the cloud will say what is wrong with it
+	}
+	maps.DeleteFunc(whole, func(name string, _ json.RawMessage) bool { return !slices.Contains(fields, name) })
+	body, err := json.Marshal(whole)
+	if err != nil {
+		return text
+	}
+	return body
 }
 
 // labelsOf are the labels that are to be, none being none.
