@@ -23,13 +23,14 @@ import (
 // A harbourmaster runs small clouds of each dialect in this process, beside an estate
 // that is defined on them.
 type harbourmaster struct {
-	t       *testing.T
+	t       testing.TB
 	clouds  string // folder of the stand-ins
 	folder  string // of the definitions
 	env     []string
 	server  *standin.Server
 	writes  atomic.Int32
 	onWrite func(n int32, serve func()) // nil serves it
+	limit   func(w http.ResponseWriter) bool
 }
 
 const smallClouds = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"pier"}
@@ -65,7 +66,7 @@ network nl in al { range 10.3.0.0/16
   subnet s2 10.3.2.0/24 }
 `
 
-func newHarbourmaster(t *testing.T) *harbourmaster {
+func newHarbourmaster(t testing.TB) *harbourmaster {
 	t.Helper()
 	lookAtSource()
 	h := &harbourmaster{t: t, clouds: t.TempDir(), folder: t.TempDir()}
@@ -103,6 +104,9 @@ func (h *harbourmaster) serve() {
 		h.t.Fatal(err)
 	}
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if h.limit != nil && !h.limit(w) {
+			return
+		}
 		if r.Method == http.MethodGet || h.onWrite == nil {
 			h.server.ServeHTTP(w, r)
 			return
@@ -529,4 +533,49 @@ func TestDraftsAreRefused(t *testing.T) {
 	h.must(0, "enacted", "enact")
 	h.write(filepath.Join(h.folder, "isonomos.db"), "no database")
 	h.must(3, "can't be used", "repeal", "--list")
+}
+
+// How much of what a server permits is used: it takes so many requests a second, with
+// room for those of one second, and turns the others away.
+func BenchmarkEnactRate(b *testing.B) {
+	for _, permitted := range []float64{20, 50, 100} {
+		b.Run(fmt.Sprint(permitted), func(b *testing.B) {
+			for b.Loop() {
+				h := newHarbourmaster(b)
+				var groups strings.Builder
+				for g := range 20 {
+					fmt.Fprintf(&groups, "group g%d in nu \"x\" {\n", g)
+					for r := range int(permitted) / 4 {
+						fmt.Fprintf(&groups, "  admit tcp %d from 192.0.2.%d\n", 1000+2*r, r)
+					}
+					groups.WriteString("}\n")
+				}
+				h.define(groups.String())
+				h.must(0, "steps", "draft")
+				var mu sync.Mutex
+				room, last, taken, first := permitted, time.Now(), 0, time.Time{}
+				h.onWrite = func(_ int32, serve func()) { serve() }
+				h.limit = func(w http.ResponseWriter) bool {
+					mu.Lock()
+					defer mu.Unlock()
+					now := time.Now()
+					room = min(permitted, room+permitted*now.Sub(last).Seconds())
+					if last = now; room < 1 {
+						w.Header().Set("Retry-After", "1")
+						w.WriteHeader(http.StatusTooManyRequests)
+						return false
+					}
+					if room--; first.IsZero() {
+						first = now
+					}
+					taken++
+					return true
+				}
+				h.must(0, "enacted", "enact")
+				took := time.Since(first).Seconds()
+				b.ReportMetric(100*float64(taken)/(permitted+permitted*took), "%used")
+				b.ReportMetric(float64(taken)/took, "requests/s")
+			}
+		})
+	}
 }

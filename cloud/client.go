@@ -64,7 +64,11 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // a token is not carried elsewhere
 	c.Backoff = func(least, most time.Duration, attempt int, r *http.Response) time.Duration {
 		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
-		return wait + time.Duration(rand.Int64N(int64(wait/4)+1)) // many clients must not come back at once
+		spread := wait / 4 // many clients must not come back at once
+		if r != nil && r.Header.Get("Retry-After") != "" {
+			spread = wait / 20 // the cloud says when: waiting much longer would waste what it permits
+		}
+		return wait + time.Duration(rand.Int64N(int64(spread)+1))
 	}
 	c.CheckRetry = again
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler

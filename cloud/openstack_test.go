@@ -1,0 +1,121 @@
+package cloud
+
+import (
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func one[T any](v T) *T { return &v }
+
+// What OpenStack says of a rule becomes a line of a survey, and the line becomes a rule
+// that says the same.
+func TestOpenStackRules(t *testing.T) {
+	for _, x := range []struct {
+		rule     osRule
+		services string
+		peer     string
+		back     bool // what the line becomes is this rule to the letter
+	}{
+		{osRule{Direction: "ingress", Family: "IPv4"}, "any", "0.0.0.0/0", false},
+		{osRule{Direction: "egress", Family: "IPv6", Range: one("::/0")}, "any", "::/0", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("tcp"), From: one(22), To: one(22), Range: one("192.0.2.0/28")}, "tcp 22", "192.0.2.0/28", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("6"), From: one(1), To: one(9), Range: one("10.1.2.3/8"), Normal: one("10.0.0.0/8")}, "tcp 1-9", "10.0.0.0/8", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("udp"), RemoteGroup: one("g")}, "udp", "group:g v4", true},
+		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("udp"), From: one(0), To: one(65535), RemoteList: one("l")}, "udp", "list:l v6", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("icmp"), From: one(8), To: one(0), Range: one("192.0.2.1/32")}, "icmp 8/0", "192.0.2.1/32", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("icmp"), From: one(8), Range: one("0.0.0.0/0")}, "icmp 8", "0.0.0.0/0", true},
+		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("icmp"), Range: one("::/0")}, "icmpv6", "::/0", false}, // the old way to say ICMPv6
+		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("ipv6-icmp"), From: one(128), To: one(0), Range: one("::/0")}, "icmpv6 128/0", "::/0", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("gre"), Range: one("192.0.2.1/32")}, "protocol 47", "192.0.2.1/32", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("47"), Range: one("192.0.2.1/32")}, "protocol 47", "192.0.2.1/32", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("sctp"), From: one(5), To: one(6), Range: one("192.0.2.1/32")}, "protocol 132", "192.0.2.1/32", false},
+	} {
+		x.rule.Group, x.rule.Description = "grp", one("why")
+		line := ruleLine("a", x.rule)
+		if !slices.Equal(line.Services, []string{x.services}) || !slices.Equal(line.Peers, []string{x.peer}) || line.Description != "why" {
+			t.Errorf("%+v: %+v, want %s %s", x.rule, line, x.services, x.peer)
+		}
+		text, err := json.Marshal(line)
+		if err != nil {
+			t.Fatal(err)
+		}
+		back, err := ruleOf(text, "grp")
+		if err != nil || !sameRule(back, x.rule) {
+			t.Errorf("%s becomes %+v, %v", text, back, err)
+		}
+		a, _ := json.Marshal(back)
+		b, _ := json.Marshal(x.rule)
+		if x.back && string(a) != string(b) {
+			t.Errorf("%s becomes\n%s, want\n%s", text, a, b)
+		}
+	}
+	for text, want := range map[string]string{
+		`{"direction":"in","peers":["group:g"],"services":["tcp 22"]}`:             "speaks of one address family",
+		`{"direction":"in","peers":["192.0.2.1","192.0.2.2"],"services":["any"]}`:  "one service with one peer",
+		`{"direction":"in","peers":["192.0.2.1"],"services":["any"]}`:              "can't say",
+		`{"direction":"in","action":"refuse","peers":["::/0"],"services":["any"]}`: "admits",
+		`{"direction":"in","peers":["network"],"services":["any"]}`:                "can't say",
+		`{"direction":"in","peers":["::/0"],"services":["tcp many"]}`:              "can't say",
+		`{"direction":"in","peers":["::/0"],"services":["tcp 1-x"]}`:               "can't say",
+	} {
+		if _, err := ruleOf(json.RawMessage(text), "g"); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", text, err, want)
+		}
+	}
+}
+
+// Labels are tags, and of address groups, which have none, the end of the description.
+func TestOpenStackLabels(t *testing.T) {
+	labels := map[string]string{"isonomos": "pier", "stage": "lab", "bare": ""}
+	if tags := tagsOfLabels(labels); !slices.Equal(tags, []string{"bare", "isonomos=pier", "stage=lab"}) || len(labelsOfTags(tags)) != 3 {
+		t.Errorf("tags %v", tagsOfLabels(labels))
+	}
+	text, err := marked("Offices", map[string]string{"isonomos": "pier"})
+	if err != nil || text != "Offices [isonomos=pier]" {
+		t.Errorf("%q %v", text, err)
+	}
+	if l := listLine("a", osList{Description: text}); l.Description != "Offices" || l.Labels["isonomos"] != "pier" {
+		t.Errorf("%+v", l)
+	}
+	long, err := marked(strings.Repeat("ö", 200), map[string]string{"isonomos": "pier"})
+	if err != nil || len(long) > 255 || !strings.HasSuffix(long, " [isonomos=pier]") {
+		t.Errorf("%d bytes: %q %v", len(long), long, err)
+	}
+	if none, err := marked("Offices", nil); err != nil || none != "Offices" {
+		t.Errorf("%q %v", none, err)
+	}
+	if _, err := marked("Offices", labels); !errors.Is(err, ErrRefused) {
+		t.Errorf("labels that there is no room for: %v", err)
+	}
+}
+
+// Nobody is asked over a wire that others can read.
+func TestOpenStackOverTLS(t *testing.T) {
+	for address, fine := range map[string]bool{"https://cloud.example/v3": true, "http://127.0.0.1:5000/v3": true, "http://cloud.example/v3": false, "": false, "cloud.example": false} {
+		if err := overTLS(address); (err == nil) != fine {
+			t.Errorf("%q: %v", address, err)
+		}
+	}
+}
+
+// Whatever a server says of a rule, it becomes a line that can be read, or none.
+func FuzzOpenStackRule(f *testing.F) {
+	f.Add(`{"direction":"ingress","ethertype":"IPv4","protocol":"tcp","port_range_min":22,"port_range_max":22,"remote_ip_prefix":"192.0.2.0/28"}`)
+	f.Add(`{"direction":"egress","ethertype":"IPv6","protocol":"icmp","port_range_min":-1}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		var r osRule
+		if json.Unmarshal([]byte(text), &r) != nil {
+			return
+		}
+		line, err := json.Marshal(ruleLine("a", r))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if back, err := ruleOf(line, r.Group); err == nil && !sameRule(back, r) {
+			t.Errorf("%s becomes %s becomes %+v", text, line, back)
+		}
+	})
+}

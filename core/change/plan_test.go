@@ -1,0 +1,201 @@
+package change_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"isonomos/core/change"
+	"isonomos/core/estate"
+	"isonomos/nomos"
+	"isonomos/nomos/resolve"
+	"isonomos/nomos/source"
+	"isonomos/store"
+)
+
+// steps are the steps of a plan in short: what is done to which group, with which rules.
+func steps(p change.Plan) string {
+	var all []string
+	for _, l := range p.Lanes {
+		for _, s := range l.Steps {
+			text := string(s.Do)
+			switch {
+			case s.Group != nil:
+				text += " " + s.Group.Name
+			case s.List != nil:
+				text += " " + s.List.Name
+			case s.Interface != nil:
+				text += " " + s.Interface.Instance.Name
+			case s.Subnet != nil:
+				text += " " + s.Subnet.Name
+			}
+			for _, g := range s.Groups {
+				text += " " + g.Name
+			}
+			for i := range s.Rules {
+				text += " " + strings.ReplaceAll(s.Rules[i].Services[0].String(), "tcp ", "")
+			}
+			all = append(all, text)
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+const pierSurvey = `{"kind":"survey","version":1}
+{"kind":"cloud","name":"c","dialect":"DIALECT"}
+{"kind":"account","name":"a","cloud":"c","limits":{"rules-per-direction":LIMIT}}
+{"kind":"network","account":"a","id":"n","ranges":["10.0.0.0/16"]}
+{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/24"]}
+{"kind":"instance","account":"a","id":"w","labels":{"role":"web"},"interfaces":[{"id":"fw","subnet":"s","private":["10.0.0.5"],"groups":["web"]}]}
+{"kind":"instance","account":"a","id":"d","labels":{"role":"db"},"interfaces":[{"id":"fd","subnet":"s","private":["10.0.0.6"],"groups":["db"]}]}
+{"kind":"group","account":"a","network":"n","id":"web","name":"web","labels":{"isonomos":"pier"}}
+{"kind":"group","account":"a","network":"n","id":"db","name":"db","labels":{"isonomos":"pier"}}
+{"kind":"group","account":"a","network":"n","id":"theirs","name":"theirs"}
+`
+
+func aimed(t *testing.T, dialect string, limit int, rules, definitions string, adopt ...string) (*change.Aim, error) {
+	t.Helper()
+	text := strings.NewReplacer("DIALECT", dialect, "LIMIT", fmt.Sprint(limit)).Replace(pierSurvey) + rules
+	survey, _, err := store.ReadSurvey(strings.NewReader(text), "s")
+	if err != nil {
+		t.Fatal(err)
+	}
+	places := "estate pier\ncloud c { dialect " + dialect + " }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\n"
+	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", places+definitions)}, resolve.Options{Now: time.Unix(0, 0)})
+	for _, m := range d.Messages {
+		t.Fatal(m)
+	}
+	return change.NewAim(d.Estate, survey, change.Choice{Adopt: func(path string) bool { return len(adopt) > 0 && path == adopt[0] }})
+}
+
+func rule(group, direction, peer, service string) string {
+	return fmt.Sprintf(`{"kind":"rule","account":"a","group":%q,"id":"%[1]s-%[2]s-%[4]s-%[3]s","direction":%[2]q,"action":"admit","peers":[%[3]q],"services":["tcp %[4]s"]}`+"\n", group, direction, peer, service)
+}
+
+const webAndDB = "group web in n { cover where role = web\n WEB }\ngroup db in n { cover where role = db\n DB }\n"
+
+func both(web, db string) string { return strings.NewReplacer("WEB", web, "DB", db).Replace(webAndDB) }
+
+// Steps come in an order that is safe, and what is not ours, or lets through the same
+// already, is left alone.
+func TestPlans(t *testing.T) {
+	for name, x := range map[string]struct {
+		limit              int
+		rules, definitions string
+		adopt              string
+		want               string
+		gaps               int
+		left               string
+	}{
+		"nothing to do":              {60, rule("web", "in", "0.0.0.0/0", "443") + rule("web", "in", "::/0", "443"), both("admit https from everyone", ""), "", "", 0, ""},
+		"written otherwise":          {60, rule("web", "in", "0.0.0.0/1", "443") + rule("web", "in", "128.0.0.0/1", "443") + rule("web", "in", "::/0", "443"), both("admit https from everyone", ""), "", "", 0, ""},
+		"an address becomes a group": {60, rule("db", "in", "10.0.0.5/32", "5432"), both("", "admit postgres from group web"), "", "add-rules db 5432, remove-rule db 5432", 0, ""},
+		"let in before shut":         {60, rule("web", "in", "0.0.0.0/0", "443") + rule("web", "in", "::/0", "443"), both("admit https from 192.0.2.0/24", ""), "", "add-rules web 443, remove-rule web 443, remove-rule web 443", 0, ""},
+		// One end closes what the other opens: it must not pass in between.
+		"shut at one end before the other opens": {60, rule("web", "out", "group:db", "5432"), both("", "admit postgres from group web"), "", "remove-rule web 5432, add-rules db 5432", 0, ""},
+		"no room, and something that is to go":   {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "192.0.2.0/25", "80"), both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 80, add-rules web 443", 0, ""},
+		"no room at all":                         {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "198.51.100.0/24", "443"), both("admit tcp 443-444 from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 443, add-rules web 443-444, remove-rule web 443, add-rules web 443-444", 2, ""},
+		"a group comes, another goes": {60, rule("db", "in", "group:web", "5432"), "group web in n { cover where role = web }\ngroup store in n { cover where role = db\n admit postgres from group web }\n", "",
+			"create-group store, remove-rule store any, remove-rule store any, add-rules store 5432, dress d db store, dress d store, delete-group db", 0, ""},
+		"not ours":                      {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "", "", 0, "a/n/theirs: there is a group of that name that is not marked as ours"},
+		"adopted":                       {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "a/n/theirs", "label-group theirs, add-rules theirs 22", 0, ""},
+		"named by somebody else's rule": {60, rule("theirs", "in", "group:db", "22"), "group web in n { cover where role = web }\n", "", "", 0, "a/n/db: it is not defined any more, but a/n/theirs names it"},
+	} {
+		aim, err := aimed(t, "union", x.limit, x.rules, x.definitions, x.adopt)
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		plan, err := change.NewPlan(aim)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		gaps := 0
+		for _, l := range plan.Lanes {
+			gaps += len(l.Gaps)
+			for _, g := range l.Gaps {
+				if g.To <= g.From || len(g.Interfaces) == 0 {
+					t.Errorf("%s: a gap from %d to %d at %d interfaces", name, g.From, g.To, len(g.Interfaces))
+				}
+			}
+		}
+		if got := steps(plan); got != x.want || gaps != x.gaps || strings.Join(plan.Left, "; ") != x.left {
+			t.Errorf("%s: %s (%d gaps, left %s)\nwant %s (%d gaps, left %s)", name, got, gaps, plan.Left, x.want, x.gaps, x.left)
+		}
+	}
+}
+
+// A ranked cloud's interface wears one group: it is exchanged, with what stands around
+// the subnet opening and closing so that neither state is overstepped.
+func TestPlanOfExchange(t *testing.T) {
+	rules := `{"kind":"rule","account":"a","group":"web","id":"r1","direction":"in","action":"admit","rank":100,"peers":["192.0.2.0/24"],"services":["tcp 443"]}
+{"kind":"rule","account":"a","group":"web","id":"r2","direction":"in","action":"refuse","rank":4096,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
+{"kind":"rule","account":"a","group":"web","id":"r3","direction":"out","action":"refuse","rank":4096,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
+`
+	aim, err := aimed(t, "ranked", 60, rules, "group site in n { cover where role = web\n admit https from 192.0.2.0/24 }\ngroup db in n { cover where role = db }")
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan, err := change.NewPlan(aim)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := steps(plan)
+	if !strings.Contains(got, "add-rules site any, add-rules site any, ") || !strings.Contains(got, "dress w site, ") || !strings.HasSuffix(got, "delete-group web") || len(plan.Lanes[0].Gaps) > 0 {
+		t.Errorf("%s, gaps %v", got, plan.Lanes[0].Gaps)
+	}
+}
+
+// A quota of the end state is told before anything is planned; lists that are not ours
+// and hold something else are not used.
+func TestPlansThatCantBe(t *testing.T) {
+	aim, err := aimed(t, "union", 1, "", both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""))
+	if err != nil || len(aim.Failures) != 1 || !strings.Contains(aim.Failures[0].Reason, "more rules than its quota") {
+		t.Errorf("over quota: %+v %v", aim.Failures, err)
+	}
+	aim, err = aimed(t, "union", 60, `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"]}`+"\n", "list known { 198.51.100.0/24 }\n"+both("admit https from list known", ""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err = change.NewPlan(aim); err == nil || !strings.Contains(err.Error(), "--adopt a/known") {
+		t.Errorf("a list that is not ours: %v", err)
+	}
+	var stuck *change.StuckError
+	if errors.As(err, &stuck) {
+		t.Error("it is not stuck")
+	}
+}
+
+// What is undone is what was: groups, rules, lists, labels, what is worn.
+func TestRepealPlans(t *testing.T) {
+	text := strings.NewReplacer("DIALECT", "union", "LIMIT", "60").Replace(pierSurvey) + rule("web", "in", "0.0.0.0/0", "443")
+	list := `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"],"labels":{"isonomos":"pier"}}` + "\n"
+	read := func(text string) *estate.Estate {
+		e, _, err := store.ReadSurvey(strings.NewReader(text), "s")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
+	for name, x := range map[string]struct{ now, before, want string }{
+		"the same":          {text, text, ""},
+		"a rule":            {text, text + rule("web", "in", "192.0.2.0/28", "22"), "add-rules web 22"},
+		"another rule":      {text + rule("web", "in", "list:l", "22") + list, text + rule("web", "in", "192.0.2.0/28", "22"), "add-rules web 22, remove-rule web 22, delete-list known"},
+		"entries":           {text + list, text + strings.Replace(list, "192.0.2.0/28", "192.0.2.16/28", 1), "set-entries known"},
+		"a list that went":  {text, text + list + rule("db", "in", "list:l", "22"), "create-list known, add-rules db 22"},
+		"labels":            {text, strings.Replace(text, `"name":"web","labels":{"isonomos":"pier"}`, `"name":"web"`, 1), "label-group web"},
+		"what is worn":      {strings.Replace(text, `"groups":["web"]`, `"groups":["web","db"]`, 1), text, "dress w web"},
+		"a group that came": {text + `{"kind":"group","account":"a","network":"n","id":"new","name":"new"}` + "\n", text, "delete-group new"},
+	} {
+		plan, err := change.NewPlan(change.NewRepeal("pier", read(x.now), read(x.before), func(string, string, string) bool { return true }))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if got := steps(plan); got != x.want {
+			t.Errorf("%s: %s, want %s", name, got, x.want)
+		}
+	}
+}
