@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
 	"isonomos/cloud/standin"
 )
 
@@ -578,4 +580,107 @@ func BenchmarkEnactRate(b *testing.B) {
 			}
 		})
 	}
+}
+
+// A draft is as its schema says, whatever is in it; as Markdown it says the same first;
+// a gap is told, refused, and carried out when asked for.
+func TestDraftsAreAsPublished(t *testing.T) {
+	t.Parallel()
+	compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", "draft.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	check := func(h *harbourmaster, name string) string {
+		t.Helper()
+		text, err := os.ReadFile(filepath.Join(h.folder, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		value, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+		if err == nil {
+			err = compiled.Validate(value)
+		}
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		return string(text)
+	}
+	h, _ := settled(t)
+	check(h, "draft.json")
+	md := h.must(0, "### Draft for pier", "draft", "--format", "md")
+	if !strings.Contains(md, "closes: https") || !strings.Contains(md, "<details>") {
+		t.Errorf("as Markdown: %s", md)
+	}
+	h.must(0, `"lanes"`, "draft", "--format", "json")
+	h.must(0, "enacted", "enact")
+	h.must(0, "which undo the run", "repeal", "--to", "undo.json")
+	if text := check(h, "undo.json"); !strings.Contains(text, `"replaces"`) {
+		t.Error("what is made again is not told")
+	}
+	h.must(0, "repealed", "enact", "undo.json")
+
+	h = newHarbourmaster(t)
+	few := strings.Replace(smallDefinitions, "account au { cloud cu", "account au { cloud cu\n  limit rules-per-direction = 2", 1)
+	text, err := os.ReadFile(filepath.Join(h.clouds, standin.StateFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.write(filepath.Join(h.clouds, standin.StateFile), strings.Replace(string(text), `"cloud":"cu","limits":{`, `"cloud":"cu","limits":{"rules-per-direction":2,`, 1))
+	h.serve()
+	define := func(service string) {
+		h.write(filepath.Join(h.folder, "pier.nomos"), few+"group web in nu \"Web\" { cover where role = web\n  admit "+service+" from 192.0.2.0/28, 198.51.100.0/28 }\n")
+	}
+	define("https")
+	h.must(0, "steps", "draft")
+	h.must(0, "enacted", "enact")
+	define("tcp 443-444")
+	h.must(0, "GAP", "draft")
+	if text := check(h, "draft.json"); !strings.Contains(text, `"until"`) {
+		t.Error("the gap is not in the draft")
+	}
+	at := h.changes()
+	h.must(4, "--allow-gaps carries it out", "enact")
+	if h.changes() != at {
+		t.Error("something was changed")
+	}
+	h.must(0, "enacted", "enact", "--allow-gaps")
+	h.must(0, "nothing to do", "draft", "--to", "none.json")
+}
+
+// What is broken off and can't be carried on, because somebody else has changed what it
+// is about, can be given up; then there can be a next draft.
+func TestGivingUp(t *testing.T) {
+	t.Parallel()
+	h, _ := settled(t)
+	h.writes.Store(0)
+	c, _ := h.command("enact", "--jobs", "1")
+	gone := make(chan struct{})
+	h.onWrite = func(n int32, serve func()) {
+		if n < 6 {
+			serve()
+			return
+		}
+		_ = c.Process.Signal(syscall.SIGKILL)
+		<-gone
+	}
+	_ = c.Run()
+	close(gone)
+	h.onWrite = nil
+	state := filepath.Join(h.clouds, standin.StateFile)
+	text, err := os.ReadFile(state)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.write(state, strings.ReplaceAll(string(text), `"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier"}`, `"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier","by":"hand"}`))
+	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	h.must(3, "has changed meanwhile, not by this run", "enact", "--resume")
+	h.must(4, "somebody else has changed since", "repeal")
+	h.must(4, "was broken off", "enact")
+	h.must(0, "is given up after", "repeal", "--give-up")
+	h.must(2, "there is no run to give up", "repeal", "--give-up")
+	h.must(0, "steps", "draft")
+	h.must(0, "enacted", "enact")
+	h.must(0, "given up", "repeal", "--list")
 }
