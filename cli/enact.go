@@ -238,8 +238,10 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j jo
 			return unreachable("%v", err)
 		}
 	}
+	quiet := *a // two bars at once would write over each other
+	quiet.Progress = false
 	run.Prove = func(ctx context.Context, wave int, accounts []string) error {
-		return a.looking(ctx, c, j.defined, func(surveyed *estate.Estate) error { return arrived(surveyed, j, d, accounts) })
+		return quiet.looking(ctx, c, j.defined, func(surveyed *estate.Estate) error { return arrived(surveyed, j, d, accounts) })
 	}
 	step, finish := a.counting("carrying out", d.Steps()-donePast(past))
 	run.Step = func(*enact.Step) { step() }
