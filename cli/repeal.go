@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"context"
+	"slices"
+
+	"github.com/urfave/cli/v3"
+
+	"isonomos/core/change"
+	"isonomos/core/estate"
+	"isonomos/enact"
+	"isonomos/render"
+	"isonomos/store"
+)
+
+func (a *App) repealCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "repeal",
+		Usage:     "undo what was carried out",
+		ArgsUsage: "[flags] [RUN]",
+		Description: "Undoes a run of enact (default: the last one), from the journal: what it touched is brought back to\n" +
+			"what it was, with the same order and checks as any change. What somebody else has changed since is not\n" +
+			"overwritten: then it is refused. With --to it only writes the draft of it, for isonomos enact.\n\n" +
+			"  isonomos repeal --list\n" +
+			"  isonomos repeal\n" +
+			"  isonomos repeal 20261120-060000-4c1a --to undo.json",
+		Flags: append([]cli.Flag{estateFlag(),
+			&cli.BoolFlag{Name: "list", Usage: "list the runs in the journal, and check its chain"},
+			&cli.StringFlag{Name: "to", Usage: "write the draft to `FILE` and stop"},
+			&cli.BoolFlag{Name: "give-up", Usage: "undo nothing: leave a run that was broken off as it is, and note that in the journal"},
+			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is let through before and after"},
+			jobsFlag()}, waveFlags()...),
+		Action: a.repeal,
+	}
+}
+
+// undoing brings clouds back to what was before a run. Definitions tell only how the
+// clouds are reached.
+func (a *App) undoing(c *cli.Command, p *enact.Past) (job, error) {
+	files, err := readDefinitions(c.String("estate"))
+	if err != nil {
+		return job{}, err
+	}
+	d, err := a.understand(c, files)
+	if err != nil {
+		return job{}, err
+	}
+	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
+		return func(surveyed *estate.Estate) (*change.Aim, error) {
+			found, err := aim(surveyed)
+			if err == nil {
+				found.Then.Services = d.Estate.Services // as the definitions call them
+			}
+			return found, err
+		}
+	}
+	return job{aim: named(p.Undone), ended: named(p.Undoing), defined: d.Estate}, nil
+}
+
+func (a *App) repeal(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() > 1 {
+		return usage("repeal undoes one run: %d were named", c.Args().Len())
+	}
+	s, pasts, err := a.journal(c, false)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if c.Bool("list") {
+		screen := a.screen(c)
+		render.Runs(screen, pasts)
+		return screen.Err()
+	}
+	if c.Bool("give-up") {
+		return a.giveUp(s, openRun(pasts))
+	}
+	past, err := toUndo(pasts, c.Args().First())
+	if err != nil {
+		return err
+	}
+	j, err := a.undoing(c, past)
+	if err != nil {
+		return err
+	}
+	var d enact.Draft
+	err = a.looking(ctx, c, j.defined, func(surveyed *estate.Estate) (err error) {
+		d, _, err = a.prepare(c, j, surveyed)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	d.Repeals = past.Name
+	if path := c.String("to"); path != "" {
+		return a.tellDraft(c, &d, path)
+	}
+	return a.carryOut(ctx, c, s, j, &d, nil)
+}
+
+// toUndo is the run of a name, or the last one that can be undone.
+func toUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
+	undone := make(map[string]bool)
+	var names []string
+	for _, p := range pasts {
+		names = append(names, p.Name)
+		if p.Draft.Repeals != "" && p.Complete() {
+			undone[p.Draft.Repeals] = true
+		}
+	}
+	if name != "" {
+		if err := allKnown("run", []string{name}, names); err != nil {
+			return nil, err
+		}
+		p := pasts[slices.Index(names, name)]
+		if undone[name] {
+			return nil, usage("the run %s is undone already", name)
+		}
+		return p, nil
+	}
+	for _, p := range slices.Backward(pasts) {
+		if p.Draft.Repeals == "" && !undone[p.Name] {
+			return p, nil
+		}
+	}
+	return nil, usage("there is no run to undo")
+}
+
+// giveUp notes that a run stays as it is, so that there can be a next one.
+func (a *App) giveUp(s *store.Store, open *enact.Past) error {
+	if open == nil {
+		return usage("there is no run to give up: every one in the journal is at its end")
+	}
+	if _, err := s.Append(a.Now(), open.Name, enact.End, enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"}); err != nil {
+		return unreachable("%v", err)
+	}
+	a.note("the run %s is given up after %d of %d steps: the clouds stay as they are, isonomos draft tells what is left to do", open.Name, open.Done(), open.Draft.Steps())
+	return nil
+}

@@ -1,0 +1,154 @@
+package cloud
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// protocols by their names, as numbers (IANA). tcp, udp and the ICMPs have names of their own here.
+var protocols = map[string]string{"ah": "51", "dccp": "33", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4", "ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
+	"ipv6-opts": "60", "ipv6-route": "43", "ospf": "89", "pgm": "113", "rsvp": "46", "sctp": "132", "udplite": "136", "vrrp": "112"}
+
+// ruleLine is a rule as a line of a survey. Ports of protocols for which a rule of ours
+// has none are left out: it then says more than the cloud lets through, never less.
+func ruleLine(account string, r osRule) osLine {
+	line := osLine{Kind: "rule", Account: account, Group: r.Group, ID: r.ID, Direction: "in", Action: "admit", Services: []string{serviceText(r)}}
+	if r.Direction == "egress" {
+		line.Direction = "out"
+	}
+	if r.Description != nil {
+		line.Description = *r.Description
+	}
+	everyone, family := "0.0.0.0/0", " v4"
+	if r.Family == "IPv6" {
+		everyone, family = "::/0", " v6"
+	}
+	switch {
+	case r.RemoteGroup != nil:
+		line.Peers = []string{"group:" + *r.RemoteGroup + family}
+	case r.RemoteList != nil:
+		line.Peers = []string{"list:" + *r.RemoteList + family}
+	case r.Normal != nil:
+		line.Peers = []string{*r.Normal}
+	case r.Range != nil:
+		line.Peers = []string{*r.Range}
+	default:
+		line.Peers = []string{everyone}
+	}
+	return line
+}
+
+// serviceText is what a rule lets through, as surveys say it.
+func serviceText(r osRule) string {
+	if r.Protocol == nil || *r.Protocol == "any" || *r.Protocol == "0" {
+		return "any"
+	}
+	name := strings.ToLower(*r.Protocol)
+	switch name {
+	case "tcp", "6":
+		return withPorts("tcp", r)
+	case "udp", "17":
+		return withPorts("udp", r)
+	case "icmp", "1", "icmpv6", "ipv6-icmp", "58":
+		name = "icmp"
+		if r.Family == "IPv6" { // also where it is called icmp
+			name = "icmpv6"
+		}
+		switch {
+		case r.From == nil:
+			return name
+		case r.To == nil:
+			return fmt.Sprintf("%s %d", name, *r.From)
+		}
+		return fmt.Sprintf("%s %d/%d", name, *r.From, *r.To)
+	}
+	return "protocol " + cmp.Or(protocols[name], name)
+}
+
+func withPorts(name string, r osRule) string {
+	switch {
+	case r.From == nil || r.To == nil || *r.From <= 0 && *r.To == 65535:
+		return name
+	case *r.From == *r.To:
+		return fmt.Sprintf("%s %d", name, *r.From)
+	}
+	return fmt.Sprintf("%s %d-%d", name, *r.From, *r.To)
+}
+
+// ruleOf is a line of a survey as a rule.
+func ruleOf(text json.RawMessage, group string) (osRule, error) {
+	var l osLine
+	if err := json.Unmarshal(text, &l); err != nil {
+		return osRule{}, err
+	}
+	r := osRule{Group: group, Direction: "ingress", Family: "IPv4", Description: &l.Description}
+	if l.Direction == "out" {
+		r.Direction = "egress"
+	}
+	if len(l.Peers) != 1 || len(l.Services) != 1 || l.Action == "refuse" {
+		return r, fmt.Errorf("%w: a rule of OpenStack admits one service with one peer", ErrRefused)
+	}
+	kind, rest, _ := strings.Cut(l.Peers[0], ":")
+	id, family, _ := strings.Cut(rest, " ")
+	if family == "v6" {
+		r.Family = "IPv6"
+	}
+	switch {
+	case (kind == "group" || kind == "list") && family == "":
+		return r, fmt.Errorf("%w: a rule of OpenStack speaks of one address family (%s)", ErrRefused, l.Peers[0])
+	case kind == "group":
+		r.RemoteGroup = &id
+	case kind == "list":
+		r.RemoteList = &id
+	default:
+		p, err := netip.ParsePrefix(l.Peers[0])
+		if err != nil {
+			return r, fmt.Errorf("%w: a rule of OpenStack can't say %q", ErrRefused, l.Peers[0])
+		}
+		if p.Addr().Is6() {
+			r.Family = "IPv6"
+		}
+		r.Range = &l.Peers[0]
+	}
+	return r, r.setService(l.Services[0])
+}
+
+// setService sets protocol and ports, or ICMP type and code.
+func (r *osRule) setService(text string) error {
+	protocol, detail, _ := strings.Cut(text, " ")
+	switch protocol {
+	case "any":
+		return nil
+	case "icmpv6":
+		protocol = "ipv6-icmp"
+	case "protocol":
+		r.Protocol = &detail
+		return nil
+	}
+	r.Protocol = &protocol
+	if detail == "" {
+		return nil
+	}
+	separator := "-"
+	if strings.Contains(protocol, "icmp") {
+		separator = "/"
+	}
+	from, to, both := strings.Cut(detail, separator)
+	var a, b int
+	if _, err := fmt.Sscan(from, &a); err != nil {
+		return fmt.Errorf("%w: a rule of OpenStack can't say %q", ErrRefused, text)
+	}
+	r.From = &a
+	if both {
+		if _, err := fmt.Sscan(to, &b); err != nil {
+			return fmt.Errorf("%w: a rule of OpenStack can't say %q", ErrRefused, text)
+		}
+		r.To = &b
+	} else if separator == "-" {
+		r.To = &a
+	}
+	return nil
+}

@@ -1,0 +1,374 @@
+package enact
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/cloud"
+)
+
+// A book holds what a lane's objects are believed to be.
+type book struct {
+	r    *Run
+	held map[holding]*page
+}
+
+// A holding is an object by its real id.
+type holding struct {
+	account string
+	of      cloud.Ref
+}
+
+// A page is one object.
+type page struct {
+	now     content
+	version string // empty until it was read
+}
+
+// open begins with the objects as the draft saw them.
+func (b *book) open(lane *Lane, objects []Touched) error {
+	for _, o := range objects {
+		if !slices.Contains(lane.Accounts, o.Account) {
+			continue
+		}
+		now, err := contentOf(o.Before)
+		if err != nil {
+			return err
+		}
+		b.held[holding{o.Account, cloud.Ref{Kind: o.Kind, ID: o.ID}}] = &page{now: now}
+	}
+	return nil
+}
+
+// note keeps what an object is believed to be after a step that is done.
+func (b *book) note(s *Step) error {
+	request := b.r.names.request(s.Request)
+	of := request.Of()
+	if of.Kind == "" {
+		return b.noteMade(s, request)
+	}
+	p := b.held[holding{request.Account, of}]
+	if p == nil {
+		return fmt.Errorf("the draft does not tell how the %s %s was", of.Kind, of.ID)
+	}
+	var err error
+	p.now, err = p.now.after(request)
+	return err
+}
+
+// noteMade keeps what was made, as it was then: of a run that is carried on, the later
+// steps are noted on top.
+func (b *book) noteMade(s *Step, request cloud.Request) error {
+	kind := strings.TrimPrefix(request.Do, "create-")
+	at := holding{request.Account, cloud.Ref{Kind: kind, ID: request.ID}}
+	if b.held[at] != nil {
+		return nil
+	}
+	now, err := b.r.names.made(s, request)
+	b.held[at] = &page{now: now}
+	return err
+}
+
+// made is the content of what a step made, as it was then.
+func (n *names) made(s *Step, request cloud.Request) (content, error) {
+	now, err := contentOf([]json.RawMessage{request.Object})
+	if err != nil {
+		return now, err
+	}
+	for k, everyone := range everyones {
+		made := ownRule(s.ID, k)
+		if id := n.of(request.Account, made); id != made {
+			now.rules[id] = line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
+		}
+	}
+	return now, nil
+}
+
+// everyones are the ranges of the rules by which a new group lets everything out.
+var everyones = []string{"0.0.0.0/0", "::/0"}
+
+// ownRule is the made-up id of such a rule of a group with a made-up id.
+func ownRule(group string, n int) string { return fmt.Sprintf("%s.%d", group, n+1) }
+
+func (b *book) read(ctx context.Context, at holding) (cloud.Object, error) {
+	from, err := b.r.Clouds(at.account)
+	if err != nil {
+		return cloud.Object{}, err
+	}
+	return from.Read(ctx, at.account, at.of)
+}
+
+const (
+	// mostTries bounds how often a request is sent, and mostReads how often an object is
+	// read that does not look as it can: an answer may be from before.
+	mostTries = 12
+	mostReads = 8
+)
+
+// carry sends a request until it is known to be done, or that it can't be. It returns
+// the ids that were given.
+func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string, found bool, err error) {
+	in, err := b.r.Clouds(request.Account)
+	if err != nil {
+		return nil, false, err
+	}
+	if of := request.Of(); of.Kind == "" {
+		return b.create(ctx, in, s, request, before)
+	}
+	at := holding{request.Account, request.Of()}
+	p := b.held[at]
+	if p == nil {
+		return nil, false, fmt.Errorf("the draft does not tell how the %s %s was", at.of.Kind, at.of.ID)
+	}
+	want, err := p.now.after(request)
+	if err != nil {
+		return nil, false, err
+	}
+	deletes := strings.HasPrefix(request.Do, "delete-")
+	unsure := before // a request may have been carried out already
+	if p.version == "" || unsure {
+		done, given, err := b.look(ctx, at, p, want, unsure, deletes)
+		if err != nil || done {
+			return given, done, err
+		}
+	}
+	for try := range mostTries {
+		if try > 0 {
+			if err := b.wait(ctx, try); err != nil {
+				return nil, false, maybe(err, unsure)
+			}
+		}
+		o, err := in.Change(ctx, request, p.version)
+		switch {
+		case err == nil:
+			p.version = o.Version
+			given, err := givenIDs(s.Request, o.Lines)
+			if err != nil || request.Do == "add-rules" && len(given) < len(request.Rules) {
+				return nil, false, fmt.Errorf("the cloud's answer does not say which rules were made: %w", errors.Join(err, errUnsure))
+			}
+			return given, false, nil
+		case errors.Is(err, cloud.ErrGone) && deletes:
+			return nil, unsure, nil
+		case (errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrGone)) && !unsure:
+			return nil, false, err
+		}
+		refused := errors.Is(err, cloud.ErrRefused)
+		if !refused && !errors.Is(err, cloud.ErrMoved) {
+			unsure = true
+		}
+		done, given, looked := b.look(ctx, at, p, want, unsure, deletes)
+		if looked != nil || done {
+			return given, done, looked
+		}
+		if refused && try >= mostReads { // what was read may have been from before
+			return nil, false, err
+		}
+		if try == mostTries-1 {
+			return nil, false, maybe(err, unsure)
+		}
+	}
+	return nil, false, errUnsure
+}
+
+// maybe marks an error of a step that may have been done.
+func maybe(err error, unsure bool) error {
+	if unsure {
+		return fmt.Errorf("%w; %w", err, errUnsure)
+	}
+	return err
+}
+
+// look reads an object and tells whether the request was carried out (unsure says
+// that it may have been), or the object is as before it. Anything else was done by
+// somebody else. An answer may be from before: then it is read again.
+func (b *book) look(ctx context.Context, at holding, p *page, want content, unsure, deletes bool) (done bool, ids map[string]string, err error) {
+	for try := range mostReads {
+		if try > 0 {
+			if err := b.wait(ctx, try); err != nil {
+				return false, nil, maybe(err, unsure)
+			}
+		}
+		o, readErr := b.read(ctx, at)
+		if errors.Is(readErr, cloud.ErrGone) {
+			if deletes && unsure {
+				return true, nil, nil
+			}
+			err = fmt.Errorf("the %s %s is not there any more", at.of.Kind, p.now.name)
+			continue
+		}
+		if readErr != nil {
+			err = maybe(readErr, unsure)
+			continue
+		}
+		if o.Version == "" {
+			return false, nil, fmt.Errorf("the cloud tells no version of the %s %s: it can't be changed safely", at.of.Kind, at.of.ID)
+		}
+		now, readErr := contentOf(o.Lines)
+		if readErr != nil {
+			return false, nil, readErr
+		}
+		switch {
+		case unsure && !deletes && now.equal(want):
+			ids, _ = now.rename(want)
+			p.version = o.Version
+			return true, ids, nil
+		case now.equal(p.now):
+			p.version = o.Version
+			return false, nil, nil
+		}
+		err = fmt.Errorf("the %s %s has changed meanwhile, not by this run: make a new draft", at.of.Kind, p.now.name)
+	}
+	return false, nil, err
+}
+
+// givenIDs are the ids that rules of a request got, in its order.
+func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, error) {
+	if r.Do != "add-rules" {
+		return nil, nil
+	}
+	ids := make(map[string]string)
+	for n, text := range lines {
+		var l, asked line
+		if n >= len(r.Rules) {
+			break
+		}
+		if err := json.Unmarshal(text, &l); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(r.Rules[n], &asked); err != nil {
+			return nil, err
+		}
+		if l.ID != "" {
+			ids[asked.ID] = l.ID
+		}
+	}
+	return ids, nil
+}
+
+// create makes a group or a list. Names are taken once: where it may have been made
+// already, or the name is taken, the one of that name is looked at.
+func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request, unsure bool) (map[string]string, bool, error) {
+	var asked line
+	if err := json.Unmarshal(request.Object, &asked); err != nil {
+		return nil, false, fmt.Errorf("the step can't be read: %w", err)
+	}
+	kind := strings.TrimPrefix(request.Do, "create-")
+	for try := range mostTries {
+		if try > 0 {
+			if err := b.wait(ctx, try); err != nil {
+				return nil, false, maybe(err, unsure)
+			}
+		}
+		if unsure {
+			o, there, err := b.madeBefore(ctx, in, request.Account, kind, asked)
+			if err != nil {
+				if try == mostTries-1 {
+					return nil, false, maybe(err, true)
+				}
+				continue
+			}
+			if there {
+				ids, err := b.take(s, request.Account, kind, o)
+				return ids, true, err
+			}
+		}
+		o, err := in.Change(ctx, request, "")
+		switch {
+		case err == nil:
+			ids, err := b.take(s, request.Account, kind, o)
+			return ids, false, err
+		case errors.Is(err, cloud.ErrRefused) && (!unsure || try == mostTries-1), errors.Is(err, cloud.ErrGone):
+			return nil, false, err
+		}
+		if !errors.Is(err, cloud.ErrRefused) {
+			unsure = true // else the name is taken, perhaps by the first request
+		}
+		if try == mostTries-1 {
+			return nil, false, maybe(err, unsure)
+		}
+	}
+	return nil, false, errUnsure
+}
+
+// madeBefore finds what a request made whose answer was lost: of that name, for the
+// same use, with the same labels and description, and not seen by the draft.
+func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind string, asked line) (cloud.Object, bool, error) {
+	refs, err := in.Named(ctx, account, kind, asked.Name)
+	if err != nil {
+		return cloud.Object{}, false, err
+	}
+	for _, ref := range refs {
+		if b.held[holding{account, ref}] != nil {
+			continue
+		}
+		o, err := in.Read(ctx, account, ref)
+		if errors.Is(err, cloud.ErrGone) {
+			continue
+		}
+		if err != nil {
+			return cloud.Object{}, false, err
+		}
+		var l line
+		if err := json.Unmarshal(o.Lines[0], &l); err != nil {
+			return cloud.Object{}, false, err
+		}
+		if l.Network == asked.Network && l.Description == asked.Description && sameMark(l.Labels, asked.Labels) {
+			return o, true, nil
+		}
+	}
+	return cloud.Object{}, false, nil
+}
+
+// sameMark reports whether labels are those asked for.
+func sameMark(have, asked map[string]string) bool {
+	for name, value := range asked {
+		if have[name] != value {
+			return false
+		}
+	}
+	return true
+}
+
+// take notes what was made, and finds the ids of it and of the rules that it has by itself.
+func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]string, error) {
+	now, err := contentOf(o.Lines)
+	if err != nil {
+		return nil, err
+	}
+	ids := map[string]string{s.ID: o.ID}
+	for id, text := range now.rules {
+		n := slices.IndexFunc(everyones, func(everyone string) bool {
+			return text == line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
+		})
+		if n < 0 {
+			return nil, fmt.Errorf("the new group has a rule by itself that was not expected: %s", text)
+		}
+		ids[ownRule(s.ID, n)] = id
+	}
+	b.held[holding{account, cloud.Ref{Kind: kind, ID: o.ID}}] = &page{now: now, version: o.Version}
+	return ids, nil
+}
+
+// wait waits a while before something is tried again: longer each time, and not
+// exactly, so that many don't come back at once.
+func (b *book) wait(ctx context.Context, try int) error {
+	pace := b.r.Pace
+	if pace == 0 {
+		pace = 200 * time.Millisecond
+	}
+	most := min(pace<<min(try-1, 5), 25*pace)
+	timer := time.NewTimer(most/2 + time.Duration(rand.Int64N(int64(most/2)+1)))
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return errors.New("called off")
+	}
+}
