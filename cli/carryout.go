@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -208,7 +209,7 @@ func stillSo(surveyed *estate.Estate, j job, d *enact.Draft) error {
 	if err != nil {
 		return refused("the clouds have changed since the draft was made: %v", err)
 	}
-	again := enact.NewDraft(plan, aim, enact.Waves{})
+	again := enact.NewDraft(plan, aim, enact.Waves{}, render.DraftWords(aim.Then))
 	for i := range d.Objects {
 		o := &d.Objects[i]
 		k := slices.IndexFunc(again.Objects, func(x enact.Touched) bool { return x.Account == o.Account && x.Kind == o.Kind && x.ID == o.ID })
@@ -257,12 +258,13 @@ func arrived(surveyed *estate.Estate, j job, d *enact.Draft, accounts []string) 
 			}
 		}
 	}
+	named := func(file string, line int, text string) string { return fmt.Sprint(filepath.Base(file), line, text) }
 	held := make(map[string]bool) // before and after
 	for _, x := range d.Expects {
-		held[fmt.Sprint(x.File, x.Line, x.Text)] = x.Before && x.After
+		held[named(x.File, x.Line, x.Text)] = x.Before && x.After
 	}
 	for _, r := range law.Prove(seen(aim.Now), law.Rebase(j.expects, aim.ToNow)) {
-		if !r.Holds && held[fmt.Sprint(r.Origin.File, r.Origin.Line, r.Text)] {
+		if !r.Holds && held[named(r.Origin.File, r.Origin.Line, r.Text)] {
 			return fmt.Errorf("an expectation holds no more: %s (%s:%d)", r.Text, r.Origin.File, r.Origin.Line)
 		}
 	}

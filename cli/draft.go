@@ -43,10 +43,10 @@ func (a *App) draftCommand() *cli.Command {
 			"  isonomos draft --account tides --adopt tides/quay/booking --to tides.json\n" +
 			"  isonomos draft --adopt every --format md > review.md",
 		Flags: append([]cli.Flag{estateFlag(), surveyFlag(),
-			&cli.StringFlag{Name: "to", Value: "draft.json", Usage: "write the draft to `FILE`, whole or not at all"},
+			&cli.StringFlag{Name: "to", Value: "draft.json", Usage: "write the draft to `FILE`, whole or not at all (default: draft.json)"},
 			accountFlag(),
 			&cli.StringSliceFlag{Name: "adopt", Usage: "mark the group or list `PATH` (account/network/group, account/list) as ours, and carry out its definition; every means all that is defined (may be given again)"},
-			jobsFlag(), formatFlag("json", "md")}, append(waveFlags(), evidenceFlags("tell which observed flows would be cut")...)...),
+			jobsFlag(), formatFlag("json", "md")}, append(waveFlags(), evidenceFlags("tell what would be cut of the")...)...),
 		Action: a.draft,
 	}
 }
@@ -60,7 +60,7 @@ func jobsFlag() cli.Flag {
 }
 
 func waveFlags() []cli.Flag {
-	return []cli.Flag{&cli.StringFlag{Name: "waves", Value: "stage=lab,staging,production", Usage: "carry accounts out wave by wave, in the order of a label: `LABEL=FIRST,NEXT,…` (others come with the last)"}}
+	return []cli.Flag{&cli.StringFlag{Name: "waves", Value: "stage=lab,staging,production", Usage: "carry accounts out wave by wave, in the `ORDER` of a label: LABEL=FIRST,NEXT,… (default: stage=lab,staging,production; others come with the last)"}}
 }
 
 func wavesOf(text string) (enact.Waves, error) {
@@ -247,7 +247,7 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 	if err != nil {
 		return enact.Draft{}, nil, refused("%v", err)
 	}
-	d := enact.NewDraft(plan, aim, waves)
+	d := enact.NewDraft(plan, aim, waves, render.DraftWords(aim.Then))
 	d.Made, d.Definitions = a.Now().UTC().Truncate(1e9), j.digest
 	p := &prepared{aim: aim, plan: plan, now: decide.New(aim.Now), then: decide.New(aim.Then)}
 	d.Traffic = render.DraftTraffic(aim.Then, change.Compare(p.now, p.then))

@@ -28,7 +28,7 @@ func (a *App) enactCommand() *cli.Command {
 		Flags: []cli.Flag{estateFlag(),
 			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is let through before and after"},
 			&cli.BoolFlag{Name: "resume", Usage: "carry on the run that was broken off"},
-			jobsFlag()},
+			jobsFlag(), storeFlag()},
 		Action: a.enact,
 	}
 }
@@ -53,6 +53,9 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 		j, err := a.jobOf(c, open.Draft, pasts)
 		if err != nil {
 			return err
+		}
+		if j.digest != open.Draft.Definitions {
+			return refused("the run %s was begun with other definitions than those in %s: carry it on with those, undo it (isonomos repeal %[1]s), or leave it as it is (isonomos repeal --give-up)", open.Name, folderName(c.String("estate")))
 		}
 		return a.carryOut(ctx, c, s, j, open.Draft, open)
 	}

@@ -533,6 +533,12 @@ func TestDraftsAreRefused(t *testing.T) {
 		t.Error("the draft holds a secret")
 	}
 	h.must(0, "enacted", "enact")
+	_, token, _ := strings.Cut(h.env[len(h.env)-1], "=")
+	for name, text := range readTree(t, h.folder) {
+		if len(token) < 16 || strings.Contains(text, token) {
+			t.Errorf("the token is in %s", name)
+		}
+	}
 	h.write(filepath.Join(h.folder, "isonomos.db"), "no database")
 	h.must(3, "can't be used", "repeal", "--list")
 }
@@ -675,6 +681,9 @@ func TestGivingUp(t *testing.T) {
 	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {
 		t.Fatal(err)
 	}
+	h.define(firstGroups)
+	h.must(4, "begun with other definitions", "enact", "--resume")
+	h.define(secondGroups)
 	h.must(3, "has changed meanwhile, not by this run", "enact", "--resume")
 	h.must(4, "somebody else has changed since", "repeal")
 	h.must(4, "was broken off", "enact")

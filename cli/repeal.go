@@ -29,7 +29,7 @@ func (a *App) repealCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "write the draft to `FILE` and stop"},
 			&cli.BoolFlag{Name: "give-up", Usage: "undo nothing: leave a run that was broken off as it is, and note that in the journal"},
 			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is let through before and after"},
-			jobsFlag()}, waveFlags()...),
+			jobsFlag(), storeFlag()}, waveFlags()...),
 		Action: a.repeal,
 	}
 }

@@ -64,6 +64,10 @@ func writeError(path string, err error) error {
 	if errors.Is(err, fs.ErrPermission) {
 		return unreachable("%s can't be written: permission denied; nothing was changed", path)
 	}
+	var at *fs.PathError // whose path is that of a file in between
+	if errors.As(err, &at) {
+		err = at.Err
+	}
 	return unreachable("%s can't be written: %v; nothing was changed", path, err)
 }
 

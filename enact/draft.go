@@ -17,6 +17,7 @@ import (
 	"isonomos/core/change"
 	"isonomos/core/estate"
 	"isonomos/core/service"
+	"isonomos/core/traffic"
 	"isonomos/store"
 )
 
@@ -176,9 +177,12 @@ func (w Waves) wave(accounts []*estate.Account, labelled map[string]*estate.Acco
 	return number, stage
 }
 
+// Words say what some traffic is.
+type Words func(set traffic.Set, direction estate.Direction) string
+
 // NewDraft writes a plan as the steps of a draft. What it means beside them is the
 // caller's to fill in.
-func NewDraft(plan change.Plan, aim *change.Aim, waves Waves) Draft {
+func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{}, Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{}, Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
 	w := writer{touched: make(map[[3]string]bool), before: linesOf(aim.Surveyed), services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // also by the definitions
@@ -197,7 +201,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves) Draft {
 			lane.Steps = append(lane.Steps, w.step(&l.Steps[i]))
 		}
 		for _, g := range l.Gaps {
-			lane.Gaps = append(lane.Gaps, gapOf(g))
+			lane.Gaps = append(lane.Gaps, gapOf(g, words))
 		}
 		d.Lanes = append(d.Lanes, lane)
 	}
@@ -214,7 +218,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves) Draft {
 	return d
 }
 
-func gapOf(g change.Gap) Gap {
+func gapOf(g change.Gap, words Words) Gap {
 	x := Gap{After: g.From, Until: g.To, Instances: []string{}}
 	for _, i := range g.Interfaces {
 		if path := i.Instance.Path(); !slices.Contains(x.Instances, path) {
@@ -222,9 +226,9 @@ func gapOf(g change.Gap) Gap {
 		}
 	}
 	var parts []string
-	for n, set := range g.Traffic {
-		if w, ok := set.Witness(); ok {
-			parts = append(parts, fmt.Sprintf("%s: %s, for example %s %s %s", [2]string{"inward", "outward"}[n], set.Services(), [2]string{"from", "to"}[n], w.Peer, w.Service))
+	for n, direction := range []estate.Direction{estate.In, estate.Out} {
+		if w, ok := g.Traffic[n].Witness(); ok {
+			parts = append(parts, fmt.Sprintf("%sward, %s, for example %s %s %s", direction, words(g.Traffic[n], direction), [2]string{"from", "to"}[n], w.Peer, w.Service))
 		}
 	}
 	x.Traffic = strings.Join(parts, "; ")

@@ -77,6 +77,11 @@ func whereOf(x enact.Shift) string {
 	return someOf(x.Instances, 4)
 }
 
+// DraftWords say what some traffic of a draft is.
+func DraftWords(e *estate.Estate) enact.Words {
+	return func(set traffic.Set, direction estate.Direction) string { return setText(e, set, direction) }
+}
+
 // DraftQuotas says what groups whose number of rules changes take, before and after.
 func DraftQuotas(aim *change.Aim) []enact.Quota {
 	before := make(map[string]*estate.Group)

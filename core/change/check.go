@@ -53,6 +53,7 @@ type checker struct {
 	own       addr.Set
 	closers   [2][]*closer // interfaces at which something is closed to other interfaces
 	closing   [2]addr.Set  // their addresses
+	chains    map[*estate.Interface][]chain
 }
 
 // A closer is an interface at which something is closed to other interfaces of the estate.
@@ -65,7 +66,7 @@ type closer struct {
 func newChecker(s *state, now, then *estate.Estate) *checker {
 	c := &checker{s: s, now: decide.New(now), then: decide.New(then), nowAt: facesOf(now), thenAt: facesOf(then), bounds: make(map[[2]string]*bound),
 		boundOf: make(map[*estate.Interface]*bound), class: make(map[*estate.Interface]string), let: make(map[string]through), lacking: make(map[*estate.Interface]*through)}
-	c.own = c.now.OwnAddresses()
+	c.own, c.chains = c.now.OwnAddresses(), chainsOf(s.e)
 	return c
 }
 
@@ -147,7 +148,7 @@ func (c *checker) try(x *Step) judgement {
 		if lacks != nil && (k.lacks == nil || !lacks.minus(*k.lacks).isEmpty()) {
 			j.lacks[i] = *lacks
 		}
-		if len(c.closers[in])+len(c.closers[out]) > 0 && !t.minus(c.passing(i)).isEmpty() {
+		if (len(c.closers[in])+len(c.closers[out]) > 0 || len(c.chains[i]) > 0) && !t.minus(c.passing(i)).isEmpty() {
 			opening = append(opening, i)
 		}
 	}
@@ -158,7 +159,7 @@ func (c *checker) try(x *Step) judgement {
 		return c.passing(i)
 	}
 	for _, i := range opening {
-		if c.meetsClosing(i, now(i).minus(c.passing(i)), now) {
+		if c.meetsClosing(i, now(i).minus(c.passing(i)), now) || c.handsOnTooMuch(i, now) {
 			j.opens = true
 			return j
 		}

@@ -199,3 +199,30 @@ func TestRepealPlans(t *testing.T) {
 		}
 	}
 }
+
+// A balancer's front is narrowed before its target lets it in: else everyone would get
+// through for a while, who gets through neither before nor after.
+func TestPlanThroughABalancer(t *testing.T) {
+	balancer := `{"kind":"instance","account":"a","id":"lb","type":"balancer","labels":{"role":"door"},"interfaces":[{"id":"fl","subnet":"s","private":["10.0.0.9"],"groups":["door"]}],"listeners":[{"service":"tcp 443","targets":["w"],"port":8443}]}
+{"kind":"group","account":"a","network":"n","id":"door","name":"door","labels":{"isonomos":"pier"}}
+` + rule("door", "in", "0.0.0.0/0", "443") + rule("door", "in", "::/0", "443") + rule("door", "out", "group:web", "8443")
+	for name, x := range map[string]struct{ door, web, want string }{
+		"the front is narrowed first":  {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web", "admit tcp 8443 from group door", "remove-rule door 443, remove-rule door 443, add-rules door 443, add-rules web 8443"},
+		"the front stays as it is":     {"admit https from everyone\n reach tcp 8443 at group web", "admit tcp 8443 from group door", "add-rules web 8443"},
+		"the front is narrowed, alone": {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web", "", "add-rules door 443, remove-rule door 443, remove-rule door 443"},
+	} {
+		aim, err := aimed(t, "union", 60, balancer, both(x.web, "")+"group door in n { cover where role = door\n "+x.door+" }\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		plan, err := change.NewPlan(aim)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := steps(plan)
+		shut, open := strings.LastIndex(got, "remove-rule door 443"), strings.Index(got, "add-rules web 8443")
+		if len(strings.Split(got, ", ")) != len(strings.Split(x.want, ", ")) || x.door[:20] == "admit https from 192" && open >= 0 && shut > open {
+			t.Errorf("%s: %s, want for example %s", name, got, x.want)
+		}
+	}
+}
