@@ -70,7 +70,6 @@ func pier(t *testing.T) (*openstacktest.Server, string) {
 			t.Fatal(err)
 		}
 	}
-	t.Setenv("OS_CLIENT_CONFIG_FILE", filepath.Join(folder, "clouds.yaml"))
 	return s, folder
 }
 
@@ -78,16 +77,15 @@ func pier(t *testing.T) (*openstacktest.Server, string) {
 // repeal; lists change in steps, groups come and go; what was changed by hand is not
 // overwritten; what the server refuses is told; the password is shown nowhere.
 func TestRoundOnOpenStack(t *testing.T) {
+	t.Parallel()
 	s, folder := pier(t)
+	h := &harbourmaster{t: t, folder: folder, env: append(os.Environ(), "NO_COLOR=1", "OS_CLIENT_CONFIG_FILE="+filepath.Join(folder, "clouds.yaml"))}
 	var said strings.Builder
 	say := func(code int, want string, args ...string) string {
 		t.Helper()
-		r := call(t, folder, args...)
-		said.WriteString(r.out + r.err)
-		if r.code != code || !strings.Contains(r.out+r.err, want) {
-			t.Fatalf("%v: exit %d\n%s%s\nwant %d %s", args, r.code, r.out, r.err, code, want)
-		}
-		return r.out
+		out := h.must(code, want, args...)
+		said.WriteString(out)
+		return out
 	}
 	define := func(groups string) {
 		t.Helper()

@@ -204,3 +204,42 @@ func FuzzReadSurvey(f *testing.F) {
 		}
 	})
 }
+
+// What a rule says of one address family of a group or list, and the labels of groups
+// and lists, are read and written again to the letter.
+func TestFamiliesAndLabels(t *testing.T) {
+	const text = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"x"}
+{"kind":"cloud","name":"c","dialect":"flat"}
+{"kind":"account","name":"a","cloud":"c","limits":{"rules-per-account":120}}
+{"kind":"list","account":"a","id":"l","name":"known","labels":{"isonomos":"x"},"owner":"own","entries":["192.0.2.0/28","2001:db8::/48"]}
+{"kind":"group","account":"a","id":"g","name":"g","labels":{"isonomos":"x"},"for":"instances"}
+{"kind":"rule","account":"a","group":"g","id":"r1","peers":["group:g v4"],"direction":"in","action":"admit","services":["tcp 22"]}
+{"kind":"rule","account":"a","group":"g","id":"r2","peers":["list:l v6"],"direction":"in","action":"admit","services":["tcp 22"]}
+{"kind":"rule","account":"a","group":"g","id":"r3","peers":["list:l"],"direction":"out","action":"admit","services":["any"]}
+{"kind":"rule","account":"a","group":"g","id":"r4","peers":["group:gone v4"],"direction":"in","action":"admit","services":["tcp 22"]}
+`
+	e, _, err := ReadSurvey(strings.NewReader(text), "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rules := e.Groups[0].Rules
+	if p := rules[0].Peers[0]; p.Kind != estate.PeerSelf || !p.V4Only || p.V6Only {
+		t.Errorf("group:g v4: %+v", p)
+	}
+	if p := rules[1].Peers[0]; p.Kind != estate.PeerList || p.V4Only || !p.V6Only {
+		t.Errorf("list:l v6: %+v", p)
+	}
+	var back strings.Builder
+	if err := WriteSurvey(&back, e); err != nil {
+		t.Fatal(err)
+	}
+	have := make(map[string]bool)
+	for line := range strings.Lines(back.String()) {
+		have[line] = true
+	}
+	for line := range strings.Lines(text) {
+		if !have[line] {
+			t.Errorf("not written again: %sbut\n%s", line, back.String())
+		}
+	}
+}
