@@ -222,10 +222,9 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 	if err != nil {
 		return enact.Draft{}, nil, refused("%v", err)
 	}
-	for _, u := range surveyed.Unread {
-		if slices.ContainsFunc(aim.Then.Groups, func(g *estate.Group) bool { return g.Account.Name == u.Account }) && j.defined != nil {
-			return enact.Draft{}, nil, unreachable("the account %s could not be surveyed (%s): leave it out with --account, or try again", u.Account, u.Reason)
-		}
+	if len(aim.Unread) > 0 {
+		u := aim.Unread[0]
+		return enact.Draft{}, nil, unreachable("the account %s could not be surveyed (%s): pick others with --account, or try again", u.Account, u.Reason)
 	}
 	for _, f := range aim.Failures {
 		fmt.Fprintf(a.Stderr, "%s:%d: %s: %s\n", f.Origin().File, f.Origin().Line, render.Clean(f.Group.Path()), render.Clean(f.Reason))
@@ -239,10 +238,11 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 	plan, err := change.NewPlan(aim)
 	var stuck *change.StuckError
 	if errors.As(err, &stuck) {
+		text := stuck.Error()
 		for i := range stuck.Steps[:min(3, len(stuck.Steps))] {
-			a.note("not possible: %s", enact.Says(&stuck.Steps[i], aim.Then.Services))
+			text += "\n  not possible: " + enact.Says(&stuck.Steps[i], aim.Then.Services)
 		}
-		return enact.Draft{}, nil, refused("%v", stuck)
+		return enact.Draft{}, nil, refused("%s", text)
 	}
 	if err != nil {
 		return enact.Draft{}, nil, refused("%v", err)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -503,6 +504,9 @@ func TestDraftsAreRefused(t *testing.T) {
 	h.must(2, "no defined group or list", "draft", "--adopt", "au/nu/wen")
 	h.must(2, "has another form", "draft", "--waves", "stage")
 	h.must(2, "there is no run to carry on", "enact", "--resume")
+	wrong := &harbourmaster{t: t, clouds: h.clouds, folder: h.folder, env: append(slices.Clone(h.env), "CL_TOKEN=wrong")}
+	wrong.must(3, "the account al could not be surveyed (401", "draft", "--to", "part.json")
+	wrong.must(0, "steps", "draft", "--to", "part.json", "--account", "au", "--account", "ar")
 	h.define(secondGroups + "group last in nu \"x\" { }\n")
 	h.must(4, "made from other definitions", "enact")
 	h.define(secondGroups)

@@ -307,17 +307,18 @@ func (d *draft) check() error {
 	if err != nil {
 		return err
 	}
-	touched := make(map[string]bool)
+	touched, made := make(map[string]bool), make(map[string]bool)
 	for _, change := range d.changes {
 		var o object
 		_ = json.Unmarshal(change.Object, &o) // of what is deleted there is none
 		touched[cmp.Or(o.Group, change.ID)] = true
+		made[change.ID] = change.Action == "create"
 	}
 	for _, g := range e.Groups {
 		if !touched[g.ID] {
 			continue
 		}
-		if err := allowed(e, g); err != nil {
+		if err := allowed(e, g, made); err != nil {
 			return err
 		}
 	}
@@ -327,8 +328,9 @@ func (d *draft) check() error {
 // longestText bounds names and descriptions.
 const longestText = 255
 
-// allowed says what of a group its cloud does not allow.
-func allowed(e *estate.Estate, g *estate.Group) error {
+// allowed says what of a group its cloud does not allow. What is there already, such as
+// a rule with several peers that a survey tells as one, is not held against it.
+func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 	dl, f := decide.Dialect(g.Account), decide.Filter(g)
 	if g.Name == "" || len(g.Name) > longestText || strings.ContainsFunc(g.Name, unicode.IsControl) {
 		return refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters, and none that controls a terminal", longestText)
@@ -340,10 +342,17 @@ func allowed(e *estate.Estate, g *estate.Group) error {
 	}
 	ranks := make(map[[2]any]string)
 	for i := range g.Rules {
+		if r := &g.Rules[i]; !made[r.ID] {
+			ranks[[2]any{r.Direction, r.Rank}] = r.ID
+		}
+	}
+	news := 0
+	for i := range g.Rules {
 		r := &g.Rules[i]
-		if r.BuiltIn {
+		if r.BuiltIn || !made[r.ID] {
 			continue
 		}
+		news++
 		switch {
 		case len(r.Description) > longestText:
 			return refuse(http.StatusUnprocessableEntity, "a description has at most %d characters", longestText)
@@ -367,6 +376,9 @@ func allowed(e *estate.Estate, g *estate.Group) error {
 		}
 	}
 	quota := compile.QuotaOf(dl, g)
+	if news == 0 {
+		return nil // it takes no more than before
+	}
 	if in, out := compile.Count(dl, g, estate.In), compile.Count(dl, g, estate.Out); quota.Over(in, out) {
 		return refuse(http.StatusConflict, "the group would take %d rules inward and %d outward, and may have %s", in, out, quotaText(quota))
 	}

@@ -34,6 +34,7 @@ type Aim struct {
 	ToThen      func([]estate.Peer) []estate.Peer // and to Then
 	Left        []string                          // what is left alone, and why
 	Failures    []*compile.Failure                // what can't be expressed
+	Unread      []estate.Unread                   // accounts that may be changed, and that could not be surveyed
 	Unplaced    []string                          // what is defined in accounts, networks or subnets that are not there
 	back        bool                              // to a state of before: exactly
 	own         map[*estate.Group]bool            // of Then: groups to be brought about
@@ -72,6 +73,11 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) (*Aim, error) {
 		}
 	}
 	a.Unplaced = notes
+	for _, u := range surveyed.Unread {
+		if slices.ContainsFunc(defined.Accounts, func(x *estate.Account) bool { return x.Name == u.Account && a.inScope(x) }) {
+			a.Unread = append(a.Unread, u)
+		}
+	}
 	for _, g := range a.Then.Groups {
 		if !g.Defined || g.Existing {
 			continue

@@ -228,12 +228,20 @@ func (p *planner) stuck(c *checker, accounts []*estate.Account, left []*pending)
 		switch {
 		case !p.s.ready(&x.Step):
 		case !p.s.withinQuota(&x.Step):
-			e.Why = "a quota leaves no room"
+			e.Why = fmt.Sprintf("the quota of %s leaves no room", quotaOf(&x.Step))
 		default:
 			e.Why = "each would let through, for a while, what is let through neither before nor after"
 		}
 	}
 	return e
+}
+
+// quotaOf names what the quota of a step is about.
+func quotaOf(x *Step) string {
+	if x.Do == AddRules {
+		return x.Group.Path()
+	}
+	return "the account " + x.Account.Name
 }
 
 // withinQuota reports whether the cloud has room for what a step adds.

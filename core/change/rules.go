@@ -190,10 +190,41 @@ func rewrite(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
 	for i := range wanted {
 		if k := ruleKey(g, &wanted[i]); !keep[k] {
 			keep[k] = true // two that say the same are one
-			r.add = append(r.add, wanted[i])
+			r.add = append(r.add, parted(g, wanted[i])...)
 		}
 	}
 	return r, nil
+}
+
+// parted is a rule that a survey tells with several peers or services, as its cloud
+// takes it: one of each in a rule.
+func parted(g *estate.Group, r estate.Rule) []estate.Rule {
+	d := decide.Dialect(g.Account)
+	peers, services := [][]estate.Peer{r.Peers}, [][]service.Spec{r.Services}
+	if !d.ManyPeers && len(r.Peers) > 1 {
+		peers = nil
+		for i := range r.Peers {
+			peers = append(peers, r.Peers[i:i+1:i+1])
+		}
+	}
+	if !d.ManyPorts && len(r.Services) > 1 {
+		services = nil
+		for i := range r.Services {
+			services = append(services, r.Services[i:i+1:i+1])
+		}
+	}
+	var parts []estate.Rule
+	for _, p := range peers {
+		for _, s := range services {
+			part := r
+			part.Peers, part.Services = p, s
+			if n := len(parts); n > 0 {
+				part.ID = fmt.Sprintf("%s.%d", r.ID, n+1)
+			}
+			parts = append(parts, part)
+		}
+	}
+	return parts
 }
 
 // of are the rules of a direction.

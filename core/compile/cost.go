@@ -74,8 +74,10 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	return ranges + named + lists
 }
 
-// Count is how many rules of its cloud a compiled group takes in a direction: a
-// list counts as its capacity where the dialect says so.
+// Count is how many rules of its cloud a compiled or surveyed group takes in a
+// direction: a list counts as its capacity where the dialect says so, and a rule that
+// a survey tells with several peers or services as one for each where its cloud has
+// one of them in a rule.
 func Count(d dialect.Dialect, g *estate.Group, direction estate.Direction) int {
 	count := 0
 	for i := range g.Rules {
@@ -83,15 +85,21 @@ func Count(d dialect.Dialect, g *estate.Group, direction estate.Direction) int {
 		if r.Direction != direction {
 			continue
 		}
-		cost := 1
-		if d.OwnLists == dialect.ListsAsCapacity {
+		peers, services := 1, 1
+		if !d.ManyPeers {
+			peers = 0
 			for _, p := range r.Peers {
-				if p.Kind == estate.PeerList {
-					cost = max(cost, p.List.Cost())
+				cost := 1
+				if p.Kind == estate.PeerList && d.OwnLists == dialect.ListsAsCapacity {
+					cost = max(1, p.List.Cost())
 				}
+				peers += cost
 			}
 		}
-		count += cost
+		if !d.ManyPorts {
+			services = len(r.Services)
+		}
+		count += max(1, peers) * max(1, services)
 	}
 	return count
 }
