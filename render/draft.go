@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,10 +36,10 @@ func DraftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 		x := enact.Shift{Group: g.Path, Instances: orNone(g.Instances)}
 		// What a group that comes or goes lets through is told for those that put it on or take it off.
 		if g.Before != nil && g.Before.ID != "" || len(g.Instances) == 0 {
-			put(true, x, g.Opens, g.Direction, g.New)
+			put(true, x, g.Opens, g.Direction, behind(e, g.OpenBy, g.New))
 		}
 		if g.After != nil || len(g.Instances) == 0 {
-			put(false, x, g.Closes, g.Direction, g.Gone)
+			put(false, x, g.Closes, g.Direction, behind(e, g.ShutBy, g.Gone))
 		}
 	}
 	for _, w := range d.Worn {
@@ -51,6 +52,18 @@ func DraftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 	}
 	t.Opens, t.Closes = together(t.Opens), together(t.Closes)
 	return t
+}
+
+// behind are the rules behind what opens or closes: those that come or go, or one that
+// stays, and of which the list or the members are others.
+func behind(e *estate.Estate, by *estate.Rule, moving []string) []string {
+	if by == nil {
+		return moving
+	}
+	if text := by.Sentence(e.Services); !slices.Contains(moving, text) {
+		return []string{text + " (it stays: who it speaks of changes)"}
+	}
+	return moving
 }
 
 // together tells what is the same for several instances once.
