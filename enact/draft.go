@@ -184,7 +184,7 @@ type Words func(set traffic.Set, direction estate.Direction) string
 // caller's to fill in.
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{}, Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{}, Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
-	w := writer{touched: make(map[[3]string]bool), before: linesOf(aim.Surveyed), services: aim.Then.Services}
+	w := writer{touched: make(map[[3]string]bool), before: linesOf(aim.Surveyed, accountsOf(plan)), services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // also by the definitions
 	for _, x := range aim.Then.Accounts {
 		labelled[x.Name] = x
@@ -218,6 +218,17 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 	return d
 }
 
+// accountsOf are the accounts that a plan changes.
+func accountsOf(plan change.Plan) map[string]bool {
+	accounts := make(map[string]bool)
+	for _, l := range plan.Lanes {
+		for _, a := range l.Accounts {
+			accounts[a.Name] = true
+		}
+	}
+	return accounts
+}
+
 func gapOf(g change.Gap, words Words) Gap {
 	x := Gap{After: g.From, Until: g.To, Instances: []string{}}
 	for _, i := range g.Interfaces {
@@ -238,9 +249,13 @@ func gapOf(g change.Gap, words Words) Gap {
 // lines are the objects of an estate as lines of a survey.
 type lines map[[3]string][]json.RawMessage
 
-func linesOf(e *estate.Estate) lines {
-	all := make(lines, len(e.Groups))
+// linesOf are those of some accounts.
+func linesOf(e *estate.Estate, accounts map[string]bool) lines {
+	all := make(lines)
 	for _, g := range e.Groups {
+		if !accounts[g.Account.Name] {
+			continue
+		}
 		of := []json.RawMessage{raw(store.GroupLine(g))}
 		for i := range g.Rules {
 			of = append(of, raw(store.RuleLine(g, &g.Rules[i])))
@@ -248,14 +263,20 @@ func linesOf(e *estate.Estate) lines {
 		all[[3]string{g.Account.Name, "group", g.ID}] = of
 	}
 	for _, l := range e.Lists {
-		if l.Account != nil {
+		if l.Account != nil && accounts[l.Account.Name] {
 			all[[3]string{l.Account.Name, "list", l.ID}] = []json.RawMessage{raw(store.ListLine(l))}
 		}
 	}
 	for _, i := range e.Instances {
+		if !accounts[i.Account.Name] {
+			continue
+		}
 		all[[3]string{i.Account.Name, "instance", i.ID}] = []json.RawMessage{raw(store.InstanceLine(i))}
 	}
 	for _, n := range e.Networks {
+		if !accounts[n.Account.Name] {
+			continue
+		}
 		for _, s := range n.Subnets {
 			all[[3]string{n.Account.Name, "subnet", s.ID}] = []json.RawMessage{raw(store.SubnetLine(s))}
 		}

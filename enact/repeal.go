@@ -92,6 +92,17 @@ func (p *Past) Complete() bool {
 // Began is when the run began (RFC 3339).
 func (p *Past) Began() string { return p.Entries[0].At }
 
+// accounts are those that the run changes.
+func (p *Past) accounts() map[string]bool {
+	accounts := make(map[string]bool)
+	for _, l := range p.Draft.Lanes {
+		for _, a := range l.Accounts {
+			accounts[a] = true
+		}
+	}
+	return accounts
+}
+
 // Done is how many steps are known to be done.
 func (p *Past) Done() int {
 	n := 0
@@ -123,7 +134,7 @@ func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.madeAgain(linesOf(surveyed))
+	t.madeAgain(linesOf(surveyed, p.accounts()))
 	return p.before(surveyed, t)
 }
 
@@ -258,7 +269,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 	for _, x := range p.again {
 		run.names.learn(x.account, map[string]string{x.was: x.is})
 	}
-	now := linesOf(surveyed)
+	now := linesOf(surveyed, p.accounts())
 	believed := make(map[[3]string][]content) // the last, and where its result is not known also the one before
 	for i := range p.Draft.Objects {
 		o := run.names.object(p.Draft.Objects[i])

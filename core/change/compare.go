@@ -70,6 +70,107 @@ func Compare(before, after *decide.Decider) Difference {
 	return d
 }
 
+// sameRules reports whether two groups have the same rules in a direction, one by one.
+func sameRules(x, y *estate.Group, direction estate.Direction) bool {
+	if x == nil || y == nil || x.Defined || y.Defined {
+		return false
+	}
+	i, k := 0, 0
+	for {
+		for i < len(x.Rules) && x.Rules[i].Direction != direction {
+			i++
+		}
+		for k < len(y.Rules) && y.Rules[k].Direction != direction {
+			k++
+		}
+		if i == len(x.Rules) || k == len(y.Rules) {
+			return i == len(x.Rules) && k == len(y.Rules)
+		}
+		a, b := &x.Rules[i], &y.Rules[k]
+		if a.Action != b.Action || a.Rank != b.Rank || a.Stateless != b.Stateless || len(a.Except)+len(b.Except) > 0 || !slices.Equal(a.Services, b.Services) || !slices.EqualFunc(a.Peers, b.Peers, samePeer) {
+			return false
+		}
+		i, k = i+1, k+1
+	}
+}
+
+// sameAround reports whether what the same rules of two groups speak of is the same in
+// both states: members, lists, ranges of networks, who wears the groups.
+func sameAround(before, after *decide.Decider, x, y *estate.Group, direction estate.Direction) bool {
+	if x.Network != nil && !slices.Equal(x.Network.Ranges, y.Network.Ranges) || x.Stateless != y.Stateless {
+		return false
+	}
+	worn := func() bool { return sameFaces(before.Wearers(x), after.Wearers(y)) }
+	if len(decide.Filter(x).Fixed) > 0 && !worn() { // built-in rules speak of probes
+		return false
+	}
+	var others []*estate.Rule
+	for k := range y.Rules {
+		if y.Rules[k].Direction == direction {
+			others = append(others, &y.Rules[k])
+		}
+	}
+	for i := range x.Rules {
+		if x.Rules[i].Direction != direction {
+			continue
+		}
+		other := others[0]
+		others = others[1:]
+		for n, p := range x.Rules[i].Peers {
+			q, same := other.Peers[n], true
+			switch p.Kind {
+			case estate.PeerGroup:
+				same = before.CanName(x, p.Group) == after.CanName(y, q.Group) && before.Members(p.Group).Equal(after.Members(q.Group))
+			case estate.PeerList:
+				same = before.ListEntries(p.List, x).Equal(after.ListEntries(q.List, y))
+			case estate.PeerSelf, estate.PeerProbes:
+				same = worn()
+			case estate.PeerNetwork:
+				same = p.Network == nil && q.Network == nil || p.Network != nil && q.Network != nil && slices.Equal(p.Network.Ranges, q.Network.Ranges)
+			case estate.PeerSubnet:
+				same = slices.Equal(p.Subnet.Ranges, q.Subnet.Ranges)
+			case estate.PeerInternet:
+				same = false
+			}
+			if !same {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// sameFaces reports whether two lists hold the same interfaces, in whatever order.
+func sameFaces(a, b []*estate.Interface) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	seen := make(map[key]int, len(a))
+	for _, i := range a {
+		seen[faceKey(i)]++
+	}
+	return !slices.ContainsFunc(b, func(i *estate.Interface) bool {
+		seen[faceKey(i)]--
+		return seen[faceKey(i)] < 0
+	})
+}
+
+// samePeer reports whether two peers, of two states, are written the same.
+func samePeer(a, b estate.Peer) bool {
+	if a.Kind != b.Kind || a.V4Only != b.V4Only || a.V6Only != b.V6Only || a.Range != b.Range || a.Missing != b.Missing {
+		return false
+	}
+	switch a.Kind {
+	case estate.PeerGroup:
+		return a.Group.Name == b.Group.Name && a.Group.Path() == b.Group.Path()
+	case estate.PeerList:
+		return a.List.Name == b.List.Name
+	case estate.PeerNetwork, estate.PeerSubnet:
+		return a.String() == b.String()
+	}
+	return true
+}
+
 func byPath(e *estate.Estate) map[string]*estate.Group {
 	groups := make(map[string]*estate.Group)
 	for _, g := range e.Groups {
@@ -100,17 +201,23 @@ func union(a, b map[string]*estate.Group) []string {
 
 func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group, direction estate.Direction) GroupDifference {
 	g := GroupDifference{Path: path, Direction: direction, Before: x, After: y}
+	same := sameRules(x, y, direction)
+	if same && sameAround(before, after, x, y, direction) {
+		return g // most groups: what they let through is not worked out
+	}
 	var was, is traffic.Set
-	var old, young []string
-	names := serviceNames(before, after)
 	if x != nil {
-		was, old = before.GroupTraffic(x, direction), sentences(names, x, direction)
+		was = before.GroupTraffic(x, direction)
 	}
 	if y != nil {
-		is, young = after.GroupTraffic(y, direction), sentences(names, y, direction)
+		is = after.GroupTraffic(y, direction)
 	}
 	g.Opens, g.Closes = is.Minus(was), was.Minus(is)
-	g.Gone, g.New = without(old, young), without(young, old)
+	if !same {
+		names := serviceNames(before, after)
+		old, young := sentences(names, x, direction), sentences(names, y, direction)
+		g.Gone, g.New = without(old, young), without(young, old)
+	}
 	if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
 		return g
 	}
@@ -190,6 +297,9 @@ func serviceNames(before, after *decide.Decider) service.Names {
 
 func sentences(names service.Names, g *estate.Group, direction estate.Direction) []string {
 	var list []string
+	if g == nil {
+		return nil
+	}
 	for i := range g.Rules {
 		if r := &g.Rules[i]; r.Direction == direction {
 			list = append(list, r.Sentence(names))
