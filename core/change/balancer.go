@@ -37,7 +37,7 @@ func chainsOf(e *estate.Estate) map[*estate.Interface][]chain {
 }
 
 // clients are the addresses that get through a chain, given what its interfaces let through.
-func (x chain) clients(front, back through) addr.Set {
+func (x chain) clients(front, back Through) addr.Set {
 	here, there := addr.Of(slices.Concat(x.balancer.Private, x.balancer.Public)...), addr.Of(slices.Concat(x.target.Private, x.target.Public)...)
 	leaves := front[out].WithPeers(there).Services().Overlaps(x.behind)
 	if !leaves || !back[in].WithPeers(here).Services().Overlaps(x.behind) {
@@ -49,7 +49,7 @@ func (x chain) clients(front, back through) addr.Set {
 // handsOnTooMuch reports whether somebody gets through a chain that an interface has a
 // part in, who gets through neither before nor after: as when a balancer still lets
 // everyone in, and its target lets the balancer in already.
-func (c *checker) handsOnTooMuch(i *estate.Interface, now func(*estate.Interface) through) bool {
+func (c *checker) handsOnTooMuch(i *estate.Interface, now func(*estate.Interface) Through) bool {
 	return slices.ContainsFunc(c.chains[i], func(x chain) bool {
 		front, back := c.bound(x.balancer), c.bound(x.target)
 		may := x.clients(front.now, back.now).Union(x.clients(front.then, back.then))

@@ -10,33 +10,31 @@ import (
 	"isonomos/core/traffic"
 )
 
-// through is what the filters of an interface let through, by direction.
-type through [2]traffic.Set
+// Through is what the filters of an interface let through, by direction.
+type Through [2]traffic.Set
 
 const (
 	in  = 0
 	out = 1
 )
 
-var directions = [2]estate.Direction{in: estate.In, out: estate.Out}
-
-func throughAt(d *decide.Decider, i *estate.Interface) through {
-	return through{d.FilterTraffic(i, estate.In), d.FilterTraffic(i, estate.Out)}
+func throughAt(d *decide.Decider, i *estate.Interface) Through {
+	return Through{d.FilterTraffic(i, estate.In), d.FilterTraffic(i, estate.Out)}
 }
 
-func (t through) isEmpty() bool { return t[in].IsEmpty() && t[out].IsEmpty() }
+func (t Through) isEmpty() bool { return t[in].IsEmpty() && t[out].IsEmpty() }
 
 // each combines two of them.
-func (t through) each(u through, f func(a, b traffic.Set) traffic.Set) through {
-	return through{f(t[in], u[in]), f(t[out], u[out])}
+func (t Through) each(u Through, f func(a, b traffic.Set) traffic.Set) Through {
+	return Through{f(t[in], u[in]), f(t[out], u[out])}
 }
 
-func (t through) minus(u through) through { return t.each(u, traffic.Set.Minus) }
+func (t Through) minus(u Through) Through { return t.each(u, traffic.Set.Minus) }
 
 // A bound is between what an interface may let through and what it must.
 type bound struct {
-	now, then   through
-	most, least through // what either state lets through, what both do
+	now, then   Through
+	most, least Through // what either state lets through, what both do
 }
 
 // A checker decides the states on the way.
@@ -48,8 +46,8 @@ type checker struct {
 	bounds    map[[2]string]*bound
 	boundOf   map[*estate.Interface]*bound
 	class     map[*estate.Interface]string   // as it was decided last
-	let       map[string]through             // what a class lets through on the way
-	lacking   map[*estate.Interface]*through // what a gap stops, at the moment
+	let       map[string]Through             // what a class lets through on the way
+	lacking   map[*estate.Interface]*Through // what a gap stops, at the moment
 	own       addr.Set
 	closers   [2][]*closer // interfaces at which something is closed to other interfaces
 	closing   [2]addr.Set  // their addresses
@@ -65,7 +63,7 @@ type closer struct {
 
 func newChecker(s *state, now, then *estate.Estate) *checker {
 	c := &checker{s: s, now: decide.New(now), then: decide.New(then), nowAt: facesOf(now), thenAt: facesOf(then), bounds: make(map[[2]string]*bound),
-		boundOf: make(map[*estate.Interface]*bound), class: make(map[*estate.Interface]string), let: make(map[string]through), lacking: make(map[*estate.Interface]*through)}
+		boundOf: make(map[*estate.Interface]*bound), class: make(map[*estate.Interface]string), let: make(map[string]Through), lacking: make(map[*estate.Interface]*Through)}
 	c.own, c.chains = c.now.OwnAddresses(), chainsOf(s.e)
 	return c
 }
@@ -88,7 +86,7 @@ func (c *checker) bound(i *estate.Interface) *bound {
 }
 
 // passing is what an interface lets through as it was decided last.
-func (c *checker) passing(i *estate.Interface) through {
+func (c *checker) passing(i *estate.Interface) Through {
 	if class, ok := c.class[i]; ok {
 		return c.let[class]
 	}
@@ -98,7 +96,7 @@ func (c *checker) passing(i *estate.Interface) through {
 // A judgement is what became of an attempt at a step.
 type judgement struct {
 	opens         bool // it would let through what neither state does: never done
-	lacks         map[*estate.Interface]through
+	lacks         map[*estate.Interface]Through
 	letsIn, shuts bool // it changes something, this way and that
 	commit, undo  func()
 }
@@ -110,16 +108,16 @@ func (j *judgement) fine() bool { return !j.opens && len(j.lacks) == 0 }
 // or undoes it.
 func (c *checker) try(x *Step) judgement {
 	groups, interfaces, back := c.s.apply(x)
-	j := judgement{undo: back, lacks: make(map[*estate.Interface]through)}
+	j := judgement{undo: back, lacks: make(map[*estate.Interface]Through)}
 	type kind struct {
 		b     *bound
 		class string
 		last  string
-		lacks *through
+		lacks *Through
 	}
-	let := make(map[string]through)
+	let := make(map[string]Through)
 	classes := make(map[*estate.Interface]string)
-	lacking := make(map[kind]*through) // nil where nothing is
+	lacking := make(map[kind]*Through) // nil where nothing is
 	var opening []*estate.Interface
 	touched := c.s.touched(groups, interfaces)
 	kindOf := make([]kind, len(touched))
@@ -152,7 +150,7 @@ func (c *checker) try(x *Step) judgement {
 			opening = append(opening, i)
 		}
 	}
-	now := func(i *estate.Interface) through {
+	now := func(i *estate.Interface) Through {
 		if class, ok := classes[i]; ok {
 			return let[class]
 		}
@@ -207,12 +205,12 @@ func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*est
 // closes it and the other opens it, neither state lets it through, and it must not
 // pass on the way either.
 func (c *checker) watch(interfaces []*estate.Interface) {
-	shut := make(map[*bound]*through) // for other interfaces
+	shut := make(map[*bound]*Through) // for other interfaces
 	for _, i := range interfaces {
 		b := c.bound(i)
 		if shut[b] == nil {
 			closes := b.now.minus(b.then)
-			shut[b] = &through{closes[in].WithPeers(c.own), closes[out].WithPeers(c.own)}
+			shut[b] = &Through{closes[in].WithPeers(c.own), closes[out].WithPeers(c.own)}
 		}
 		for d, set := range shut[b] {
 			if !set.IsEmpty() {
@@ -264,7 +262,7 @@ func (x *closer) meets(i *estate.Interface, opens, still traffic.Set) bool {
 
 // meetsClosing reports whether something that begins to pass at an interface still
 // passes at the other end, which is to close it.
-func (c *checker) meetsClosing(i *estate.Interface, added through, now func(*estate.Interface) through) bool {
+func (c *checker) meetsClosing(i *estate.Interface, added Through, now func(*estate.Interface) Through) bool {
 	for d, set := range added {
 		far := 1 - d
 		if !c.closing[far].Overlaps(set.Peers(service.All)) {

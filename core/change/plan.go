@@ -39,12 +39,8 @@ type Lane struct {
 type Gap struct {
 	From, To   int // steps of the lane, from 1: stopped after From, let through again after To
 	Interfaces []*estate.Interface
-	Direction  estate.Direction
 	Traffic    Through // of the first interface
 }
-
-// Through is what an interface lets through, inward and outward.
-type Through = through
 
 // A StuckError says that no order of steps is safe.
 type StuckError struct {
