@@ -26,7 +26,6 @@ type habit struct {
 	weekend  int
 	seconds  int  // how long a flow lasts, about
 	outside  bool // to the public address
-	six      bool // over IPv6
 }
 
 var habits = []habit{

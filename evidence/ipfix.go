@@ -286,16 +286,16 @@ func (x *ipfixReader) data(exported int64, k templateKey, set []byte) (records u
 // An ipfixRecord is one data record as it is read.
 type ipfixRecord struct {
 	flow.Record
-	startMS, endMS  int64 // since 1970; 0 where not told
-	upStart, upEnd  int64 // milliseconds since the exporter was started; -1 where not told
-	hasUp           bool
-	init            int64 // when the exporter was started, in milliseconds since 1970
-	kind, code      int
-	hasCode         bool
-	flags           uint16
-	hasFlags        bool
-	direction       uint8 // biflowDirection: 1 initiator, 2 reverse
-	ports, protocol bool
+	startMS, endMS int64 // since 1970; 0 where not told
+	upStart, upEnd int64 // milliseconds since the exporter was started; -1 where not told
+	hasUp          bool
+	init           int64 // when the exporter was started, in milliseconds since 1970
+	kind, code     int
+	hasCode        bool
+	flags          uint16
+	hasFlags       bool
+	direction      uint8 // biflowDirection: 1 initiator, 2 reverse
+	protocol       bool
 }
 
 // field takes one field. The numbers are those of the IANA registry of information elements.
