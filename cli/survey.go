@@ -292,16 +292,12 @@ type reading struct {
 // readAccounts reads accounts, several at once, and writes them in order. What is
 // read and not yet written is bounded by the number that is read at once.
 func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clouds []*estate.Cloud, all []toRead, w io.Writer, told *tally) error {
-	if _, err := io.WriteString(w, store.HeaderLine(name, a.Now())); err != nil {
-		return err
-	}
 	byCloud := ""
 	for _, x := range clouds {
 		byCloud += store.CloudLine(x)
 	}
-	if _, err := io.WriteString(w, byCloud); err != nil {
-		return err
-	}
+	var held bytes.Buffer // what is not written as long as nothing is read
+	held.WriteString(store.HeaderLine(name, a.Now()) + byCloud)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	results := make(chan chan reading, cmp.Or(c.Int("jobs"), jobs))
@@ -346,8 +342,11 @@ func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clo
 			told.rules += bytes.Count(lines, []byte(`{"kind":"rule"`))
 			told.instances += bytes.Count(lines, []byte(`{"kind":"instance"`))
 		}
-		if _, err := w.Write(lines); err != nil {
-			return err
+		held.Write(lines)
+		if told.accounts > 0 {
+			if _, err := held.WriteTo(w); err != nil {
+				return err
+			}
 		}
 	}
 	if told.accounts == 0 && ctx.Err() == nil {

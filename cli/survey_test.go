@@ -85,6 +85,9 @@ func TestSurveyOfStandIns(t *testing.T) {
 	say(1, "the account customs was not read when this was surveyed (401 Unauthorized", "prove", "--survey", "part.jsonl", "--estate", ".")
 	before := readTree(t, folder)["part.jsonl"]
 	say(3, "nothing was written", "survey", "--cloud", "westing", "--to", "part.jsonl")
+	if r := say(3, "nothing was written", "survey", "--cloud", "westing"); r.out != "" {
+		t.Errorf("something was written: %s", r.out)
+	}
 	if readTree(t, folder)["part.jsonl"] != before {
 		t.Error("a survey was replaced by nothing")
 	}

@@ -81,7 +81,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	p := o.accounts[i]
 	auth, endpoint, with, err := clouds.Parse(clouds.WithCloudName(o.profile))
 	if err != nil {
-		return nil, fmt.Errorf("the profile %s can't be had from clouds.yaml: %w", o.profile, err)
+		return nil, fmt.Errorf("the profile %s can't be had from clouds.yaml: %s", o.profile, unquoted(err))
 	}
 	auth.AllowReauth = true
 	switch {
@@ -112,6 +112,19 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	}
 	o.clients[account] = c
 	return c, nil
+}
+
+// aLine finds in which line of a file a mistake is.
+var aLine = regexp.MustCompile(`line \d+`)
+
+// unquoted is an error about a profile file without what stands in the file: it may be
+// a password.
+func unquoted(err error) string {
+	text := err.Error()
+	if strings.Contains(text, "unmarshal") {
+		return strings.TrimSpace("a value has another form than it should " + aLine.FindString(text))
+	}
+	return text
 }
 
 // transport asks again where a request failed that changes nothing, waits as it is

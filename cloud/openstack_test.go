@@ -3,6 +3,8 @@ package cloud
 import (
 	"encoding/json"
 	"errors"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -118,4 +120,29 @@ func FuzzOpenStackRule(f *testing.F) {
 			t.Errorf("%s becomes %s becomes %+v", text, line, back)
 		}
 	})
+}
+
+// What stands in a profile file is not repeated in an error.
+func TestProfilesAreNotQuoted(t *testing.T) {
+	folder := t.TempDir()
+	t.Setenv("OS_CLIENT_CONFIG_FILE", filepath.Join(folder, "clouds.yaml"))
+	for name, text := range map[string]string{
+		"another form": "clouds:\n  pier:\n    auth: hush-harbour-4711\n",
+		"no profile":   "clouds:\n  quay:\n    auth:\n      password: hush-harbour-4711\n",
+		"no YAML":      "clouds: [hush-harbour-4711",
+		"over no TLS":  "clouds:\n  pier:\n    auth:\n      auth_url: http://cloud.example/v3\n      username: u\n      password: hush-harbour-4711\n",
+		"nothing":      "",
+	} {
+		if err := os.WriteFile(filepath.Join(folder, "clouds.yaml"), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		o := NewOpenStack("stillwater", "pier", []Project{{Account: "pier", ID: "pier-project"}})
+		_, err := o.Survey(t.Context(), "pier")
+		if err == nil || strings.Contains(err.Error(), "hush") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := NewOpenStack("stillwater", "pier", nil).Survey(t.Context(), "quay"); err == nil || !strings.Contains(err.Error(), "no account is called") {
+		t.Errorf("an account that is not defined: %v", err)
+	}
 }
