@@ -53,9 +53,23 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	if u.User != nil {
 		return nil, fmt.Errorf("the address holds a name or password: the token belongs in an environment variable of its own")
 	}
-	if u.Scheme == "http" && !loopback(u.Hostname()) {
-		return nil, fmt.Errorf("%s is not reached over TLS: a token would be readable on the way (use https)", u.Host)
+	if err := overTLS(u, "token"); err != nil {
+		return nil, err
 	}
+	return &Client{strings.TrimRight(address, "/"), token, retrying(o)}, nil
+}
+
+// overTLS refuses addresses over which a token or password would be readable.
+func overTLS(u *url.URL, secret string) error {
+	if u.Scheme != "https" && !loopback(u.Hostname()) {
+		return fmt.Errorf("%s is not reached over TLS: a %s would be readable on the way (use https)", u.Host, secret)
+	}
+	return nil
+}
+
+// retrying asks again as options and the policy (again) say, waits as it is told, and
+// follows no redirect.
+func retrying(o Options) *retryablehttp.Client {
 	c := retryablehttp.NewClient()
 	c.Logger = nil
 	c.RetryMax = cmp.Or(o.Attempts, 8) - 1
@@ -72,7 +86,7 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	}
 	c.CheckRetry = again
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	return &Client{strings.TrimRight(address, "/"), token, c}, nil
+	return c
 }
 
 func loopback(host string) bool {

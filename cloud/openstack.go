@@ -17,14 +17,12 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/gophercloud/gophercloud/v2"
 	"github.com/gophercloud/gophercloud/v2/openstack"
 	"github.com/gophercloud/gophercloud/v2/openstack/config"
 	"github.com/gophercloud/gophercloud/v2/openstack/config/clouds"
 	"github.com/gophercloud/gophercloud/v2/openstack/identity/v3/tokens"
-	"github.com/hashicorp/go-retryablehttp"
 )
 
 // OpenStack reaches OpenStack Networking (API v2.0) as a cloud of the dialect flat.
@@ -96,7 +94,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	if auth.Scope != nil { // the profile's own project counts no more
 		auth.TenantID, auth.TenantName = "", ""
 	}
-	if err := overTLS(auth.IdentityEndpoint); err != nil {
+	if err := safely(auth.IdentityEndpoint); err != nil {
 		return nil, err
 	}
 	provider, err := config.NewProviderClient(ctx, auth, config.WithHTTPClient(transport(with)))
@@ -107,7 +105,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	if err != nil {
 		return nil, fmt.Errorf("the identity service tells of no networking service: %w", err)
 	}
-	if err := overTLS(c.Endpoint); err != nil {
+	if err := safely(c.Endpoint); err != nil {
 		return nil, err
 	}
 	o.clients[account] = c
@@ -130,29 +128,22 @@ func unquoted(err error) string {
 // transport asks again where a request failed that changes nothing, waits as it is
 // told, and carries no token elsewhere.
 func transport(with *tls.Config) http.Client {
-	c := retryablehttp.NewClient()
-	c.Logger = nil
-	c.RetryMax, c.RetryWaitMin, c.RetryWaitMax = 7, 200*time.Millisecond, 20*time.Second
-	c.CheckRetry = again
-	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
+	c := retrying(Options{})
 	base := http.DefaultTransport.(*http.Transport).Clone()
 	base.TLSClientConfig = with
-	c.HTTPClient = &http.Client{Transport: base, Timeout: time.Minute}
+	c.HTTPClient.Transport = base
 	client := *c.StandardClient()
-	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	client.CheckRedirect = c.HTTPClient.CheckRedirect
 	return client
 }
 
-// overTLS refuses addresses over which a password or token would be readable.
-func overTLS(address string) error {
+// safely refuses addresses that are none, or over which a password would be readable.
+func safely(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
 		return fmt.Errorf("the address %q is no URL", address)
 	}
-	if u.Scheme != "https" && !loopback(u.Hostname()) {
-		return fmt.Errorf("%s is not reached over TLS: a password would be readable on the way (use https)", u.Host)
-	}
-	return nil
+	return overTLS(u, "password")
 }
 
 // spoken is an error of the client in its own words, sorted by what it means.
@@ -163,12 +154,10 @@ func spoken(err error) error {
 			NeutronError struct{ Type, Message string }
 			Error        struct{ Message string }
 		}
-		text := http.StatusText(unexpected.Actual)
-		if json.Unmarshal(unexpected.Body, &body) == nil {
-			text = cmp.Or(strings.TrimSpace(body.NeutronError.Type+": "+body.NeutronError.Message), body.Error.Message, text)
-			if body.NeutronError.Type == "" {
-				text = cmp.Or(body.Error.Message, http.StatusText(unexpected.Actual))
-			}
+		_ = json.Unmarshal(unexpected.Body, &body) // what can't be read says nothing
+		text := cmp.Or(body.Error.Message, http.StatusText(unexpected.Actual))
+		if body.NeutronError.Type != "" {
+			text = strings.TrimSpace(body.NeutronError.Type + ": " + body.NeutronError.Message)
 		}
 		return &answered{unexpected.Actual, fmt.Sprintf("%d %s", unexpected.Actual, text)}
 	}

@@ -111,19 +111,18 @@ func (o *OpenStack) Named(ctx context.Context, account, kind, name string) ([]Re
 func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Object, error) {
 	ctx = context.WithValue(ctx, onceKey{}, true)
 	id := url.PathEscape(r.ID)
-	var err error
 	switch r.Do {
 	case "create-group":
 		return o.createGroup(ctx, r)
 	case "create-list":
 		return o.createList(ctx, r)
 	case "delete-group":
-		err = o.ask(ctx, r.Account, http.MethodDelete, "security-groups/"+id, nil, nil, ifRevision(version))
-		return Object{ID: r.ID}, err
+		return Object{ID: r.ID}, o.ask(ctx, r.Account, http.MethodDelete, "security-groups/"+id, nil, nil, ifRevision(version))
 	case "dress":
 		return o.dress(ctx, r, version)
 	}
-	if err := o.still(ctx, r, version); err != nil {
+	before, err := o.still(ctx, r, version)
+	if err != nil {
 		return Object{}, err
 	}
 	var lines []json.RawMessage
@@ -139,9 +138,9 @@ func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Obje
 		}
 		err = o.ask(ctx, r.Account, http.MethodDelete, "security-group-rules/"+url.PathEscape(rule.ID), nil, nil, nil)
 	case "label-list":
-		err = o.labelList(ctx, r)
+		err = o.labelList(ctx, r, before)
 	case "set-entries":
-		err = o.setEntries(ctx, r)
+		err = o.setEntries(ctx, r, before)
 	case "delete-list":
 		err = o.ask(ctx, r.Account, http.MethodDelete, "address-groups/"+id, nil, nil, nil)
 		return Object{ID: r.ID}, err
@@ -162,13 +161,13 @@ func ifRevision(version string) map[string]string {
 	return map[string]string{"If-Match": "revision_number=" + version}
 }
 
-// still reports whether an object has the version that a request is for.
-func (o *OpenStack) still(ctx context.Context, r Request, version string) error {
+// still reads an object, which must have the version that a request is for.
+func (o *OpenStack) still(ctx context.Context, r Request, version string) (Object, error) {
 	now, err := o.Read(ctx, r.Account, r.Of())
 	if err == nil && version != "" && now.Version != version {
-		return fmt.Errorf("the %s %s: %w", r.Of().Kind, r.ID, ErrMoved)
+		err = fmt.Errorf("the %s %s: %w", r.Of().Kind, r.ID, ErrMoved)
 	}
-	return err
+	return now, err
 }
 
 func (o *OpenStack) createGroup(ctx context.Context, r Request) (Object, error) {
@@ -257,13 +256,9 @@ func sameRule(a, b osRule) bool {
 	return x.Direction == y.Direction && slices.Equal(x.Services, y.Services) && slices.Equal(x.Peers, y.Peers) && x.Description == y.Description
 }
 
-func (o *OpenStack) labelList(ctx context.Context, r Request) error {
-	now, err := o.Read(ctx, r.Account, r.Of())
-	if err != nil {
-		return err
-	}
+func (o *OpenStack) labelList(ctx context.Context, r Request, before Object) error {
 	var l osLine
-	if err := json.Unmarshal(now.Lines[0], &l); err != nil {
+	if err := json.Unmarshal(before.Lines[0], &l); err != nil {
 		return err
 	}
 	description, err := marked(l.Description, r.Labels)
@@ -274,13 +269,9 @@ func (o *OpenStack) labelList(ctx context.Context, r Request) error {
 }
 
 // setEntries adds entries or takes some away: drafts do one at a time.
-func (o *OpenStack) setEntries(ctx context.Context, r Request) error {
-	now, err := o.Read(ctx, r.Account, r.Of())
-	if err != nil {
-		return err
-	}
+func (o *OpenStack) setEntries(ctx context.Context, r Request, before Object) error {
 	var l osLine
-	if err := json.Unmarshal(now.Lines[0], &l); err != nil {
+	if err := json.Unmarshal(before.Lines[0], &l); err != nil {
 		return err
 	}
 	missing := func(from, of []string) []string {

@@ -3,6 +3,8 @@ package cloud
 import (
 	"encoding/json"
 	"errors"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -97,7 +99,7 @@ func TestOpenStackLabels(t *testing.T) {
 // Nobody is asked over a wire that others can read.
 func TestOpenStackOverTLS(t *testing.T) {
 	for address, fine := range map[string]bool{"https://cloud.example/v3": true, "http://127.0.0.1:5000/v3": true, "http://cloud.example/v3": false, "": false, "cloud.example": false} {
-		if err := overTLS(address); (err == nil) != fine {
+		if err := safely(address); (err == nil) != fine {
 			t.Errorf("%q: %v", address, err)
 		}
 	}
@@ -144,5 +146,28 @@ func TestProfilesAreNotQuoted(t *testing.T) {
 	}
 	if _, err := NewOpenStack("stillwater", "pier", nil).Survey(t.Context(), "quay"); err == nil || !strings.Contains(err.Error(), "no account is called") {
 		t.Errorf("an account that is not defined: %v", err)
+	}
+}
+
+// A redirect is not followed: a token would be carried elsewhere.
+func TestOpenStackIsNotSentElsewhere(t *testing.T) {
+	elsewhere := 0
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere++ }))
+	defer other.Close()
+	web := httptest.NewServer(http.RedirectHandler(other.URL, http.StatusFound))
+	defer web.Close()
+	client := transport(nil)
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, web.URL, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("X-Auth-Token", "hush")
+	answer, err := client.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer.Body.Close()
+	if answer.StatusCode != http.StatusFound || elsewhere > 0 {
+		t.Errorf("%s, %d requests elsewhere", answer.Status, elsewhere)
 	}
 }
