@@ -27,16 +27,6 @@ import (
 	"isonomos/store"
 )
 
-// touchedAccounts are the accounts that a draft changes.
-func touchedAccounts(d *enact.Draft) []string {
-	var names []string
-	for _, l := range d.Lanes {
-		names = append(names, l.Accounts...)
-	}
-	slices.Sort(names)
-	return slices.Compact(names)
-}
-
 // carryOut carries a draft out, or carries on a run that was broken off.
 func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j job, d *enact.Draft, past *enact.Past) error {
 	if d.Steps() == 0 {
@@ -49,14 +39,14 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j jo
 	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	run := &enact.Run{Name: runName(a.Now()), Draft: d, Journal: s, Now: a.Now, Jobs: c.Int("jobs"), Clouds: a.cloudsFor(j.defined)}
+	run := &enact.Run{Name: runName(a.Now()), Draft: d, Journal: s, Now: a.Now, Jobs: c.Int("jobs"), Clouds: cloudsFor(j.defined)}
 	if past != nil {
 		run.Name = past.Name
 		if err := run.Recall(past.Entries); err != nil {
 			return refused("%v", err)
 		}
 	}
-	unlock, err := a.lock(ctx, s, touchedAccounts(d), run.Name)
+	unlock, err := a.lock(s, d.Changes(), run.Name)
 	if err != nil {
 		return err
 	}
@@ -108,7 +98,7 @@ func runName(now time.Time) string {
 }
 
 // cloudsFor finds the client of an account's cloud; each cloud has one.
-func (a *App) cloudsFor(e *estate.Estate) func(string) (cloud.Cloud, error) {
+func cloudsFor(e *estate.Estate) func(string) (cloud.Cloud, error) {
 	var mu sync.Mutex
 	clients := make(map[*estate.Cloud]cloud.Cloud)
 	return func(account string) (cloud.Cloud, error) {
@@ -136,7 +126,7 @@ const (
 )
 
 // lock takes the locks of accounts and keeps them until unlock is called.
-func (a *App) lock(ctx context.Context, s *store.Store, accounts []string, run string) (unlock func(), err error) {
+func (a *App) lock(s *store.Store, accounts []string, run string) (unlock func(), err error) {
 	host, _ := os.Hostname()
 	holder := fmt.Sprintf("%s, process %d", host, os.Getpid())
 	dead := func(other string) bool {

@@ -114,12 +114,7 @@ func (a *App) journal(c *cli.Command, create bool) (*store.Store, []*enact.Past,
 
 // openRun is the last run that was neither carried to its end nor undone.
 func openRun(pasts []*enact.Past) *enact.Past {
-	undone := make(map[string]bool)
-	for _, p := range pasts {
-		if p.Draft.Repeals != "" && p.Complete() {
-			undone[p.Draft.Repeals] = true
-		}
-	}
+	undone := enact.Undone(pasts)
 	for _, p := range slices.Backward(pasts) {
 		if p.Open() && !undone[p.Name] {
 			return p

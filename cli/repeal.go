@@ -99,13 +99,10 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 
 // toUndo is the run of a name, or the last one that can be undone.
 func toUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
-	undone := make(map[string]bool)
+	undone := enact.Undone(pasts)
 	var names []string
 	for _, p := range pasts {
 		names = append(names, p.Name)
-		if p.Draft.Repeals != "" && p.Complete() {
-			undone[p.Draft.Repeals] = true
-		}
 	}
 	if name != "" {
 		if err := allKnown("run", []string{name}, names); err != nil {

@@ -84,7 +84,7 @@ func (n *names) made(s *Step, request cloud.Request) (content, error) {
 	for k, everyone := range everyones {
 		made := ownRule(s.ID, k)
 		if id := n.of(request.Account, made); id != made {
-			now.rules[id] = line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
+			now.rules[id] = letOut(everyone)
 		}
 	}
 	return now, nil
@@ -92,6 +92,11 @@ func (n *names) made(s *Step, request cloud.Request) (content, error) {
 
 // everyones are the ranges of the rules by which a new group lets everything out.
 var everyones = []string{"0.0.0.0/0", "::/0"}
+
+// letOut is what such a rule says.
+func letOut(everyone string) string {
+	return line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
+}
 
 // ownRule is the made-up id of such a rule of a group with a made-up id.
 func ownRule(group string, n int) string { return fmt.Sprintf("%s.%d", group, n+1) }
@@ -344,7 +349,7 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 	ids := map[string]string{s.ID: o.ID}
 	for id, text := range now.rules {
 		n := slices.IndexFunc(everyones, func(everyone string) bool {
-			return text == line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
+			return text == letOut(everyone)
 		})
 		if n < 0 {
 			return nil, fmt.Errorf("the new group has a rule by itself that was not expected: %s", text)

@@ -138,6 +138,24 @@ func (d *Draft) Gaps() int {
 	return n
 }
 
+// Changes are the accounts that the draft changes, each once.
+func (d *Draft) Changes() []string {
+	var names []string
+	for _, l := range d.Lanes {
+		names = append(names, l.Accounts...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// step is a step by its lane and number, both from 1, or nil where there is none.
+func (d *Draft) step(lane, number int) *Step {
+	if lane < 1 || lane > len(d.Lanes) || number < 1 || number > len(d.Lanes[lane-1].Steps) {
+		return nil
+	}
+	return &d.Lanes[lane-1].Steps[number-1]
+}
+
 // Digest is a fingerprint of what the draft does: its objects and steps.
 func (d *Draft) Digest() string {
 	text, err := json.Marshal([]any{d.Objects, d.Lanes})
@@ -219,14 +237,14 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 }
 
 // accountsOf are the accounts that a plan changes.
-func accountsOf(plan change.Plan) map[string]bool {
-	accounts := make(map[string]bool)
+func accountsOf(plan change.Plan) []string {
+	var names []string
 	for _, l := range plan.Lanes {
 		for _, a := range l.Accounts {
-			accounts[a.Name] = true
+			names = append(names, a.Name)
 		}
 	}
-	return accounts
+	return names
 }
 
 func gapOf(g change.Gap, words Words) Gap {
@@ -250,31 +268,35 @@ func gapOf(g change.Gap, words Words) Gap {
 type lines map[[3]string][]json.RawMessage
 
 // linesOf are those of some accounts.
-func linesOf(e *estate.Estate, accounts map[string]bool) lines {
+func linesOf(e *estate.Estate, accounts []string) lines {
+	of := make(map[string]bool)
+	for _, name := range accounts {
+		of[name] = true
+	}
 	all := make(lines)
 	for _, g := range e.Groups {
-		if !accounts[g.Account.Name] {
+		if !of[g.Account.Name] {
 			continue
 		}
-		of := []json.RawMessage{raw(store.GroupLine(g))}
+		lines := []json.RawMessage{raw(store.GroupLine(g))}
 		for i := range g.Rules {
-			of = append(of, raw(store.RuleLine(g, &g.Rules[i])))
+			lines = append(lines, raw(store.RuleLine(g, &g.Rules[i])))
 		}
-		all[[3]string{g.Account.Name, "group", g.ID}] = of
+		all[[3]string{g.Account.Name, "group", g.ID}] = lines
 	}
 	for _, l := range e.Lists {
-		if l.Account != nil && accounts[l.Account.Name] {
+		if l.Account != nil && of[l.Account.Name] {
 			all[[3]string{l.Account.Name, "list", l.ID}] = []json.RawMessage{raw(store.ListLine(l))}
 		}
 	}
 	for _, i := range e.Instances {
-		if !accounts[i.Account.Name] {
+		if !of[i.Account.Name] {
 			continue
 		}
 		all[[3]string{i.Account.Name, "instance", i.ID}] = []json.RawMessage{raw(store.InstanceLine(i))}
 	}
 	for _, n := range e.Networks {
-		if !accounts[n.Account.Name] {
+		if !of[n.Account.Name] {
 			continue
 		}
 		for _, s := range n.Subnets {

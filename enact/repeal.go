@@ -66,12 +66,9 @@ func noteAgain(all []*Past, p *Past, e store.Entry) error {
 	if err := json.Unmarshal(e.Body, &x); err != nil {
 		return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
 	}
-	if x.Lane < 1 || x.Lane > len(p.Draft.Lanes) || x.Step < 1 || x.Step > len(p.Draft.Lanes[x.Lane-1].Steps) {
-		return nil // told where the run is looked at
-	}
-	s := p.Draft.Lanes[x.Lane-1].Steps[x.Step-1]
-	if s.Replaces == "" || x.IDs[s.ID] == "" {
-		return nil
+	s := p.Draft.step(x.Lane, x.Step)
+	if s == nil || s.Replaces == "" || x.IDs[s.ID] == "" {
+		return nil // a step that is not there is told where the run is looked at
 	}
 	for _, earlier := range all {
 		if earlier != p {
@@ -81,27 +78,27 @@ func noteAgain(all []*Past, p *Past, e store.Entry) error {
 	return nil
 }
 
+// Undone are the names of the runs that others have undone.
+func Undone(pasts []*Past) map[string]bool {
+	undone := make(map[string]bool)
+	for _, p := range pasts {
+		if p.Draft.Repeals != "" && p.complete() {
+			undone[p.Draft.Repeals] = true
+		}
+	}
+	return undone
+}
+
 // Open reports whether a run has neither been carried to its end nor was undone.
 func (p *Past) Open() bool { return p.Ended == nil || p.Ended.Outcome == Stopped }
 
-// Complete reports whether a run was carried to its end.
-func (p *Past) Complete() bool {
+// complete reports whether a run was carried to its end.
+func (p *Past) complete() bool {
 	return p.Ended != nil && (p.Ended.Outcome == Enacted || p.Ended.Outcome == Repealed)
 }
 
 // Began is when the run began (RFC 3339).
 func (p *Past) Began() string { return p.Entries[0].At }
-
-// accounts are those that the run changes.
-func (p *Past) accounts() map[string]bool {
-	accounts := make(map[string]bool)
-	for _, l := range p.Draft.Lanes {
-		for _, a := range l.Accounts {
-			accounts[a] = true
-		}
-	}
-	return accounts
-}
 
 // Done is how many steps are known to be done.
 func (p *Past) Done() int {
@@ -134,7 +131,7 @@ func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.madeAgain(linesOf(surveyed, p.accounts()))
+	t.madeAgain(linesOf(surveyed, p.Draft.Changes()))
 	return p.before(surveyed, t)
 }
 
@@ -269,7 +266,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 	for _, x := range p.again {
 		run.names.learn(x.account, map[string]string{x.was: x.is})
 	}
-	now := linesOf(surveyed, p.accounts())
+	now := linesOf(surveyed, p.Draft.Changes())
 	believed := make(map[[3]string][]content) // the last, and where its result is not known also the one before
 	for i := range p.Draft.Objects {
 		o := run.names.object(p.Draft.Objects[i])

@@ -136,11 +136,12 @@ func (r *Run) Recall(entries []store.Entry) error {
 			if err := json.Unmarshal(e.Body, &x); err != nil {
 				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
 			}
-			if x.Lane < 1 || x.Lane > len(r.Draft.Lanes) || x.Step < 1 || x.Step > len(r.Draft.Lanes[x.Lane-1].Steps) {
+			s := r.Draft.step(x.Lane, x.Step)
+			if s == nil {
 				return fmt.Errorf("entry %d of the journal speaks of a step that the draft does not have", e.Number)
 			}
 			r.done[[2]int{x.Lane, x.Step}] = true
-			r.names.learn(r.Draft.Lanes[x.Lane-1].Steps[x.Step-1].Account, x.IDs)
+			r.names.learn(s.Account, x.IDs)
 		}
 	}
 	return nil

@@ -149,7 +149,7 @@ func Draft(s *Screen, d *enact.Draft, path string) {
 		leftAlone(s, d.Left)
 		return
 	}
-	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain}, Piece{Count(accountsOf(d), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
+	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain}, Piece{Count(len(d.Changes()), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
 	s.Blank()
 	shifts(s, "opens", Hot, d.Traffic.Opens)
 	shifts(s, "closes", Cool, d.Traffic.Closes)
@@ -198,14 +198,6 @@ func whatFor(d *enact.Draft) string {
 		return ", which undo the run " + d.Repeals
 	}
 	return ""
-}
-
-func accountsOf(d *enact.Draft) int {
-	n := 0
-	for _, l := range d.Lanes {
-		n += len(l.Accounts)
-	}
-	return n
 }
 
 func shifts(s *Screen, word string, style Style, list []enact.Shift) {
@@ -340,7 +332,7 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration) {
 	if d.Repeals != "" {
 		word = "repealed"
 	}
-	s.Line(Piece{Pad(word, findingIndent), Strong}, Piece{fmt.Sprintf("%s in %s, proved, in %s", Count(d.Steps(), "step", "steps"), Count(accountsOf(d), "account", "accounts"), took.Round(10*time.Millisecond)), Plain})
+	s.Line(Piece{Pad(word, findingIndent), Strong}, Piece{fmt.Sprintf("%s in %s, proved, in %s", Count(d.Steps(), "step", "steps"), Count(len(d.Changes()), "account", "accounts"), took.Round(10*time.Millisecond)), Plain})
 	for _, x := range []struct {
 		word  string
 		style Style
@@ -418,7 +410,7 @@ func Runs(s *Screen, pasts []*enact.Past) {
 // DraftMarkdown writes a draft for a review comment: traffic first, steps folded.
 func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"), Count(accountsOf(d), "account", "accounts"))
+	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"), Count(len(d.Changes()), "account", "accounts"))
 	for _, x := range []struct {
 		word string
 		list []enact.Shift
