@@ -40,7 +40,6 @@ type Aim struct {
 	own         map[*estate.Group]bool            // of Then: groups to be brought about
 	fromSurvey  func([]estate.Peer) []estate.Peer // to Then
 	surveyedOf  map[key]*estate.Group
-	adopted     map[key]bool
 	listAdopted func(path string) bool
 	inScope     func(*estate.Account) bool
 }
@@ -54,8 +53,8 @@ func keyOf(g *estate.Group) key { return key{g.Account.Name, g.ID} }
 // defined groups that are marked as the estate's own, or that are not there yet, as
 // their clouds will have them; own groups that are not defined any more are gone;
 // all else stays. The operands are not changed.
-func NewAim(defined, surveyed *estate.Estate, choice Choice) (*Aim, error) {
-	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool), adopted: make(map[key]bool)}
+func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
+	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool)}
 	a.inScope = func(x *estate.Account) bool { return choice.Account == nil || choice.Account(x) }
 	a.listAdopted = func(path string) bool { return choice.Adopt != nil && choice.Adopt(path) }
 	for _, g := range surveyed.Groups {
@@ -63,7 +62,7 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) (*Aim, error) {
 	}
 	var notes []string
 	a.Now, a.ToNow, _ = estate.Overlay(defined, surveyed)
-	asSurveyed(a.Now, surveyed, a.ToNow, func(*estate.Group) bool { return true })
+	a.asSurveyed(a.Now, a.ToNow, func(*estate.Group) bool { return true })
 	a.Then, a.ToThen, notes = estate.Overlay(defined, surveyed)
 	a.fromSurvey = a.ToThen
 	known := make(map[*estate.Account]bool)
@@ -90,12 +89,12 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) (*Aim, error) {
 		}
 		a.own[g] = true
 	}
-	asSurveyed(a.Then, surveyed, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
+	a.asSurveyed(a.Then, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
 	a.compile()
 	a.dropOrphans()
 	a.keepLists(a.Now, func(*estate.List) bool { return false })
 	a.keepLists(a.Then, a.takes())
-	return a, nil
+	return a
 }
 
 // takes says which surveyed lists will hold what the definitions say: those that own
@@ -154,8 +153,7 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 
 const outOfScope = "out of scope"
 
-// notOurs says why a defined group is not carried out; it is empty where it is. What
-// is adopted is noted.
+// notOurs says why a defined group is not carried out; it is empty where it is.
 func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 	switch there := a.surveyedOf[keyOf(g)]; {
 	case !a.inScope(g.Account):
@@ -171,7 +169,6 @@ func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 	case there.Labels[OwnLabel] != "":
 		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s", there.Labels[OwnLabel])
 	case choice.Adopt != nil && choice.Adopt(g.Path()):
-		a.adopted[keyOf(g)] = true
 		return ""
 	}
 	return "there is a group of that name that is not marked as ours"
@@ -179,11 +176,7 @@ func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 
 // asSurveyed turns defined groups into what they are in the survey, or into empty
 // ones that nothing wears where they are not there.
-func asSurveyed(e, surveyed *estate.Estate, carry func([]estate.Peer) []estate.Peer, pick func(*estate.Group) bool) {
-	there := make(map[key]*estate.Group)
-	for _, g := range surveyed.Groups {
-		there[keyOf(g)] = g
-	}
+func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Peer, pick func(*estate.Group) bool) {
 	left := make(map[*estate.Group]bool)
 	byID := make(map[key]*estate.Group)
 	for _, g := range e.Groups {
@@ -193,7 +186,7 @@ func asSurveyed(e, surveyed *estate.Estate, carry func([]estate.Peer) []estate.P
 		left[g] = true
 		g.Defined, g.Follows, g.Covers, g.Lends, g.Ended = false, false, nil, nil, nil
 		g.Rules = nil
-		if s := there[keyOf(g)]; s != nil && g.ID != "" {
+		if s := a.surveyedOf[keyOf(g)]; s != nil && g.ID != "" {
 			byID[keyOf(g)] = g
 			g.Labels, g.Description, g.Stateless = s.Labels, s.Description, s.Stateless
 			g.Rules = carried(s.Rules, carry)
@@ -208,7 +201,7 @@ func asSurveyed(e, surveyed *estate.Estate, carry func([]estate.Peer) []estate.P
 		}
 		return kept
 	}
-	faces := facesOf(surveyed)
+	faces := facesOf(a.Surveyed)
 	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {
 			if was := faces[faceKey(f)]; was != nil {
@@ -216,7 +209,7 @@ func asSurveyed(e, surveyed *estate.Estate, carry func([]estate.Peer) []estate.P
 			}
 		}
 	}
-	around := subnetsOf(surveyed)
+	around := subnetsOf(a.Surveyed)
 	for _, n := range e.Networks {
 		for _, s := range n.Subnets {
 			var was []*estate.Group

@@ -13,7 +13,6 @@ import (
 
 // order parts the pending steps into lanes, and finds an order for each.
 func (p *planner) order() error {
-	slices.SortStableFunc(p.pending, func(a, b *pending) int { return cmp.Compare(a.phase, b.phase) })
 	c := newChecker(p.s, p.aim.Now, p.aim.Then)
 	var touched []*estate.Interface
 	seen := make(map[*estate.Interface]bool)
@@ -80,20 +79,20 @@ func (p *planner) lanes(c *checker, touched []*estate.Interface) [][]*pending {
 		}
 	}
 	c.linked(touched, link)
+	place := make(map[*estate.Account]int)
+	for i, a := range p.s.e.Accounts {
+		place[a] = i
+	}
+	slices.SortStableFunc(p.pending, func(a, b *pending) int { return cmp.Compare(place[a.Account], place[b.Account]) })
 	at := make(map[*estate.Account]int)
 	var lanes [][]*pending
-	for _, account := range p.s.e.Accounts { // in the order of the accounts
-		for _, x := range p.pending {
-			if x.Account != account {
-				continue
-			}
-			r := root(account)
-			if _, ok := at[r]; !ok {
-				at[r] = len(lanes)
-				lanes = append(lanes, nil)
-			}
-			lanes[at[r]] = append(lanes[at[r]], x)
+	for _, x := range p.pending {
+		r := root(x.Account)
+		if _, ok := at[r]; !ok {
+			at[r] = len(lanes)
+			lanes = append(lanes, nil)
 		}
+		lanes[at[r]] = append(lanes[at[r]], x)
 	}
 	for _, steps := range lanes {
 		slices.SortStableFunc(steps, func(a, b *pending) int { return cmp.Compare(a.phase, b.phase) })

@@ -3,6 +3,7 @@ package change
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 
 	"isonomos/core/addr"
@@ -283,11 +284,11 @@ func (p *planner) setEntries(l *estate.List, entries []estate.Entry) {
 }
 
 func setOf(entries []estate.Entry) addr.Set {
-	var sets []addr.Set
-	for _, e := range entries {
-		sets = append(sets, addr.OfPrefixes(e.Range))
+	ranges := make([]netip.Prefix, len(entries))
+	for i, e := range entries {
+		ranges[i] = e.Range
 	}
-	return addr.UnionAll(sets...)
+	return addr.OfPrefixes(ranges...)
 }
 
 // rules rewrites the own groups whose rules mean something else.

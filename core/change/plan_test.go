@@ -55,7 +55,7 @@ const pierSurvey = `{"kind":"survey","version":1}
 {"kind":"group","account":"a","network":"n","id":"theirs","name":"theirs"}
 `
 
-func aimed(t *testing.T, dialect string, limit int, rules, definitions string, adopt ...string) (*change.Aim, error) {
+func aimed(t *testing.T, dialect string, limit int, rules, definitions string, adopt ...string) *change.Aim {
 	t.Helper()
 	text := strings.NewReplacer("DIALECT", dialect, "LIMIT", fmt.Sprint(limit)).Replace(pierSurvey) + rules
 	survey, _, err := store.ReadSurvey(strings.NewReader(text), "s")
@@ -103,11 +103,7 @@ func TestPlans(t *testing.T) {
 		"adopted":                       {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "a/n/theirs", "label-group theirs, add-rules theirs 22", 0, ""},
 		"named by somebody else's rule": {60, rule("theirs", "in", "group:db", "22"), "group web in n { cover where role = web }\n", "", "", 0, "a/n/db: it is not defined any more, but a/n/theirs names it"},
 	} {
-		aim, err := aimed(t, "union", x.limit, x.rules, x.definitions, x.adopt)
-		if err != nil {
-			t.Fatal(name, err)
-		}
-		plan, err := change.NewPlan(aim)
+		plan, err := change.NewPlan(aimed(t, "union", x.limit, x.rules, x.definitions, x.adopt))
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -134,11 +130,7 @@ func TestPlanOfExchange(t *testing.T) {
 {"kind":"rule","account":"a","group":"web","id":"r2","direction":"in","action":"refuse","rank":4096,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
 {"kind":"rule","account":"a","group":"web","id":"r3","direction":"out","action":"refuse","rank":4096,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
 `
-	aim, err := aimed(t, "ranked", 60, rules, "group site in n { cover where role = web\n admit https from 192.0.2.0/24 }\ngroup db in n { cover where role = db }")
-	if err != nil {
-		t.Fatal(err)
-	}
-	plan, err := change.NewPlan(aim)
+	plan, err := change.NewPlan(aimed(t, "ranked", 60, rules, "group site in n { cover where role = web\n admit https from 192.0.2.0/24 }\ngroup db in n { cover where role = db }"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -151,15 +143,13 @@ func TestPlanOfExchange(t *testing.T) {
 // A quota of the end state is told before anything is planned; lists that are not ours
 // and hold something else are not used.
 func TestPlansThatCantBe(t *testing.T) {
-	aim, err := aimed(t, "union", 1, "", both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""))
-	if err != nil || len(aim.Failures) != 1 || !strings.Contains(aim.Failures[0].Reason, "more rules than its quota") {
-		t.Errorf("over quota: %+v %v", aim.Failures, err)
+	aim := aimed(t, "union", 1, "", both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""))
+	if len(aim.Failures) != 1 || !strings.Contains(aim.Failures[0].Reason, "more rules than its quota") {
+		t.Errorf("over quota: %+v", aim.Failures)
 	}
-	aim, err = aimed(t, "union", 60, `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"]}`+"\n", "list known { 198.51.100.0/24 }\n"+both("admit https from list known", ""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err = change.NewPlan(aim); err == nil || !strings.Contains(err.Error(), "--adopt a/known") {
+	aim = aimed(t, "union", 60, `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"]}`+"\n", "list known { 198.51.100.0/24 }\n"+both("admit https from list known", ""))
+	_, err := change.NewPlan(aim)
+	if err == nil || !strings.Contains(err.Error(), "--adopt a/known") {
 		t.Errorf("a list that is not ours: %v", err)
 	}
 	var stuck *change.StuckError
@@ -211,10 +201,7 @@ func TestPlanThroughABalancer(t *testing.T) {
 		"the front stays as it is":     {"admit https from everyone\n reach tcp 8443 at group web", "admit tcp 8443 from group door", "add-rules web 8443"},
 		"the front is narrowed, alone": {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web", "", "add-rules door 443, remove-rule door 443, remove-rule door 443"},
 	} {
-		aim, err := aimed(t, "union", 60, balancer, both(x.web, "")+"group door in n { cover where role = door\n "+x.door+" }\n")
-		if err != nil {
-			t.Fatal(err)
-		}
+		aim := aimed(t, "union", 60, balancer, both(x.web, "")+"group door in n { cover where role = door\n "+x.door+" }\n")
 		plan, err := change.NewPlan(aim)
 		if err != nil {
 			t.Fatal(err)
