@@ -5,12 +5,9 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"net"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -166,20 +163,9 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 // this process, and sets the variables by which the demo's definitions find them.
 func (a *App) serveDemo() (stop func(), err error) {
 	const folder = "clouds"
-	if err := a.layState(folder, ""); err != nil {
+	web, listener, clouds, err := a.openStandin(folder, "", "127.0.0.1:0")
+	if err != nil {
 		return nil, err
-	}
-	server, err := standin.Open(folder)
-	if err != nil {
-		return nil, unreachable("the demo's clouds can't be served: %v", err)
-	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, unreachable("nothing can listen on this machine: %v", err)
-	}
-	clouds, err := server.Clouds()
-	if err != nil {
-		return nil, unreachable("%v", err)
 	}
 	token, err := os.ReadFile(filepath.Join(folder, standin.TokenFile))
 	if err != nil {
@@ -187,13 +173,12 @@ func (a *App) serveDemo() (stop func(), err error) {
 	}
 	set := make(map[string]string) // as it was
 	for _, name := range clouds {
-		variable := strings.ToUpper(name)
+		variable := variableOf(name)
 		for key, value := range map[string]string{variable + "_URL": "http://" + listener.Addr().String() + "/" + name, variable + "_TOKEN": string(token)} {
 			set[key] = os.Getenv(key)
 			os.Setenv(key, value)
 		}
 	}
-	web := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second, ErrorLog: nil}
 	go func() { _ = web.Serve(listener) }() // until it is closed
 	return func() {
 		web.Close()

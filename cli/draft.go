@@ -168,7 +168,9 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (job, error)
 		Account: func(x *estate.Account) bool { return len(accounts) == 0 || slices.Contains(accounts, x.Name) },
 		Adopt:   func(path string) bool { return slices.Contains(adopts, "every") || slices.Contains(adopts, path) },
 	}
-	aim := func(surveyed *estate.Estate) (*change.Aim, error) { return change.NewAim(d.Estate, surveyed, choice), nil }
+	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
+		return change.NewAim(d.Estate, surveyed, choice), nil
+	}
 	return job{aim: aim, ended: aim,
 		expects: d.Expects, digest: definitionsDigest(c.String("estate"), files), defined: d.Estate,
 	}, nil

@@ -91,20 +91,9 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
 		return usage("--listen %q is no address of this machine alone, such as 127.0.0.1:8080: the stand-in speaks without TLS", c.String("listen"))
 	}
-	if err := a.layState(folder, c.String("survey")); err != nil {
+	web, listener, clouds, err := a.openStandin(folder, c.String("survey"), c.String("listen"))
+	if err != nil {
 		return err
-	}
-	server, err := standin.Open(folder)
-	if err != nil {
-		return unreachable("the clouds in %s can't be served: %v", folder, err)
-	}
-	listener, err := net.Listen("tcp", c.String("listen"))
-	if err != nil {
-		return unreachable("nothing can listen at %s: %v", c.String("listen"), err)
-	}
-	clouds, err := server.Clouds()
-	if err != nil {
-		return unreachable("%v", err)
 	}
 	base := "http://" + listener.Addr().String()
 	if err := writeWhole([]whole{{path: filepath.Join(folder, "env"), text: environment(folder, base, clouds)}}); err != nil {
@@ -113,7 +102,6 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	a.note("serving %s at %s; for a shell: . %s", strings.Join(clouds, ", "), base, filepath.Join(folder, "env"))
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	web := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second, ErrorLog: nil}
 	context.AfterFunc(ctx, func() {
 		end, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
@@ -125,6 +113,28 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// openStandin opens the stand-in clouds of a folder, which begin with a survey where it
+// has no state, and listens at an address. It gives the names of the clouds as well.
+func (a *App) openStandin(folder, survey, listen string) (web *http.Server, listener net.Listener, clouds []string, err error) {
+	if err := a.layState(folder, survey); err != nil {
+		return nil, nil, nil, err
+	}
+	server, err := standin.Open(folder)
+	if err != nil {
+		return nil, nil, nil, unreachable("the clouds in %s can't be served: %v", folder, err)
+	}
+	if clouds, err = server.Clouds(); err != nil {
+		return nil, nil, nil, unreachable("%v", err)
+	}
+	if listener, err = net.Listen("tcp", listen); err != nil {
+		return nil, nil, nil, unreachable("nothing can listen at %s: %v", listen, err)
+	}
+	return &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second}, listener, clouds, nil
+}
+
+// variableOf is how the variables of a cloud begin: its name, as a shell takes it.
+func variableOf(cloud string) string { return strings.ToUpper(strings.ReplaceAll(cloud, "-", "_")) }
+
 // environment sets, for a shell, where the clouds are and reads their token from its file.
 func environment(folder, base string, clouds []string) string {
 	token := filepath.Join(folder, standin.TokenFile)
@@ -133,7 +143,7 @@ func environment(folder, base string, clouds []string) string {
 	}
 	var b strings.Builder
 	for _, name := range clouds {
-		variable := strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+		variable := variableOf(name)
 		fmt.Fprintf(&b, "export %s_URL=%s/%s\nexport %s_TOKEN=$(cat '%s')\n", variable, base, name, variable, strings.ReplaceAll(token, "'", `'\''`))
 	}
 	return b.String()
