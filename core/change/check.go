@@ -206,6 +206,7 @@ func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*est
 // pass on the way either.
 func (c *checker) watch(interfaces []*estate.Interface) {
 	shut := make(map[*bound]*Through) // for other interfaces
+	var addresses [2][]addr.Set
 	for _, i := range interfaces {
 		b := c.bound(i)
 		if shut[b] == nil {
@@ -216,9 +217,12 @@ func (c *checker) watch(interfaces []*estate.Interface) {
 			if !set.IsEmpty() {
 				x := &closer{i, addressesOf(i, true), set}
 				c.closers[d] = append(c.closers[d], x)
-				c.closing[d] = c.closing[d].Union(x.addresses)
+				addresses[d] = append(addresses[d], x.addresses)
 			}
 		}
+	}
+	for d, sets := range addresses {
+		c.closing[d] = addr.UnionAll(sets...)
 	}
 }
 
