@@ -3,6 +3,7 @@ package cloud_test
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -212,26 +213,13 @@ func TestAddresses(t *testing.T) {
 func TestStandIn(t *testing.T) {
 	address, token, folder := serve(t)
 	get := func(path, token string) (int, string) {
-		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address+path, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Authorization", "Bearer "+token)
-		answer, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
+		answer := request(t, http.MethodGet, address+path, token, "")
 		defer answer.Body.Close()
-		var body strings.Builder
-		buffer := make([]byte, 1<<16)
-		for {
-			n, err := answer.Body.Read(buffer)
-			body.Write(buffer[:n])
-			if err != nil {
-				break
-			}
+		body, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
 		}
-		return answer.StatusCode, body.String()
+		return answer.StatusCode, string(body)
 	}
 	for _, x := range []struct {
 		path, token string

@@ -11,21 +11,14 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// The published interface is what the stand-in serves: every path of it answers, and
-// every answer, good or not, is as its schema says.
-func TestInterfaceIsAsPublished(t *testing.T) {
+// published reads the interface's document into a value, and makes a compiler of its schemas.
+func published(t *testing.T, into any) *jsonschema.Compiler {
+	t.Helper()
 	text, err := os.ReadFile(filepath.Join("..", "docs", "cloud.openapi.json"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var document struct {
-		Paths map[string]map[string]struct {
-			Responses map[string]struct {
-				Content map[string]struct{ Schema json.RawMessage }
-			}
-		}
-	}
-	if err := json.Unmarshal(text, &document); err != nil {
+	if err := json.Unmarshal(text, into); err != nil {
 		t.Fatal(err)
 	}
 	whole, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
@@ -36,19 +29,40 @@ func TestInterfaceIsAsPublished(t *testing.T) {
 	if err := compiler.AddResource("openapi.json", whole); err != nil {
 		t.Fatal(err)
 	}
+	return compiler
+}
+
+// request asks something with a token.
+func request(t *testing.T, method, address, token, body string) *http.Response {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), method, address, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return answer
+}
+
+// The published interface is what the stand-in serves: every path of it answers, and
+// every answer, good or not, is as its schema says.
+func TestInterfaceIsAsPublished(t *testing.T) {
+	var document struct {
+		Paths map[string]map[string]struct {
+			Responses map[string]struct {
+				Content map[string]struct{ Schema json.RawMessage }
+			}
+		}
+	}
+	compiler := published(t, &document)
 	address, token, _ := serve(t)
 	asked := 0
 	check := func(path, token string, status int, schema, content string) {
 		t.Helper()
-		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address+"/northmere"+path, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Authorization", "Bearer "+token)
-		answer, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
+		answer := request(t, http.MethodGet, address+"/northmere"+path, token, "")
 		defer answer.Body.Close()
 		value, err := jsonschema.UnmarshalJSON(answer.Body)
 		if err != nil {
@@ -107,15 +121,7 @@ func TestInterfaceIsAsPublished(t *testing.T) {
 func served(t *testing.T, address, method, path, token string) {
 	t.Helper()
 	path = strings.NewReplacer("{account}", "tides", "{id}", "nobody", "{rule}", "none").Replace(path)
-	r, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(method), address+path, strings.NewReader(`{"nonsense":1}`))
-	if err != nil {
-		t.Fatal(err)
-	}
-	r.Header.Set("Authorization", "Bearer "+token)
-	answer, err := http.DefaultClient.Do(r)
-	if err != nil {
-		t.Fatal(err)
-	}
+	answer := request(t, strings.ToUpper(method), address+path, token, `{"nonsense":1}`)
 	defer answer.Body.Close()
 	var problem struct{ Detail string }
 	if err := json.NewDecoder(answer.Body).Decode(&problem); err != nil || answer.StatusCode != 400 && answer.StatusCode != 404 || strings.Contains(problem.Detail, "there is nothing at") {
