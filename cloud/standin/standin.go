@@ -235,7 +235,7 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 		}
 		if kind := r.URL.Query().Get("kind"); kind != "" {
 			items = slices.DeleteFunc(slices.Clone(items), func(item json.RawMessage) bool {
-				return !bytes.HasPrefix(item, []byte(`{"kind":`+strconv.Quote(kind)))
+				return keyOf(item).Kind != kind
 			})
 		}
 	} else {

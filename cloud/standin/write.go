@@ -120,7 +120,7 @@ func rulesOf(lines []json.RawMessage, group string) []json.RawMessage {
 	reference := []byte(strconv.Quote(group))
 	for _, line := range lines {
 		var o object
-		if bytes.HasPrefix(line, []byte(`{"kind":"rule"`)) && bytes.Contains(line, reference) && json.Unmarshal(line, &o) == nil && o.Group == group {
+		if bytes.Contains(line, reference) && json.Unmarshal(line, &o) == nil && o.Kind == "rule" && o.Group == group {
 			rules = append(rules, line)
 		}
 	}
