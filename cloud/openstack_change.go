@@ -35,9 +35,8 @@ func (o *OpenStack) Read(ctx context.Context, account string, of Ref) (Object, e
 			return object, err
 		}
 		object.Version = strconv.Itoa(answer.Group.Revision)
-		put(groupLine(account, answer.Group))
-		for _, r := range answer.Group.Rules {
-			put(ruleLine(account, r))
+		for _, line := range groupLines(account, answer.Group) {
+			put(line)
 		}
 	case "list":
 		var answer struct {

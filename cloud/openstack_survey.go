@@ -198,9 +198,8 @@ func (o *OpenStack) surveyWith(ctx context.Context, account, project string, gro
 		put(listLine(account, l))
 	}
 	for _, g := range groups {
-		put(groupLine(account, g))
-		for _, r := range g.Rules {
-			put(ruleLine(account, r))
+		for _, line := range groupLines(account, g) {
+			put(line)
 		}
 	}
 	for _, line := range instanceLines(account, ports, floating) {
@@ -293,8 +292,15 @@ func tagsOfLabels(labels map[string]string) []string {
 	return tags
 }
 
-func groupLine(account string, g osGroup) osLine {
-	return osLine{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances", Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default", Stateful: g.Stateful}
+// groupLines are a group and its rules in the order of their ids: OpenStack promises none,
+// and gives another one when its database thinks of another way to them.
+func groupLines(account string, g osGroup) []osLine {
+	lines := []osLine{{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances", Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default", Stateful: g.Stateful}}
+	rules := slices.SortedFunc(slices.Values(g.Rules), func(a, b osRule) int { return strings.Compare(a.ID, b.ID) })
+	for _, r := range rules {
+		lines = append(lines, ruleLine(account, r))
+	}
+	return lines
 }
 
 // mark is how a list, which can't be tagged, says whose it is: at the end of its description.
@@ -348,7 +354,7 @@ func instanceLines(account string, ports []osPort, floating []osFloating) []osLi
 			at[id] = n
 			lines = append(lines, osLine{Kind: "instance", Account: account, ID: id, Name: cmp.Or(p.Name, id), Type: "machine", Labels: labelsOfTags(p.Tags)})
 		}
-		face := osInterface{ID: p.ID, Subnet: p.Fixed[0].Subnet, Public: public[p.ID], Groups: append([]string{}, p.Groups...), Filtered: p.Filtered == nil || *p.Filtered}
+		face := osInterface{ID: p.ID, Subnet: p.Fixed[0].Subnet, Public: public[p.ID], Groups: orEmpty(slices.Sorted(slices.Values(p.Groups))), Filtered: p.Filtered == nil || *p.Filtered}
 		for _, f := range p.Fixed {
 			face.Private = append(face.Private, f.Address)
 		}

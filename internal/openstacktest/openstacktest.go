@@ -30,6 +30,8 @@ type Server struct {
 	Network  string // address of the networking service
 	t        testing.TB
 	token    map[string]string // by project
+	tables   string            // how its tables are reached
+	turned   bool              // they were laid down from the last to the first
 }
 
 // Password is that of every user.
@@ -57,7 +59,7 @@ func Start(t testing.TB) *Server {
 		}
 	}
 	socket := strings.TrimPrefix(strings.Fields(settings)[0], "host=")
-	s := &Server{Identity: "http://127.0.0.1:" + freePort(t) + "/v3", Network: "http://127.0.0.1:" + freePort(t), t: t, token: make(map[string]string)}
+	s := &Server{Identity: "http://127.0.0.1:" + freePort(t) + "/v3", Network: "http://127.0.0.1:" + freePort(t), t: t, token: make(map[string]string), tables: strings.Replace(settings, "dbname=postgres", "dbname=neutron", 1)}
 	folder := t.TempDir()
 	var wait sync.WaitGroup
 	var broken [2]error
@@ -71,6 +73,28 @@ func Start(t testing.TB) *Server {
 	}
 	s.fill()
 	return s
+}
+
+// Reorder lays rows of the server's tables down the other way round: it promises no order
+// of what stands within an object, and from then on gives another one.
+func (s *Server) Reorder() {
+	s.t.Helper()
+	db, err := pgx.Connect(s.t.Context(), s.tables)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer db.Close(context.Background())
+	order := "desc"
+	if s.turned = !s.turned; !s.turned {
+		order = "asc"
+	}
+	for _, x := range [][2]string{{"standardattributes", "id"}, {"securitygrouprules", "id"}, {"address_associations", "address"}, {"securitygroupportbindings", "security_group_id"}, {"ipallocations", "ip_address"}} {
+		for _, command := range []string{"drop index if exists turned_%[1]s", "create index turned_%[1]s on %[1]s (%[2]s %[3]s)", "cluster %[1]s using turned_%[1]s", "analyze %[1]s"} {
+			if _, err := db.Exec(s.t.Context(), fmt.Sprintf(command, x[0], x[1], order)); err != nil {
+				s.t.Fatal(err)
+			}
+		}
+	}
 }
 
 func freePort(t testing.TB) string {
