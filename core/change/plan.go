@@ -1,6 +1,7 @@
 package change
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -23,6 +24,14 @@ func (p Plan) Steps() int {
 	n := 0
 	for _, l := range p.Lanes {
 		n += len(l.Steps)
+	}
+	return n
+}
+
+func (p Plan) gaps() int {
+	n := 0
+	for _, l := range p.Lanes {
+		n += len(l.Gaps)
 	}
 	return n
 }
@@ -88,6 +97,7 @@ type planner struct {
 	made    map[*estate.Group]*estate.Group // of Then: what it is in the plan's own state
 	lists   map[[2]string]*estate.List      // own ones, by account and name
 	given   map[key]*estate.List            // all that are there, by id
+	fellows map[*estate.Group][]estate.Peer // who is meant on the way by what names a group; nil where no bridges are wanted
 	news    int
 	pending []*pending
 	plan    Plan
@@ -97,8 +107,24 @@ type planner struct {
 // for, and an order in which nothing is ever let through that neither of both lets
 // through, and nothing is stopped that both let through: where that can't be, what is
 // stopped is told as a Gap. Cost: each step is decided once, at each kind of interface
-// that it touches; more often where it must wait for others.
+// that it touches; more often where it must wait for others; twice as much where there
+// are gaps that rules for the time of the change may bridge.
 func NewPlan(a *Aim) (Plan, error) {
+	p := newPlanner(a)
+	err := p.find()
+	var stuck *StuckError
+	if err == nil && p.plan.gaps() == 0 || err != nil && !errors.As(err, &stuck) {
+		return p.plan, err
+	}
+	bridging := newPlanner(a)
+	bridging.fellows = make(map[*estate.Group][]estate.Peer)
+	if bridging.find() == nil && (err != nil || bridging.plan.gaps() < p.plan.gaps()) {
+		return bridging.plan, nil
+	}
+	return p.plan, err
+}
+
+func newPlanner(a *Aim) *planner {
 	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
 	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group), made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List), given: make(map[key]*estate.List)}
 	p.plan.Left = a.Left
@@ -111,22 +137,27 @@ func NewPlan(a *Aim) (Plan, error) {
 			p.lists[[2]string{l.Account.Name, l.Name}] = l
 		}
 	}
-	if err := a.withinAccounts(); err != nil {
-		return p.plan, err
+	return p
+}
+
+func (p *planner) find() error {
+	if err := p.aim.withinAccounts(); err != nil {
+		return err
 	}
 	p.makeGroups()
-	if a.back {
+	if p.aim.back {
 		p.listsBack()
 	} else if err := p.ownLists(); err != nil {
-		return p.plan, err
-	}
-	if err := p.rules(); err != nil {
-		return p.plan, err
+		return err
 	}
 	p.worn()
-	p.drop()
-	err := p.order()
-	return p.plan, err
+	if err := p.rules(); err != nil {
+		return err
+	}
+	if err := p.drop(); err != nil {
+		return err
+	}
+	return p.order()
 }
 
 func (p *planner) push(phase int, s Step) *pending {
@@ -299,28 +330,55 @@ func (p *planner) rules() error {
 			continue
 		}
 		x, fresh := p.here(g), p.made[g] != nil
-		if !fresh {
-			surveyed := carried(p.aim.surveyedOf[keyOf(g)].Rules, p.aim.fromSurvey)
-			if slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) || !p.aim.back && sameMeaning(then, g, surveyed, g.Rules) {
-				continue
-			}
+		wanted := x.Rules
+		if surveyed := p.aim.surveyedOf[keyOf(g)]; fresh || !p.same(then, g, carried(surveyed.Rules, p.aim.fromSurvey)) {
+			wanted = p.translated(g, x)
+		} else if len(p.fellows[x]) == 0 {
+			continue
 		}
-		change, err := rewrite(x, x.Rules, p.translated(g, x))
-		if err != nil {
+		if err := p.rewriteTo(x, wanted, true); err != nil {
 			return err
-		}
-		let, shut := phaseLetIn, phaseShut
-		if fresh {
-			let, shut = phaseFill, phaseBare
-		}
-		for i := range change.add {
-			p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: change.add[i : i+1 : i+1]})
-		}
-		for i := range change.remove {
-			p.push(shut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: change.remove[i : i+1 : i+1]})
 		}
 	}
 	return nil
+}
+
+// same reports whether a group that is surveyed needs no other rules.
+func (p *planner) same(then *decide.Decider, g *estate.Group, surveyed []estate.Rule) bool {
+	return slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) || !p.aim.back && sameMeaning(then, g, surveyed, g.Rules)
+}
+
+// rewriteTo takes a group to the rules that it is to have, with bridges on the way
+// where there are any. Those of a group that does not stay go with it.
+func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) error {
+	let, shut := phaseLetIn, phaseShut
+	if IsNew(x.ID) {
+		let, shut = phaseFill, phaseBare
+	}
+	bridged, bridges := p.bridged(x, wanted)
+	change, err := rewrite(x, x.Rules, bridged)
+	if err != nil {
+		return err
+	}
+	added := make(map[string]*pending)
+	for i, r := range change.add {
+		added[r.ID] = p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: change.add[i : i+1 : i+1]})
+	}
+	for i := range change.remove {
+		p.push(shut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: change.remove[i : i+1 : i+1]})
+	}
+	if len(bridges) == 0 || !stays {
+		return nil
+	}
+	have := change.applied(x.Rules)
+	if !decide.Filter(x).FirstMatch { // else ranks tell which of two that say the same is meant
+		have = slices.DeleteFunc(have, func(r estate.Rule) bool { return added[r.ID] != nil && !bridges[r.ID] })
+	}
+	last, err := rewrite(x, have, wanted)
+	for i, r := range last.remove {
+		p.push(phaseShut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: last.remove[i : i+1 : i+1]}).after = added[r.ID]
+	}
+	return err
 }
 
 // translated are the rules of a group of Then in terms of the plan's own state.
@@ -356,26 +414,36 @@ func (p *planner) worn() {
 			if n := i.Account.Limits[dialect.LimitGroupsPerInterface]; n > 0 {
 				most = n
 			}
-			p.exchange(f.Groups, then[faceKey(f)].Groups, most, func(groups []*estate.Group) Step {
+			wanted := p.hereAll(then[faceKey(f)].Groups)
+			apart := p.exchange(f.Groups, wanted, most, func(groups []*estate.Group) Step {
 				return Step{Do: Dress, Account: i.Account, Interface: f, Groups: groups}
 			})
+			if apart && p.fellows != nil {
+				p.noteChange(f, wanted)
+			}
 		}
 	}
 	around := subnetsOf(p.aim.Then)
 	for _, n := range p.s.e.Networks {
 		for _, s := range n.Subnets {
-			p.exchange(s.Groups, around[subnetKey(s)].Groups, decide.Dialect(n.Account).GroupsPerSubnet, func(groups []*estate.Group) Step {
+			p.exchange(s.Groups, p.hereAll(around[subnetKey(s)].Groups), decide.Dialect(n.Account).GroupsPerSubnet, func(groups []*estate.Group) Step {
 				return Step{Do: Surround, Account: n.Account, Subnet: s, Groups: groups}
 			})
 		}
 	}
 }
 
-func (p *planner) exchange(have, then []*estate.Group, most int, step func([]*estate.Group) Step) {
-	wanted := make([]*estate.Group, len(then))
-	for i, g := range then {
-		wanted[i] = p.here(g)
+func (p *planner) hereAll(groups []*estate.Group) []*estate.Group {
+	all := make([]*estate.Group, len(groups))
+	for i, g := range groups {
+		all[i] = p.here(g)
 	}
+	return all
+}
+
+// exchange pushes the steps by which wanted groups take the place of those that stand
+// somewhere. It reports whether some come that never stand beside any of the old ones.
+func (p *planner) exchange(have, wanted []*estate.Group, most int, step func([]*estate.Group) Step) (apart bool) {
 	both := slices.Clone(have)
 	for _, g := range wanted {
 		if !slices.Contains(both, g) {
@@ -394,15 +462,20 @@ func (p *planner) exchange(have, then []*estate.Group, most int, step func([]*es
 		p.push(phasePutOn, step(kept))
 	default:
 		last := p.push(phaseTakeOff, step(kept))
-		if len(both) > len(have) && (most == 0 || len(both) <= most) {
+		switch {
+		case len(both) == len(have):
+		case most == 0 || len(both) <= most:
 			last.ahead = p.push(phasePutOn, step(both))
+		default:
+			return true
 		}
 	}
+	return len(have) == 0
 }
 
 // drop deletes own groups that are not defined any more. Those that name each other
 // lose the rules by which they do.
-func (p *planner) drop() {
+func (p *planner) drop() error {
 	stays := make(map[key]bool)
 	for _, g := range p.aim.Then.Groups {
 		stays[keyOf(g)] = true
@@ -417,6 +490,11 @@ func (p *planner) drop() {
 		if !gone[g] {
 			continue
 		}
+		if len(p.fellows[g]) > 0 {
+			if err := p.rewriteTo(g, g.Rules, false); err != nil {
+				return err
+			}
+		}
 		for i, r := range g.Rules {
 			if slices.ContainsFunc(r.Peers, func(x estate.Peer) bool { return x.Kind == estate.PeerGroup && x.Group != g && gone[x.Group] }) {
 				p.push(phaseShut, Step{Do: RemoveRule, Account: g.Account, Group: g, Rules: g.Rules[i : i+1 : i+1]})
@@ -424,6 +502,7 @@ func (p *planner) drop() {
 		}
 		p.push(phaseDrop, Step{Do: DeleteGroup, Account: g.Account, Group: g})
 	}
+	return nil
 }
 
 // withinAccounts says which account would have more groups or rules than it may, and

@@ -3,12 +3,15 @@ package change_test
 import (
 	"errors"
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"isonomos/core/change"
 	"isonomos/core/estate"
+	"isonomos/core/service"
 	"isonomos/nomos"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
@@ -57,7 +60,11 @@ const pierSurvey = `{"kind":"survey","version":1}
 
 func aimed(t *testing.T, dialect string, limit int, rules, definitions string, adopt ...string) *change.Aim {
 	t.Helper()
-	text := strings.NewReplacer("DIALECT", dialect, "LIMIT", fmt.Sprint(limit)).Replace(pierSurvey) + rules
+	return aimedAt(t, dialect, strings.NewReplacer("DIALECT", dialect, "LIMIT", fmt.Sprint(limit)).Replace(pierSurvey)+rules, definitions, adopt...)
+}
+
+func aimedAt(t *testing.T, dialect, text, definitions string, adopt ...string) *change.Aim {
+	t.Helper()
 	survey, _, err := store.ReadSurvey(strings.NewReader(text), "s")
 	if err != nil {
 		t.Fatal(err)
@@ -210,6 +217,105 @@ func TestPlanThroughABalancer(t *testing.T) {
 		shut, open := strings.LastIndex(got, "remove-rule door 443"), strings.Index(got, "add-rules web 8443")
 		if len(strings.Split(got, ", ")) != len(strings.Split(x.want, ", ")) || x.door[:20] == "admit https from 192" && open >= 0 && shut > open {
 			t.Errorf("%s: %s, want for example %s", name, got, x.want)
+		}
+	}
+}
+
+// Where interfaces wear one group each, and speak with their fellows by its name, they go
+// on to do so while some have changed groups and others have not: rules bridge that time.
+func TestPlanOfExchangeAmongFellows(t *testing.T) {
+	const fellow = `{"kind":"instance","account":"a","id":"w2","labels":{"role":"web"},"interfaces":[{"id":"fw2","subnet":"s","private":["10.0.0.7"],"groups":["web"]}]}
+{"kind":"rule","account":"a","group":"web","id":"w1","direction":"in","action":"refuse","rank":90,"peers":["group:web"],"services":["tcp 23"]}
+{"kind":"rule","account":"a","group":"web","id":"w2","direction":"in","action":"admit","rank":100,"peers":["group:web"],"services":["tcp 7000"]}
+{"kind":"rule","account":"a","group":"web","id":"w3","direction":"in","action":"admit","rank":101,"peers":["group:db"],"services":["tcp 9000"]}
+{"kind":"rule","account":"a","group":"web","id":"w4","direction":"in","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
+{"kind":"rule","account":"a","group":"web","id":"w5","direction":"out","action":"admit","rank":100,"peers":["group:web"],"services":["tcp 7000"]}
+{"kind":"rule","account":"a","group":"web","id":"w6","direction":"out","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
+{"kind":"rule","account":"a","group":"db","id":"d1","direction":"in","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
+{"kind":"rule","account":"a","group":"db","id":"d2","direction":"out","action":"admit","rank":100,"peers":["group:web"],"services":["tcp 9000"]}
+{"kind":"rule","account":"a","group":"db","id":"d3","direction":"out","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
+`
+	address := map[string]netip.Addr{"w": netip.MustParseAddr("10.0.0.5"), "w2": netip.MustParseAddr("10.0.0.7"), "d": netip.MustParseAddr("10.0.0.6")}
+	bare := strings.NewReplacer(`"groups":["web"]`, `"groups":[]`, `"groups":["db"]`, `"groups":[]`)
+	for name, definitions := range map[string]string{
+		"none was worn":  "group web in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group db }\ngroup db in n { cover where role = db\n reach tcp 9000 at group web }\n",
+		"one is renamed": "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group db }\ngroup db in n { cover where role = db\n reach tcp 9000 at group site }\n",
+		"both are":       "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group store }\ngroup store in n { cover where role = db\n reach tcp 9000 at group site }\n",
+	} {
+		text := strings.NewReplacer("DIALECT", "ranked", "LIMIT", "60").Replace(pierSurvey) + fellow
+		worn := map[string]string{"w": "web", "w2": "web", "d": "db"}
+		if name == "none was worn" {
+			text, worn = bare.Replace(text), map[string]string{}
+		}
+		plan, err := change.NewPlan(aimedAt(t, "ranked", text, definitions))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(plan.Lanes) != 1 || len(plan.Lanes[0].Gaps) > 0 {
+			t.Fatalf("%s: %s, gaps %v", name, steps(plan), plan.Lanes[0].Gaps)
+		}
+		rules := make(map[string][]estate.Rule) // by group's name
+		survey, _, err := store.ReadSurvey(strings.NewReader(text), "s")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, g := range survey.Groups {
+			rules[g.Name] = g.Rules
+		}
+		hits := func(group string, direction estate.Direction, peer string, port uint16) bool {
+			best := -1
+			for i, r := range rules[group] {
+				if r.Direction != direction || best >= 0 && rules[group][best].Rank < r.Rank || !service.Of(r.Services...).Contains(service.PointOf(service.TCP, port)) {
+					continue
+				}
+				if slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
+					return p.Kind == estate.PeerRange && p.Range.Contains(address[peer]) || p.Kind == estate.PeerEveryone || p.Kind == estate.PeerSelf && worn[peer] == group || p.Kind == estate.PeerGroup && p.Group.Name == worn[peer]
+				}) {
+					best = i
+				}
+			}
+			return group == "" || best >= 0 && rules[group][best].Action == estate.Admit
+		}
+		free := worn["w"] == ""
+		passes := func(from, to string, port uint16) bool {
+			return hits(worn[from], estate.Out, to, port) && hits(worn[to], estate.In, from, port)
+		}
+		check := func(after string) {
+			for _, x := range []struct {
+				from, to string
+				port     uint16
+				want     bool
+			}{{"w", "w2", 7000, true}, {"w2", "w", 7000, true}, {"d", "w", 9000, true}, {"d", "w2", 9000, true}, {"w", "d", 7000, false}, {"w", "w2", 23, false}, {"w", "w2", 9000, false}} {
+				if passes(x.from, x.to, x.port) != x.want && (x.want || !free) {
+					t.Errorf("%s: after %s: %s -> %s tcp %d: %v, want %v", name, after, x.from, x.to, x.port, !x.want, x.want)
+				}
+			}
+		}
+		check("nothing")
+		for _, s := range plan.Lanes[0].Steps {
+			switch s.Do {
+			case change.AddRules:
+				rules[s.Group.Name] = append(slices.Clip(rules[s.Group.Name]), s.Rules...)
+			case change.RemoveRule:
+				rules[s.Group.Name] = slices.DeleteFunc(slices.Clone(rules[s.Group.Name]), func(r estate.Rule) bool { return r.ID == s.Rules[0].ID })
+			case change.Dress:
+				worn[s.Interface.Instance.ID] = s.Groups[0].Name
+			case change.DeleteGroup:
+				delete(rules, s.Group.Name)
+			}
+			check(string(s.Do))
+		}
+		for group, list := range rules {
+			for _, r := range list {
+				if strings.Contains(r.Description, "until all have changed") {
+					t.Errorf("%s: a bridge stays in %s", name, group)
+				}
+			}
+		}
+		free = false
+		check("all")
+		if !strings.Contains(name, "worn") && (rules["web"] != nil || worn["w"] != "site") {
+			t.Errorf("%s: %s", name, steps(plan))
 		}
 	}
 }

@@ -153,6 +153,13 @@ type rewriting struct {
 	remove []estate.Rule // in the order in which they are best removed
 }
 
+// applied are rules after a rewriting.
+func (r rewriting) applied(have []estate.Rule) []estate.Rule {
+	return append(slices.DeleteFunc(slices.Clone(have), func(x estate.Rule) bool {
+		return slices.ContainsFunc(r.remove, func(gone estate.Rule) bool { return gone.ID == x.ID })
+	}), r.add...)
+}
+
 // rewrite finds which rules of a group are to be added and removed, so that it has
 // wanted rules. Rules that can stay do.
 //

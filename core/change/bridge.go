@@ -1,0 +1,95 @@
+package change
+
+import (
+	"net/netip"
+	"slices"
+
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+)
+
+// noteChange notes that an interface takes off one group and puts on another at one time,
+// or puts on one where nothing was filtered: who goes by the one before goes by the other
+// after, or by an address before.
+func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
+	note := func(g, other *estate.Group) {
+		if peer := (estate.Peer{Kind: estate.PeerGroup, Group: other}); !slices.Contains(p.fellows[g], peer) {
+			p.fellows[g] = append(p.fellows[g], peer)
+		}
+	}
+	for _, is := range wanted {
+		if slices.Contains(i.Groups, is) {
+			continue
+		}
+		for _, was := range i.Groups {
+			if !slices.Contains(wanted, was) {
+				note(was, is)
+				note(is, was)
+			}
+		}
+		if len(i.Groups) == 0 {
+			for _, a := range i.Private {
+				p.fellows[is] = append(p.fellows[is], estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(a, a.BitLen())})
+			}
+		}
+	}
+}
+
+// bridged are the rules of a group with bridges behind those that name a group which
+// interfaces put on or take off: the same rule for those who go by something else at that
+// time. Where an interface wears one group, its old and its new group so go on to mean all
+// of its fellows, while some have changed already and others have not.
+func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Rule, bridges map[string]bool) {
+	if len(p.fellows[x]) == 0 {
+		return rules, nil
+	}
+	said := make(map[string]bool)
+	if !decide.Filter(x).FirstMatch {
+		for i := range rules {
+			said[ruleKey(x, &rules[i])] = true
+		}
+	}
+	bridges = make(map[string]bool)
+	for _, r := range rules {
+		if !IsNew(r.ID) {
+			r.ID = p.newID() // it may have to make way, and come again
+		}
+		all = append(all, r)
+		bridge := r
+		bridge.ID, bridge.Peers = p.newID(), p.fellowsOf(x, r.Peers)
+		bridge.Description, bridge.Changed = "until all have changed groups", nil
+		if len(bridge.Peers) == 0 || r.BuiltIn {
+			continue
+		}
+		for _, part := range parted(x, bridge) {
+			if !said[ruleKey(x, &part)] {
+				all, bridges[part.ID] = append(all, part), true
+			}
+		}
+	}
+	return all, bridges
+}
+
+// fellowsOf are those who are meant on the way by what peers name.
+func (p *planner) fellowsOf(x *estate.Group, peers []estate.Peer) []estate.Peer {
+	var all []estate.Peer
+	for _, peer := range peers {
+		named := peer.Group
+		switch peer.Kind {
+		case estate.PeerSelf:
+			named = x
+		case estate.PeerGroup:
+		default:
+			continue
+		}
+		for _, f := range p.fellows[named] {
+			if f.Kind == estate.PeerGroup {
+				f.V4Only, f.V6Only = peer.V4Only, peer.V6Only
+			} else if is4 := f.Range.Addr().Is4(); peer.V4Only && !is4 || peer.V6Only && is4 {
+				continue
+			}
+			all = append(all, f)
+		}
+	}
+	return all
+}
