@@ -34,13 +34,11 @@ func DraftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 	}
 	for _, g := range d.Groups {
 		x := enact.Shift{Group: g.Path, Instances: orNone(g.Instances)}
-		// What a group that comes or goes lets through is told for those that put it on or take it off.
-		if g.Before != nil && g.Before.ID != "" || len(g.Instances) == 0 {
-			put(true, x, g.Opens, g.Direction, behind(e, g.OpenBy, g.New))
+		if (g.Before == nil || g.After == nil) && len(g.Instances) > 0 {
+			continue // it is told for those that put it on or take it off
 		}
-		if g.After != nil || len(g.Instances) == 0 {
-			put(false, x, g.Closes, g.Direction, behind(e, g.ShutBy, g.Gone))
-		}
+		put(true, x, g.Opens, g.Direction, behind(e, g.OpenBy, g.New))
+		put(false, x, g.Closes, g.Direction, behind(e, g.ShutBy, g.Gone))
 	}
 	for _, w := range d.Worn {
 		x := enact.Shift{Instances: []string{w.Instance}}

@@ -44,17 +44,20 @@ type WornDifference struct {
 }
 
 // Compare finds the differences. Groups are the same if they have the same
-// account, network and name in the cloud; instances by account and name.
+// account, network and name in the cloud; instances by account and name. Of a group
+// that comes or goes counts what opens or closes at those that wear it: they may wear
+// another one that lets the same through.
 // It is linear in the number of groups and interfaces.
 func Compare(before, after *decide.Decider) Difference {
+	c := comparer{before, after, facesByAddress(before), facesByAddress(after), make(map[[2]string]shift)}
 	var d Difference
 	a, b := byPath(before.Estate()), byPath(after.Estate())
 	for _, key := range union(a, b) {
-		x, y := a[key], b[key]
+		x, y := there(a[key]), there(b[key])
 		path := strings.TrimSuffix(strings.TrimSuffix(key, " instances"), " subnets")
 		respelt := false
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
-			g := compareGroup(before, after, path, x, y, direction)
+			g := c.group(path, x, y, direction)
 			if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
 				respelt = respelt || x != nil && y != nil && (len(g.Gone) > 0 || len(g.New) > 0)
 				continue
@@ -66,8 +69,63 @@ func Compare(before, after *decide.Decider) Difference {
 			d.Respelt = append(d.Respelt, path)
 		}
 	}
-	d.Worn = compareWorn(before, after)
+	d.Worn = c.worn()
 	return d
+}
+
+// there is a group, or nil where it only stands for one that is to come.
+func there(g *estate.Group) *estate.Group {
+	if g != nil && !g.Defined && g.ID == "" {
+		return nil
+	}
+	return g
+}
+
+// A comparer holds two states against each other.
+type comparer struct {
+	before, after *decide.Decider
+	old, young    map[faceAddress]*estate.Interface
+	shifts        map[[2]string]shift // by the classes of an interface
+}
+
+// A shift is what opens and closes at an interface.
+type shift struct{ opens, closes Through }
+
+// atWearers keeps, of what a group lets through that is in one state alone, what opens
+// or closes by that at those who wear it, if the other state has them all.
+func (c *comparer) atWearers(g *GroupDifference) {
+	var wearers []*estate.Interface
+	switch {
+	case g.Before == nil && g.After != nil:
+		wearers = c.after.Wearers(g.After)
+	case g.After == nil && g.Before != nil:
+		wearers = c.before.Wearers(g.Before)
+	}
+	if len(wearers) == 0 {
+		return
+	}
+	d := map[estate.Direction]int{estate.In: in, estate.Out: out}[g.Direction]
+	var opens, closes traffic.Set
+	seen := make(map[[2]string]bool)
+	for _, i := range wearers {
+		was, is := c.old[addressKey(i)], c.young[addressKey(i)]
+		if was == nil || is == nil {
+			return
+		}
+		class := [2]string{c.before.FilterClass(was), c.after.FilterClass(is)}
+		if seen[class] {
+			continue
+		}
+		seen[class] = true
+		x, known := c.shifts[class]
+		if !known {
+			a, b := throughAt(c.before, was), throughAt(c.after, is)
+			x = shift{b.minus(a), a.minus(b)}
+			c.shifts[class] = x
+		}
+		opens, closes = opens.Union(x.opens[d]), closes.Union(x.closes[d])
+	}
+	g.Opens, g.Closes = g.Opens.Intersect(opens), g.Closes.Intersect(closes)
 }
 
 // sameRules reports whether two groups have the same rules in a direction, one by one.
@@ -199,7 +257,8 @@ func union(a, b map[string]*estate.Group) []string {
 	return paths
 }
 
-func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group, direction estate.Direction) GroupDifference {
+func (c *comparer) group(path string, x, y *estate.Group, direction estate.Direction) GroupDifference {
+	before, after := c.before, c.after
 	g := GroupDifference{Path: path, Direction: direction, Before: x, After: y}
 	same := sameRules(x, y, direction)
 	if same && sameAround(before, after, x, y, direction) {
@@ -213,6 +272,7 @@ func compareGroup(before, after *decide.Decider, path string, x, y *estate.Group
 		is = after.GroupTraffic(y, direction)
 	}
 	g.Opens, g.Closes = is.Minus(was), was.Minus(is)
+	c.atWearers(&g)
 	if !same {
 		names := serviceNames(before, after)
 		old, young := sentences(names, x, direction), sentences(names, y, direction)
@@ -319,27 +379,37 @@ func without(a, b []string) []string {
 	return left
 }
 
-// compareWorn finds the interfaces that wear other groups, and what that opens and closes for them.
-func compareWorn(before, after *decide.Decider) []WornDifference {
-	type key struct {
-		instance string
-		at       netip.Addr
+// A faceAddress is what an interface is known by in two states.
+type faceAddress struct {
+	instance string
+	at       netip.Addr
+}
+
+func addressKey(i *estate.Interface) faceAddress {
+	if len(i.Private) == 0 || i.Instance.Imagined {
+		return faceAddress{}
 	}
-	faces := func(d *decide.Decider) map[key]*estate.Interface {
-		all := make(map[key]*estate.Interface)
-		for _, i := range d.Estate().Instances {
-			for _, f := range i.Interfaces {
-				if len(f.Private) > 0 && !i.Imagined {
-					all[key{i.Path(), f.Private[0]}] = f
-				}
-			}
+	return faceAddress{i.Instance.Path(), i.Private[0]}
+}
+
+func facesByAddress(d *decide.Decider) map[faceAddress]*estate.Interface {
+	all := make(map[faceAddress]*estate.Interface)
+	for _, i := range d.Estate().Instances {
+		for _, f := range i.Interfaces {
+			all[addressKey(f)] = f
 		}
-		return all
 	}
-	old := faces(before)
+	delete(all, faceAddress{})
+	return all
+}
+
+// worn finds the interfaces that wear other groups, or around whose subnet others
+// stand, and what that opens and closes for them.
+func (c *comparer) worn() []WornDifference {
+	before, after := c.before, c.after
 	var found []WornDifference
-	for k, now := range faces(after) {
-		was := old[k]
+	for k, now := range c.young {
+		was := c.old[k]
 		if was == nil {
 			continue
 		}
@@ -363,6 +433,9 @@ func names(d *decide.Decider, i *estate.Interface) []string {
 	var list []string
 	for _, g := range d.Worn(i) {
 		list = append(list, g.InCloud())
+	}
+	for _, g := range d.WornBySubnet(i.Subnet) {
+		list = append(list, g.InCloud()+" around its subnet")
 	}
 	return list
 }

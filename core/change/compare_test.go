@@ -106,11 +106,21 @@ func TestCompareWithSurvey(t *testing.T) {
 		{"group g in n { cover where role = web\n admit ssh from list known }", "a/n/g in closes tcp 80"},
 		{"group g in n { admit ssh, http from list known }", "a/i + -g; a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/n/h in opens tcp 443; a/i +h -; a/n/g respelt"},
+		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = nobody\n admit https from list known }", "a/n/h in opens tcp 443; a/n/g respelt"},
 	} {
 		s := read(survey)
 		if got := told(change.Compare(decide.New(s), decide.New(defined(t, x.definitions, s)))); got != x.want {
 			t.Errorf("%s\n got %q\nwant %q", x.definitions, got, x.want)
 		}
+	}
+	// One takes the place of another that lets the same through: nothing opens or closes.
+	renamed := strings.NewReplacer(`"grp"`, `"grp-2"`, `"name":"g"`, `"name":"h"`).Replace(survey)
+	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(renamed)))); got != "" {
+		t.Errorf("a group of another name: %q", got)
+	}
+	fewer := strings.Replace(renamed, `"services":["tcp 80"]`, `"services":["tcp 81"]`, 1)
+	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(fewer)))); got != "a/n/g in closes tcp 80; a/n/h in opens tcp 81; a/i +h -g" {
+		t.Errorf("a group of another name and with another rule: %q", got)
 	}
 	moved := strings.Replace(survey, `"groups":["grp"]`, `"groups":["grp","other"]`, 1)
 	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(moved)))); got != "a/i +other -" {
