@@ -48,12 +48,12 @@ func (s *Server) single(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	want := key{r.PathValue("kind"), r.PathValue("id")}
-	for _, line := range c.accounts[r.PathValue("account")] {
-		if keyOf(line) == want {
-			w.Header().Set("ETag", strconv.Quote(etagOf(c.accounts[r.PathValue("account")], line)))
+	want, lines := key{r.PathValue("kind"), r.PathValue("id")}, c.accounts[r.PathValue("account")]
+	for _, l := range lines {
+		if l.key == want {
+			w.Header().Set("ETag", strconv.Quote(etagOf(lines, l)))
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = w.Write(line) // the client is gone if this fails
+			_, _ = w.Write(l.text) // the client is gone if this fails
 			return
 		}
 	}
@@ -68,7 +68,7 @@ func (s *Server) group(w http.ResponseWriter, r *http.Request) {
 	}
 	lines := c.accounts[r.PathValue("account")]
 	want := key{"group", r.PathValue("id")}
-	i := slices.IndexFunc(lines, func(line json.RawMessage) bool { return keyOf(line) == want })
+	i := slices.IndexFunc(lines, func(l line) bool { return l.key == want })
 	if i < 0 {
 		tell(w, http.StatusNotFound, fmt.Sprintf("there is no group %q", want.ID))
 		return
@@ -78,8 +78,8 @@ func (s *Server) group(w http.ResponseWriter, r *http.Request) {
 }
 
 // groupWithRules is what is answered of a group.
-func groupWithRules(lines []json.RawMessage, group json.RawMessage) map[string]any {
-	return map[string]any{"group": group, "rules": append([]json.RawMessage{}, rulesOf(lines, keyOf(group).ID)...)}
+func groupWithRules(lines []line, group line) map[string]any {
+	return map[string]any{"group": group, "rules": append([]line{}, rulesOf(lines, group.ID)...)}
 }
 
 // changed answers with the changes of an account after a number.
@@ -182,11 +182,8 @@ func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
 		if users := d.users("group", o.ID); len(users) > 0 {
 			return made, of, refuse(http.StatusConflict, "the group is in use by %s", strings.Join(users, ", "))
 		}
-		for _, line := range slices.Clone(d.lines) {
-			var rule object
-			if json.Unmarshal(line, &rule) == nil && rule.Kind == "rule" && rule.Group == o.ID {
-				d.drop("rule", rule.ID)
-			}
+		for _, rule := range rulesOf(d.lines, o.ID) {
+			d.drop("rule", rule.ID)
 		}
 		d.drop("group", o.ID)
 		return made, of, nil
@@ -245,9 +242,9 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
 			return made, of, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
 		}
-		for _, line := range d.lines {
+		for _, l := range d.lines {
 			var other object
-			if json.Unmarshal(line, &other) == nil && other.Kind == "list" && other.Owner == "own" && other.Name == o.Name {
+			if l.Kind == "list" && json.Unmarshal(l.text, &other) == nil && other.Owner == "own" && other.Name == o.Name {
 				return made, of, refuse(http.StatusConflict, "the list %s has that name already", other.ID)
 			}
 		}
@@ -360,16 +357,16 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 		if subnet && len(to.Groups) > known.GroupsPerSubnet {
 			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %d groups", known.GroupsPerSubnet)
 		}
-		for i, line := range d.lines {
-			k := keyOf(line)
-			changed, ok := withGroups(line, subnet, id, to.Groups)
+		for i, l := range d.lines {
+			k := l.key
+			changed, ok := withGroups(l, subnet, id, to.Groups)
 			if !ok {
 				continue
 			}
-			if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines, line) {
+			if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines, l) {
 				return made, of, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", k.Kind, k.ID)
 			}
-			d.lines[i] = changed
+			d.lines[i].text = changed
 			d.changes = append(d.changes, Change{Account: d.account, Action: "change", Kind: k.Kind, ID: k.ID, Object: changed})
 			return k, k, nil
 		}
@@ -377,11 +374,14 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// withGroups is the line of a subnet, or of the instance with an interface, with other
+// withGroups is the text of a subnet, or of the instance with an interface, with other
 // groups; ok reports whether it is that line. All else in it stays as it is.
-func withGroups(line json.RawMessage, subnet bool, id string, groups []string) (changed json.RawMessage, ok bool) {
+func withGroups(l line, subnet bool, id string, groups []string) (changed json.RawMessage, ok bool) {
+	if subnet && l.key != (key{"subnet", id}) || !subnet && (l.Kind != "instance" || !bytes.Contains(l.text, []byte(strconv.Quote(id)))) {
+		return nil, false
+	}
 	var whole map[string]any
-	dec := json.NewDecoder(bytes.NewReader(line))
+	dec := json.NewDecoder(bytes.NewReader(l.text))
 	dec.UseNumber()
 	if dec.Decode(&whole) != nil {
 		return nil, false
@@ -390,15 +390,12 @@ func withGroups(line json.RawMessage, subnet bool, id string, groups []string) (
 		groups = []string{}
 	}
 	if subnet {
-		if whole["kind"] != "subnet" || whole["id"] != id {
-			return nil, false
-		}
 		whole["groups"] = groups
 		return ordered(whole), true
 	}
 	interfaces, _ := whole["interfaces"].([]any)
 	for _, x := range interfaces {
-		if f, _ := x.(map[string]any); whole["kind"] == "instance" && f["id"] == id {
+		if f, _ := x.(map[string]any); f["id"] == id {
 			f["groups"] = groups
 			return ordered(whole), true
 		}

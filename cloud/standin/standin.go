@@ -62,7 +62,23 @@ type state struct {
 type served struct {
 	dialect  string
 	names    []string // of accounts, in the order of the survey
-	accounts map[string][]json.RawMessage
+	accounts map[string][]line
+}
+
+// A line is an object as it is served, with what it is found by.
+type line struct {
+	key
+	group string // of a rule
+	text  json.RawMessage
+}
+
+// MarshalJSON gives the line as it is.
+func (l line) MarshalJSON() ([]byte, error) { return l.text, nil }
+
+func lineOf(text json.RawMessage) line {
+	var o struct{ Kind, ID, Group string }
+	_ = json.Unmarshal(text, &o) // lines of the state have been read before
+	return line{key{o.Kind, o.ID}, o.Group, text}
 }
 
 // Open opens a stand-in's folder, which must have its state. A token is made where
@@ -161,13 +177,13 @@ func stateOf(e *estate.Estate, revision string) *state {
 	}
 	st := &state{header: store.HeaderLine(e.Name, e.Taken), revision: revision, clouds: make(map[string]*served)}
 	for _, c := range e.Clouds {
-		st.clouds[c.Name] = &served{dialect: c.Dialect, accounts: make(map[string][]json.RawMessage)}
+		st.clouds[c.Name] = &served{dialect: c.Dialect, accounts: make(map[string][]line)}
 	}
 	for _, a := range e.Accounts {
 		c := st.clouds[a.Cloud.Name]
 		c.names = append(c.names, a.Name)
-		for line := range bytes.Lines(store.ObjectLines(of(a))) {
-			c.accounts[a.Name] = append(c.accounts[a.Name], json.RawMessage(bytes.TrimSpace(line)))
+		for text := range bytes.Lines(store.ObjectLines(of(a))) {
+			c.accounts[a.Name] = append(c.accounts[a.Name], lineOf(bytes.TrimSpace(text)))
 		}
 	}
 	return st
@@ -227,16 +243,14 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	var items []json.RawMessage
+	var items []line
 	if account := r.PathValue("account"); account != "" {
 		if items, ok = c.accounts[account]; !ok {
 			tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
 			return
 		}
 		if kind := r.URL.Query().Get("kind"); kind != "" {
-			items = slices.DeleteFunc(slices.Clone(items), func(item json.RawMessage) bool {
-				return keyOf(item).Kind != kind
-			})
+			items = slices.DeleteFunc(slices.Clone(items), func(item line) bool { return item.Kind != kind })
 		}
 	} else {
 		for _, name := range c.names {
@@ -261,7 +275,7 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 		next = strconv.Itoa(to)
 	}
 	w.Header().Set("ETag", strconv.Quote(now.revision))
-	answer(w, map[string]any{"revision": now.revision, "items": append([]json.RawMessage{}, items[from:to]...), "next": next})
+	answer(w, map[string]any{"revision": now.revision, "items": append([]line{}, items[from:to]...), "next": next})
 }
 
 func answer(w http.ResponseWriter, body any) {

@@ -81,7 +81,7 @@ type object struct {
 	Capacity    int               `json:"capacity,omitempty"`
 }
 
-func (o object) line() json.RawMessage {
+func (o object) text() json.RawMessage {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
@@ -92,36 +92,25 @@ func (o object) line() json.RawMessage {
 // key is what an object is known by in its account.
 type key struct{ Kind, ID string }
 
-func keyOf(line json.RawMessage) key {
-	var k struct {
-		Kind string `json:"kind"`
-		ID   string `json:"id"`
-	}
-	_ = json.Unmarshal(line, &k) // lines of the state have been read before
-	return key{k.Kind, k.ID}
-}
-
 // etagOf is the version of an object: another one for another content. That of a
 // group speaks of its rules too.
-func etagOf(lines []json.RawMessage, line json.RawMessage) string {
+func etagOf(lines []line, of line) string {
 	sum := sha256.New()
-	sum.Write(line)
-	if k := keyOf(line); k.Kind == "group" {
-		for _, rule := range rulesOf(lines, k.ID) {
-			sum.Write(rule)
+	sum.Write(of.text)
+	if of.Kind == "group" {
+		for _, rule := range rulesOf(lines, of.ID) {
+			sum.Write(rule.text)
 		}
 	}
 	return hex.EncodeToString(sum.Sum(nil)[:8])
 }
 
 // rulesOf are the rules of a group.
-func rulesOf(lines []json.RawMessage, group string) []json.RawMessage {
-	var rules []json.RawMessage
-	reference := []byte(strconv.Quote(group))
-	for _, line := range lines {
-		var o object
-		if bytes.Contains(line, reference) && json.Unmarshal(line, &o) == nil && o.Kind == "rule" && o.Group == group {
-			rules = append(rules, line)
+func rulesOf(lines []line, group string) []line {
+	var rules []line
+	for _, l := range lines {
+		if l.Kind == "rule" && l.group == group {
+			rules = append(rules, l)
 		}
 	}
 	return rules
@@ -132,32 +121,31 @@ type draft struct {
 	server  *Server
 	cloud   string
 	account string
-	lines   []json.RawMessage
+	lines   []line
 	changes []Change
 }
 
 func (d *draft) find(kind, id string) (int, bool) {
-	i := slices.IndexFunc(d.lines, func(line json.RawMessage) bool { return keyOf(line) == key{kind, id} })
+	i := slices.IndexFunc(d.lines, func(l line) bool { return l.key == key{kind, id} })
 	return i, i >= 0
 }
 
 func (d *draft) put(action string, o object) {
-	line := o.line()
+	l := line{key{o.Kind, o.ID}, o.Group, o.text()}
 	if i, ok := d.find(o.Kind, o.ID); ok {
-		d.lines[i] = line
+		d.lines[i] = l
 	} else {
 		at := len(d.lines)
 		if o.Kind == "rule" { // behind the other rules of its group, as surveys have it
-			for i, other := range d.lines {
-				var x object
-				if json.Unmarshal(other, &x) == nil && (x.Kind == "rule" && x.Group == o.Group || x.Kind == "group" && x.ID == o.Group) {
+			for i, x := range d.lines {
+				if x.Kind == "rule" && x.group == o.Group || x.key == (key{"group", o.Group}) {
 					at = i + 1
 				}
 			}
 		}
-		d.lines = slices.Insert(d.lines, at, line)
+		d.lines = slices.Insert(d.lines, at, l)
 	}
-	d.changes = append(d.changes, Change{Account: d.account, Action: action, Kind: o.Kind, ID: o.ID, Object: line})
+	d.changes = append(d.changes, Change{Account: d.account, Action: action, Kind: o.Kind, ID: o.ID, Object: l.text})
 }
 
 func (d *draft) drop(kind, id string) {
@@ -220,7 +208,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draf
 			answer(w, groupWithRules(d.lines, d.lines[i]))
 			return
 		}
-		_, _ = w.Write(d.lines[i]) // the client is gone if this fails
+		_, _ = w.Write(d.lines[i].text) // the client is gone if this fails
 	}
 }
 
@@ -230,7 +218,7 @@ func (s *Server) keep(d *draft) error {
 	for name, c := range s.state.clouds {
 		copied := *c
 		if name == d.cloud {
-			copied.accounts = make(map[string][]json.RawMessage, len(c.accounts))
+			copied.accounts = make(map[string][]line, len(c.accounts))
 			for account, lines := range c.accounts {
 				copied.accounts[account] = lines
 			}
@@ -250,8 +238,8 @@ func (s *Server) keep(d *draft) error {
 	}
 	for _, name := range names {
 		for _, account := range next.clouds[name].names {
-			for _, line := range next.clouds[name].accounts[account] {
-				text.Write(line)
+			for _, l := range next.clouds[name].accounts[account] {
+				text.Write(l.text)
 				text.WriteByte('\n')
 			}
 		}
@@ -293,10 +281,20 @@ func (s *Server) keep(d *draft) error {
 // the cloud's dialect and quotas allow.
 func (d *draft) check() error {
 	c := d.server.state.clouds[d.cloud]
+	touched, made := make(map[string]bool), make(map[string]bool)
+	for _, change := range d.changes {
+		var o object
+		_ = json.Unmarshal(change.Object, &o) // of what is deleted there is none
+		touched[cmp.Or(o.Group, change.ID)] = true
+		made[change.ID] = change.Action == "create"
+	}
 	var text bytes.Buffer
 	text.WriteString(store.HeaderLine("draft", time.Unix(0, 0)) + store.CloudLine(&estate.Cloud{Name: d.cloud, Dialect: c.dialect}))
-	for _, line := range d.lines {
-		text.Write(line)
+	for _, l := range d.lines {
+		if l.Kind == "rule" && !touched[l.group] {
+			continue // it was held against it when it was made
+		}
+		text.Write(l.text)
 		text.WriteByte('\n')
 	}
 	e, _, err := store.ReadSurvey(&text, "draft")
@@ -306,13 +304,6 @@ func (d *draft) check() error {
 	}
 	if err != nil {
 		return err
-	}
-	touched, made := make(map[string]bool), make(map[string]bool)
-	for _, change := range d.changes {
-		var o object
-		_ = json.Unmarshal(change.Object, &o) // of what is deleted there is none
-		touched[cmp.Or(o.Group, change.ID)] = true
-		made[change.ID] = change.Action == "create"
 	}
 	for _, g := range e.Groups {
 		if !touched[g.ID] {
@@ -417,7 +408,7 @@ func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 		return object{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", kind, id)
 	}
 	var o object
-	return o, json.Unmarshal(d.lines[i], &o)
+	return o, json.Unmarshal(d.lines[i].text, &o)
 }
 
 // users are those that wear a group or name it or a list, in any account of the cloud.
@@ -431,21 +422,26 @@ func (d *draft) users(kind, id string) []string {
 		if account != d.account {
 			reference = strconv.Quote(kind + ":" + d.account + "/" + id)
 		}
-		for _, line := range lines {
-			var x struct {
-				Kind, ID, Group string
-				Groups          []string
-				Interfaces      []struct{ Groups []string }
-			}
-			if json.Unmarshal(line, &x) != nil {
-				continue
-			}
-			worn := kind == "group" && account == d.account && (slices.Contains(x.Groups, id) || slices.ContainsFunc(x.Interfaces, func(f struct{ Groups []string }) bool { return slices.Contains(f.Groups, id) }))
-			if worn || x.Kind == "rule" && x.Group != id && bytes.Contains(line, []byte(reference)) {
-				users = append(users, x.Kind+" "+x.ID)
+		for _, l := range lines {
+			worn := kind == "group" && account == d.account && (l.Kind == "instance" || l.Kind == "subnet") && wears(l.text, id)
+			if worn || l.Kind == "rule" && l.group != id && bytes.Contains(l.text, []byte(reference)) {
+				users = append(users, l.Kind+" "+l.ID)
 			}
 		}
 	}
 	slices.Sort(users)
 	return users
+}
+
+// wears reports whether an instance wears a group, or it stands around a subnet.
+func wears(text json.RawMessage, group string) bool {
+	if !bytes.Contains(text, []byte(strconv.Quote(group))) {
+		return false
+	}
+	type worn struct{ Groups []string }
+	var x struct {
+		worn
+		Interfaces []worn
+	}
+	return json.Unmarshal(text, &x) == nil && (slices.Contains(x.Groups, group) || slices.ContainsFunc(x.Interfaces, func(f worn) bool { return slices.Contains(f.Groups, group) }))
 }
