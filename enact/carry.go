@@ -1,6 +1,7 @@
 package enact
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,13 +17,14 @@ import (
 // A book holds what a lane's objects are believed to be.
 type book struct {
 	r    *Run
-	held map[holding]*page
+	held map[ident]*page
 }
 
-// A holding is an object by its real id.
-type holding struct {
-	account string
-	of      cloud.Ref
+// An ident is an object of a cloud by its real id.
+type ident struct{ account, kind, id string }
+
+func (a ident) compare(b ident) int {
+	return cmp.Or(strings.Compare(a.account, b.account), strings.Compare(a.kind, b.kind), strings.Compare(a.id, b.id))
 }
 
 // A page is one object.
@@ -41,7 +43,7 @@ func (b *book) open(lane *Lane, objects []Touched) error {
 		if err != nil {
 			return err
 		}
-		b.held[holding{o.Account, cloud.Ref{Kind: o.Kind, ID: o.ID}}] = &page{now: now}
+		b.held[ident{o.Account, o.Kind, o.ID}] = &page{now: now}
 	}
 	return nil
 }
@@ -53,7 +55,7 @@ func (b *book) note(s *Step) error {
 	if of.Kind == "" {
 		return b.noteMade(s, request)
 	}
-	p := b.held[holding{request.Account, of}]
+	p := b.held[ident{request.Account, of.Kind, of.ID}]
 	if p == nil {
 		return fmt.Errorf("the draft does not tell how the %s %s was", of.Kind, of.ID)
 	}
@@ -66,7 +68,7 @@ func (b *book) note(s *Step) error {
 // steps are noted on top.
 func (b *book) noteMade(s *Step, request cloud.Request) error {
 	kind := strings.TrimPrefix(request.Do, "create-")
-	at := holding{request.Account, cloud.Ref{Kind: kind, ID: request.ID}}
+	at := ident{request.Account, kind, request.ID}
 	if b.held[at] != nil {
 		return nil
 	}
@@ -101,12 +103,12 @@ func letOut(everyone string) string {
 // ownRule is the made-up id of such a rule of a group with a made-up id.
 func ownRule(group string, n int) string { return fmt.Sprintf("%s.%d", group, n+1) }
 
-func (b *book) read(ctx context.Context, at holding) (cloud.Object, error) {
+func (b *book) read(ctx context.Context, at ident) (cloud.Object, error) {
 	from, err := b.r.Clouds(at.account)
 	if err != nil {
 		return cloud.Object{}, err
 	}
-	return from.Read(ctx, at.account, at.of)
+	return from.Read(ctx, at.account, cloud.Ref{Kind: at.kind, ID: at.id})
 }
 
 const (
@@ -123,13 +125,14 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 	if err != nil {
 		return nil, false, err
 	}
-	if of := request.Of(); of.Kind == "" {
+	of := request.Of()
+	if of.Kind == "" {
 		return b.create(ctx, in, s, request, before)
 	}
-	at := holding{request.Account, request.Of()}
+	at := ident{request.Account, of.Kind, of.ID}
 	p := b.held[at]
 	if p == nil {
-		return nil, false, fmt.Errorf("the draft does not tell how the %s %s was", at.of.Kind, at.of.ID)
+		return nil, false, fmt.Errorf("the draft does not tell how the %s %s was", at.kind, at.id)
 	}
 	want, err := p.now.after(request)
 	if err != nil {
@@ -192,7 +195,7 @@ func maybe(err error, unsure bool) error {
 // look reads an object and tells whether the request was carried out (unsure says
 // that it may have been), or the object is as before it. Anything else was done by
 // somebody else. An answer may be from before: then it is read again.
-func (b *book) look(ctx context.Context, at holding, p *page, want content, unsure, deletes bool) (done bool, ids map[string]string, err error) {
+func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure, deletes bool) (done bool, ids map[string]string, err error) {
 	for try := range mostReads {
 		if try > 0 {
 			if err := b.wait(ctx, try); err != nil {
@@ -204,7 +207,7 @@ func (b *book) look(ctx context.Context, at holding, p *page, want content, unsu
 			if deletes && unsure {
 				return true, nil, nil
 			}
-			err = fmt.Errorf("the %s %s is not there any more", at.of.Kind, p.now.name)
+			err = fmt.Errorf("the %s %s is not there any more", at.kind, p.now.name)
 			continue
 		}
 		if readErr != nil {
@@ -212,7 +215,7 @@ func (b *book) look(ctx context.Context, at holding, p *page, want content, unsu
 			continue
 		}
 		if o.Version == "" {
-			return false, nil, fmt.Errorf("the cloud tells no version of the %s %s: it can't be changed safely", at.of.Kind, at.of.ID)
+			return false, nil, fmt.Errorf("the cloud tells no version of the %s %s: it can't be changed safely", at.kind, at.id)
 		}
 		now, readErr := contentOf(o.Lines)
 		if readErr != nil {
@@ -227,7 +230,7 @@ func (b *book) look(ctx context.Context, at holding, p *page, want content, unsu
 			p.version = o.Version
 			return false, nil, nil
 		}
-		err = fmt.Errorf("the %s %s has changed meanwhile, not by this run: make a new draft", at.of.Kind, p.now.name)
+		err = fmt.Errorf("the %s %s has changed meanwhile, not by this run: make a new draft", at.kind, p.now.name)
 	}
 	return false, nil, err
 }
@@ -309,7 +312,7 @@ func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind str
 		return cloud.Object{}, false, err
 	}
 	for _, ref := range refs {
-		if b.held[holding{account, ref}] != nil {
+		if b.held[ident{account, ref.Kind, ref.ID}] != nil {
 			continue
 		}
 		o, err := in.Read(ctx, account, ref)
@@ -356,7 +359,7 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 		}
 		ids[ownRule(s.ID, n)] = id
 	}
-	b.held[holding{account, cloud.Ref{Kind: kind, ID: o.ID}}] = &page{now: now, version: o.Version}
+	b.held[ident{account, kind, o.ID}] = &page{now: now, version: o.Version}
 	return ids, nil
 }
 

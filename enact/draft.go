@@ -202,7 +202,7 @@ type Words func(set traffic.Set, direction estate.Direction) string
 // caller's to fill in.
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{}, Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{}, Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
-	w := writer{touched: make(map[[3]string]bool), before: linesOf(aim.Surveyed, accountsOf(plan)), services: aim.Then.Services}
+	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)), services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // also by the definitions
 	for _, x := range aim.Then.Accounts {
 		labelled[x.Name] = x
@@ -265,7 +265,7 @@ func gapOf(g change.Gap, words Words) Gap {
 }
 
 // lines are the objects of an estate as lines of a survey.
-type lines map[[3]string][]json.RawMessage
+type lines map[ident][]json.RawMessage
 
 // linesOf are those of some accounts.
 func linesOf(e *estate.Estate, accounts []string) lines {
@@ -282,25 +282,25 @@ func linesOf(e *estate.Estate, accounts []string) lines {
 		for i := range g.Rules {
 			lines = append(lines, raw(store.RuleLine(g, &g.Rules[i])))
 		}
-		all[[3]string{g.Account.Name, "group", g.ID}] = lines
+		all[ident{g.Account.Name, "group", g.ID}] = lines
 	}
 	for _, l := range e.Lists {
 		if l.Account != nil && of[l.Account.Name] {
-			all[[3]string{l.Account.Name, "list", l.ID}] = []json.RawMessage{raw(store.ListLine(l))}
+			all[ident{l.Account.Name, "list", l.ID}] = []json.RawMessage{raw(store.ListLine(l))}
 		}
 	}
 	for _, i := range e.Instances {
 		if !of[i.Account.Name] {
 			continue
 		}
-		all[[3]string{i.Account.Name, "instance", i.ID}] = []json.RawMessage{raw(store.InstanceLine(i))}
+		all[ident{i.Account.Name, "instance", i.ID}] = []json.RawMessage{raw(store.InstanceLine(i))}
 	}
 	for _, n := range e.Networks {
 		if !of[n.Account.Name] {
 			continue
 		}
 		for _, s := range n.Subnets {
-			all[[3]string{n.Account.Name, "subnet", s.ID}] = []json.RawMessage{raw(store.SubnetLine(s))}
+			all[ident{n.Account.Name, "subnet", s.ID}] = []json.RawMessage{raw(store.SubnetLine(s))}
 		}
 	}
 	return all
@@ -310,7 +310,7 @@ func raw(line string) json.RawMessage { return json.RawMessage(strings.TrimSuffi
 
 // A writer turns steps into requests and notes what they touch.
 type writer struct {
-	touched  map[[3]string]bool
+	touched  map[ident]bool
 	objects  []Touched
 	before   lines
 	services service.Names // as the definitions call them
@@ -368,7 +368,7 @@ func reference(g *estate.Group, from *estate.Account) string {
 }
 
 func (w *writer) touch(account, kind, id, name string) {
-	at := [3]string{account, kind, id}
+	at := ident{account, kind, id}
 	if w.touched[at] || change.IsNew(id) {
 		return
 	}

@@ -142,7 +142,7 @@ func (t *trail) madeAgain(now lines) {
 	for at, lines := range now {
 		var l line
 		if t.touched[at] == nil && !t.made[at] && json.Unmarshal(lines[0], &l) == nil {
-			as[[5]string{at[0], at[1], l.Network, l.Name, l.For}] = at[2]
+			as[[5]string{at.account, at.kind, l.Network, l.Name, l.For}] = at.id
 		}
 	}
 	again := newNames()
@@ -151,17 +151,17 @@ func (t *trail) madeAgain(now lines) {
 		if now[at] != nil || json.Unmarshal(o.Before[0], &l) != nil {
 			continue
 		}
-		if id := as[[5]string{at[0], at[1], l.Network, l.Name, l.For}]; id != "" {
-			again.learn(at[0], map[string]string{at[2]: id})
+		if id := as[[5]string{at.account, at.kind, l.Network, l.Name, l.For}]; id != "" {
+			again.learn(at.account, map[string]string{at.id: id})
 		}
 	}
 	if len(again.ids) == 0 {
 		return
 	}
-	touched := make(map[[3]string]*Touched)
+	touched := make(map[ident]*Touched)
 	for at, o := range t.touched {
 		renamed := again.object(*o)
-		touched[[3]string{at[0], at[1], renamed.ID}] = renamed
+		touched[ident{at.account, at.kind, renamed.ID}] = renamed
 	}
 	t.touched = touched
 }
@@ -179,15 +179,15 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 			past.WriteByte('\n')
 		}
 	}
-	back := make(map[[3]string]bool)
+	back := make(map[ident]bool)
 	for scanner.Scan() {
 		var l struct{ Kind, Account, ID, Group string }
 		if err := json.Unmarshal(scanner.Bytes(), &l); err != nil {
 			return nil, err
 		}
-		at := [3]string{l.Account, l.Kind, l.ID}
+		at := ident{l.Account, l.Kind, l.ID}
 		if l.Kind == "rule" {
-			at = [3]string{l.Account, "group", l.Group}
+			at = ident{l.Account, "group", l.Group}
 		}
 		o := t.touched[at]
 		switch {
@@ -211,7 +211,7 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 	if err := scanner.Err(); err != nil {
 		return nil, err
 	}
-	for _, at := range slices.SortedFunc(maps.Keys(t.touched), func(a, b [3]string) int { return slices.Compare(a[:], b[:]) }) {
+	for _, at := range slices.SortedFunc(maps.Keys(t.touched), ident.compare) {
 		if !back[at] { // the run deleted it
 			put(t.touched[at].Before...)
 		}
@@ -220,7 +220,7 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the state before can't be put together: %w", err)
 	}
-	touched := func(account, kind, id string) bool { return t.touched[[3]string{account, kind, id}] != nil }
+	touched := func(account, kind, id string) bool { return t.touched[ident{account, kind, id}] != nil }
 	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
 }
 
@@ -252,13 +252,13 @@ func dressed(now []byte, before json.RawMessage) (json.RawMessage, error) {
 
 // A trail is what a run left behind.
 type trail struct {
-	touched map[[3]string]*Touched
-	made    map[[3]string]bool // groups and lists that it made, by their real ids
+	touched map[ident]*Touched
+	made    map[ident]bool // groups and lists that it made, by their real ids
 }
 
 // trace finds what a run left behind, and what of it is not so any more.
 func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err error) {
-	t = trail{touched: make(map[[3]string]*Touched), made: make(map[[3]string]bool)}
+	t = trail{touched: make(map[ident]*Touched), made: make(map[ident]bool)}
 	run := &Run{Draft: p.Draft}
 	if err := run.Recall(p.Entries); err != nil {
 		return t, nil, err
@@ -267,10 +267,10 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 		run.names.learn(x.account, map[string]string{x.was: x.is})
 	}
 	now := linesOf(surveyed, p.Draft.Changes())
-	believed := make(map[[3]string][]content) // the last, and where its result is not known also the one before
+	believed := make(map[ident][]content) // the last, and where its result is not known also the one before
 	for i := range p.Draft.Objects {
 		o := run.names.object(p.Draft.Objects[i])
-		at := [3]string{o.Account, o.Kind, o.ID}
+		at := ident{o.Account, o.Kind, o.ID}
 		t.touched[at] = o
 		was, err := contentOf(o.Before)
 		if err != nil {
@@ -293,7 +293,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 		lines, there := now[at]
 		if !there {
 			if contents[len(contents)-1].kind != "" {
-				moved = append(moved, fmt.Sprintf("the %s %s of %s is gone", at[1], contents[0].name, at[0]))
+				moved = append(moved, fmt.Sprintf("the %s %s of %s is gone", at.kind, contents[0].name, at.account))
 			}
 			continue
 		}
@@ -302,7 +302,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 			return t, nil, err
 		}
 		if !slices.ContainsFunc(contents, is.equal) {
-			moved = append(moved, fmt.Sprintf("the %s %s of %s", at[1], contents[0].name, at[0]))
+			moved = append(moved, fmt.Sprintf("the %s %s of %s", at.kind, contents[0].name, at.account))
 		}
 	}
 	slices.Sort(moved)
@@ -310,10 +310,10 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 }
 
 // follow notes what a step did, or may have done.
-func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]string][]content) error {
+func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ident][]content) error {
 	request := run.names.request(s.Request)
 	if of := request.Of(); of.Kind != "" {
-		at := [3]string{request.Account, of.Kind, of.ID}
+		at := ident{request.Account, of.Kind, of.ID}
 		had, known := believed[at]
 		if !known {
 			return nil // made by a request whose answer was never heard
@@ -334,7 +334,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]
 	}
 	kind := strings.TrimPrefix(request.Do, "create-")
 	if done {
-		at := [3]string{request.Account, kind, request.ID}
+		at := ident{request.Account, kind, request.ID}
 		now, err := run.names.made(s, request)
 		t.made[at], believed[at] = true, []content{now}
 		return err
@@ -346,7 +346,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[[3]
 	}
 	for at, lines := range now {
 		var l line
-		if at[0] != request.Account || at[1] != kind || t.touched[at] != nil || json.Unmarshal(lines[0], &l) != nil {
+		if at.account != request.Account || at.kind != kind || t.touched[at] != nil || json.Unmarshal(lines[0], &l) != nil {
 			continue
 		}
 		if l.Name == asked.Name && l.Network == asked.Network && sameMark(l.Labels, asked.Labels) {

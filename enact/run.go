@@ -235,7 +235,7 @@ func (r *Run) wave(ctx context.Context, wave int) []Stop {
 // lane carries the steps of one lane out, in order.
 func (r *Run) lane(ctx context.Context, n int) (Stop, bool) {
 	lane := &r.Draft.Lanes[n]
-	b := &book{r: r, held: make(map[holding]*page)}
+	b := &book{r: r, held: make(map[ident]*page)}
 	stop := Stop{Accounts: lane.Accounts, Of: len(lane.Steps)}
 	if err := b.open(lane, r.Draft.Objects); err != nil {
 		stop.Err = err
