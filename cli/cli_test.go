@@ -750,3 +750,25 @@ func TestNotToBeExpressed(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// Of very many mistakes, such as in a folder that holds several estates, the first are
+// told, and how many more there are.
+func TestManyMistakes(t *testing.T) {
+	folder := t.TempDir()
+	for file := range 5 {
+		var b strings.Builder
+		if file == 0 {
+			b.WriteString("estate e\ncloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\n")
+		}
+		for k := range 40 {
+			fmt.Fprintf(&b, "group g%d-%d in n { cover where role = r\n admit ssh from nobody%d }\n", file, k, k)
+		}
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("f%d.nomos", file)), []byte(b.String()), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r := call(t, folder, "check")
+	if r.code != 2 || !strings.Contains(r.err, "200 mistakes in the definitions") || !strings.Contains(r.err, "100 more messages: mend these first") || strings.Count(r.err, ".nomos:") != 100 {
+		t.Errorf("exit %d, %d told: %.2000s", r.code, strings.Count(r.err, ".nomos:"), r.err)
+	}
+}

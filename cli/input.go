@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
@@ -109,16 +110,32 @@ func folderName(dir string) string {
 // understand resolves definitions and says what is wrong with them; mistakes end the command.
 func (a *App) understand(c *cli.Command, files []*source.File) (nomos.Definitions, error) {
 	d := nomos.Understand(files, a.meaning(c))
-	for _, m := range d.Messages {
-		fmt.Fprint(a.Stderr, m)
-	}
+	a.tell(d.Messages)
 	if n := source.Errors(d.Messages); n > 0 {
-		if n == 1 {
-			return d, usage("1 mistake in the definitions")
-		}
-		return d, usage("%d mistakes in the definitions", n)
+		return d, usage("%s in the definitions", render.Count(n, "mistake", "mistakes"))
 	}
 	return d, nil
+}
+
+// mostMessages is how many mistakes and warnings are told at once: behind so many there
+// is usually one cause, such as a folder that holds several estates.
+const mostMessages = 100
+
+func (a *App) tell(messages []source.Message) {
+	more := len(messages) - mostMessages
+	if more > 0 { // mistakes come before warnings
+		messages = slices.Clone(messages)
+		slices.SortStableFunc(messages, func(x, y source.Message) int {
+			return source.Errors([]source.Message{y}) - source.Errors([]source.Message{x})
+		})
+		messages = messages[:mostMessages]
+	}
+	for _, m := range messages {
+		fmt.Fprint(a.Stderr, m)
+	}
+	if more > 0 {
+		a.note("%s: mend these first", render.Count(more, "more message", "more messages"))
+	}
 }
 
 // meaning is what the meaning of definitions depends on beside their text.

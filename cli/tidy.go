@@ -10,6 +10,7 @@ import (
 	"isonomos/nomos/parse"
 	"isonomos/nomos/print"
 	"isonomos/nomos/source"
+	"isonomos/render"
 )
 
 func (a *App) tidyCommand() *cli.Command {
@@ -80,13 +81,10 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 // with mistakes can't be tidied, and then none is.
 func (a *App) untidy(files []*source.File) ([]whole, error) {
 	var untidy []whole
-	mistakes := 0
+	var told []source.Message
 	for _, f := range files {
 		tree, messages := parse.File(f)
-		for _, m := range messages {
-			fmt.Fprint(a.Stderr, m)
-		}
-		mistakes += source.Errors(messages)
+		told = append(told, messages...)
 		if source.Errors(messages) > 0 {
 			continue
 		}
@@ -94,15 +92,9 @@ func (a *App) untidy(files []*source.File) ([]whole, error) {
 			untidy = append(untidy, whole{path: f.Name, old: f.Text, text: text})
 		}
 	}
-	if mistakes > 0 {
-		return nil, usage("nothing was tidied: mend %s first", mistakesText(mistakes))
+	a.tell(told)
+	if n := source.Errors(told); n > 0 {
+		return nil, usage("nothing was tidied: mend %s first", render.Count(n, "mistake", "mistakes"))
 	}
 	return untidy, nil
-}
-
-func mistakesText(n int) string {
-	if n == 1 {
-		return "1 mistake"
-	}
-	return fmt.Sprintf("%d mistakes", n)
 }
