@@ -285,8 +285,9 @@ func (t *tally) text() string {
 
 // A reading is one account on its way.
 type reading struct {
-	lines []byte
-	err   error
+	lines    []byte
+	surveyed *estate.Estate // what they say
+	err      error
 }
 
 // readAccounts reads accounts, several at once, and writes them in order. What is
@@ -316,10 +317,11 @@ func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clo
 					return
 				}
 				lines, err := x.from.Survey(ctx, x.account)
+				var surveyed *estate.Estate
 				if err == nil { // what can't be understood must not spoil the rest
-					_, _, err = store.ReadSurvey(strings.NewReader(store.HeaderLine(name, a.Now())+byCloud+string(lines)), x.account)
+					surveyed, _, err = store.ReadSurvey(strings.NewReader(store.HeaderLine(name, a.Now())+byCloud+string(lines)), x.account)
 				}
-				done <- reading{lines, err}
+				done <- reading{lines, surveyed, err}
 			}()
 		}
 	}()
@@ -338,9 +340,11 @@ func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clo
 			lines = []byte(store.UnreadLine(u))
 		} else {
 			told.accounts++
-			told.groups += bytes.Count(lines, []byte(`{"kind":"group"`))
-			told.rules += bytes.Count(lines, []byte(`{"kind":"rule"`))
-			told.instances += bytes.Count(lines, []byte(`{"kind":"instance"`))
+			told.groups += len(r.surveyed.Groups)
+			told.instances += len(r.surveyed.Instances)
+			for _, g := range r.surveyed.Groups {
+				told.rules += len(g.Rules)
+			}
 		}
 		held.Write(lines)
 		if told.accounts > 0 {
