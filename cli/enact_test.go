@@ -280,6 +280,10 @@ group db in nu "Database" { cover where role = db
 group web in nr "Web" { cover where role = web
   admit https from everyone
   admit ssh from list known }
+group pair in nr "Fellows" { cover where role = db
+  cover where role = desk
+  admit tcp 7000 from self
+  reach tcp 7000 at self }
 group web in nl "Web" { cover where role = web
   admit https from everyone }
 `
@@ -297,6 +301,10 @@ group web in nr "Web" { cover where role = web
   admit https from list known
   refuse ssh from 203.0.113.65
   admit ssh from everyone }
+group crew in nr "Fellows" { cover where role = db
+  cover where role = desk
+  admit tcp 7000 from self
+  reach tcp 7000 at self }
 group wall for subnets in nl "Wall" { cover subnet s1
   admit https from everyone
   reach any at everyone }
@@ -307,7 +315,7 @@ func settled(t *testing.T) (*harbourmaster, worldState) {
 	t.Helper()
 	h := newHarbourmaster(t)
 	h.define(firstGroups)
-	h.must(0, "wave 3", "draft")
+	h.must(0, "steps in 3 accounts", "draft")
 	h.must(0, "enacted", "enact")
 	h.define(secondGroups)
 	h.must(0, "steps", "draft")
