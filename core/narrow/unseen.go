@@ -21,21 +21,31 @@ type Unseen struct {
 
 // unseen estimates over the peers of the flows that count, and counts the peers.
 func (n *Narrower) unseen(p *Proposal, kept []*flow.Sum) (Unseen, int) {
-	flows, days := make(map[netip.Addr]int), make(map[netip.Addr]*flow.Days)
+	flows := make(map[netip.Addr]int)
 	for _, x := range kept {
-		peer := peerOf(p, x)
-		flows[peer] += x.Flows
-		if days[peer] == nil {
-			days[peer] = new(flow.Days)
-		}
-		all := x.Days
-		days[peer].Merge(&all)
+		flows[peerOf(p, x)] += x.Flows
 	}
+	days, _ := daysOf(p, kept)
 	counts := make(map[netip.Addr]int, len(days))
 	for peer, d := range days {
 		counts[peer] = d.Count()
 	}
 	return Unseen{goodTuring(flows), goodTuring(counts)}, len(flows)
+}
+
+// daysOf are the days on which each peer was seen, and the peers in the order of the flows.
+func daysOf(p *Proposal, kept []*flow.Sum) (days map[netip.Addr]*flow.Days, order []netip.Addr) {
+	days = make(map[netip.Addr]*flow.Days)
+	for _, x := range kept {
+		peer := peerOf(p, x)
+		if days[peer] == nil {
+			days[peer] = new(flow.Days)
+			order = append(order, peer)
+		}
+		all := x.Days
+		days[peer].Merge(&all)
+	}
+	return days, order
 }
 
 // goodTuring is n1/N over counts: the share of the unseen. No observation at all tells nothing: 1.
@@ -66,17 +76,7 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 	if n.days < 7 {
 		told = append(told, fmt.Sprintf("less than a week was watched (%d of 7 days): weekends and weekly work were not all seen", n.days))
 	}
-	byPeer := make(map[netip.Addr]*flow.Days)
-	var order []netip.Addr
-	for _, x := range kept {
-		peer := peerOf(p, x)
-		if byPeer[peer] == nil {
-			byPeer[peer] = new(flow.Days)
-			order = append(order, peer)
-		}
-		all := x.Days
-		byPeer[peer].Merge(&all)
-	}
+	byPeer, order := daysOf(p, kept)
 	for _, x := range []struct {
 		days     int
 		name     string
