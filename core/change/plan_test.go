@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -237,17 +238,24 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 `
 	address := map[string]netip.Addr{"w": netip.MustParseAddr("10.0.0.5"), "w2": netip.MustParseAddr("10.0.0.7"), "d": netip.MustParseAddr("10.0.0.6")}
 	bare := strings.NewReplacer(`"groups":["web"]`, `"groups":[]`, `"groups":["db"]`, `"groups":[]`)
-	for name, definitions := range map[string]string{
-		"none was worn":  "group web in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group db }\ngroup db in n { cover where role = db\n reach tcp 9000 at group web }\n",
-		"one is renamed": "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group db }\ngroup db in n { cover where role = db\n reach tcp 9000 at group site }\n",
-		"both are":       "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group store }\ngroup store in n { cover where role = db\n reach tcp 9000 at group site }\n",
+	ranks := regexp.MustCompile(`"rank":\d+,`)
+	refusals := regexp.MustCompile(`(?m)^.*"action":"refuse".*\n`)
+	const renamed = "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group STORE }\ngroup STORE in n { cover where role = db\n reach tcp 9000 at group site }\n"
+	for name, x := range map[string]struct{ dialect, definitions string }{
+		"none was worn":               {"ranked", strings.NewReplacer("site", "web", "STORE", "db").Replace(renamed)},
+		"one is renamed":              {"ranked", strings.ReplaceAll(renamed, "STORE", "db")},
+		"both are":                    {"ranked", strings.ReplaceAll(renamed, "STORE", "store")},
+		"both are, with room for one": {"union", strings.ReplaceAll(renamed, "STORE", "store")},
 	} {
-		text := strings.NewReplacer("DIALECT", "ranked", "LIMIT", "60").Replace(pierSurvey) + fellow
+		text := strings.NewReplacer("DIALECT", x.dialect, "LIMIT", "60").Replace(pierSurvey) + fellow
+		if x.dialect == "union" {
+			text = strings.Replace(ranks.ReplaceAllString(refusals.ReplaceAllString(text, ""), ""), `"limits":{`, `"limits":{"groups-per-interface":1,`, 1)
+		}
 		worn := map[string]string{"w": "web", "w2": "web", "d": "db"}
 		if name == "none was worn" {
 			text, worn = bare.Replace(text), map[string]string{}
 		}
-		plan, err := change.NewPlan(aimedAt(t, "ranked", text, definitions))
+		plan, err := change.NewPlan(aimedAt(t, x.dialect, text, x.definitions))
 		if err != nil {
 			t.Fatal(err)
 		}
