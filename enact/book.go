@@ -3,6 +3,7 @@ package enact
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -87,6 +88,9 @@ func rangeText(text string) string {
 // contentOf reads what counts of an object's lines.
 func contentOf(lines []json.RawMessage) (content, error) {
 	var c content
+	if len(lines) == 0 {
+		return c, errors.New("nothing is said of the object")
+	}
 	for n, text := range lines {
 		var l line
 		if err := json.Unmarshal(text, &l); err != nil {

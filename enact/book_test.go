@@ -149,3 +149,50 @@ func TestJournalsThatCantBe(t *testing.T) {
 		}
 	}
 }
+
+// Whatever a file says that is given for a draft, and a cloud of an object: it is followed
+// as far as it goes, or is an error.
+func FuzzDraft(f *testing.F) {
+	f.Add(`{"version":1,"objects":[{"account":"a","kind":"group","id":"g","before":[{"kind":"group","account":"a","id":"g"},{"kind":"rule","account":"a","group":"g","id":"r","peers":["group:h v4"],"services":["tcp 22"]}]}],
+"lanes":[{"accounts":["a"],"steps":[{"do":"create-group","account":"a","id":"new:1","object":{"kind":"group"}},{"do":"add-rules","account":"a","id":"g","rules":[{"id":"new:2","account":"a","peers":["group:new:1"],"services":["any"]}]},{"do":"dress","account":"a","id":"f","holder":"i","groups":["new:1"]}]}]}`)
+	f.Add(`{"lanes":[{"steps":[{"do":"remove-rule","rules":[null,7,{}]}],"gaps":[{}]},{}],"objects":[{"before":[null,[]]},{}]}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		var d Draft
+		if json.Unmarshal([]byte(text), &d) != nil {
+			return
+		}
+		d.Digest()
+		names := newNames()
+		names.learn("a", map[string]string{"new:1": "grp-1"})
+		var before []content
+		for i := range d.Objects {
+			if c, err := contentOf(names.object(d.Objects[i]).Before); err == nil {
+				before = append(before, c)
+			}
+		}
+		steps := 0
+		for l := range d.Lanes {
+			for k := range d.Lanes[l].Steps {
+				steps++
+				r := names.request(d.Lanes[l].Steps[k].Request)
+				for _, c := range before {
+					next, err := c.after(r)
+					if err != nil {
+						continue
+					}
+					if back, err := c.after(r); err != nil || !back.equal(next) {
+						t.Errorf("%s: two ways lead to two contents: %v and %v, %v", text, next, back, err)
+					}
+				}
+			}
+		}
+		if steps != d.Steps() || d.step(1, 0) != nil || d.step(len(d.Lanes)+1, 1) != nil {
+			t.Errorf("%d of %d steps", steps, d.Steps())
+		}
+		for _, p := range []*Past{{Draft: &d, Entries: []store.Entry{{Kind: Begin}}}} {
+			if p.Done() != 0 || p.complete() || !p.Open() {
+				t.Error("a run that did nothing yet")
+			}
+		}
+	})
+}
