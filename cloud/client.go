@@ -67,6 +67,9 @@ func overTLS(u *url.URL, secret string) error {
 	return nil
 }
 
+// longestWait bounds how long a cloud can make a request wait before it is sent again.
+const longestWait = 5 * time.Minute
+
 // retrying asks again as options and the policy (again) say, waits as it is told, and
 // follows no redirect.
 func retrying(o Options) *retryablehttp.Client {
@@ -78,6 +81,9 @@ func retrying(o Options) *retryablehttp.Client {
 	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // a token is not carried elsewhere
 	c.Backoff = func(least, most time.Duration, attempt int, r *http.Response) time.Duration {
 		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
+		if wait < 0 || wait > longestWait { // of a number too large for it, or a date far away
+			wait = longestWait
+		}
 		spread := wait / 4 // many clients must not come back at once
 		if r != nil && r.Header.Get("Retry-After") != "" {
 			spread = wait / 20 // the cloud says when: waiting much longer would waste what it permits

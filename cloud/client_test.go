@@ -2,12 +2,15 @@ package cloud_test
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -194,6 +197,74 @@ func TestAnswersOfNoUse(t *testing.T) {
 	if _, err := client(t, other.URL, secret).Accounts(ctx); err == nil {
 		t.Error("a request that was called off is made")
 	}
+}
+
+// A cloud may say how long to wait before a request is sent again, but not for ever, and
+// not with a number that turns round.
+func TestWaitsAreBounded(t *testing.T) {
+	for _, wait := range []string{"99999999999", "9223372037", "9223372036854775807", "86400", "Fri, 31 Dec 9999 23:59:59 GMT", "-1", "soon"} {
+		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Retry-After", wait)
+			w.WriteHeader(http.StatusTooManyRequests)
+		}))
+		ctx, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
+		c, err := cloud.NewClient(web.URL, "", cloud.Options{LeastWait: time.Second, MostWait: time.Second})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := c.Accounts(ctx); !errors.Is(err, context.DeadlineExceeded) {
+			t.Errorf("Retry-After %s: %v", wait, err)
+		}
+		stop()
+		web.Close()
+	}
+}
+
+// Whatever a server answers to whatever is asked, there is an answer or an error.
+func FuzzAnswers(f *testing.F) {
+	f.Add(200, `"v1"`, `{"revision":"1","items":[{"kind":"group","id":"g","name":"web"}],"next":""}`)
+	f.Add(200, ``, `{"group":{"kind":"group","id":"g"},"rules":[{"kind":"rule","id":"r"}]}`)
+	f.Add(201, `W/"v"`, `{"kind":"list","id":"l","entries":null}`)
+	f.Add(412, ``, `{"type":"about:blank","title":"Precondition Failed","detail":"\u001b[2J"}`)
+	f.Add(204, `x`, ``)
+	f.Add(200, `"v"`, `null`)
+	var status int
+	var etag, body string
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("ETag", strings.Map(func(c rune) rune { return max(c, ' ') }, etag))
+		w.WriteHeader(status)
+		_, _ = io.WriteString(w, body)
+	}))
+	f.Cleanup(web.Close)
+	c, err := cloud.NewClient(web.URL, "hush", cloud.Options{LeastWait: time.Microsecond, MostWait: time.Microsecond, Attempts: 2, Timeout: 5 * time.Second})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, code int, tag, text string) {
+		status, etag, body = 200+(code%400+400)%400, tag, text
+		ctx := t.Context()
+		if _, err := c.Dialect(ctx); err == nil && status >= 300 {
+			t.Errorf("%d is taken for an answer", status)
+		}
+		if names, err := c.Accounts(ctx); err == nil && slices.Contains(names, "") {
+			t.Errorf("%s: an account without a name", text)
+		}
+		if lines, err := c.Survey(ctx, "a/../b"); err == nil && len(lines) > 0 && lines[len(lines)-1] != '\n' {
+			t.Errorf("%q", lines)
+		}
+		for _, kind := range []string{"group", "instance", "list"} {
+			if o, err := c.Read(ctx, "a", cloud.Ref{Kind: kind, ID: "x?y"}); err == nil && len(o.Lines) == 0 {
+				t.Errorf("%s: nothing is said of it", text)
+			}
+		}
+		_, _ = c.Named(ctx, "a", "list", "web")
+		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "set-entries", "delete-group", "dress"} {
+			o, err := c.Change(ctx, cloud.Request{Do: do, Account: "a", ID: "g", Rules: []json.RawMessage{json.RawMessage(`{"id":"r"}`)}, Object: json.RawMessage(`{"name":"web"}`)}, `"`)
+			if err == nil && o.ID == "" {
+				t.Errorf("%s: %s: what was made has no id", text, do)
+			}
+		}
+	})
 }
 
 func TestAddresses(t *testing.T) {
