@@ -34,6 +34,9 @@ func (o *OpenStack) Read(ctx context.Context, account string, of Ref) (Object, e
 		if err := o.ask(ctx, account, http.MethodGet, "security-groups/"+url.PathEscape(of.ID), nil, &answer, nil); err != nil {
 			return object, err
 		}
+		if answer.Group.ID != of.ID {
+			return object, errElse
+		}
 		object.Version = strconv.Itoa(answer.Group.Revision)
 		for _, line := range groupLines(account, answer.Group) {
 			put(line)
@@ -44,6 +47,9 @@ func (o *OpenStack) Read(ctx context.Context, account string, of Ref) (Object, e
 		}
 		if err := o.ask(ctx, account, http.MethodGet, "address-groups/"+url.PathEscape(of.ID), nil, &answer, nil); err != nil {
 			return object, err
+		}
+		if answer.List.ID != of.ID {
+			return object, errElse
 		}
 		put(listLine(account, answer.List))
 		sum := sha256.Sum256(object.Lines[0])
@@ -69,6 +75,9 @@ func (o *OpenStack) Read(ctx context.Context, account string, of Ref) (Object, e
 	}
 	return object, nil
 }
+
+// errElse says that an answer is about something else than what was asked for.
+var errElse = errors.New("the answer is about something else")
 
 // portsOf are the ports of a device, or the one port that is an instance by itself.
 func (o *OpenStack) portsOf(ctx context.Context, account, id string) ([]osPort, error) {

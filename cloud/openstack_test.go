@@ -10,6 +10,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"github.com/gophercloud/gophercloud/v2"
+	"github.com/gophercloud/gophercloud/v2/openstack/identity/v3/tokens"
 )
 
 func one[T any](v T) *T { return &v }
@@ -170,4 +173,115 @@ func TestOpenStackIsNotSentElsewhere(t *testing.T) {
 	if answer.StatusCode != http.StatusFound || elsewhere > 0 {
 		t.Errorf("%s, %d requests elsewhere", answer.Status, elsewhere)
 	}
+}
+
+// signedIn is what the identity service would have said.
+type signedIn struct{}
+
+func (signedIn) ExtractTokenID() (string, error) { return "hush-token", nil }
+func (signedIn) ExtractProject() (*tokens.Project, error) {
+	return &tokens.Project{ID: "pier-project"}, nil
+}
+
+// openStackAt is a client for a server that answers as a test wants.
+func openStackAt(t testing.TB, address string) *OpenStack {
+	t.Helper()
+	provider := &gophercloud.ProviderClient{HTTPClient: transport(nil)}
+	if err := provider.SetTokenAndAuthResult(signedIn{}); err != nil {
+		t.Fatal(err)
+	}
+	o := NewOpenStack("stillwater", "pier", []Project{{Account: "pier"}})
+	o.clients["pier"] = &gophercloud.ServiceClient{ProviderClient: provider, Endpoint: address + "/", ResourceBase: address + "/v2.0/"}
+	return o
+}
+
+// A server that knows no groups was asked at the wrong place: that is no empty account.
+// What it may not offer is empty.
+func TestOpenStackAtTheWrongPlace(t *testing.T) {
+	for missing, fails := range map[string]bool{"security-groups": true, "ports": true, "networks": true, "subnets": true, "address-groups": false, "floatingips": false, "routers": false, "nothing": false} {
+		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			what := strings.TrimPrefix(r.URL.Path, "/v2.0/")
+			if what == missing {
+				w.WriteHeader(http.StatusNotFound)
+				return
+			}
+			_, _ = w.Write([]byte(`{"` + strings.ReplaceAll(what, "-", "_") + `":[],"quota":{}}`))
+		}))
+		_, err := openStackAt(t, web.URL).Survey(t.Context(), "pier")
+		web.Close()
+		if (err != nil) != fails || fails && !strings.Contains(err.Error(), missing) {
+			t.Errorf("without %s: %v", missing, err)
+		}
+	}
+}
+
+// However a server orders what stands within a group or a port, it is the same to us.
+func TestOpenStackOrderCountsNot(t *testing.T) {
+	group := func(rules string) string {
+		return `{"security_group":{"id":"g","name":"web","tags":["b=2","a=1"],"security_group_rules":[` + rules + `]}}`
+	}
+	const one, two = `{"id":"r1","direction":"ingress","ethertype":"IPv4","security_group_id":"g"}`, `{"id":"r2","direction":"egress","ethertype":"IPv6","security_group_id":"g"}`
+	port := func(groups string) string {
+		return `{"ports":[{"id":"p","device_id":"d","fixed_ips":[{"subnet_id":"s","ip_address":"10.0.0.1"}],"security_groups":[` + groups + `]}]}`
+	}
+	for _, x := range []struct{ path, kind, first, second string }{
+		{"/v2.0/security-groups/g", "group", group(one + "," + two), group(two + "," + one)},
+		{"/v2.0/ports", "instance", port(`"g","h"`), port(`"h","g"`)},
+	} {
+		var told [2][]json.RawMessage
+		for k, body := range []string{x.first, x.second} {
+			web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path != x.path {
+					t.Errorf("asked at %s", r.URL.Path)
+				}
+				_, _ = w.Write([]byte(body))
+			}))
+			o, err := openStackAt(t, web.URL).Read(t.Context(), "pier", Ref{x.kind, "g"})
+			web.Close()
+			if err != nil {
+				t.Fatal(err)
+			}
+			told[k] = o.Lines
+		}
+		if a, b := string(slices.Concat(told[0]...)), string(slices.Concat(told[1]...)); a != b || a == "" {
+			t.Errorf("%s\nand\n%s", a, b)
+		}
+	}
+}
+
+// Whatever a server answers to whatever is asked, there is an answer or an error.
+func FuzzOpenStackAnswers(f *testing.F) {
+	f.Add(200, `{"security_group":{"id":"g","name":"web","security_group_rules":[{"id":"r","direction":"ingress"}]},"security_groups":[{"id":"g"}],"ports":[{"id":"p","fixed_ips":[{"subnet_id":"s"}]}],"networks":[],"subnets":[],"floatingips":[],"routers":[],"address_groups":[],"quota":{"security_group":-1}}`)
+	f.Add(201, `{"address_group":{"id":"l","name":"l","addresses":["10.0.0.0/8"],"description":"[isonomos=pier]"},"security_group_rules":[{"id":"r"}]}`)
+	f.Add(409, `{"NeutronError":{"type":"OverQuota","message":"\u001b[2J","detail":""}}`)
+	f.Add(200, `null`)
+	var status int
+	var body string
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(status)
+		_, _ = w.Write([]byte(body))
+	}))
+	f.Cleanup(web.Close)
+	o := openStackAt(f, web.URL)
+	f.Fuzz(func(t *testing.T, code int, text string) {
+		status, body = 200+(code%300+300)%300, text
+		if status == http.StatusTooManyRequests || status == http.StatusUnauthorized {
+			return // it would be asked again, or signed in again
+		}
+		ctx := t.Context()
+		_, _ = o.Survey(ctx, "pier")
+		for _, kind := range []string{"group", "instance", "list", "subnet"} {
+			if r, err := o.Read(ctx, "pier", Ref{kind, "x"}); err == nil && (len(r.Lines) == 0 || r.Version == "") {
+				t.Errorf("%d %s: the %s has no lines, or no version", status, text, kind)
+			}
+		}
+		_, _ = o.Named(ctx, "pier", "list", "web")
+		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "label-list", "set-entries", "delete-group", "delete-list", "dress"} {
+			r, err := o.Change(ctx, Request{Do: do, Account: "pier", ID: "x", Holder: "d", Entries: []string{"::/0"}, Groups: []string{"g"},
+				Rules: []json.RawMessage{json.RawMessage(`{"id":"r","direction":"in","peers":["::/0"],"services":["any"]}`)}, Object: json.RawMessage(`{"name":"web"}`)}, "")
+			if err == nil && r.ID == "" {
+				t.Errorf("%d %s: %s: what was made has no id", status, text, do)
+			}
+		}
+	})
 }
