@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -320,6 +321,9 @@ func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clo
 				var surveyed *estate.Estate
 				if err == nil { // what can't be understood must not spoil the rest
 					surveyed, _, err = store.ReadSurvey(strings.NewReader(store.HeaderLine(name, a.Now())+byCloud+string(lines)), x.account)
+				}
+				if err == nil && (len(surveyed.Accounts) != 1 || surveyed.Accounts[0].Name != x.account) {
+					err = errors.New("the answer does not tell of this account, or of others too")
 				}
 				done <- reading{lines, surveyed, err}
 			}()

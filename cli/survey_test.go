@@ -2,6 +2,9 @@ package cli_test
 
 import (
 	"bufio"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -90,6 +93,23 @@ func TestSurveyOfStandIns(t *testing.T) {
 	}
 	if readTree(t, folder)["part.jsonl"] != before {
 		t.Error("a survey was replaced by nothing")
+	}
+	// Nor is one that answers and says nothing, or tells of another account.
+	objects := ""
+	odd := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/v1/whoami":
+			fmt.Fprint(w, `{"dialect":"layered"}`)
+		case "/v1/accounts":
+			fmt.Fprint(w, `{"items":[{"kind":"account","name":"customs"}]}`)
+		default:
+			fmt.Fprintf(w, `{"items":[%s]}`, objects)
+		}
+	}))
+	defer odd.Close()
+	t.Setenv("WESTING_URL", odd.URL)
+	for _, objects = range []string{"", `{"kind":"account","name":"tides","cloud":"westing"}`, `{"kind":"account","name":"customs","cloud":"westing"},{"kind":"account","name":"tides","cloud":"westing"}`} {
+		say(3, "not read: customs (the answer does not tell of this account, or of others too)", "survey", "--to", "part.jsonl")
 	}
 	t.Setenv("EASTHOLD_URL", "")
 	say(3, "the environment variable EASTHOLD_URL, which has its address, is not set", "survey", "--to", "part.jsonl")
