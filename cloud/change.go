@@ -41,6 +41,9 @@ func (g groupAnswer) lines() []json.RawMessage {
 
 func version(h http.Header) string { return strings.Trim(h.Get("ETag"), `"`) }
 
+// Once is true: groups and lists have versions and names of their own.
+func (c *Client) Once() bool { return true }
+
 // Named are the groups or lists of a name.
 func (c *Client) Named(ctx context.Context, account, kind, name string) ([]Ref, error) {
 	var found []Ref

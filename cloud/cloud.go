@@ -28,6 +28,10 @@ type Cloud interface {
 	// been carried out: ErrMoved and ErrRefused mean that it was not, ErrGone that what
 	// it changes or deletes is not there. Any other error leaves that open.
 	Change(ctx context.Context, r Request, version string) (Object, error)
+	// Once reports whether the cloud itself sees to it that a request which was sent twice
+	// is carried out once: by the version that it names, or by a name that is taken. Else
+	// one whose answer was never heard must be given time to arrive before it is sent again.
+	Once() bool
 }
 
 // A Ref says which object of an account is meant: a group, list, instance or subnet.

@@ -94,6 +94,10 @@ func (o *OpenStack) portsOf(ctx context.Context, account, id string) ([]osPort, 
 	return []osPort{answer.Port}, nil
 }
 
+// Once is false: names are taken as often as one likes, and rules are added to whatever
+// revision a group has.
+func (o *OpenStack) Once() bool { return false }
+
 // Named are the groups or address groups of a name. OpenStack lets several have one.
 func (o *OpenStack) Named(ctx context.Context, account, kind, name string) ([]Ref, error) {
 	project, err := o.project(ctx, account)

@@ -119,15 +119,16 @@ const (
 )
 
 // carry sends a request until it is known to be done, or that it can't be. It returns
-// the ids that were given.
-func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string, found bool, err error) {
+// the ids that were given. sent is when it was sent before, by a run that was broken
+// off; zero where it was not.
+func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, sent time.Time) (ids map[string]string, found bool, err error) {
 	in, err := b.r.Clouds(request.Account)
 	if err != nil {
 		return nil, false, err
 	}
 	of := request.Of()
 	if of.Kind == "" {
-		return b.create(ctx, in, s, request, before)
+		return b.create(ctx, in, s, request, sent)
 	}
 	at := ident{request.Account, of.Kind, of.ID}
 	p := b.held[at]
@@ -139,8 +140,11 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 		return nil, false, err
 	}
 	deletes := strings.HasPrefix(request.Do, "delete-")
-	unsure := before // a request may have been carried out already
+	unsure := !sent.IsZero() // a request may have been carried out already
 	if p.version == "" || unsure {
+		if err := b.arrived(ctx, in, sent, unsure); err != nil {
+			return nil, false, err
+		}
 		done, given, err := b.look(ctx, at, p, want, unsure, deletes)
 		if err != nil || done {
 			return given, done, err
@@ -152,6 +156,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 				return nil, false, maybe(err, unsure)
 			}
 		}
+		sent = time.Now()
 		o, err := in.Change(ctx, request, p.version)
 		switch {
 		case err == nil:
@@ -170,6 +175,9 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 		if !refused && !errors.Is(err, cloud.ErrMoved) {
 			unsure = true
 		}
+		if err := b.arrived(ctx, in, sent, unsure); err != nil {
+			return nil, false, err
+		}
 		done, given, looked := b.look(ctx, at, p, want, unsure, deletes)
 		if looked != nil || done {
 			return given, done, looked
@@ -186,7 +194,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 
 // maybe marks an error of a step that may have been done.
 func maybe(err error, unsure bool) error {
-	if unsure {
+	if err != nil && unsure {
 		return fmt.Errorf("%w; %w", err, errUnsure)
 	}
 	return err
@@ -261,12 +269,13 @@ func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, erro
 
 // create makes a group or a list. Names are taken once: where it may have been made
 // already, or the name is taken, the one of that name is looked at.
-func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request, unsure bool) (map[string]string, bool, error) {
+func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request, sent time.Time) (map[string]string, bool, error) {
 	var asked line
 	if err := json.Unmarshal(request.Object, &asked); err != nil {
 		return nil, false, fmt.Errorf("the step can't be read: %w", err)
 	}
 	kind := strings.TrimPrefix(request.Do, "create-")
+	unsure := !sent.IsZero()
 	for try := range mostTries {
 		if try > 0 {
 			if err := b.wait(ctx, try); err != nil {
@@ -274,6 +283,9 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 			}
 		}
 		if unsure {
+			if err := b.arrived(ctx, in, sent, unsure); err != nil {
+				return nil, false, err
+			}
 			o, there, err := b.madeBefore(ctx, in, request.Account, kind, asked)
 			if err != nil {
 				if try == mostTries-1 {
@@ -286,6 +298,7 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 				return ids, true, err
 			}
 		}
+		sent = time.Now()
 		o, err := in.Change(ctx, request, "")
 		switch {
 		case err == nil:
@@ -363,15 +376,30 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 	return ids, nil
 }
 
+// onTheWay is how many paces a request may take that nobody heard of again: 10 s.
+const onTheWay = 50
+
+// arrived waits until a request has been carried out that may be on its way still,
+// where the cloud would carry it out twice if it was sent again.
+func (b *book) arrived(ctx context.Context, in cloud.Cloud, sent time.Time, unsure bool) error {
+	left := onTheWay*b.pace() - time.Since(sent)
+	if in.Once() || !unsure || left <= 0 {
+		return nil
+	}
+	return maybe(pause(ctx, left), true)
+}
+
+func (b *book) pace() time.Duration { return cmp.Or(b.r.Pace, 200*time.Millisecond) }
+
 // wait waits a while before something is tried again: longer each time, and not
 // exactly, so that many don't come back at once.
 func (b *book) wait(ctx context.Context, try int) error {
-	pace := b.r.Pace
-	if pace == 0 {
-		pace = 200 * time.Millisecond
-	}
-	most := min(pace<<min(try-1, 5), 25*pace)
-	timer := time.NewTimer(most/2 + time.Duration(rand.Int64N(int64(most/2)+1)))
+	most := min(b.pace()<<min(try-1, 5), 25*b.pace())
+	return pause(ctx, most/2+time.Duration(rand.Int64N(int64(most/2)+1)))
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
 	defer timer.Stop()
 	select {
 	case <-timer.C:
