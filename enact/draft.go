@@ -408,9 +408,17 @@ func Says(x *change.Step, services service.Names) string {
 	case change.DeleteGroup:
 		return "delete the group " + x.Group.Path()
 	case change.AddRules:
-		return fmt.Sprintf("%s: add %s", x.Group.Path(), strings.Join(rules, "; "))
+		text := fmt.Sprintf("%s: add %s", x.Group.Path(), strings.Join(rules, "; "))
+		if x.Bridges() {
+			text += ", until all have changed groups"
+		}
+		return text
 	case change.RemoveRule:
-		return fmt.Sprintf("%s: remove %s", x.Group.Path(), strings.Join(rules, "; "))
+		text := fmt.Sprintf("%s: remove %s", x.Group.Path(), strings.Join(rules, "; "))
+		if x.Bridges() {
+			text += ", as all have changed groups"
+		}
+		return text
 	case change.CreateList:
 		return fmt.Sprintf("make the list %s/%s", x.Account.Name, x.List.Name)
 	case change.LabelList:

@@ -8,6 +8,14 @@ import (
 	"isonomos/core/estate"
 )
 
+// bridgeDescription is how a bridge is described in the cloud, should a run be broken off.
+const bridgeDescription = "until all have changed groups"
+
+// Bridges reports whether a step puts up a bridge, or takes one away.
+func (s *Step) Bridges() bool {
+	return len(s.Rules) > 0 && !slices.ContainsFunc(s.Rules, func(r estate.Rule) bool { return r.Description != bridgeDescription })
+}
+
 // noteChange notes that an interface takes off one group and puts on another at one time,
 // or puts on one where nothing was filtered: who goes by the one before goes by the other
 // after, or by an address before.
@@ -57,7 +65,7 @@ func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Ru
 		all = append(all, r)
 		bridge := r
 		bridge.ID, bridge.Peers = p.newID(), p.fellowsOf(x, r.Peers)
-		bridge.Description, bridge.Changed = "until all have changed groups", nil
+		bridge.Description, bridge.Changed = bridgeDescription, nil
 		if len(bridge.Peers) == 0 || r.BuiltIn {
 			continue
 		}
