@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 )
@@ -81,6 +82,7 @@ func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Ru
 // fellowsOf are those who are meant on the way by what peers name.
 func (p *planner) fellowsOf(x *estate.Group, peers []estate.Peer) []estate.Peer {
 	var all []estate.Peer
+	var addresses []netip.Prefix
 	for _, peer := range peers {
 		named := peer.Group
 		switch peer.Kind {
@@ -91,13 +93,18 @@ func (p *planner) fellowsOf(x *estate.Group, peers []estate.Peer) []estate.Peer 
 			continue
 		}
 		for _, f := range p.fellows[named] {
-			if f.Kind == estate.PeerGroup {
+			is4 := f.Range.Addr().Is4()
+			switch {
+			case f.Kind == estate.PeerGroup:
 				f.V4Only, f.V6Only = peer.V4Only, peer.V6Only
-			} else if is4 := f.Range.Addr().Is4(); peer.V4Only && !is4 || peer.V6Only && is4 {
-				continue
+				all = append(all, f)
+			case is4 && !peer.V6Only, !is4 && !peer.V4Only:
+				addresses = append(addresses, f.Range)
 			}
-			all = append(all, f)
 		}
+	}
+	for _, p := range addr.OfPrefixes(addresses...).Prefixes() {
+		all = append(all, estate.Peer{Kind: estate.PeerRange, Range: p})
 	}
 	return all
 }
