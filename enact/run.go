@@ -83,7 +83,7 @@ type Run struct {
 
 	mu    sync.Mutex
 	names *names
-	done  map[[2]int]bool // steps, by lane and number from 1
+	done  map[[2]int]bool      // steps, by lane and number from 1
 	began map[[2]int]time.Time // when steps were intended, of a run that is carried on
 }
 
