@@ -119,16 +119,15 @@ const (
 )
 
 // carry sends a request until it is known to be done, or that it can't be. It returns
-// the ids that were given. sent is when it was sent before, by a run that was broken
-// off; zero where it was not.
-func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, sent time.Time) (ids map[string]string, found bool, err error) {
+// the ids that were given. before says that a run that was broken off may have sent it.
+func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string, found bool, err error) {
 	in, err := b.r.Clouds(request.Account)
 	if err != nil {
 		return nil, false, err
 	}
 	of := request.Of()
 	if of.Kind == "" {
-		return b.create(ctx, in, s, request, sent)
+		return b.create(ctx, in, s, request, before)
 	}
 	at := ident{request.Account, of.Kind, of.ID}
 	p := b.held[at]
@@ -140,11 +139,11 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, sent t
 		return nil, false, err
 	}
 	deletes := strings.HasPrefix(request.Do, "delete-")
-	unsure := !sent.IsZero() // a request may have been carried out already
+	unsure := before // a request may have been carried out already
+	if err := b.arrived(ctx, in, before); err != nil {
+		return nil, false, err
+	}
 	if p.version == "" || unsure {
-		if err := b.arrived(ctx, in, sent, unsure); err != nil {
-			return nil, false, err
-		}
 		done, given, err := b.look(ctx, at, p, want, unsure, deletes)
 		if err != nil || done {
 			return given, done, err
@@ -156,7 +155,6 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, sent t
 				return nil, false, maybe(err, unsure)
 			}
 		}
-		sent = time.Now()
 		o, err := in.Change(ctx, request, p.version)
 		switch {
 		case err == nil:
@@ -172,10 +170,9 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, sent t
 			return nil, false, err
 		}
 		refused := errors.Is(err, cloud.ErrRefused)
-		if !refused && !errors.Is(err, cloud.ErrMoved) {
-			unsure = true
-		}
-		if err := b.arrived(ctx, in, sent, unsure); err != nil {
+		lost := !refused && !errors.Is(err, cloud.ErrMoved)
+		unsure = unsure || lost
+		if err := b.arrived(ctx, in, lost); err != nil {
 			return nil, false, err
 		}
 		done, given, looked := b.look(ctx, at, p, want, unsure, deletes)
@@ -269,13 +266,15 @@ func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, erro
 
 // create makes a group or a list. Names are taken once: where it may have been made
 // already, or the name is taken, the one of that name is looked at.
-func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request, sent time.Time) (map[string]string, bool, error) {
+func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request, unsure bool) (map[string]string, bool, error) {
 	var asked line
 	if err := json.Unmarshal(request.Object, &asked); err != nil {
 		return nil, false, fmt.Errorf("the step can't be read: %w", err)
 	}
 	kind := strings.TrimPrefix(request.Do, "create-")
-	unsure := !sent.IsZero()
+	if err := b.arrived(ctx, in, unsure); err != nil {
+		return nil, false, err
+	}
 	for try := range mostTries {
 		if try > 0 {
 			if err := b.wait(ctx, try); err != nil {
@@ -283,9 +282,6 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 			}
 		}
 		if unsure {
-			if err := b.arrived(ctx, in, sent, unsure); err != nil {
-				return nil, false, err
-			}
 			o, there, err := b.madeBefore(ctx, in, request.Account, kind, asked)
 			if err != nil {
 				if try == mostTries-1 {
@@ -298,7 +294,6 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 				return ids, true, err
 			}
 		}
-		sent = time.Now()
 		o, err := in.Change(ctx, request, "")
 		switch {
 		case err == nil:
@@ -307,11 +302,13 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 		case errors.Is(err, cloud.ErrRefused) && (!unsure || try == mostTries-1), errors.Is(err, cloud.ErrGone):
 			return nil, false, err
 		}
-		if !errors.Is(err, cloud.ErrRefused) {
-			unsure = true // else the name is taken, perhaps by the first request
-		}
+		lost := !errors.Is(err, cloud.ErrRefused) // else the name is taken, perhaps by the first request
+		unsure = unsure || lost
 		if try == mostTries-1 {
 			return nil, false, maybe(err, unsure)
+		}
+		if err := b.arrived(ctx, in, lost); err != nil {
+			return nil, false, err
 		}
 	}
 	return nil, false, errUnsure
@@ -379,14 +376,14 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 // onTheWay is how many paces a request may take that nobody heard of again: 10 s.
 const onTheWay = 50
 
-// arrived waits until a request has been carried out that may be on its way still,
-// where the cloud would carry it out twice if it was sent again.
-func (b *book) arrived(ctx context.Context, in cloud.Cloud, sent time.Time, unsure bool) error {
-	left := onTheWay*b.pace() - time.Since(sent)
-	if in.Once() || !unsure || left <= 0 {
+// arrived waits until a request whose answer was lost has been carried out, where the
+// cloud would carry it out twice if it was sent again. When it left is not known: it may
+// have been held back, so the time counts from here.
+func (b *book) arrived(ctx context.Context, in cloud.Cloud, lost bool) error {
+	if !lost || in.Once() {
 		return nil
 	}
-	return maybe(pause(ctx, left), true)
+	return maybe(pause(ctx, onTheWay*b.pace()), true)
 }
 
 func (b *book) pace() time.Duration { return cmp.Or(b.r.Pace, 200*time.Millisecond) }

@@ -281,7 +281,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 	for n, lane := range p.Draft.Lanes {
 		for k := range lane.Steps {
 			s, at := &lane.Steps[k], [2]int{n + 1, k + 1}
-			if !run.done[at] && run.began[at].IsZero() {
+			if !run.done[at] && !run.began[at] {
 				break
 			}
 			if err := t.follow(run, s, run.done[at], now, believed); err != nil {

@@ -83,8 +83,8 @@ type Run struct {
 
 	mu    sync.Mutex
 	names *names
-	done  map[[2]int]bool      // steps, by lane and number from 1
-	began map[[2]int]time.Time // when steps were intended, of a run that is carried on
+	done  map[[2]int]bool // steps, by lane and number from 1
+	began map[[2]int]bool // steps that were intended, of a run that is carried on
 }
 
 // A StoppedError says that a run could not be carried to its end, and what is not done.
@@ -130,11 +130,7 @@ func (r *Run) Recall(entries []store.Entry) error {
 			if err := json.Unmarshal(e.Body, &x); err != nil {
 				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
 			}
-			at, err := time.Parse(time.RFC3339Nano, e.At)
-			if err != nil {
-				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
-			}
-			r.began[[2]int{x.Lane, x.Step}] = at
+			r.began[[2]int{x.Lane, x.Step}] = true
 		case Done:
 			var x Result
 			if err := json.Unmarshal(e.Body, &x); err != nil {
@@ -153,7 +149,7 @@ func (r *Run) Recall(entries []store.Entry) error {
 
 func (r *Run) prepare() {
 	if r.names == nil {
-		r.names, r.done, r.began = newNames(), make(map[[2]int]bool), make(map[[2]int]time.Time)
+		r.names, r.done, r.began = newNames(), make(map[[2]int]bool), make(map[[2]int]bool)
 	}
 }
 
