@@ -44,12 +44,16 @@ func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
 	}
 }
 
+// needsBridges reports whether interfaces put a group on or take it off, one by one, and
+// bridges are wanted.
+func (p *planner) needsBridges(x *estate.Group) bool { return p.bridges && len(p.fellows[x]) > 0 }
+
 // bridged are the rules of a group with bridges behind those that name a group which
 // interfaces put on or take off: the same rule for those who go by something else at that
 // time. Where an interface wears one group, its old and its new group so go on to mean all
 // of its fellows, while some have changed already and others have not.
 func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Rule, bridges map[string]bool) {
-	if len(p.fellows[x]) == 0 {
+	if !p.needsBridges(x) {
 		return rules, nil
 	}
 	said := make(map[string]bool)

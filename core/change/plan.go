@@ -97,7 +97,8 @@ type planner struct {
 	made    map[*estate.Group]*estate.Group // of Then: what it is in the plan's own state
 	lists   map[[2]string]*estate.List      // own ones, by account and name
 	given   map[key]*estate.List            // all that are there, by id
-	fellows map[*estate.Group][]estate.Peer // who is meant on the way by what names a group; nil where no bridges are wanted
+	fellows map[*estate.Group][]estate.Peer // who is meant on the way by what names a group
+	bridges bool                            // they are named, for that time
 	news    int
 	pending []*pending
 	plan    Plan
@@ -113,11 +114,11 @@ func NewPlan(a *Aim) (Plan, error) {
 	p := newPlanner(a)
 	err := p.find()
 	var stuck *StuckError
-	if err == nil && p.plan.gaps() == 0 || err != nil && !errors.As(err, &stuck) {
+	if err == nil && p.plan.gaps() == 0 || err != nil && !errors.As(err, &stuck) || len(p.fellows) == 0 {
 		return p.plan, err
 	}
 	bridging := newPlanner(a)
-	bridging.fellows = make(map[*estate.Group][]estate.Peer)
+	bridging.bridges = true
 	if bridging.find() == nil && (err != nil || bridging.plan.gaps() < p.plan.gaps()) {
 		return bridging.plan, nil
 	}
@@ -126,7 +127,7 @@ func NewPlan(a *Aim) (Plan, error) {
 
 func newPlanner(a *Aim) *planner {
 	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
-	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group), made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List), given: make(map[key]*estate.List)}
+	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group), made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List), given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer)}
 	p.plan.Left = a.Left
 	for _, g := range e.Groups {
 		p.groups[keyOf(g)] = g
@@ -333,7 +334,7 @@ func (p *planner) rules() error {
 		wanted := x.Rules
 		if surveyed := p.aim.surveyedOf[keyOf(g)]; fresh || !p.same(then, g, carried(surveyed.Rules, p.aim.fromSurvey)) {
 			wanted = p.translated(g, x)
-		} else if len(p.fellows[x]) == 0 {
+		} else if !p.needsBridges(x) {
 			continue
 		}
 		if err := p.rewriteTo(x, wanted, true); err != nil {
@@ -418,7 +419,7 @@ func (p *planner) worn() {
 			apart := p.exchange(f.Groups, wanted, most, func(groups []*estate.Group) Step {
 				return Step{Do: Dress, Account: i.Account, Interface: f, Groups: groups}
 			})
-			if apart && p.fellows != nil {
+			if apart {
 				p.noteChange(f, wanted)
 			}
 		}
@@ -490,7 +491,7 @@ func (p *planner) drop() error {
 		if !gone[g] {
 			continue
 		}
-		if len(p.fellows[g]) > 0 {
+		if p.needsBridges(g) {
 			if err := p.rewriteTo(g, g.Rules, false); err != nil {
 				return err
 			}
