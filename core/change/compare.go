@@ -49,7 +49,7 @@ type WornDifference struct {
 // another one that lets the same through.
 // It is linear in the number of groups and interfaces.
 func Compare(before, after *decide.Decider) Difference {
-	c := comparer{before, after, facesByAddress(before), facesByAddress(after), make(map[[2]string]shift)}
+	c := comparer{before, after, facesByAddress(before), facesByAddress(after), make(map[[2]string]*shift)}
 	var d Difference
 	a, b := byPath(before.Estate()), byPath(after.Estate())
 	for _, key := range union(a, b) {
@@ -85,7 +85,7 @@ func there(g *estate.Group) *estate.Group {
 type comparer struct {
 	before, after *decide.Decider
 	old, young    map[faceAddress]*estate.Interface
-	shifts        map[[2]string]shift // by the classes of an interface
+	shifts        map[[2]string]*shift // by the classes of an interface
 }
 
 // A shift is what opens and closes at an interface.
@@ -104,28 +104,33 @@ func (c *comparer) atWearers(g *GroupDifference) {
 	if len(wearers) == 0 {
 		return
 	}
-	d := map[estate.Direction]int{estate.In: in, estate.Out: out}[g.Direction]
+	d := in
+	if g.Direction == estate.Out {
+		d = out
+	}
 	var opens, closes traffic.Set
-	seen := make(map[[2]string]bool)
+	seen := make(map[*shift]bool)
 	for _, i := range wearers {
 		was, is := c.old[addressKey(i)], c.young[addressKey(i)]
 		if was == nil || is == nil {
 			return
 		}
-		class := [2]string{c.before.FilterClass(was), c.after.FilterClass(is)}
-		if seen[class] {
-			continue
+		if x := c.shift(was, is); !seen[x] {
+			seen[x] = true
+			opens, closes = opens.Union(x.opens[d]), closes.Union(x.closes[d])
 		}
-		seen[class] = true
-		x, known := c.shifts[class]
-		if !known {
-			a, b := throughAt(c.before, was), throughAt(c.after, is)
-			x = shift{b.minus(a), a.minus(b)}
-			c.shifts[class] = x
-		}
-		opens, closes = opens.Union(x.opens[d]), closes.Union(x.closes[d])
 	}
 	g.Opens, g.Closes = g.Opens.Intersect(opens), g.Closes.Intersect(closes)
+}
+
+// shift decides an interface in both states, once for all of its kind.
+func (c *comparer) shift(was, is *estate.Interface) *shift {
+	class := [2]string{c.before.FilterClass(was), c.after.FilterClass(is)}
+	if c.shifts[class] == nil {
+		a, b := throughAt(c.before, was), throughAt(c.after, is)
+		c.shifts[class] = &shift{b.minus(a), a.minus(b)}
+	}
+	return c.shifts[class]
 }
 
 // sameRules reports whether two groups have the same rules in a direction, one by one.
@@ -406,22 +411,20 @@ func facesByAddress(d *decide.Decider) map[faceAddress]*estate.Interface {
 // worn finds the interfaces that wear other groups, or around whose subnet others
 // stand, and what that opens and closes for them.
 func (c *comparer) worn() []WornDifference {
-	before, after := c.before, c.after
 	var found []WornDifference
 	for k, now := range c.young {
 		was := c.old[k]
 		if was == nil {
 			continue
 		}
-		a, b := names(before, was), names(after, now)
+		a, b := names(c.before, was), names(c.after, now)
 		d := WornDifference{Instance: k.instance, PutOn: without(b, a), TakeOff: without(a, b)}
 		if len(d.PutOn)+len(d.TakeOff) == 0 && was.Unfiltered == now.Unfiltered {
 			continue
 		}
-		in, out := before.FilterTraffic(was, estate.In), before.FilterTraffic(was, estate.Out)
-		inNow, outNow := after.FilterTraffic(now, estate.In), after.FilterTraffic(now, estate.Out)
-		d.OpensIn, d.ClosesIn, d.OpensOut, d.ClosesOut = inNow.Minus(in), in.Minus(inNow), outNow.Minus(out), out.Minus(outNow)
-		if !d.OpensIn.IsEmpty() || !d.ClosesIn.IsEmpty() || !d.OpensOut.IsEmpty() || !d.ClosesOut.IsEmpty() {
+		x := c.shift(was, now)
+		d.OpensIn, d.ClosesIn, d.OpensOut, d.ClosesOut = x.opens[in], x.closes[in], x.opens[out], x.closes[out]
+		if !x.opens.isEmpty() || !x.closes.isEmpty() {
 			found = append(found, d)
 		}
 	}
