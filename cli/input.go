@@ -122,18 +122,22 @@ func (a *App) understand(c *cli.Command, files []*source.File) (nomos.Definition
 const mostMessages = 100
 
 func (a *App) tell(messages []source.Message) {
-	more := len(messages) - mostMessages
-	if more > 0 { // mistakes come before warnings
-		messages = slices.Clone(messages)
-		slices.SortStableFunc(messages, func(x, y source.Message) int {
-			return source.Errors([]source.Message{y}) - source.Errors([]source.Message{x})
-		})
-		messages = messages[:mostMessages]
+	shown := messages
+	if len(messages) > mostMessages { // mistakes come before warnings
+		shown = slices.SortedStableFunc(slices.Values(messages), func(x, y source.Message) int {
+			switch {
+			case x.Warning == y.Warning:
+				return 0
+			case y.Warning:
+				return -1
+			}
+			return 1
+		})[:mostMessages]
 	}
-	for _, m := range messages {
+	for _, m := range shown {
 		fmt.Fprint(a.Stderr, m)
 	}
-	if more > 0 {
+	if more := len(messages) - len(shown); more > 0 {
 		a.note("%s: mend these first", render.Count(more, "more message", "more messages"))
 	}
 }

@@ -120,12 +120,10 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	if err := writeWhole(others); err != nil {
 		return err
 	}
-	rules := 0
-	for _, g := range e.Groups {
-		rules += len(g.Rules)
-	}
-	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(len(e.Accounts), "account", "accounts"), render.Count(len(e.Groups), "group", "groups"),
-		render.Count(len(e.Instances), "instance", "instances"), render.Count(rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
+	var made tally
+	made.add(e)
+	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(made.accounts, "account", "accounts"), render.Count(made.groups, "group", "groups"),
+		render.Count(made.instances, "instance", "instances"), render.Count(made.rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
 	a.note("%s", strings.Join([]string{"isonomos", "audit", "--estate", folder, "--survey", survey}, " "))
 	return nil
 }

@@ -270,6 +270,14 @@ type tally struct {
 	unread                             []estate.Unread
 }
 
+// add counts what an estate holds.
+func (t *tally) add(e *estate.Estate) {
+	t.accounts, t.groups, t.instances = t.accounts+len(e.Accounts), t.groups+len(e.Groups), t.instances+len(e.Instances)
+	for _, g := range e.Groups {
+		t.rules += len(g.Rules)
+	}
+}
+
 func (t *tally) text() string {
 	text := fmt.Sprintf("surveyed: %s, %s, %s, %s", render.Count(t.accounts, "account", "accounts"), render.Count(t.groups, "group", "groups"),
 		render.Count(t.rules, "rule", "rules"), render.Count(t.instances, "instance", "instances"))
@@ -286,9 +294,9 @@ func (t *tally) text() string {
 
 // A reading is one account on its way.
 type reading struct {
-	lines    []byte
-	surveyed *estate.Estate // what they say
-	err      error
+	lines []byte
+	found tally
+	err   error
 }
 
 // readAccounts reads accounts, several at once, and writes them in order. What is
@@ -325,7 +333,11 @@ func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clo
 				if err == nil && (len(surveyed.Accounts) != 1 || surveyed.Accounts[0].Name != x.account) {
 					err = errors.New("the answer does not tell of this account, or of others too")
 				}
-				done <- reading{lines, surveyed, err}
+				r := reading{lines: lines, err: err}
+				if err == nil {
+					r.found.add(surveyed)
+				}
+				done <- r
 			}()
 		}
 	}()
@@ -343,12 +355,10 @@ func (a *App) readAccounts(ctx context.Context, c *cli.Command, name string, clo
 			told.unread = append(told.unread, u)
 			lines = []byte(store.UnreadLine(u))
 		} else {
-			told.accounts++
-			told.groups += len(r.surveyed.Groups)
-			told.instances += len(r.surveyed.Instances)
-			for _, g := range r.surveyed.Groups {
-				told.rules += len(g.Rules)
-			}
+			told.accounts += r.found.accounts
+			told.groups += r.found.groups
+			told.rules += r.found.rules
+			told.instances += r.found.instances
 		}
 		held.Write(lines)
 		if told.accounts > 0 {
