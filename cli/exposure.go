@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -112,31 +111,24 @@ func exposurePeers(d *decide.Decider, w propose.World, name string) (decide.Peer
 	}
 	if prefix, err := store.ParseRange(name); err == nil {
 		set := addr.OfPrefixes(prefix)
-		peers := decide.Peers{Outside: set.Minus(d.OwnAddresses())}
-		for _, i := range w.Estate.Instances {
-			for _, f := range i.Interfaces {
-				if slices.ContainsFunc(f.Private, func(own netip.Addr) bool { return set.Contains(own) }) {
-					peers.Interfaces = append(peers.Interfaces, f)
-				}
-			}
-		}
-		return peers, nil
+		return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(w.Estate, set)}, nil
 	}
 	var names []string
 	for _, l := range w.Estate.Lists {
 		if names = append(names, l.Name); l.Name == strings.TrimPrefix(name, "list ") {
-			return decide.Peers{Outside: d.ListEntries(l, nil)}, nil
+			set := d.ListEntries(l, nil)
+			return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(w.Estate, set)}, nil
 		}
 	}
 	for _, i := range w.Estate.Instances {
 		if names = append(names, i.Name); i.Name == name || i.Path() == name || i.ID == name {
-			return decide.Peers{Interfaces: i.Interfaces}, nil
+			return decide.Peers{Ends: decide.EndsOf(i.Interfaces...)}, nil
 		}
 	}
 	if found := w.Estate.FindGroups(strings.TrimPrefix(name, "group ")); len(found) > 0 {
 		var peers decide.Peers
 		for _, g := range found {
-			peers.Interfaces = append(peers.Interfaces, d.Wearers(g)...)
+			peers.Ends = append(peers.Ends, decide.EndsOf(d.Wearers(g)...)...)
 		}
 		return peers, nil
 	}
@@ -144,6 +136,19 @@ func exposurePeers(d *decide.Decider, w propose.World, name string) (decide.Peer
 		names = append(names, g.Name)
 	}
 	return decide.Peers{}, unknownPeer(name, names)
+}
+
+// endsIn are the ends of the estate whose address is in a set.
+func endsIn(e *estate.Estate, set addr.Set) []decide.End {
+	var ends []decide.End
+	for _, i := range e.Instances {
+		for _, x := range decide.EndsOf(i.Interfaces...) {
+			if set.Contains(x.Addr) {
+				ends = append(ends, x)
+			}
+		}
+	}
+	return ends
 }
 
 func unknownPeer(name string, names []string) error {
@@ -162,5 +167,7 @@ func exposureOf(d *decide.Decider, w propose.World, name string) (func(*estate.I
 	if err != nil {
 		return nil, err
 	}
-	return func(i *estate.Interface) bool { return slices.Contains(peers.Interfaces, i) }, nil
+	return func(i *estate.Interface) bool {
+		return slices.ContainsFunc(peers.Ends, func(e decide.End) bool { return e.Interface == i })
+	}, nil
 }

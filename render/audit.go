@@ -158,11 +158,17 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		} else {
 			line("arrives at", interfaceList(f.Instances))
 		}
+	case audit.MayArrive:
+		line("arrives", "nobody knows: "+f.WhyNot)
 	case audit.Nowhere:
 		line("arrives", "nowhere: "+f.WhyNot)
 	}
 	if f.Example != nil {
-		line("for example", exampleText(f)+fmt.Sprintf(", by %q", f.Example.ByRule.Sentence(a.Estate.Services)))
+		text := exampleText(f)
+		if f.Example.ByRule != nil {
+			text += fmt.Sprintf(", by %q", f.Example.ByRule.Sentence(a.Estate.Services))
+		}
+		line("for example", text)
 	}
 	if f.Excused != nil {
 		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))
@@ -185,8 +191,11 @@ func lastDay(end time.Time) string { return end.Add(-time.Second).UTC().Format(t
 
 func exampleText(f audit.Finding) string {
 	at := "a member"
-	if f.Example.At != nil {
-		at = f.Example.At.Instance.Name
+	if i := f.Example.At; i != nil {
+		at = i.Instance.Name
+		if own, ok := i.Instance.Interfaces[0].Address(f.Example.Own.Is6()); f.Example.Own.IsValid() && (!ok || own != f.Example.Own) {
+			at += fmt.Sprintf(" (%s)", f.Example.Own) // its name alone would mean another address
+		}
 	}
 	if f.Direction == estate.Out {
 		return fmt.Sprintf("%s → %s %s", at, f.Example.Peer.Peer, f.Example.Peer.Service)

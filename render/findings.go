@@ -228,14 +228,14 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	if f.Direction != "" {
 		x.Breadth = &f.Breadth
 	}
-	if f.Arrival != audit.Unknown {
+	if f.Arrival == audit.Arrives || f.Arrival == audit.Nowhere {
 		arrives := f.Arrival == audit.Arrives
 		x.Arrives = &arrives
 	}
 	if f.Example != nil {
 		member := "a member"
-		if i := f.Example.At; i != nil {
-			member = meetingAddress(i, f.Example.Peer.Peer.Is4())
+		if f.Example.Own.IsValid() {
+			member = f.Example.Own.String()
 		}
 		from, to := f.Example.Peer.Peer.String(), member
 		if f.Direction == estate.Out {
@@ -245,16 +245,6 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		x.Example = &text
 	}
 	return x
-}
-
-// meetingAddress is the private address of an interface in a family.
-func meetingAddress(i *estate.Interface, four bool) string {
-	for _, a := range i.Private {
-		if a.Is4() == four {
-			return a.String()
-		}
-	}
-	return i.Instance.Name
 }
 
 func orNone(list []string) []string {
@@ -484,6 +474,8 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	switch f.Arrival {
 	case audit.Arrives:
 		line("arrives at", interfaceList(f.Instances))
+	case audit.MayArrive:
+		line("arrives", "nobody knows: "+f.WhyNot)
 	case audit.Nowhere:
 		line("arrives", "nowhere: "+f.WhyNot)
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -45,10 +46,12 @@ type Check struct {
 // Arrival says whether open traffic gets to an instance, or outward to a stranger.
 type Arrival int
 
-// The arrivals. Unknown is for definitions without a survey, and for what is not about openness.
+// The arrivals. Unknown is for definitions without a survey, and for what is not about
+// openness; MayArrive is for what the survey does not say enough about.
 const (
 	Unknown Arrival = iota
 	Nowhere
+	MayArrive
 	Arrives
 )
 
@@ -70,7 +73,7 @@ type Finding struct {
 	Example     *Example
 	Instances   []*estate.Interface // where it arrives, or what is concerned
 	Arrival     Arrival
-	WhyNot      string   // why it arrives nowhere
+	WhyNot      string   // why it arrives nowhere, or why nobody knows
 	Message     string   // what is the matter, in a sentence without a capital and full stop
 	Details     []string // rules or places that are concerned
 	WayOut      string   // a command or an edit
@@ -81,8 +84,16 @@ type Finding struct {
 	Ended       *law.Exemption // one that covered it and has ended
 	Fingerprint string         // the same for the same finding in a later audit
 
-	gather bool // see Check
-	part   bool // joins a finding whose rules hold its own
+	own    arrived // what moved the severity, before other findings joined
+	gather bool    // see Check
+	part   bool    // joins a finding whose rules hold its own
+}
+
+// arrived is what an arrival says of a severity.
+type arrived struct {
+	arrival Arrival
+	at      *estate.Interface // in production, or else the first at which it arrives
+	whyNot  string
 }
 
 // A Related is another check that the cause of a finding trips, and what it says.
@@ -92,6 +103,7 @@ type Related struct{ Check, Message string }
 type Example struct {
 	Peer    traffic.Witness
 	At      *estate.Interface // nil where no instance is known
+	Own     netip.Addr        // the address of At that is met, or that goes out
 	ByRule  *estate.Rule
 	Inbound bool
 }
@@ -338,7 +350,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
 	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
 	for range runtime.GOMAXPROCS(0) {
-		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), toldServices: make(map[uint64]toldServices), toldPeers: make(map[uint64]toldPeers), sawGroups: make(map[*estate.Group]bool), sawLists: make(map[*estate.List]bool), letIn: make(map[string]traffic.Set), passing: make(map[string]traffic.Set)})
+		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), toldServices: make(map[uint64]toldServices), toldPeers: make(map[uint64]toldPeers), sawGroups: make(map[*estate.Group]bool), sawLists: make(map[*estate.List]bool), passed: make(map[string]traffic.Set), filtered: make(map[string]traffic.Set)})
 	}
 	four, six := d.StrangersAmong(addr.Everyone)
 	a.openFour, a.openSix = four*decide.OpenBreadth, six*decide.OpenBreadth
@@ -447,6 +459,12 @@ func (a *auditor) finish(c Check, f Finding) Finding {
 	f.Controls = c.Controls
 	f.gather = c.gather && len(f.Rules) == 1
 	f.Severity = f.moved()
+	if f.Arrival != Unknown {
+		f.own = arrived{f.Arrival, f.atProduction(), f.WhyNot}
+		if f.own.at == nil && len(f.Instances) > 0 {
+			f.own.at = f.Instances[0]
+		}
+	}
 	return f
 }
 
@@ -459,8 +477,8 @@ type worker struct {
 	lists        map[*estate.List]known
 	specs        map[service.Spec]service.Set
 	words        map[string]description
-	letIn        map[string]traffic.Set // by class of interface: what comes in
-	passing      map[string]traffic.Set // by direction and class: what the filters let through
+	passed       map[string]traffic.Set // by direction and class of interface: what passes with addresses outside
+	filtered     map[string]traffic.Set // by direction and class: what the filters let through
 	scratch      []Finding
 	inOrder      []*ruleFacts           // room for ordered
 	sawGroups    map[*estate.Group]bool // what this worker saw named by rules
@@ -579,9 +597,7 @@ func join(a, b Finding) Finding {
 	if worse.OrElse == "" {
 		worse.OrElse = other.OrElse
 	}
-	if worse.Example == nil {
-		worse.Example, worse.Arrival, worse.WhyNot, worse.Instances = other.Example, other.Arrival, other.WhyNot, other.Instances
-	}
+	worse.arriveWith(other)
 	if worse.Breadth == (decide.Breadth{}) {
 		worse.Breadth, worse.Peers = other.Breadth, other.Peers
 	}
@@ -596,11 +612,34 @@ func join(a, b Finding) Finding {
 	return worse
 }
 
+// arriveWith lets a finding arrive wherever it or another with the same cause does.
+func (f *Finding) arriveWith(other Finding) {
+	switch {
+	case other.Arrival > f.Arrival:
+		f.Arrival, f.WhyNot = other.Arrival, other.WhyNot
+		if f.Arrival == Arrives || len(f.Instances) == 0 {
+			f.Instances = other.Instances
+		}
+		f.Example = cmp.Or(other.Example, f.Example)
+	case other.Arrival == Arrives:
+		f.Instances = union(f.Instances, other.Instances)
+	}
+	f.Example = cmp.Or(f.Example, other.Example)
+}
+
 // union is a list with what another has beyond it.
-func union(a, b []string) []string {
+func union[T comparable](a, b []T) []T {
+	if slices.Equal(a, b) {
+		return a
+	}
+	known := make(map[T]bool, len(a))
+	for _, x := range a {
+		known[x] = true
+	}
 	a = slices.Clip(a)
 	for _, x := range b {
-		if !slices.Contains(a, x) {
+		if !known[x] {
+			known[x] = true
 			a = append(a, x)
 		}
 	}

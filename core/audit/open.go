@@ -74,26 +74,46 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 	}
 	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, l.peerWords(f.Peers))
 	f.WayOut, f.Narrow = l.narrowing(), narrowable(l.group)
-	for _, b := range set.Bands() {
-		peer, ok := l.d.Stranger(b.Peers)
-		if !ok {
-			continue
-		}
-		f.Example = &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, Inbound: direction == estate.In, ByRule: rules[0]}
+	if f.Example == nil {
+		f.Example = l.unmet(direction, set)
+	}
+	if x := f.Example; x != nil {
+		x.ByRule = rules[0]
 		for _, r := range rules {
-			if l.d.RuleTraffic(l.group, r).Contains(peer, b.From) {
-				f.Example.ByRule = r
+			if l.d.RuleTraffic(l.group, r).Contains(x.Peer.Peer, x.Peer.Service) {
+				x.ByRule = r
 				break
 			}
 		}
-		if len(f.Instances) > 0 {
-			f.Example.At = f.Instances[0]
-		} else if worn := l.d.Wearers(l.group); len(worn) > 0 {
-			f.Example.At = worn[0]
-		}
-		break
 	}
 	return f
+}
+
+// unmet is an example of traffic that arrives nowhere: at the first interface that
+// the group is attached to, over a family that it has if there is such traffic.
+func (l *look) unmet(direction estate.Direction, set traffic.Set) *Example {
+	var first *Example
+	for _, b := range set.Bands() {
+		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
+			peer, ok := l.d.Stranger(b.Peers.Only(family))
+			if !ok {
+				continue
+			}
+			x := &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, Inbound: direction == estate.In}
+			if l.first == nil {
+				return x
+			}
+			x.At = l.first
+			if own, ok := l.first.Address(family == addr.IPv6); ok {
+				x.Own = own
+				return x
+			}
+			if first == nil {
+				first = x
+			}
+		}
+	}
+	return first
 }
 
 func (w *worker) isAre(s service.Set) string {
@@ -117,7 +137,8 @@ func narrowing(g *estate.Group) string {
 // itself is better not used.
 func narrowable(g *estate.Group) bool { return g.Defined || !g.BuiltIn }
 
-// arrive finds out where traffic with strangers gets to, or why it gets nowhere.
+// arrive finds out where traffic with strangers gets to, or why it gets nowhere, with
+// an example of it.
 func (l *look) arrive(f *Finding, set traffic.Set) {
 	if !l.survey {
 		return
@@ -132,10 +153,20 @@ func (l *look) arrive(f *Finding, set traffic.Set) {
 		return
 	}
 	for _, i := range worn {
-		if l.meets(i, f.Direction, set) {
-			f.Instances = append(f.Instances, i)
+		if x := l.meets(i, f.Direction, set); x != nil {
+			if f.Instances = append(f.Instances, i); f.Example == nil {
+				f.Example = x
+			}
+			continue
+		}
+		if f.WhyNot != "" && i.Instance.Kind != estate.Balancer && l.d.CantDecide(i) == "" {
+			continue // one reason is enough
+		}
+		verdict, why := l.whyNot(i, f.Direction, set)
+		if verdict == decide.Undecided && f.Arrival == Nowhere {
+			f.Arrival, f.WhyNot = MayArrive, why
 		} else if f.WhyNot == "" {
-			f.WhyNot = l.whyNot(i, f.Direction, set)
+			f.WhyNot = why
 		}
 	}
 	if len(f.Instances) > 0 {
@@ -143,56 +174,81 @@ func (l *look) arrive(f *Finding, set traffic.Set) {
 	}
 }
 
-// meets reports whether some of the traffic with strangers gets through at an interface.
-func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traffic.Set) bool {
-	if direction == estate.Out {
-		both := w.filterTraffic(i, estate.Out).Intersect(set)
-		return !both.IsEmpty() && w.d.LetsOutTo(i, both)
+// meets is an example of traffic with strangers that passes at an interface; nil if
+// none does.
+func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traffic.Set) *Example {
+	if direction == estate.In {
+		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} { // one example mostly tells
+			own, ok := i.Address(family == addr.IPv6)
+			if !ok {
+				continue
+			}
+			for _, b := range set.Bands() {
+				if peer, ok := w.d.Stranger(b.Peers.Only(family)); ok {
+					if w.d.Reaches(peer, i, own, b.From) {
+						return &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, At: i, Own: own, Inbound: true}
+					}
+					break
+				}
+			}
+		}
+		if four, six := w.d.StrangersAmong(w.d.WaysIn(i)); four+six == 0 {
+			return nil
+		}
 	}
-	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} { // one example mostly tells
-		own, ok := i.Address(family == addr.IPv6)
+	for _, b := range w.passing(i, direction).Intersect(set).Bands() {
+		peer, ok := w.d.Stranger(b.Peers)
 		if !ok {
 			continue
 		}
-		for _, b := range set.Bands() {
-			if peer, ok := w.d.Stranger(b.Peers.Only(family)); ok {
-				if w.d.Reaches(peer, i, own, b.From) {
-					return true
-				}
-				break
+		x := &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, At: i, Inbound: direction == estate.In}
+		for _, e := range decide.EndsOf(i) { // by one of its addresses it passes
+			if e.Addr.Is4() != peer.Is4() {
+				continue
+			}
+			from, to := decide.End{Addr: peer}, e
+			if direction == estate.Out {
+				from, to = to, from
+			}
+			if w.d.Flow(from, to, b.From).Verdict == decide.Passes {
+				x.Own = e.Addr
+				return x
 			}
 		}
 	}
-	if four, six := w.d.StrangersAmong(w.d.WaysIn(i)); four+six == 0 {
-		return false
-	}
-	class := decide.ClassOf(i)
-	in, ok := w.letIn[class]
+	return nil
+}
+
+// passing is what passes at an interface with addresses outside, worked out once for its class.
+func (w *worker) passing(i *estate.Interface, direction estate.Direction) traffic.Set {
+	key := string(direction) + decide.ClassOf(i)
+	set, ok := w.passed[key]
 	if !ok {
-		in = w.d.LetIn(i)
-		w.letIn[class] = in
-	}
-	for _, b := range in.Intersect(set).Bands() {
-		if four, six := w.d.StrangersAmong(b.Peers); four+six > 0 {
-			return true
+		if direction == estate.In {
+			set = w.d.LetIn(i)
+		} else {
+			set = w.d.LetOut(i)
 		}
+		w.passed[key] = set
 	}
-	return false
+	return set
 }
 
 // filterTraffic is what the filters at an interface let through, worked out once for its class.
 func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
 	key := string(direction) + decide.ClassOf(i)
-	set, ok := w.passing[key]
+	set, ok := w.filtered[key]
 	if !ok {
 		set = w.d.FilterTraffic(i, direction)
-		w.passing[key] = set
+		w.filtered[key] = set
 	}
 	return set
 }
 
-// whyNot asks for one flow of the set why it does not get through at an interface.
-func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set traffic.Set) string {
+// whyNot asks for flows of the set, over both families, what becomes of them at an
+// interface, and why: what is undecided comes first.
+func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set traffic.Set) (decide.Verdict, string) {
+	verdict, why := decide.NoWay, ""
 	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
 		own, ok := i.Address(family == addr.IPv6)
 		if !ok {
@@ -207,10 +263,17 @@ func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set tra
 			if direction == estate.Out {
 				from, to = to, from
 			}
-			return w.d.Flow(from, to, b.From).Why().Text
+			answer := w.d.Flow(from, to, b.From)
+			if why == "" || answer.Verdict == decide.Undecided {
+				verdict, why = answer.Verdict, answer.Why().Text
+			}
+			break
 		}
 	}
-	return fmt.Sprintf("%s has no address of that family", i.Instance.Name)
+	if why == "" {
+		why = fmt.Sprintf("%s has no address of that family", i.Instance.Name)
+	}
+	return verdict, why
 }
 
 // openOn are the findings of open traffic on some services: one for each cause

@@ -273,11 +273,11 @@ interface and its subnet have no group in a cloud where then everything passes.`
 					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: "no way leads in from the internet", WayOut: "attach a group to them, or switch filtering on"})
 				}
 				f := &found[k]
-				arrives := w.meets(i, estate.In, traffic.All)
+				example := w.meets(i, estate.In, traffic.All)
 				switch {
-				case arrives && f.Arrival != Arrives:
-					f.Arrival, f.WhyNot, f.Instances = Arrives, "", []*estate.Interface{i}
-				case arrives || f.Arrival == Nowhere:
+				case example != nil && f.Arrival != Arrives:
+					f.Arrival, f.WhyNot, f.Instances, f.Example = Arrives, "", []*estate.Interface{i}, example
+				case example != nil || f.Arrival == Nowhere:
 					f.Instances = append(f.Instances, i)
 				}
 			}

@@ -70,16 +70,17 @@ func (f Finding) Reasons() []string {
 	reasons := []string{fmt.Sprintf("%s starts at %s", f.Check, f.Start)}
 	switch {
 	case f.Severity < f.Start:
-		reasons = append(reasons, fmt.Sprintf("one down to %s: it arrives nowhere, since %s", f.Severity, f.WhyNot))
+		reasons = append(reasons, fmt.Sprintf("one down to %s: it arrives nowhere, since %s", f.Severity, f.own.whyNot))
 	case f.Severity > f.Start:
-		i := f.atProduction()
-		reasons = append(reasons, fmt.Sprintf("one up to %s: it arrives at %s, which is of stage = production", f.Severity, i.Instance.Path()))
-	case f.Arrival == Arrives && f.Direction == estate.Out:
+		reasons = append(reasons, fmt.Sprintf("one up to %s: it arrives at %s, which is of stage = production", f.Severity, f.own.at.Instance.Path()))
+	case f.own.arrival == MayArrive:
+		reasons = append(reasons, fmt.Sprintf("it stays: nobody knows where it arrives, since %s", f.own.whyNot))
+	case f.own.arrival == Arrives && f.Direction == estate.Out:
 		reasons = append(reasons, "it stays: it goes outward, and arrives at no instance of the estate")
-	case f.Arrival == Arrives && f.Start == Critical:
+	case f.own.arrival == Arrives && f.Start == Critical:
 		reasons = append(reasons, "it stays: nothing is worse than critical")
-	case f.Arrival == Arrives && f.Start > Info:
-		reasons = append(reasons, fmt.Sprintf("it stays: it arrives at %s, which is not of stage = production", f.Instances[0].Instance.Path()))
+	case f.own.arrival == Arrives && f.Start > Info && f.own.at != nil:
+		reasons = append(reasons, fmt.Sprintf("it stays: it arrives at %s, which is not of stage = production", f.own.at.Instance.Path()))
 	case f.Arrival == Unknown && f.Breadth.AtLeast(0.0000001):
 		reasons = append(reasons, "it stays: without a survey nobody knows where it arrives")
 	default:

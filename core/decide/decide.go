@@ -3,6 +3,7 @@
 package decide
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"sync"
@@ -23,6 +24,11 @@ type Decider struct {
 	lists   map[*estate.List]addr.Set
 	rules   map[ruleKey][]*estate.Rule
 	ranges  map[netip.Prefix]addr.Set
+	routed  map[*estate.Subnet][]routed
+	waysIn  map[waysKey]addr.Set
+	clients map[*estate.Subnet][]clientsOf
+	handed  map[handedKey]Outcome
+	naming  map[*estate.Group]bool // see namesMembers
 }
 
 // An index is what all Deciders of one estate share. It does not change.
@@ -39,6 +45,8 @@ type index struct {
 	strangers  func() addr.Set
 	counter    func() addr.Counter // of strangers
 	own        func() addr.Set
+	clientsMet func() map[estate.Ports]addr.Set // public addresses by their network's client ports
+	circles    func() map[*estate.Instance]circle
 }
 
 type ruleKey struct {
@@ -63,6 +71,8 @@ func New(e *estate.Estate) *Decider {
 	x.strangers = sync.OnceValue(func() addr.Set { return x.decider().findStrangers() })
 	x.counter = sync.OnceValue(func() addr.Counter { return addr.NewCounter(x.strangers()) })
 	x.own = sync.OnceValue(x.findOwn)
+	x.clientsMet = sync.OnceValue(x.findClients)
+	x.circles = sync.OnceValue(x.findCircles)
 	for _, g := range e.Groups {
 		if g.Default && g.Network != nil {
 			if g.For == estate.ForSubnets {
@@ -104,6 +114,11 @@ func (x *index) decider() *Decider {
 		lists:   make(map[*estate.List]addr.Set),
 		rules:   make(map[ruleKey][]*estate.Rule),
 		ranges:  make(map[netip.Prefix]addr.Set),
+		routed:  make(map[*estate.Subnet][]routed),
+		waysIn:  make(map[waysKey]addr.Set),
+		clients: make(map[*estate.Subnet][]clientsOf),
+		handed:  make(map[handedKey]Outcome),
+		naming:  make(map[*estate.Group]bool),
 	}
 }
 
@@ -285,10 +300,10 @@ func (d *Decider) published(p estate.Published, g *estate.Group) addr.Set {
 	return addr.UnionAll(sets...)
 }
 
-// Peers are the addresses that a rule of a group speaks of. Where it speaks of
-// probes, they are those of the given instance's balancers, or with nil those of
-// all wearers'.
-func (d *Decider) Peers(g *estate.Group, r *estate.Rule, at *estate.Instance) addr.Set {
+// Peers are the addresses that a rule of a group speaks of at an interface: the
+// probes are those of the balancers in front of it, and where the group belongs to no
+// network, the network is the interface's. With nil they are those of all wearers.
+func (d *Decider) Peers(g *estate.Group, r *estate.Rule, at *estate.Interface) addr.Set {
 	peers := d.peerUnion(g, r.Peers, at)
 	if len(r.Except) > 0 {
 		peers = peers.Minus(d.peerUnion(g, r.Except, at))
@@ -296,7 +311,7 @@ func (d *Decider) Peers(g *estate.Group, r *estate.Rule, at *estate.Instance) ad
 	return peers
 }
 
-func (d *Decider) peerUnion(g *estate.Group, peers []estate.Peer, at *estate.Instance) addr.Set {
+func (d *Decider) peerUnion(g *estate.Group, peers []estate.Peer, at *estate.Interface) addr.Set {
 	if len(peers) == 1 {
 		return d.peer(g, peers[0], at)
 	}
@@ -307,7 +322,7 @@ func (d *Decider) peerUnion(g *estate.Group, peers []estate.Peer, at *estate.Ins
 	return addr.UnionAll(sets...)
 }
 
-func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr.Set {
+func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Interface) addr.Set {
 	var set addr.Set
 	switch p.Kind {
 	case estate.PeerEveryone:
@@ -331,11 +346,7 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Instance) addr
 			set = d.Members(p.Group)
 		}
 	case estate.PeerNetwork:
-		n := p.Network
-		if n == nil {
-			n = g.Network
-		}
-		set = addr.OfPrefixes(n.Ranges...)
+		set = d.networkRanges(g, p.Network, at)
 	case estate.PeerSubnet:
 		set = addr.OfPrefixes(p.Subnet.Ranges...)
 	case estate.PeerProbes:
@@ -369,7 +380,27 @@ func (d *Decider) CanName(g, other *estate.Group) bool {
 	return g.Network == other.Network
 }
 
-func (d *Decider) probes(g *estate.Group, at *estate.Instance) addr.Set {
+// networkRanges are the ranges of the network that a rule speaks of: the one it
+// names, that of its group, or in a group of no network that of the interface at hand.
+func (d *Decider) networkRanges(g *estate.Group, named *estate.Network, at *estate.Interface) addr.Set {
+	switch n := cmp.Or(named, g.Network); {
+	case n != nil:
+		return addr.OfPrefixes(n.Ranges...)
+	case at != nil:
+		return addr.OfPrefixes(at.Subnet.Network.Ranges...)
+	}
+	var sets []addr.Set
+	seen := make(map[*estate.Network]bool)
+	for _, i := range d.wearers[g] {
+		if n := i.Subnet.Network; !seen[n] {
+			seen[n] = true
+			sets = append(sets, addr.OfPrefixes(n.Ranges...))
+		}
+	}
+	return addr.UnionAll(sets...)
+}
+
+func (d *Decider) probes(g *estate.Group, at *estate.Interface) addr.Set {
 	var all []netip.Addr
 	add := func(instance *estate.Instance) {
 		for _, i := range d.probers[instance] {
@@ -377,7 +408,7 @@ func (d *Decider) probes(g *estate.Group, at *estate.Instance) addr.Set {
 		}
 	}
 	if at != nil {
-		add(at)
+		add(at.Instance)
 	} else {
 		for _, i := range d.wearers[g] {
 			add(i.Instance)

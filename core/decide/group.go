@@ -132,7 +132,7 @@ type decision struct {
 
 // one decides a single service with one peer. Where rules add up and some that
 // fit keep state, one of those decides.
-func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Instance, peer netip.Addr, p service.Point) decision {
+func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr, p service.Point) decision {
 	var found decision
 	first := ByRank(g)
 	for _, r := range d.ordered(g, direction) {
@@ -150,12 +150,45 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 	}
 	if found.rule == nil && g.Follows {
 		for _, f := range d.followed(g) {
-			if x := d.one(f, direction, at, peer, p); x.admitted && (!found.admitted || x.state) {
+			if x := d.one(f, direction, nil, peer, p); x.admitted && (!found.admitted || x.state) {
 				found = x
 			}
 		}
 	}
 	return found
+}
+
+// admits are the services that a group lets through with one peer, and the part
+// whose answers come back by themselves: one for all services at once.
+func (d *Decider) admits(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr) (all, kept service.Set) {
+	var decided, passing, keeping []service.Set
+	first := ByRank(g)
+	for _, r := range d.ordered(g, direction) {
+		if r.Action == estate.Refuse && !first || !d.Peers(g, r, at).Contains(peer) {
+			continue
+		}
+		services := service.Of(r.Services...)
+		if first {
+			left := services.Minus(service.UnionAll(decided...))
+			decided = append(decided, services)
+			services = left
+		}
+		if r.Action == estate.Admit {
+			passing = append(passing, services)
+			if KeepsState(g, r) {
+				keeping = append(keeping, services)
+			}
+		}
+	}
+	if g.Follows {
+		before := service.UnionAll(append(decided, passing...)...)
+		for _, f := range d.followed(g) {
+			more, kept := d.admits(f, direction, nil, peer)
+			passing = append(passing, more.Minus(before))
+			keeping = append(keeping, kept.Minus(before))
+		}
+	}
+	return service.UnionAll(passing...), service.UnionAll(keeping...)
 }
 
 func speaksOf(r *estate.Rule, p service.Point) bool {
@@ -189,12 +222,12 @@ func (a allowance) union(b allowance) allowance {
 }
 
 // allowed is what a group as a whole lets through in a direction.
-func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estate.Instance) allowance {
+func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estate.Interface) allowance {
 	return d.allowedOn(g, direction, at, service.All)
 }
 
 // allowedOn is allowed on some services.
-func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *estate.Instance, on service.Set) allowance {
+func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *estate.Interface, on service.Set) allowance {
 	var admitted, kept []traffic.Set
 	var refused traffic.Set
 	first := ByRank(g)

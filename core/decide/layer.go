@@ -1,7 +1,9 @@
 package decide
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -88,7 +90,7 @@ func (d *Decider) step(l layer, i *estate.Interface, direction estate.Direction,
 	}
 	var best *decision
 	for _, g := range l.groups {
-		x := d.one(g, direction, i.Instance, peer, p)
+		x := d.one(g, direction, i, peer, p)
 		if x.admitted && (best == nil || !best.admitted || x.state && !best.state) || best == nil && x.rule != nil {
 			best = &x
 			s.Group, s.Rule = g, x.rule
@@ -130,21 +132,21 @@ func (d *Decider) layerAllowed(l layer, i *estate.Interface, direction estate.Di
 	}
 	var sum allowance
 	for _, g := range l.groups {
-		sum = sum.union(d.allowed(g, direction, i.Instance))
+		sum = sum.union(d.allowed(g, direction, i))
 	}
 	return sum
 }
 
-// layerPasses is the traffic that passes a layer, answers and all: where no state
-// is kept, all answers must be let through the other way.
-func (d *Decider) layerPasses(l layer, i *estate.Interface, direction estate.Direction) traffic.Set {
+// layerTraffic is the traffic that passes a layer, answers and all, and the traffic
+// that it admits: where no state is kept, all answers must be let through the other way.
+func (d *Decider) layerTraffic(l layer, i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {
 	here := d.layerAllowed(l, i, direction)
 	open := here.all.Minus(here.kept)
 	if open.IsEmpty() {
-		return here.all
+		return here.all, here.all
 	}
 	back := d.layerAllowed(l, i, direction.Opposite()).all
-	return here.kept.Union(open.Intersect(d.answerable(back, i, direction)))
+	return here.kept.Union(open.Intersect(d.answerable(back, i, direction))), here.all
 }
 
 // defaultAnswers are the client ports where a network does not say (RFC 6056 and
@@ -158,42 +160,98 @@ func answersOf(n *estate.Network) estate.Ports {
 	return n.Answers
 }
 
-// clientPorts are the ports that answers to a peer of an interface go to: those of
-// the network that the client is in, or of the server's where it is outside.
-func (d *Decider) clientPorts(i *estate.Interface, direction estate.Direction, peer netip.Addr) estate.Ports {
-	if direction == estate.In {
-		for _, at := range d.byAddress()[peer] {
-			if at.Subnet.Network != i.Subnet.Network {
-				return answersOf(at.Subnet.Network)
+// clientsOf are peers in other networks, whose answers go to client ports of their own.
+type clientsOf struct {
+	ports estate.Ports
+	peers addr.Set
+}
+
+// othersClients are the peers of an interface that are clients in networks with other
+// client ports than its own: by private addresses in networks that are linked with
+// its own, by public ones in any. An address that several networks have is in several.
+func (d *Decider) othersClients(i *estate.Interface) []clientsOf {
+	known, ok := d.clients[i.Subnet]
+	if ok {
+		return known
+	}
+	own := answersOf(i.Subnet.Network)
+	line := onLine(i.Subnet)
+	add := func(ports estate.Ports, peers addr.Set) {
+		switch k := slices.IndexFunc(known, func(c clientsOf) bool { return c.ports == ports }); {
+		case ports == own || peers.IsEmpty():
+		case k < 0:
+			known = append(known, clientsOf{ports, peers})
+		default:
+			known[k].peers = known[k].peers.Union(peers)
+		}
+	}
+	for _, n := range d.estate.Networks {
+		if ports := answersOf(n); ports != own && (line || n.PeeredWith(i.Subnet.Network)) {
+			add(ports, d.addressesIn(n).Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...)))
+		}
+	}
+	met := d.clientsMet()
+	for _, ports := range slices.SortedFunc(maps.Keys(met), func(a, b estate.Ports) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) }) {
+		add(ports, met[ports])
+	}
+	d.clients[i.Subnet] = known
+	return known
+}
+
+// findClients notes the public addresses of the estate by their network's client ports.
+func (x *index) findClients() map[estate.Ports]addr.Set {
+	met := make(map[estate.Ports][]netip.Addr)
+	for s, interfaces := range x.bySubnet {
+		ports := answersOf(s.Network)
+		for _, i := range interfaces {
+			for _, a := range addressesOf(i) {
+				if addr.Public.Contains(a) {
+					met[ports] = append(met[ports], a)
+				}
 			}
 		}
 	}
-	return answersOf(i.Subnet.Network)
+	sets := make(map[estate.Ports]addr.Set, len(met))
+	for ports, addrs := range met {
+		sets[ports] = addr.Of(addrs...)
+	}
+	return sets
+}
+
+// clientPorts are the ports that answers to a peer of an interface go to, by its
+// address alone: those of the networks that such a client may be in, else of the interface's own.
+func (d *Decider) clientPorts(i *estate.Interface, direction estate.Direction, peer netip.Addr) []estate.Ports {
+	var ports []estate.Ports
+	if direction == estate.In {
+		for _, c := range d.othersClients(i) {
+			if c.peers.Contains(peer) {
+				ports = append(ports, c.ports)
+			}
+		}
+	}
+	if len(ports) == 0 {
+		ports = append(ports, answersOf(i.Subnet.Network))
+	}
+	return ports
 }
 
 // answerable is the traffic whose answers are all within back: to every client
 // port, of the reply type, or of the protocol itself.
 func (d *Decider) answerable(back traffic.Set, i *estate.Interface, direction estate.Direction) traffic.Set {
 	sets := []traffic.Set{traffic.Of(addr.Everyone, unanswered)}
-	own := answersOf(i.Subnet.Network)
-	others := addr.Set{} // peers in networks with client ports of their own
+	var others addr.Set
 	if direction == estate.In {
-		byPorts := make(map[estate.Ports]addr.Set)
-		var order []estate.Ports
-		for _, n := range d.estate.Networks {
-			if ports := answersOf(n); n != i.Subnet.Network && ports != own {
-				if _, seen := byPorts[ports]; !seen {
-					order = append(order, ports)
-				}
-				byPorts[ports] = byPorts[ports].Union(d.addressesIn(n))
-			}
+		clients := d.othersClients(i)
+		for _, c := range clients {
+			others = others.Union(c.peers)
 		}
-		for _, ports := range order {
-			sets = append(sets, ported(back, ports).WithPeers(byPorts[ports]))
-			others = others.Union(byPorts[ports])
+		answered := traffic.Of(others, withPorts)
+		for _, c := range clients {
+			answered = answered.Minus(traffic.Of(c.peers, withPorts).Minus(ported(back, c.ports)))
 		}
+		sets = append(sets, answered)
 	}
-	sets = append(sets, ported(back, own).WithPeers(others.Complement()))
+	sets = append(sets, ported(back, answersOf(i.Subnet.Network)).WithPeers(others.Complement()))
 	for request, reply := range replies {
 		typ := uint8(reply >> 8)
 		protocol := uint8(reply & 255)
@@ -244,6 +302,9 @@ var replies = map[uint16]uint16{
 	128<<8 | service.ICMPv6: 129<<8 | service.ICMPv6,
 }
 
+// withPorts are the services whose answers go to client ports.
+var withPorts = service.Of(service.Whole(service.TCP), service.Whole(service.UDP))
+
 // unanswered are the ICMP types that need no answer; portless are the protocols that answer with themselves.
 var unanswered, portless = func() (service.Set, service.Set) {
 	icmp := service.Of(service.Whole(service.ICMP), service.Whole(service.ICMPv6))
@@ -251,24 +312,42 @@ var unanswered, portless = func() (service.Set, service.Set) {
 	for request := range replies {
 		none = none.Minus(service.Of(service.ICMPType(uint8(request&255), uint8(request>>8))))
 	}
-	return none, service.All.Minus(icmp).Minus(service.Of(service.Whole(service.TCP), service.Whole(service.UDP)))
+	return none, service.All.Minus(icmp).Minus(withPorts)
 }()
 
 // FilterTraffic is what the filters of an interface let through in a direction,
 // answers and all, whatever the ways are.
 func (d *Decider) FilterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
-	passing := traffic.All
-	for k, l := range d.layers(i, false) {
-		if l.unknown != "" {
-			return traffic.Set{}
-		}
-		set := d.layerPasses(l, i, direction)
-		if k > 0 { // the subnet's layer is skipped within the subnet
-			set = set.Union(traffic.Of(d.neighbours(i), service.All))
-		}
-		passing = passing.Intersect(set)
+	passes, _ := d.filter(i, direction)
+	return passes
+}
+
+// filter is what passes the filters of an interface, answers and all, and what they
+// admit. It is empty where that can't be decided.
+func (d *Decider) filter(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {
+	passes, admits, sure := d.filterKnown(i, direction)
+	if !sure {
+		return traffic.Set{}, traffic.Set{}
 	}
-	return passing
+	return passes, admits
+}
+
+// filterKnown is filter of the layers that can be decided, and whether those are all.
+func (d *Decider) filterKnown(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set, sure bool) {
+	passes, admits, sure = traffic.All, traffic.All, true
+	for _, l := range d.layers(i, false) {
+		if l.unknown != "" {
+			sure = false
+			continue
+		}
+		passing, admitted := d.layerTraffic(l, i, direction)
+		if l.name != "" { // the subnet's layer is skipped within the subnet
+			near := traffic.Of(d.neighbours(i), service.All)
+			passing, admitted = passing.Union(near), admitted.Union(near)
+		}
+		passes, admits = passes.Intersect(passing), admits.Intersect(admitted)
+	}
+	return passes, admits, sure
 }
 
 // neighbours are the private addresses of the interfaces in an interface's subnet.
@@ -280,37 +359,89 @@ func (d *Decider) neighbours(i *estate.Interface) addr.Set {
 	return addr.Of(all...)
 }
 
-// answerStep decides the answers that a layer must let back. Without a source
-// port every client port counts, and the lowest that is stopped is told.
-func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, sourcePort int) Step {
+// answerStep decides the answers that a layer must let back to some runs of client
+// ports. The lowest that is stopped is told.
+func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, clients []estate.Ports) Step {
 	back := direction.Opposite()
 	s := Step{Layer: "answer " + l.name + string(back), At: i.Instance.Name, Verdict: Passes, Text: "the answers are let back"}
-	protocol, detail := p.Split()
-	var wanted service.Set
-	switch {
-	case protocol == service.TCP || protocol == service.UDP:
-		ports := d.clientPorts(i, direction, peer)
-		if sourcePort >= 0 {
-			ports = estate.Ports{From: uint16(sourcePort), To: uint16(sourcePort)}
-		}
-		wanted = service.Of(service.Ports(protocol, ports.From, ports.To))
-	case protocol == service.ICMP || protocol == service.ICMPv6:
-		reply, ok := replies[detail&0xff00|uint16(protocol)]
-		if !ok {
-			s.Text = "it needs no answer"
-			return s
-		}
-		wanted = service.Of(service.ICMPCode(protocol, uint8(reply>>8), 0))
-	default:
-		wanted = service.Between(p, p)
+	wanted := answersTo(p, clients)
+	if wanted.IsEmpty() {
+		s.Text = "it needs no answer"
+		return s
 	}
-	let := d.layerAllowed(l, i, back).all.WithPeers(addr.Of(peer)).Services()
+	let, _ := d.layerAdmits(l, i, back, peer)
 	if first, ok := wanted.Minus(let).First(); ok {
 		s.Verdict = OneWay
 		s.Text = fmt.Sprintf("no state is kept, and the answer to %s %s is stopped", peer, first)
 		s.Group = l.groups[0]
 	}
 	return s
+}
+
+// answersTo are the services that answer one: to all client ports, the reply of an
+// ICMP type, a protocol without ports itself; nothing where none is needed.
+func answersTo(p service.Point, clients []estate.Ports) service.Set {
+	protocol, detail := p.Split()
+	switch protocol {
+	case service.TCP, service.UDP:
+		specs := make([]service.Spec, len(clients))
+		for k, ports := range clients {
+			specs[k] = service.Ports(protocol, ports.From, ports.To)
+		}
+		return service.Of(specs...)
+	case service.ICMP, service.ICMPv6:
+		reply, ok := replies[detail&0xff00|uint16(protocol)]
+		if !ok {
+			return service.Set{}
+		}
+		return service.Of(service.ICMPCode(protocol, uint8(reply>>8), 0))
+	}
+	return service.Between(p, p)
+}
+
+// answeredBy are the services whose answers are all among those that are let back.
+func answeredBy(back service.Set, clients []estate.Ports) service.Set {
+	answered := unanswered.Union(back.Intersect(portless))
+	for _, protocol := range []uint8{service.TCP, service.UDP} {
+		if answersTo(service.PointOf(protocol, 0), clients).SubsetOf(back) {
+			answered = answered.Union(service.Of(service.Whole(protocol)))
+		}
+	}
+	for request, reply := range replies {
+		if back.Contains(service.PointOf(uint8(reply&255), reply&0xff00)) {
+			answered = answered.Union(service.Of(service.ICMPType(uint8(request&255), uint8(request>>8))))
+		}
+	}
+	return answered
+}
+
+// layerAdmits are the services that a layer lets through with one peer, and the
+// part whose answers come back by themselves.
+func (d *Decider) layerAdmits(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr) (all, kept service.Set) {
+	if l.passes != "" {
+		return service.All, service.All
+	}
+	for _, g := range l.groups {
+		more, keeping := d.admits(g, direction, i, peer)
+		all, kept = all.Union(more), kept.Union(keeping)
+	}
+	return all, kept
+}
+
+// layerOutcome parts all services by what a layer does to them with one peer.
+func (d *Decider) layerOutcome(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, clients []estate.Ports) Outcome {
+	if l.unknown != "" {
+		return becoming(Undecided, service.All)
+	}
+	all, kept := d.layerAdmits(l, i, direction, peer)
+	lost := all.Minus(kept)
+	if !lost.IsEmpty() {
+		back, _ := d.layerAdmits(l, i, direction.Opposite(), peer)
+		lost = lost.Minus(answeredBy(back, clients))
+	}
+	o := becoming(Passes, all.Minus(lost))
+	o[place(OneWay)] = lost
+	return o.or(Stopped)
 }
 
 // Answers is the traffic of the answers to what a group lets through in a
@@ -374,11 +505,11 @@ func (d *Decider) Lets(i *estate.Interface, direction estate.Direction, peer net
 		}
 		var best decision
 		for _, g := range l.groups {
-			if x := d.one(g, direction, i.Instance, peer, p); x.admitted && (!best.admitted || x.state) {
+			if x := d.one(g, direction, i, peer, p); x.admitted && (!best.admitted || x.state) {
 				best = x
 			}
 		}
-		if l.unknown != "" || !best.admitted || !best.state && d.answerStep(l, i, direction, peer, p, -1).Verdict != Passes {
+		if l.unknown != "" || !best.admitted || !best.state && d.answerStep(l, i, direction, peer, p, d.clientPorts(i, direction, peer)).Verdict != Passes {
 			return false
 		}
 	}
@@ -393,18 +524,19 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 		if !slices.Contains(l.groups, g) || l.passes != "" || l.unknown != "" {
 			continue
 		}
-		own := d.allowed(g, direction, i.Instance)
+		own := d.allowed(g, direction, i)
 		lost := own.all.Minus(own.kept)
 		if lost.IsEmpty() {
 			continue
 		}
 		back := direction.Opposite()
-		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) && own.all.SubsetOf(d.allowed(g, back, i.Instance).all) {
+		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) && own.all.SubsetOf(d.allowed(g, back, i).all) {
 			continue // everything with these peers, both ways
 		}
-		lost = lost.Minus(d.layerPasses(l, i, direction)).OnServices(answered)
+		passes, _ := d.layerTraffic(l, i, direction)
+		lost = lost.Minus(passes).OnServices(answered)
 		// A rule for all client ports is there for the answers of the other direction.
-		answers := d.Answers(g, d.allowed(g, back, i.Instance).all, back)
+		answers := d.Answers(g, d.allowed(g, back, i).all, back)
 		ports := answersOf(i.Subnet.Network)
 		for _, r := range d.ordered(g, direction) {
 			for _, protocol := range []uint8{service.TCP, service.UDP} {

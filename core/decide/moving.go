@@ -16,12 +16,20 @@ func (d *Decider) Rewrite(g *estate.Group, rules []estate.Rule) {
 	g.Rules = rules
 	delete(d.rules, ruleKey{g, estate.In})
 	delete(d.rules, ruleKey{g, estate.Out})
+	d.unlearn()
+}
+
+// unlearn drops what depends on rules and on who wears what.
+func (d *Decider) unlearn() {
+	clear(d.handed)
+	clear(d.naming)
 }
 
 // Refill gives a list of the estate other entries. Who is a stranger is not worked out anew.
 func (d *Decider) Refill(l *estate.List, entries []estate.Entry) {
 	l.Entries = entries
 	delete(d.lists, l)
+	d.unlearn()
 }
 
 // Redress lets an interface wear other groups, and returns those that gain or lose
@@ -48,6 +56,7 @@ func (d *Decider) Surround(s *estate.Subnet, groups []*estate.Group) []*estate.G
 
 // moved notes that an interface is under other groups.
 func (d *Decider) moved(i *estate.Interface, was, now []*estate.Group) []*estate.Group {
+	d.unlearn()
 	for _, g := range was {
 		if !slices.Contains(now, g) {
 			d.wearers[g] = slices.DeleteFunc(slices.Clone(d.wearers[g]), func(x *estate.Interface) bool { return x == i })

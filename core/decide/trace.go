@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"isonomos/core/addr"
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/core/service"
@@ -33,7 +32,7 @@ type Question struct {
 
 // A Step is one thing that a flow meets on its way.
 type Step struct {
-	Layer   string // "way", "listener", "out", "in", "subnet out", "subnet in"; before answers "answer "
+	Layer   string // "way", "listener", "out", "in", "subnet out", "subnet in", "target"; before answers "answer "
 	At      string // the instance whose filters are asked; empty for ways
 	Verdict Verdict
 	Text    string        // how, or why not, in words
@@ -54,13 +53,18 @@ type Answer struct {
 // Why is the step that decided: the first of the verdict's kind.
 func (a Answer) Why() Step {
 	for _, s := range a.Steps {
-		if s.Verdict == a.Verdict {
+		if s.Verdict == a.Verdict && s.Layer != targetLayer {
 			return s
 		}
 	}
 	for _, next := range a.HandedOn {
 		if next.Verdict == a.Verdict {
 			return next.Why()
+		}
+	}
+	for _, s := range a.Steps {
+		if s.Verdict == a.Verdict {
+			return s
 		}
 	}
 	return Step{Verdict: a.Verdict}
@@ -77,39 +81,79 @@ func (d *Decider) Trace(q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	src, dst, err := chooseEnds(q, sources, destinations)
+	pairs, err := pairsFor(q, sources, destinations)
 	if err != nil {
 		return Answer{}, err
 	}
-	protocol, _ := q.Service.Split()
-	if protocol == service.ICMP && src.Addr.Is6() || protocol == service.ICMPv6 && src.Addr.Is4() {
-		return Answer{}, fmt.Errorf("%s does not go over %s: ask for %s", service.ProtocolName(protocol), familyName(src.Addr),
-			map[uint8]string{service.ICMP: "icmpv6", service.ICMPv6: "icmp"}[protocol])
+	pair, err := choosePair(q, pairs, sources, destinations)
+	if err != nil {
+		return Answer{}, err
 	}
 	sourcePort := -1
 	if q.SourcePort != nil {
 		sourcePort = int(*q.SourcePort)
 	}
-	return d.flow(src, dst, q.Service, sourcePort), nil
+	answer := d.flow(pair[0], pair[1], q.Service, sourcePort)
+	if answer.Verdict == NoWay {
+		d.tellOtherWay(&answer, pairs, sourcePort)
+	}
+	return answer, nil
 }
 
-// chooseEnds picks the pair of ends that is meant: the first of one family, and
-// of several interfaces with one address the one whose network the other end is in.
-func chooseEnds(q Question, sources, destinations []End) (src, dst End, err error) {
+// tellOtherWay says, where a flow has no way, that it would pass by other addresses
+// of the instances that were named.
+func (d *Decider) tellOtherWay(answer *Answer, pairs [][2]End, sourcePort int) {
+	const most = 256 // that are tried
+	k := slices.IndexFunc(answer.Steps, func(s Step) bool { return s.Verdict == NoWay })
+	if k < 0 {
+		return
+	}
+	for _, p := range pairs[:min(most, len(pairs))] {
+		if p[0] != answer.Source && p[1] != answer.Destination && len(pairs) > most {
+			continue
+		}
+		if d.flow(p[0], p[1], answer.Service, sourcePort).Verdict == Passes {
+			answer.Steps[k].Text += fmt.Sprintf("; from %s to %s it passes: ask for these addresses", p[0].Addr, p[1].Addr)
+			return
+		}
+	}
+}
+
+// pairsFor are the pairs of ends that a question can mean: of one family, which can
+// carry its service.
+func pairsFor(q Question, sources, destinations []End) ([][2]End, error) {
+	if sources[0].Outside() && destinations[0].Outside() {
+		return nil, fmt.Errorf("neither %s nor %s is on an interface of the estate: nothing here decides about them", q.Source, q.Destination)
+	}
+	protocol, _ := q.Service.Split()
+	carries := func(e End) bool {
+		return protocol != service.ICMP && protocol != service.ICMPv6 || e.Addr.Is4() == (protocol == service.ICMP)
+	}
 	var pairs [][2]End
+	common := false
 	for _, s := range sources {
 		for _, t := range destinations {
-			if s.Addr.Is4() == t.Addr.Is4() {
+			if s.Addr.Is4() != t.Addr.Is4() {
+				continue
+			}
+			if common = true; carries(s) {
 				pairs = append(pairs, [2]End{s, t})
 			}
 		}
 	}
-	if len(pairs) == 0 {
-		return End{}, End{}, fmt.Errorf("%s and %s have no address family in common", q.Source, q.Destination)
+	switch {
+	case !common:
+		return nil, fmt.Errorf("%s and %s have no address family in common", q.Source, q.Destination)
+	case len(pairs) == 0:
+		return nil, fmt.Errorf("%s does not go over %s, the only family that both ends have: ask for %s", service.ProtocolName(protocol),
+			map[uint8]string{service.ICMP: "IPv6", service.ICMPv6: "IPv4"}[protocol], map[uint8]string{service.ICMP: "icmpv6", service.ICMPv6: "icmp"}[protocol])
 	}
-	if sources[0].Outside() && destinations[0].Outside() {
-		return End{}, End{}, fmt.Errorf("neither %s nor %s is on an interface of the estate: nothing here decides about them", q.Source, q.Destination)
-	}
+	return pairs, nil
+}
+
+// choosePair picks the pair of ends that is meant: the first, and of several interfaces
+// with one address the one whose network the other end is in or is peered with.
+func choosePair(q Question, pairs [][2]End, sources, destinations []End) ([2]End, error) {
 	near := func(p [2]End) bool {
 		if p[0].Outside() || p[1].Outside() {
 			return false
@@ -117,20 +161,23 @@ func chooseEnds(q Question, sources, destinations []End) (src, dst End, err erro
 		a, b := p[0].Interface.Subnet.Network, p[1].Interface.Subnet.Network
 		return a == b || a.PeeredWith(b)
 	}
-	if i := slices.IndexFunc(pairs, near); i >= 0 {
-		return pairs[i][0], pairs[i][1], nil
+	if i := slices.IndexFunc(pairs, near); i >= 0 && (several(sources) || several(destinations)) {
+		return pairs[i], nil
 	}
 	for k, found := range [][]End{sources, destinations} {
-		if _, err := netip.ParseAddr([]string{q.Source, q.Destination}[k]); err == nil && len(found) > 1 {
+		if _, err := netip.ParseAddr([]string{q.Source, q.Destination}[k]); err == nil && several(found) {
 			var names []string
 			for _, e := range found {
 				names = append(names, e.Interface.Instance.Path())
 			}
-			return End{}, End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr, strings.Join(names, " and "))
+			return [2]End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr, strings.Join(names, " and "))
 		}
 	}
-	return pairs[0][0], pairs[0][1], nil
+	return pairs[0], nil
 }
+
+// several reports whether ends are interfaces that have one address.
+func several(ends []End) bool { return len(ends) > 1 && ends[0].Addr == ends[1].Addr }
 
 // locate finds the ends that a text can mean. An instance gives one end an
 // address: private ones first, then public ones.
@@ -208,6 +255,16 @@ func (d *Decider) noInstance(text string) error {
 func (d *Decider) Flow(src, dst End, p service.Point) Answer { return d.flow(src, dst, p, -1) }
 
 func (d *Decider) flow(src, dst End, p service.Point, sourcePort int) Answer {
+	room := mostHandedOn
+	return d.follow(src, dst, p, sourcePort, nil, &room)
+}
+
+// mostHandedOn is how many flows from balancers to their targets are told in all;
+// of others only what became of them.
+const mostHandedOn = 100
+
+// follow decides one flow, after some balancers were met.
+func (d *Decider) follow(src, dst End, p service.Point, sourcePort int, met []*estate.Instance, room *int) Answer {
 	answer := Answer{Source: src, Destination: dst, Service: p}
 	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
 		answer.Steps = []Step{{Layer: "way", Verdict: Passes, Text: "an instance reaches itself unfiltered"}}
@@ -215,14 +272,17 @@ func (d *Decider) flow(src, dst End, p service.Point, sourcePort int) Answer {
 		return answer
 	}
 	w := d.way(src, dst)
-	inside := !src.Outside() && !dst.Outside() && src.Interface.Subnet == dst.Interface.Subnet && !dst.public()
 	var answers []func() Step
 	meet := func(i *estate.Interface, direction estate.Direction, peer netip.Addr) {
-		for _, l := range d.layers(i, inside) {
+		clients := d.clientsOn(w, i)
+		if sourcePort >= 0 {
+			clients = []estate.Ports{{From: uint16(sourcePort), To: uint16(sourcePort)}}
+		}
+		for _, l := range d.layers(i, w.inside) {
 			step, state := d.step(l, i, direction, peer, p)
 			answer.Steps = append(answer.Steps, step)
 			if step.Verdict == Passes && !state {
-				answers = append(answers, func() Step { return d.answerStep(l, i, direction, peer, p, sourcePort) })
+				answers = append(answers, func() Step { return d.answerStep(l, i, direction, peer, p, clients) })
 			}
 		}
 	}
@@ -230,28 +290,37 @@ func (d *Decider) flow(src, dst End, p service.Point, sourcePort int) Answer {
 		meet(src.Interface, estate.Out, w.destination)
 	}
 	answer.Steps = append(answer.Steps, Step{Layer: "way", Verdict: w.verdict, Text: w.text})
+	balancer := false
 	if !dst.Outside() {
-		if !listens(dst.Interface).Contains(p) {
+		balancer = dst.Interface.Instance.Kind == estate.Balancer
+		if balancer && !listened(dst.Interface.Instance).Contains(p) {
+			balancer = false
 			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoWay, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
 		}
-		meet(dst.Interface, estate.In, w.source)
+		if w.verdict == Undecided {
+			if d.fromSomewhere(dst.Interface, w.sources).Of(p) == Stopped {
+				answer.Steps = append(answer.Steps, Step{Layer: "in", At: dst.Interface.Instance.Name, Verdict: Stopped, Text: fmt.Sprintf("%s is let in from no public address that could come in", d.describe(p))})
+			}
+		} else {
+			meet(dst.Interface, estate.In, w.source)
+		}
 	}
-	if worst(answer.Steps) == Passes {
+	if v := worst(answer.Steps); v == Passes {
 		for _, ask := range answers {
 			answer.Steps = append(answer.Steps, ask())
 		}
 	}
 	answer.Verdict = worst(answer.Steps)
-	if answer.Verdict == Passes && !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer {
-		d.handOn(&answer)
+	if balancer {
+		d.handOn(&answer, met, room)
 	}
 	return answer
 }
 
-// worst is the verdict of steps that must all pass: no-way before undecided
-// before stopped before one-way.
+// worst is the verdict of steps that must all pass: what is certain comes before
+// what is undecided.
 func worst(steps []Step) Verdict {
-	for _, v := range []Verdict{NoWay, Undecided, Stopped, OneWay} {
+	for _, v := range alongWay {
 		if slices.ContainsFunc(steps, func(s Step) bool { return s.Verdict == v }) {
 			return v
 		}
@@ -259,46 +328,67 @@ func worst(steps []Step) Verdict {
 	return Passes
 }
 
-// handOn follows a flow from a balancer to its targets. It passes if one of them
-// is reached; else its verdict is that of the last target.
-func (d *Decider) handOn(answer *Answer) {
+// targetLayer is the layer of steps that say what became of a flow to one target.
+const targetLayer = "target"
+
+// handOn follows a flow from a balancer to its targets. What becomes of it is the
+// worse of what the balancer's own filters say and what its best target gets.
+func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 	balancer := answer.Destination.Interface
-	protocol, _ := answer.Service.Split()
-	reached := false
-	verdict := NoWay
+	verdict := d.handedOn(balancer, met).Of(answer.Service)
+	whole := append(slices.Clip(met), balancer.Instance)
+	told := false
 	for _, l := range balancer.Instance.Listeners {
 		if !service.Of(l.Service).Contains(answer.Service) {
 			continue
 		}
 		for _, target := range l.Targets {
+			told = true
+			step := Step{Layer: targetLayer, At: target.Name}
+			p := handedPoint(l, answer.Service)
 			from, to, ok := handOver(balancer, target)
-			if !ok {
-				answer.Steps = append(answer.Steps, Step{Layer: "listener", At: target.Name, Verdict: NoWay, Text: fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)})
-				continue
+			switch {
+			case !ok:
+				step.Verdict, step.Text = NoWay, fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)
+			case target.Kind == estate.Balancer && slices.Contains(whole, target):
+				step.Verdict, step.Text = NoWay, fmt.Sprintf("%s was met before: a balancer is not entered again", target.Name)
+			default:
+				step.Verdict = d.handTo(balancer, l, target, whole).Of(answer.Service)
+				step.Text = fmt.Sprintf("%s hands it on to %s as %s", balancer.Instance.Name, to, p)
+				if *room > 0 {
+					*room--
+					answer.HandedOn = append(answer.HandedOn, d.follow(from, to, p, -1, whole, room))
+				}
 			}
-			second := d.Flow(from, to, service.PointOf(protocol, l.Port))
-			answer.HandedOn = append(answer.HandedOn, second)
-			reached = reached || second.Verdict == Passes
-			verdict = second.Verdict
+			answer.Steps = append(answer.Steps, step)
 		}
 	}
-	if !reached {
-		if len(answer.HandedOn) == 0 {
-			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: balancer.Instance.Name, Verdict: NoWay, Text: "the listener has no target that can be reached"})
-		}
-		answer.Verdict = verdict
+	switch {
+	case !told:
+		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: NoWay, Text: "the listener has no target"})
+	case d.circles()[balancer.Instance].size > largestCircle:
+		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: Undecided, Text: fmt.Sprintf("%d balancers hand on to each other: nobody follows all their ways", d.circles()[balancer.Instance].size)})
 	}
+	answer.Verdict = worst([]Step{{Verdict: answer.Verdict}, {Verdict: verdict}})
 }
 
-// handOver are the ends of a balancer's own flow to a target: private addresses
-// of one family, IPv4 first.
+// handOver are the ends of a balancer's own flow to a target: addresses of one
+// family, private ones first, IPv4 first.
 func handOver(balancer *estate.Interface, target *estate.Instance) (from, to End, ok bool) {
-	for _, v6 := range []bool{false, true} {
-		for _, i := range target.Interfaces {
-			for _, a := range balancer.Private {
-				for _, b := range i.Private {
-					if a.Is6() == v6 && b.Is6() == v6 {
-						return End{balancer, a}, End{i, b}, true
+	for _, six := range []bool{false, true} {
+		own, has := balancer.Address(six)
+		if !has {
+			continue
+		}
+		for _, public := range []bool{false, true} {
+			for _, i := range target.Interfaces {
+				addrs := i.Private
+				if public {
+					addrs = i.Public
+				}
+				for _, a := range addrs {
+					if a.Is6() == six {
+						return End{balancer, own}, End{i, a}, true
 					}
 				}
 			}
@@ -307,35 +397,8 @@ func handOver(balancer *estate.Interface, target *estate.Instance) (from, to End
 	return End{}, End{}, false
 }
 
-// Between is the set of services that pass from one end to another, exactly:
-// the way, then the filters at both ends. Balancers are met at their own filters.
-func (d *Decider) Between(src, dst End) service.Set {
-	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
-		return service.All
-	}
-	w := d.way(src, dst)
-	if w.verdict != Passes {
-		return service.Set{}
-	}
-	passing := service.All.Minus(service.NotIPv6)
-	if src.Addr.Is4() {
-		passing = service.All.Minus(service.NotIPv4)
-	}
-	if d.unknown(src) || d.unknown(dst) {
-		return service.Set{}
-	}
-	if !src.Outside() {
-		passing = passing.Intersect(d.FilterTraffic(src.Interface, estate.Out).WithPeers(addr.Of(w.destination)).Services())
-	}
-	if !dst.Outside() {
-		passing = passing.Intersect(listens(dst.Interface))
-		passing = passing.Intersect(d.FilterTraffic(dst.Interface, estate.In).WithPeers(addr.Of(w.source)).Services())
-	}
-	return passing
-}
-
-// unknown reports whether an end's filters can't be decided.
-func (d *Decider) unknown(e End) bool { return !e.Outside() && d.CantDecide(e.Interface) != "" }
+// Between is the set of services that pass from one end to another: see Becomes.
+func (d *Decider) Between(src, dst End) service.Set { return d.Becomes(src, dst).With(Passes) }
 
 // A ShutTarget is a target that a balancer does not reach: with its health
 // probes, so that it is taken for ill, or with the requests that it hands on.

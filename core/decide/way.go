@@ -44,160 +44,205 @@ func (e End) String() string {
 
 // A way says how a flow gets from one end to the other before any filter is asked.
 type way struct {
-	verdict Verdict // Passes, NoWay or Undecided
+	verdict Verdict // Passes, NoWay, or Undecided where nobody knows with which address it comes in again
 	text    string  // how, or why not
 	// The addresses that the filters see: the source's at the destination, the
 	// destination's at the source. They differ from the ends' own where the flow
 	// leaves the estate and comes in again.
 	source, destination netip.Addr
+	sources             addr.Set        // of an undecided way: the public addresses that may be the source's
+	client              *estate.Network // whose client ports the answers go to; nil where that is outside
+	inside              bool            // within one subnet
+}
+
+func (w way) no(format string, a ...any) way {
+	w.verdict, w.text = NoWay, fmt.Sprintf(format, a...)
+	return w
+}
+
+func (w way) by(format string, a ...any) way {
+	w.text = fmt.Sprintf(format, a...)
+	return w
 }
 
 func (d *Decider) way(src, dst End) way {
-	open := way{verdict: Passes, source: src.Addr, destination: dst.Addr}
-	no := func(format string, a ...any) way {
-		return way{verdict: NoWay, text: fmt.Sprintf(format, a...), source: src.Addr, destination: dst.Addr}
+	w := way{verdict: Passes, source: src.Addr, destination: dst.Addr}
+	if src.Outside() {
+		return d.wayIn(w, src.Addr, dst)
 	}
-	switch {
-	case src.Outside():
-		return d.wayIn(src.Addr, dst, open, no)
-	case dst.Outside():
-		return d.wayOut(src, dst.Addr, open, no)
-	case dst.public():
-		return d.wayAround(src, dst, open, no)
+	w.client = src.Interface.Subnet.Network
+	if dst.Outside() {
+		return d.wayOut(w, src, dst.Addr)
 	}
-	return d.wayInside(src, dst, open, no)
+	return d.wayInside(w, src, dst)
 }
 
-// wayIn is the way from outside to an interface.
-func (d *Decider) wayIn(src netip.Addr, dst End, open way, no func(string, ...any) way) way {
+// wayIn is the way from an address outside to an interface.
+func (d *Decider) wayIn(w way, src netip.Addr, dst End) way {
 	subnet := dst.Interface.Subnet
 	if inRanges(subnet.Network.Ranges, src) {
-		return no("nobody in %s has the address %s", subnet.Network.Path(), src)
+		return w.no("nobody in %s has the address %s", subnet.Network.Path(), src)
 	}
 	if !subnet.RoutesKnown {
-		open.text = "a way in is assumed: no survey says which routes " + subnet.Path() + " has"
-		return open
+		return w.by("a way in is assumed: no survey says which routes %s has", subnet.Path())
 	}
 	route, ok := routeFor(subnet, src)
-	if !addr.Public.Contains(src) {
-		if ok && route.Via == estate.ViaPrivateLine {
-			open.text = fmt.Sprintf("in over the private line (route %s of %s)", route.To, subnet.Path())
-			return open
-		}
-		return no("nobody in the estate has %s, and no private line leads from there to %s", src, subnet.Path())
-	}
-	if !hasPublic(dst.Interface, dst.Addr) {
-		return no("%s has no public %s address", dst.Interface.Instance.Name, familyName(dst.Addr))
-	}
 	switch {
+	case ok && route.Via == estate.ViaPrivateLine:
+		if !carries(route, dst.Addr) {
+			return w.no("the private line of the route %s of %s does not carry the public address %s", route.To, subnet.Path(), dst.Addr)
+		}
+		return w.by("in over the private line (route %s of %s)", route.To, subnet.Path())
+	case !addr.Public.Contains(src):
+		return w.no("nobody in the estate has %s, and no private line leads from there to %s", src, subnet.Path())
+	case !hasPublic(dst.Interface, dst.Addr):
+		return w.no("%s has no public %s address", dst.Interface.Instance.Name, familyName(dst.Addr))
 	case !ok:
-		return no("%s has no route to %s, so nothing comes in from there", subnet.Path(), src)
+		return w.no("%s has no route to %s, so nothing comes in from there", subnet.Path(), src)
 	case route.Via != estate.ViaInternet:
-		return no("%s reaches %s by its route %s via %s, which lets nobody in", subnet.Path(), src, route.To, route.Via)
+		return w.no("%s reaches %s by its route %s via %s, which lets nobody in", subnet.Path(), src, route.To, route.Via)
 	}
-	open.text = fmt.Sprintf("in from the internet (route %s of %s)", route.To, subnet.Path())
-	return open
+	return w.by("in from the internet (route %s of %s)", route.To, subnet.Path())
 }
 
-// wayOut is the way from an interface to somebody outside.
-func (d *Decider) wayOut(src End, dst netip.Addr, open way, no func(string, ...any) way) way {
+// carries reports whether the private line of a route carries an interface's own
+// address: a public one only where the route names it.
+func carries(route estate.Route, own netip.Addr) bool {
+	return !addr.Public.Contains(own) || route.To.Contains(own)
+}
+
+// wayOut is the way from an interface to an address outside.
+func (d *Decider) wayOut(w way, src End, dst netip.Addr) way {
 	subnet := src.Interface.Subnet
 	if inRanges(subnet.Network.Ranges, dst) {
-		return no("nobody in %s has the address %s", subnet.Network.Path(), dst)
+		return w.no("nobody in %s has the address %s", subnet.Network.Path(), dst)
 	}
 	if !subnet.RoutesKnown {
-		open.text = "a way out is assumed: no survey says which routes " + subnet.Path() + " has"
-		return open
+		return w.by("a way out is assumed: no survey says which routes %s has", subnet.Path())
 	}
 	route, ok := routeFor(subnet, dst)
 	if !ok {
-		return no("%s has no route to %s", subnet.Path(), dst)
+		return w.no("%s has no route to %s", subnet.Path(), dst)
 	}
 	switch route.Via {
 	case estate.ViaPrivateLine:
-		open.text = fmt.Sprintf("out over the private line (route %s of %s)", route.To, subnet.Path())
-		return open
+		if !carries(route, src.Addr) {
+			return w.no("the private line of the route %s of %s does not carry the public address %s", route.To, subnet.Path(), src.Addr)
+		}
+		return w.by("out over the private line (route %s of %s)", route.To, subnet.Path())
 	case estate.ViaInternet, estate.ViaNAT:
 		if !addr.Public.Contains(dst) {
-			return no("nobody in the estate has %s, and it is not a public address", dst)
+			return w.no("nobody in the estate has %s, and it is not a public address", dst)
 		}
 		if route.Via == estate.ViaInternet && !hasPublic(src.Interface, src.Addr) {
-			return no("%s has no public %s address to go out with", src.Interface.Instance.Name, familyName(src.Addr))
+			return w.no("%s has no public %s address to go out with", src.Interface.Instance.Name, familyName(src.Addr))
 		}
-		open.text = fmt.Sprintf("out to the internet by %s (route %s of %s)", route.Via, route.To, subnet.Path())
-		return open
+		return w.by("out to the internet by %s (route %s of %s)", route.Via, route.To, subnet.Path())
 	}
-	return no("%s sends what goes to %s by its route %s via %s", subnet.Path(), dst, route.To, route.Via)
+	return w.no("%s sends what goes to %s by its route %s via %s", subnet.Path(), dst, route.To, route.Via)
 }
 
-// wayInside is the way between two interfaces by the destination's private address.
-func (d *Decider) wayInside(src, dst End, open way, no func(string, ...any) way) way {
+// wayInside is the way between two interfaces. A network's own ranges come before
+// every route and peering, at both ends; then the route of the source's subnet says how.
+func (d *Decider) wayInside(w way, src, dst End) way {
 	from, to := src.Interface.Subnet, dst.Interface.Subnet
-	if from.Network == to.Network {
-		open.text = "within the network " + from.Network.Path()
-		if from == to {
-			open.text = "within the subnet " + from.Path()
+	if from.Network == to.Network && (!dst.public() || inRanges(from.Network.Ranges, dst.Addr)) {
+		if w.inside = from == to; w.inside {
+			return w.by("within the subnet %s", from.Path())
 		}
-		return open
+		return w.by("within the network %s", from.Network.Path())
 	}
+	if from.Network != to.Network && inRanges(from.Network.Ranges, dst.Addr) {
+		return w.no("%s is in a range of %s itself, so nothing from there goes to %s for it", dst.Addr, from.Network.Path(), to.Network.Path())
+	}
+	route, ok := routeFor(from, dst.Addr)
+	switch {
+	case ok && route.Via == estate.ViaPrivateLine:
+		return d.wayByLine(w, src, dst, route)
+	case dst.public(),
+		addr.Public.Contains(dst.Addr) && ok && (route.Via == estate.ViaInternet || route.Via == estate.ViaNAT),
+		addr.Public.Contains(dst.Addr) && !from.RoutesKnown && !from.Network.PeeredWith(to.Network):
+		return d.wayAround(w, src, dst, route)
+	}
+	return d.wayByPeering(w, src, dst)
+}
+
+// wayByLine is the way between two interfaces over a private line, by both ends' routes.
+func (d *Decider) wayByLine(w way, src, dst End, route estate.Route) way {
+	from, to := src.Interface.Subnet, dst.Interface.Subnet
+	back, ok := routeFor(to, src.Addr)
+	switch {
+	case inRanges(to.Network.Ranges, src.Addr):
+		return w.no("%s is in a range of %s itself, so no answer leaves it for %s", src.Addr, to.Network.Path(), from.Network.Path())
+	case !ok || back.Via != estate.ViaPrivateLine:
+		return w.no("%s goes to %s over a private line (route %s), and %s has no route back over one", from.Path(), dst.Addr, route.To, to.Path())
+	}
+	return w.by("over the private line between %s and %s", from.Network.Path(), to.Network.Path())
+}
+
+// wayByPeering is the way between two interfaces of different networks through their peering.
+func (d *Decider) wayByPeering(w way, src, dst End) way {
+	from, to := src.Interface.Subnet, dst.Interface.Subnet
 	there, thereOK := routeFor(from, dst.Addr)
 	back, backOK := routeFor(to, src.Addr)
-	if there.Via == estate.ViaPrivateLine && back.Via == estate.ViaPrivateLine {
-		open.text = fmt.Sprintf("over the private line between %s and %s", from.Network.Path(), to.Network.Path())
-		return open
-	}
 	switch {
 	case !from.Network.PeeredWith(to.Network) && !peersEither(from.Network, to.Network):
-		return no("%s and %s are not peered", from.Network.Path(), to.Network.Path())
+		return w.no("%s and %s are not peered", from.Network.Path(), to.Network.Path())
 	case !from.Network.PeeredWith(to.Network):
-		return no("only one of %s and %s peers with the other", from.Network.Path(), to.Network.Path())
+		return w.no("only one of %s and %s peers with the other", from.Network.Path(), to.Network.Path())
+	case inRanges(to.Network.Ranges, src.Addr):
+		return w.no("%s is in a range of %s itself, so no answer leaves it for %s", src.Addr, to.Network.Path(), from.Network.Path())
 	case from.RoutesKnown && (!thereOK || there.Via != estate.ViaPeer || there.Network != to.Network):
-		return no("%s has no route to %s through the peering with %s", from.Path(), dst.Addr, to.Network.Path())
+		return w.no("%s has no route to %s through the peering with %s", from.Path(), dst.Addr, to.Network.Path())
 	case to.RoutesKnown && (!backOK || back.Via != estate.ViaPeer || back.Network != from.Network):
-		return no("%s has no route back to %s through the peering with %s", to.Path(), src.Addr, from.Network.Path())
+		return w.no("%s has no route back to %s through the peering with %s", to.Path(), src.Addr, from.Network.Path())
 	}
-	open.text = fmt.Sprintf("through the peering of %s and %s", from.Network.Path(), to.Network.Path())
-	return open
+	return w.by("through the peering of %s and %s", from.Network.Path(), to.Network.Path())
 }
 
 func peersEither(a, b *estate.Network) bool {
-	for _, p := range a.Peered {
-		if p == b {
-			return true
-		}
-	}
-	for _, p := range b.Peered {
-		if p == a {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(a.Peered, b) || slices.Contains(b.Peered, a)
 }
 
 // wayAround is the way from inside to a public address of the estate: out, and in again.
-func (d *Decider) wayAround(src, dst End, open way, no func(string, ...any) way) way {
-	out := d.wayOut(src, dst.Addr, open, no)
+func (d *Decider) wayAround(w way, src, dst End, route estate.Route) way {
+	out := d.wayOut(w, src, dst.Addr)
 	if out.verdict != Passes {
 		return out
 	}
-	seen, ok := publicOf(src.Interface, dst.Addr)
-	if route, found := routeFor(src.Interface.Subnet, dst.Addr); found && route.Via == estate.ViaNAT {
-		seen, ok = route.Address, route.Address.IsValid()
+	seen, known := publicOf(src.Interface, dst.Addr)
+	if addr.Public.Contains(src.Addr) {
+		seen, known = src.Addr, true
 	}
-	if !ok {
-		return way{verdict: Undecided, source: src.Addr, destination: dst.Addr,
-			text: fmt.Sprintf("it goes out through nat and comes in again, but the survey does not say with which address: the route of %s needs its \"address\"", src.Interface.Subnet.Path())}
+	if route.Via == estate.ViaNAT {
+		seen, known = route.Address, route.Address.IsValid() && route.Address.Is4() == dst.Addr.Is4()
+		w.client = nil // the ports are chosen where the address is
 	}
-	in := d.wayIn(seen, dst, open, no)
-	if in.verdict != Passes {
+	if known {
+		in := d.wayIn(w, seen, dst)
+		if in.verdict == Passes {
+			in.source = seen
+			in.text = fmt.Sprintf("out and in again over the internet, seen as coming from %s", seen)
+		}
 		return in
 	}
-	in.source, in.destination = seen, dst.Addr
-	in.text = fmt.Sprintf("out and in again over the internet, seen as coming from %s", seen)
-	return in
+	w.sources = d.waysTo(dst.Interface, dst.Addr).Intersect(addr.Public)
+	if w.sources.IsEmpty() { // whatever the address is, it has no way in
+		return d.wayIn(w, traffic.Example(addr.Public.Only(familyOf(dst.Addr))), dst)
+	}
+	w.verdict = Undecided
+	w.text = fmt.Sprintf("it goes out through nat and comes in again, but the survey does not say with which address: the route of %s needs its \"address\"", src.Interface.Subnet.Path())
+	return w
 }
 
-// routeFor is the most specific route of a subnet for an address.
+func familyOf(a netip.Addr) addr.Family {
+	if a.Is4() {
+		return addr.IPv4
+	}
+	return addr.IPv6
+}
+
+// routeFor is the most specific route of a subnet for an address; of equal ones the first.
 func routeFor(s *estate.Subnet, a netip.Addr) (estate.Route, bool) {
 	best, found := estate.Route{}, false
 	for _, r := range s.Routes {
@@ -209,12 +254,7 @@ func routeFor(s *estate.Subnet, a netip.Addr) (estate.Route, bool) {
 }
 
 func inRanges(ranges []netip.Prefix, a netip.Addr) bool {
-	for _, r := range ranges {
-		if r.Contains(a) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(ranges, func(r netip.Prefix) bool { return r.Contains(a) })
 }
 
 // hasPublic reports whether an interface can be met from the internet over the
@@ -246,6 +286,52 @@ func familyName(a netip.Addr) string {
 	return "IPv6"
 }
 
+// A routed part of all addresses goes by one route of a subnet, the most specific one.
+type routed struct {
+	estate.Route
+	set addr.Set
+}
+
+// routes parts all addresses by the route that a subnet sends them on; its
+// network's own ranges are in none. It is worked out once for each subnet.
+func (d *Decider) routes(s *estate.Subnet) []routed {
+	parts, ok := d.routed[s]
+	if ok {
+		return parts
+	}
+	sorted := slices.Clone(s.Routes)
+	slices.SortStableFunc(sorted, func(a, b estate.Route) int { return b.To.Bits() - a.To.Bits() })
+	taken := addr.OfPrefixes(s.Network.Ranges...)
+	for _, r := range sorted {
+		to := d.Range(r.To)
+		if left := to.Minus(taken); !left.IsEmpty() {
+			parts = append(parts, routed{r, left})
+			taken = taken.Union(to)
+		}
+	}
+	d.routed[s] = parts
+	return parts
+}
+
+// waysTo are the addresses outside from which there is a way to one address of an
+// interface, with addresses of the estate itself that would come in the same way.
+func (d *Decider) waysTo(i *estate.Interface, own netip.Addr) addr.Set {
+	family := addr.FamilyOf(familyOf(own))
+	if !i.Subnet.RoutesKnown {
+		return family.Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...))
+	}
+	var ways addr.Set
+	for _, r := range d.routes(i.Subnet) {
+		switch {
+		case r.Via == estate.ViaInternet && hasPublic(i, own):
+			ways = ways.Union(r.set.Intersect(addr.Public))
+		case r.Via == estate.ViaPrivateLine && carries(r.Route, own):
+			ways = ways.Union(r.set)
+		}
+	}
+	return ways.Intersect(family)
+}
+
 // OutsideWays are the addresses outside the estate from which there is a way to
 // an interface, before any filter is asked.
 func (d *Decider) OutsideWays(i *estate.Interface) addr.Set {
@@ -255,120 +341,121 @@ func (d *Decider) OutsideWays(i *estate.Interface) addr.Set {
 // WaysIn are OutsideWays together with addresses of the estate itself that would
 // come in the same way.
 func (d *Decider) WaysIn(i *estate.Interface) addr.Set {
-	subnet := i.Subnet
-	own := addr.OfPrefixes(subnet.Network.Ranges...)
-	if !subnet.RoutesKnown {
-		return addr.Everyone.Minus(own)
-	}
-	var internet, line addr.Set
-	for _, r := range subnet.Routes {
-		to := addr.OfPrefixes(r.To)
-		for _, other := range subnet.Routes {
-			if other.To.Bits() > r.To.Bits() && other.To.Overlaps(r.To) {
-				to = to.Minus(addr.OfPrefixes(other.To))
+	key := waysKey{subnet: i.Subnet, imagined: i.Instance.Imagined}
+	for k, addrs := range [][]netip.Addr{i.Private, i.Public} {
+		for _, a := range addrs {
+			bit := k
+			if a.Is6() {
+				bit += 2
 			}
-		}
-		switch r.Via {
-		case estate.ViaInternet:
-			internet = internet.Union(to)
-		case estate.ViaPrivateLine:
-			line = line.Union(to.Minus(addr.Public))
+			if addr.Public.Contains(a) {
+				bit += 4
+				key.named = key.named || slices.ContainsFunc(i.Subnet.Routes, func(r estate.Route) bool {
+					return r.Via == estate.ViaPrivateLine && r.To.Contains(a)
+				})
+			}
+			key.kinds |= 1 << bit
 		}
 	}
-	return internet.Intersect(addr.Public).Intersect(d.MetFromOutside(i)).Union(line).Minus(own)
+	if ways, ok := d.waysIn[key]; ok && !key.named {
+		return ways
+	}
+	var ways addr.Set
+	for _, own := range addressesOf(i) {
+		ways = ways.Union(d.waysTo(i, own))
+	}
+	d.waysIn[key] = ways
+	return ways
 }
 
-// MetFromOutside are the addresses of the families over which the internet can
-// meet an interface at all: those in which it has a public address.
-func (d *Decider) MetFromOutside(i *estate.Interface) addr.Set {
-	var met addr.Set
-	for _, f := range []addr.Set{addr.AllIPv4, addr.AllIPv6} {
-		if a, _ := f.First(); hasPublic(i, a) {
-			met = met.Union(f)
-		}
-	}
-	return met
+// A waysKey is what the ways to an interface depend on, where no private line names
+// a public address of its own.
+type waysKey struct {
+	subnet   *estate.Subnet
+	kinds    uint8 // of its addresses: private or public, IPv4 or IPv6, public by their range or not
+	imagined bool
+	named    bool
+}
+
+// addressesOf are all addresses of an interface, private ones first.
+func addressesOf(i *estate.Interface) []netip.Addr {
+	return append(slices.Clip(i.Private), i.Public...)
 }
 
 // OwnAddresses are the addresses of all interfaces of the estate.
 func (d *Decider) OwnAddresses() addr.Set { return d.own() }
 
-// listens is the set of services that an interface takes at all: those of its
-// listeners for a balancer, everything for any other instance.
-func listens(i *estate.Interface) service.Set {
-	if i.Instance.Kind != estate.Balancer {
-		return service.All
-	}
-	specs := make([]service.Spec, len(i.Instance.Listeners))
-	for k, l := range i.Instance.Listeners {
-		specs[k] = l.Service
-	}
-	return service.Of(specs...)
+// Arriving is the traffic from outside the estate that passes to an interface:
+// there is a way, it is taken there, the filters admit it, the answers come back,
+// and a balancer gets it to one of its targets.
+func (d *Decider) Arriving(i *estate.Interface) traffic.Set {
+	passes, _ := d.filter(i, estate.In)
+	taken, _ := d.taken(i)
+	return passes.Intersect(traffic.Of(d.OutsideWays(i), taken))
 }
 
-// Arriving is the traffic from outside the estate that reaches an interface:
-// there is a way, it is taken there, and the filters admit it.
-func (d *Decider) Arriving(i *estate.Interface) traffic.Set {
-	return d.FilterTraffic(i, estate.In).Intersect(traffic.Of(d.OutsideWays(i), listens(i)))
+// ArrivingOneWay is the traffic from outside the estate that arrives at an
+// interface although an answer to it is stopped.
+func (d *Decider) ArrivingOneWay(i *estate.Interface) traffic.Set {
+	passes, admits := d.filter(i, estate.In)
+	answered, taken := d.taken(i)
+	ways := d.OutsideWays(i)
+	return admits.Intersect(traffic.Of(ways, taken)).Minus(passes.Intersect(traffic.Of(ways, answered)))
 }
 
 // LetIn is Arriving together with traffic from addresses of the estate itself
 // that comes in the same way. It costs less, and holds the same strangers.
 func (d *Decider) LetIn(i *estate.Interface) traffic.Set {
-	return d.FilterTraffic(i, estate.In).Intersect(traffic.Of(d.WaysIn(i), listens(i)))
+	passes, _ := d.filter(i, estate.In)
+	taken, _ := d.taken(i)
+	return passes.Intersect(traffic.Of(d.WaysIn(i), taken))
 }
 
-// Reaches reports whether one service of somebody outside the estate gets to an
+// LetOut is the traffic from an interface that passes to addresses outside the
+// estate, together with traffic to addresses of the estate itself that goes the same way.
+func (d *Decider) LetOut(i *estate.Interface) traffic.Set {
+	passes, _ := d.filter(i, estate.Out)
+	return passes.WithPeers(d.WaysOut(i))
+}
+
+// Reaches reports whether one service of somebody outside the estate passes to an
 // interface by one of its own addresses: there is a way, it is taken there, and
 // the filters admit it, answers and all. It costs far less than a set.
 func (d *Decider) Reaches(peer netip.Addr, i *estate.Interface, own netip.Addr, p service.Point) bool {
 	w := d.way(End{Addr: peer}, End{i, own})
-	return w.verdict == Passes && listens(i).Contains(p) && d.Lets(i, estate.In, w.source, p)
+	if w.verdict != Passes || !d.Lets(i, estate.In, w.source, p) {
+		return false
+	}
+	taken, _ := d.taken(i)
+	return taken.Contains(p)
 }
 
-// LetsOutTo reports whether something that an interface lets out to strangers,
-// of the given traffic, has a way to one.
-func (d *Decider) LetsOutTo(i *estate.Interface, set traffic.Set) bool {
-	for _, six := range []bool{false, true} {
-		own, ok := i.Address(six)
-		if !ok {
-			continue
-		}
-		family := addr.FamilyOf(addr.IPv4)
-		if six {
-			family = addr.FamilyOf(addr.IPv6)
-		}
-		peers := set.Peers(service.All).Intersect(family)
-		ways := []addr.Set{peers}
-		for _, r := range i.Subnet.Routes {
-			ways = append(ways, peers.Intersect(d.Range(r.To)))
-		}
-		for _, way := range ways {
-			if there, ok := d.Stranger(way); ok && d.way(End{i, own}, End{Addr: there}).verdict == Passes {
-				return true
-			}
+// waysOutOf are the addresses outside the estate, and those of the estate that
+// would be reached in the same way, to which there is a way from one address of an interface.
+func (d *Decider) waysOutOf(i *estate.Interface, own netip.Addr) addr.Set {
+	family := addr.FamilyOf(familyOf(own))
+	if !i.Subnet.RoutesKnown {
+		return family.Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...))
+	}
+	var ways addr.Set
+	for _, r := range d.routes(i.Subnet) {
+		switch {
+		case r.Via == estate.ViaNAT, r.Via == estate.ViaInternet && hasPublic(i, own):
+			ways = ways.Union(r.set.Intersect(addr.Public))
+		case r.Via == estate.ViaPrivateLine && carries(r.Route, own):
+			ways = ways.Union(r.set)
 		}
 	}
-	return false
+	return ways.Intersect(family)
 }
 
-// byRoute parts a set of addresses by the route that a subnet sends them on, so
-// that the addresses of one part have one way. Addresses without a route are a part too.
-func (d *Decider) byRoute(s *estate.Subnet, peers addr.Set) []addr.Set {
-	var parts []addr.Set
-	routes := slices.Clone(s.Routes)
-	slices.SortStableFunc(routes, func(a, b estate.Route) int { return b.To.Bits() - a.To.Bits() })
-	cuts := []addr.Set{addr.OfPrefixes(s.Network.Ranges...)}
-	for _, r := range routes {
-		cuts = append(cuts, addr.OfPrefixes(r.To))
+// WaysOut are the addresses to which there is a way from an interface by some
+// address of its own: outside the estate, with those of the estate itself that
+// would be reached in the same way.
+func (d *Decider) WaysOut(i *estate.Interface) addr.Set {
+	var ways addr.Set
+	for _, own := range addressesOf(i) {
+		ways = ways.Union(d.waysOutOf(i, own))
 	}
-	for _, cut := range append(cuts, addr.Everyone) {
-		for _, public := range []addr.Set{addr.Public, addr.Public.Complement()} {
-			if part := peers.Intersect(cut).Intersect(public); !part.IsEmpty() {
-				parts = append(parts, part)
-			}
-		}
-		peers = peers.Minus(cut)
-	}
-	return parts
+	return ways
 }

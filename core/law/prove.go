@@ -3,6 +3,7 @@ package law
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"isonomos/core/addr"
 	"isonomos/core/decide"
@@ -29,7 +30,7 @@ func Prove(e *estate.Estate, expectations []Expectation) []Result {
 	for _, g := range e.Imagine() {
 		imagined[g] = true
 	}
-	p := prover{d: decide.New(e), imagined: imagined}
+	p := prover{d: decide.New(e), imagined: imagined, outside: make(map[string]decide.Met), admitting: make(map[string]addr.Set)}
 	results := make([]Result, len(expectations))
 	for i, x := range expectations {
 		results[i] = p.prove(x)
@@ -38,104 +39,92 @@ func Prove(e *estate.Estate, expectations []Expectation) []Result {
 }
 
 type prover struct {
-	d        *decide.Decider
-	imagined map[*estate.Group]bool
-}
-
-// A side's ends: the interfaces that it holds, and the addresses outside the estate.
-type ends struct {
-	interfaces []*estate.Interface
-	outside    addr.Set
-	internet   bool // outside are the strangers: one of them is enough
-	whole      addr.Set
-}
-
-func (p *prover) ends(s Side) ends {
-	var e ends
-	seen := make(map[*estate.Interface]bool)
-	var sets, except []addr.Set
-	for _, peer := range s.Of {
-		if peer.Kind == estate.PeerInternet {
-			e.internet = true
-		}
-		sets = append(sets, p.peerSet(peer))
-	}
-	for _, peer := range s.Except {
-		except = append(except, p.peerSet(peer))
-	}
-	e.whole = addr.UnionAll(sets...).Minus(addr.UnionAll(except...))
-	var own []netip.Addr
-	for _, i := range p.d.Estate().Instances {
-		for _, f := range i.Interfaces {
-			for _, a := range append(append([]netip.Addr{}, f.Private...), f.Public...) {
-				own = append(own, a)
-				if e.whole.Contains(a) && !seen[f] && p.meant(s, f) {
-					seen[f] = true
-					e.interfaces = append(e.interfaces, f)
-				}
-			}
-		}
-	}
-	e.outside = e.whole.Minus(addr.Of(own...))
-	return e
-}
-
-// meant reports whether a side that holds one of an interface's addresses means
-// that interface: where only groups are named, it must wear one of them.
-func (p *prover) meant(s Side, f *estate.Interface) bool {
-	for _, peer := range s.Of {
-		if peer.Kind != estate.PeerGroup {
-			return true
-		}
-		for _, worn := range p.d.Worn(f) {
-			if worn == peer.Group {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-func (p *prover) peerSet(peer estate.Peer) addr.Set {
-	if peer.Kind == estate.PeerGroup { // whatever the group that asks: there is none
-		return p.d.Members(peer.Group).Only(peer.Family())
-	}
-	return p.d.Peers(&estate.Group{}, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
+	d         *decide.Decider
+	imagined  map[*estate.Group]bool
+	outside   map[string]decide.Met // by direction and class of end
+	admitting map[string]addr.Set   // by direction, services and class of interface
 }
 
 func (p *prover) prove(x Expectation) Result {
-	r := Result{Expectation: x, Holds: true}
+	r := Result{Expectation: x}
 	from, to := p.ends(x.From), p.ends(x.To)
-	r.Note, r.Imagined = p.note(x, from, to)
-	for _, side := range []ends{from, to} {
-		for _, f := range side.interfaces {
-			if reason := p.d.CantDecide(f); reason != "" {
-				return Result{Expectation: x, Undecided: true, Note: reason}
-			}
+	r.Note, r.Imagined = p.note(x)
+	if name := p.unpublished(x); name != "" {
+		r.Undecided, r.Note = true, fmt.Sprintf("the addresses of the list %s, which a provider publishes, are known from a survey only", name)
+		return r
+	}
+	for k, side := range []*ends{&from, &to} {
+		if side.isEmpty() {
+			r.Undecided, r.Note = true, fmt.Sprintf("nobody is on the %s side, so nothing can be asked", []string{"first", "second"}[k])
+			return r
 		}
 	}
-	if name := p.unpublished(x); name != "" {
-		return Result{Expectation: x, Undecided: true, Note: fmt.Sprintf("the addresses of the list %s, which a provider publishes, are known from a survey only", name)}
-	}
+	q := question{prover: p, Result: &r, from: &from, to: &to}
 	switch {
 	case x.Only:
-		p.only(&r, from, to)
-		if r.Holds {
-			p.can(&r, from, to)
+		q.only()
+		if q.failed == nil {
+			q.can()
 		}
 	case x.Can:
-		p.can(&r, from, to)
+		q.can()
 	default:
-		p.cannot(&r, from, to)
+		q.cannot(&from)
 	}
+	q.settle()
 	return r
+}
+
+// A question is one expectation while it is decided.
+type question struct {
+	*prover
+	*Result
+	from, to *ends
+	asked    bool           // something was asked
+	failed   *decide.Answer // the first flow that shows that it does not hold
+	open     *decide.Answer // the first flow that may show it
+}
+
+// settle says what comes of all that was asked: what is certain comes before what is
+// undecided, and nothing asked is nothing proved.
+func (q *question) settle() {
+	switch {
+	case q.failed != nil:
+		q.Witness = q.failed
+	case q.open != nil:
+		q.Undecided, q.Witness = true, q.open
+		q.Note = q.open.Why().Text
+	case !q.asked:
+		q.Undecided = true
+		q.Note = q.nothingAsked()
+	default:
+		q.Holds = true
+	}
+}
+
+// nothingAsked says why an expectation has nothing to ask.
+func (q *question) nothingAsked() string {
+	four, six := q.from.families()
+	four2, six2 := q.to.families()
+	if !(four && four2) && !(six && six2) {
+		return "the two sides have no address family in common, so nothing can be asked"
+	}
+	carried := q.Services.Minus(service.NotIPv4)
+	family := "IPv4"
+	if !(four && four2) {
+		carried, family = q.Services.Minus(service.NotIPv6), "IPv6"
+	}
+	if carried.IsEmpty() {
+		return fmt.Sprintf("%s does not go over %s, the only family that both sides have, so nothing can be asked", q.Words, family)
+	}
+	return "the two sides are the same instance, which reaches itself, so nothing can be asked"
 }
 
 // unpublished is the name of a published list that the expectation is about and
 // that no survey tells the addresses of.
 func (p *prover) unpublished(x Expectation) string {
 	for _, s := range []Side{x.From, x.To} {
-		for _, peer := range s.Of {
+		for _, peer := range slices.Concat(s.Of, s.Except) {
 			if peer.Kind == estate.PeerList && len(peer.List.Published) > 0 && p.d.ListEntries(peer.List, nil).IsEmpty() {
 				return peer.List.Name
 			}
@@ -145,7 +134,7 @@ func (p *prover) unpublished(x Expectation) string {
 }
 
 // note says what the answer rests on beside the survey.
-func (p *prover) note(x Expectation, from, to ends) (note string, imagined bool) {
+func (p *prover) note(x Expectation) (note string, imagined bool) {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range s.Of {
 			if peer.Kind == estate.PeerGroup && p.imagined[peer.Group] {
@@ -153,201 +142,277 @@ func (p *prover) note(x Expectation, from, to ends) (note string, imagined bool)
 			}
 		}
 	}
-	for k, side := range []ends{from, to} {
-		if len(side.interfaces) == 0 && side.outside.IsEmpty() {
-			return fmt.Sprintf("nobody is on the %s side", []string{"first", "second"}[k]), false
-		}
-	}
 	return "", false
 }
 
-func fails(r *Result, a decide.Answer) {
-	r.Holds = false
-	if r.Witness == nil {
-		r.Witness = &a
-	}
+// flow is the flow of one service between two ends, for the first that is told.
+func (q *question) flow(a, b decide.End, p service.Point) *decide.Answer {
+	answer := q.d.Flow(a, b, p)
+	return &answer
 }
 
-// can wants every pair to pass, over one family at least; of strangers, some.
-func (p *prover) can(r *Result, from, to ends) {
-	if len(from.interfaces) == 0 && from.outside.IsEmpty() || len(to.interfaces) == 0 && to.outside.IsEmpty() {
-		r.Holds = false
-		return
-	}
-	for _, a := range from.interfaces {
-		for _, b := range to.interfaces {
-			if a.Instance != b.Instance {
-				p.wantPair(r, pairs(a, b))
-			}
-		}
-		if !to.outside.IsEmpty() {
-			p.wantOutside(r, to, a, estate.Out)
-		}
-	}
-	if from.outside.IsEmpty() {
-		return
-	}
-	for _, b := range to.interfaces {
-		p.wantOutside(r, from, b, estate.In)
-	}
-}
-
-// pairs are the ends of flows between two interfaces, one for each family, by private addresses first.
-func pairs(a, b *estate.Interface) [][2]decide.End {
-	var all [][2]decide.End
-	for _, v6 := range []bool{false, true} {
-		x, okX := a.Address(v6)
-		y, okY := b.Address(v6)
-		if okX && okY {
-			all = append(all, [2]decide.End{{Interface: a, Addr: x}, {Interface: b, Addr: y}})
-		}
-	}
-	return all
-}
-
-// wantPair wants all services over one of the pairs, which differ in family:
-// those that the family can carry, and that is one at least.
-func (p *prover) wantPair(r *Result, pairs [][2]decide.End) {
-	type miss struct {
-		ends    [2]decide.End
-		service service.Point
-	}
-	var missed *miss
-	for _, pair := range pairs {
-		wanted := familyServices(r.Services, pair[0].Addr)
-		if wanted.IsEmpty() {
-			continue
-		}
-		first, ok := wanted.Minus(p.d.Between(pair[0], pair[1])).First()
-		if !ok {
-			return
-		}
-		if missed == nil {
-			missed = &miss{pair, first}
-		}
-	}
-	if missed != nil {
-		fails(r, p.d.Flow(missed.ends[0], missed.ends[1], missed.service))
-		return
-	}
-	r.Holds = false
-	if len(pairs) > 0 {
-		r.Note = fmt.Sprintf("%s and %s meet over no family that can carry this", pairs[0][0], pairs[0][1])
-	}
-}
-
-func familyServices(s service.Set, a netip.Addr) service.Set {
+// carried are the services that the family of an address can carry.
+func carried(s service.Set, a netip.Addr) service.Set {
 	if a.Is4() {
 		return s.Minus(service.NotIPv4)
 	}
 	return s.Minus(service.NotIPv6)
 }
 
-// wantOutside wants traffic between an interface and addresses outside: every one
-// that is meant, or of strangers some, over one family at least.
-func (p *prover) wantOutside(r *Result, there ends, i *estate.Interface, direction estate.Direction) {
-	met, words := p.d.MetFromOutside(i), "is met from"
-	if direction == estate.Out {
-		met, words = ownFamilies(i), "reaches"
+// can wants every member of the one side to reach every one of the other, all
+// services over one pair of their addresses; of strangers, some.
+func (q *question) can() {
+	for _, a := range q.from.members {
+		for _, b := range q.to.members {
+			if a.Instance != b.Instance {
+				q.wantPair(a, b)
+			}
+		}
+		q.wantOutside(a, q.to.outside, estate.Out)
+		q.wantStrangers(a, q.to.internet, estate.Out)
 	}
-	if left := there.outside.Minus(met); !there.internet && !left.IsEmpty() && there.outside.Overlaps(met) {
-		a, _ := left.First()
-		r.Note = fmt.Sprintf("%s %s outside over one family only: addresses such as %s are left out", i.Instance.Name, words, a)
-		there.outside = there.outside.Intersect(met)
+	for _, b := range q.to.members {
+		q.wantOutside(b, q.from.outside, estate.In)
+		q.wantStrangers(b, q.from.internet, estate.In)
 	}
-	passing := p.d.WithOutside(i, there.outside, direction)
-	missing := traffic.Of(there.outside, r.Services).Minus(passing)
-	if there.internet {
-		chosen := false
-		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
-			strangers := there.outside.Only(f)
-			wanted := traffic.Of(strangers, r.Services)
-			unmet := wanted.Services().Minus(passing.WithPeers(strangers).Services())
-			if unmet.IsEmpty() && !wanted.IsEmpty() {
+}
+
+// wantPair wants all services between two members over one pair of their addresses
+// that can carry some: by private ones or else by public ones.
+func (q *question) wantPair(a, b member) {
+	var failed, open *decide.Answer
+	for _, x := range a.ends {
+		for _, y := range b.ends {
+			wanted := carried(q.Services, x.Addr)
+			if x.Addr.Is4() != y.Addr.Is4() || wanted.IsEmpty() || !q.meant(q.from, q.to, x, y) || seemsPublic(x, y) {
+				continue
+			}
+			q.asked = true
+			o := q.d.Becomes(x, y)
+			missing := wanted.Minus(o.With(decide.Passes))
+			first, any := missing.First()
+			if !any {
+				if q.Note == "" && addr.Public.Contains(y.Addr) && !near(x, y) {
+					q.Note = fmt.Sprintf("%s reaches %s by public addresses, over the internet", x, y)
+				}
 				return
 			}
-			if meets := strangers.Overlaps(met); !unmet.IsEmpty() && (!chosen || meets && missing.WithPeers(met).IsEmpty()) {
-				missing, chosen = wanted.OnServices(unmet), true // better where somebody meets
+			if certain, any := missing.Minus(o.With(decide.Undecided)).First(); any {
+				if failed == nil {
+					failed = q.flow(x, y, certain)
+				}
+			} else if open == nil {
+				open = q.flow(x, y, first)
 			}
 		}
 	}
-	if w, ok := missing.Witness(); ok {
-		p.failOutside(r, w, i, direction)
+	q.miss(failed, open)
+}
+
+// miss notes that something wanted passes over none of several ways; it still may
+// where one of them is open.
+func (q *question) miss(failed, open *decide.Answer) {
+	switch {
+	case open != nil && q.open == nil:
+		q.open = open
+	case open == nil && failed != nil && q.failed == nil:
+		q.failed = failed
 	}
 }
 
-// ownFamilies are the addresses of the families in which an interface has an address.
-func ownFamilies(i *estate.Interface) addr.Set {
-	var all addr.Set
-	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
-		if _, ok := i.Address(f == addr.IPv6); ok {
-			all = all.Union(addr.FamilyOf(f))
-		}
-	}
-	return all
+// seemsPublic reports whether a pair of ends says a public address for an interface
+// that is met, and goes out, by its private one: within the estate nobody sees it so.
+func seemsPublic(x, y decide.End) bool {
+	_, private := x.Interface.Address(x.Addr.Is6())
+	return private && slices.Contains(x.Interface.Public, x.Addr) && len(x.Interface.Private) > 0 && !addr.Public.Contains(y.Addr)
 }
 
-func (p *prover) failOutside(r *Result, w traffic.Witness, i *estate.Interface, direction estate.Direction) {
-	own, ok := i.Address(w.Peer.Is6())
+// meets is what becomes of traffic between an end and addresses outside, worked out
+// once for all ends that decide alike.
+func (p *prover) meets(e decide.End, direction estate.Direction) decide.Met {
+	key := string(direction) + decide.ClassOf(e.Interface) + decide.KindOf(e)
+	m, ok := p.outside[key]
 	if !ok {
-		r.Holds = false
-		r.Note = fmt.Sprintf("%s has no address of the family of %s", i.Instance.Name, w.Peer)
-		return
+		m = p.d.MeetsOutside(e, direction)
+		p.outside[key] = m
 	}
-	here, there := decide.End{Interface: i, Addr: own}, decide.End{Addr: w.Peer}
-	if direction == estate.Out {
-		fails(r, p.d.Flow(here, there, w.Service))
-	} else {
-		fails(r, p.d.Flow(there, here, w.Service))
-	}
+	return m
 }
 
-// cannot wants no pair to pass anything, over any family.
-func (p *prover) cannot(r *Result, from, to ends) {
-	for _, a := range from.interfaces {
-		for _, b := range to.interfaces {
-			if a.Instance != b.Instance {
-				p.keepPairs(r, pairs(a, b))
+// outsideFlow is the flow between an end and somebody outside, in a direction.
+func (q *question) outsideFlow(e decide.End, w traffic.Witness, direction estate.Direction) *decide.Answer {
+	there := decide.End{Addr: w.Peer}
+	if direction == estate.Out {
+		return q.flow(e, there, w.Service)
+	}
+	return q.flow(there, e, w.Service)
+}
+
+// wantOutside wants traffic between a member and every one of some addresses
+// outside, by some address of its own. Where it meets outside over one family only,
+// addresses of the other are left out.
+func (q *question) wantOutside(m member, outside addr.Set, direction estate.Direction) {
+	left := addr.Set{}
+	some := false
+	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
+		there := outside.Only(family)
+		met := slices.ContainsFunc(m.ends, func(e decide.End) bool {
+			return familyOf(e.Addr) == family && (direction == estate.Out || q.d.HasWayIn(e))
+		})
+		if !there.IsEmpty() && met {
+			some = true
+		} else {
+			left = left.Union(there)
+		}
+	}
+	if a, ok := left.First(); ok && some {
+		q.Note = fmt.Sprintf("%s meets outside over one family only: addresses such as %s are left out", m.Instance.Name, a)
+		outside = outside.Minus(left)
+	}
+	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
+		wanted := traffic.Of(outside.Only(family), q.Services)
+		missing, certain := wanted, wanted
+		var one *decide.End
+		for _, e := range m.ends {
+			if familyOf(e.Addr) == family && !wanted.IsEmpty() {
+				one = &e
+				met := q.meets(e, direction)
+				missing = missing.Minus(met.Passes)
+				certain = certain.Minus(met.Passes).Minus(met.Undecided)
 			}
 		}
-		if !to.outside.IsEmpty() {
-			p.keepOutside(r, to.outside, a, estate.Out)
+		if one == nil {
+			continue
 		}
-	}
-	for _, b := range to.interfaces {
-		p.keepOutside(r, from.outside, b, estate.In)
-	}
-}
-
-func (p *prover) keepPairs(r *Result, pairs [][2]decide.End) {
-	for _, pair := range pairs {
-		if first, ok := p.d.Between(pair[0], pair[1]).Intersect(r.Services).First(); ok {
-			fails(r, p.d.Flow(pair[0], pair[1], first))
+		q.asked = true
+		if w, any := certain.Witness(); any && q.failed == nil {
+			q.failed = q.outsideFlow(*one, w, direction)
+		} else if w, any := missing.Witness(); any && q.open == nil {
+			q.open = q.outsideFlow(*one, w, direction)
 		}
 	}
 }
 
-// keepOutside wants no traffic between an interface and some outside addresses.
-func (p *prover) keepOutside(r *Result, outside addr.Set, i *estate.Interface, direction estate.Direction) {
-	if w, ok := p.d.WithOutside(i, outside, direction).OnServices(r.Services).Witness(); ok {
-		p.failOutside(r, w, i, direction)
+// wantStrangers wants, over one family at least, all services that it can carry to
+// pass between a member and some stranger.
+func (q *question) wantStrangers(m member, internet addr.Set, direction estate.Direction) {
+	var failed, open *decide.Answer
+	for _, e := range m.ends {
+		strangers := internet.Only(familyOf(e.Addr))
+		wanted := carried(q.Services, e.Addr)
+		if strangers.IsEmpty() || wanted.IsEmpty() {
+			continue
+		}
+		q.asked = true
+		met := q.meets(e, direction)
+		missing := wanted.Minus(met.Passes.WithPeers(strangers).Services())
+		first, any := missing.First()
+		if !any {
+			return
+		}
+		example := func(p service.Point, in traffic.Set) traffic.Witness {
+			peers := strangers
+			if arriving := in.WithPeers(strangers).Peers(service.Between(p, p)); !arriving.IsEmpty() {
+				peers = arriving
+			}
+			return traffic.Witness{Peer: traffic.Example(peers), Service: p}
+		}
+		if certain, any := missing.Minus(met.Undecided.WithPeers(strangers).Services()).First(); any {
+			if failed == nil || failed.Verdict == decide.NoWay {
+				failed = q.outsideFlow(e, example(certain, met.OneWay), direction)
+			}
+		} else if open == nil {
+			open = q.outsideFlow(e, example(first, met.Undecided), direction)
+		}
+	}
+	q.miss(failed, open)
+}
+
+// cannot wants nothing to arrive from some ends at the other side.
+func (q *question) cannot(from *ends) {
+	for _, b := range q.to.members {
+		q.keepFrom(b, from.members)
+		q.keepOutside(b, from.outside.Union(from.internet), estate.In)
+	}
+	beyond := q.to.outside.Union(q.to.internet)
+	for _, a := range from.members {
+		q.keepOutside(a, beyond, estate.Out)
 	}
 }
 
-// only wants nobody but from to reach to: no other interface, nobody else outside.
-func (p *prover) only(r *Result, from, to ends) {
-	allowed := make(map[*estate.Interface]bool)
-	for _, f := range from.interfaces {
-		allowed[f] = true
-	}
-	for _, b := range to.interfaces {
-		for _, i := range p.d.Estate().Instances {
-			for _, a := range i.Interfaces {
-				if !allowed[a] && i != b.Instance {
-					p.keepPairs(r, pairs(a, b))
+// keepFrom wants nothing to arrive at a member from others, by any of their addresses.
+func (q *question) keepFrom(b member, others []member) {
+	admitting := q.admits(b.Interface)
+	for _, a := range others {
+		if a.Instance == b.Instance {
+			continue
+		}
+		for _, x := range a.ends {
+			for _, y := range b.ends {
+				wanted := carried(q.Services, x.Addr)
+				if x.Addr.Is4() != y.Addr.Is4() || wanted.IsEmpty() {
+					continue
+				}
+				q.asked = true
+				if q.failed != nil || x.Interface.Subnet != y.Interface.Subnet && !q.d.MayCome(x, admitting) {
+					continue // no filter there admits it: it is stopped, or has no way
+				}
+				o := q.d.Becomes(x, y)
+				if first, any := o.Arriving().Intersect(wanted).First(); any {
+					q.failed = q.flow(x, y, first)
+				} else if first, any := o.With(decide.Undecided).Intersect(wanted).First(); any && q.open == nil {
+					q.open = q.flow(x, y, first)
 				}
 			}
 		}
-		p.keepOutside(r, addr.Everyone.Minus(from.whole), b, estate.In)
 	}
+}
+
+// admits are the peers of whom the filters at an interface admit something that is
+// asked for, worked out once for its class.
+func (q *question) admits(i *estate.Interface) addr.Set {
+	key := fmt.Sprintf("%x %s", q.Services.Hash(), decide.ClassOf(i))
+	set, ok := q.admitting[key]
+	if !ok || len(i.Instance.Listeners) > 0 || q.d.Probed(i) {
+		set = q.d.Admitting(i, estate.In, q.Services)
+		q.admitting[key] = set
+	}
+	return set
+}
+
+// keepOutside wants nothing to arrive between a member and some addresses outside.
+func (q *question) keepOutside(m member, outside addr.Set, direction estate.Direction) {
+	for _, e := range m.ends {
+		asked := traffic.Of(outside.Only(familyOf(e.Addr)), q.Services)
+		if asked.IsEmpty() {
+			continue
+		}
+		q.asked = true
+		met := q.meets(e, direction)
+		if w, any := met.Arrives().Intersect(asked).Witness(); any && q.failed == nil {
+			q.failed = q.outsideFlow(e, w, direction)
+		} else if w, any := met.Undecided.Intersect(asked).Witness(); any && q.open == nil {
+			q.open = q.outsideFlow(e, w, direction)
+		}
+	}
+}
+
+// only wants nobody but the first side to arrive at the second: no other end inside,
+// and no other address outside.
+func (q *question) only() {
+	others := ends{outside: addr.Everyone.Minus(q.d.OwnAddresses()).Minus(q.from.outside).Minus(q.from.internet)}
+	for _, i := range q.d.Estate().Instances {
+		for _, f := range i.Interfaces {
+			m := member{Interface: f}
+			for _, x := range decide.EndsOf(f) {
+				if !q.from.held[x] {
+					m.ends = append(m.ends, x)
+				}
+			}
+			if len(m.ends) > 0 {
+				others.members = append(others.members, m)
+			}
+		}
+	}
+	q.cannot(&others)
 }

@@ -1,0 +1,298 @@
+package decide
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// An Outcome parts services by what becomes of them from one end to another: each
+// service is in the set of at most one verdict.
+type Outcome [5]service.Set
+
+// alongWay are the verdicts in the order in which they count along one way: what
+// is certain comes first.
+var alongWay = [5]Verdict{NoWay, Stopped, Undecided, OneWay, Passes}
+
+// amongTargets are the verdicts in the order in which they count where one of
+// several ways is enough.
+var amongTargets = [5]Verdict{Passes, Undecided, OneWay, Stopped, NoWay}
+
+// place is the place of a verdict in an Outcome.
+func place(v Verdict) int { return slices.Index(alongWay[:], v) }
+
+// becoming is the outcome in which a verdict is all that becomes of some services.
+func becoming(v Verdict, services service.Set) Outcome {
+	var o Outcome
+	o[place(v)] = services
+	return o
+}
+
+// With are the services of a verdict.
+func (o Outcome) With(v Verdict) service.Set { return o[place(v)] }
+
+// Of is the verdict of one service.
+func (o Outcome) Of(p service.Point) Verdict {
+	for k, set := range o {
+		if set.Contains(p) {
+			return alongWay[k]
+		}
+	}
+	return NoWay
+}
+
+// Arriving are the services that arrive, whatever becomes of the answers.
+func (o Outcome) Arriving() service.Set { return o.With(Passes).Union(o.With(OneWay)) }
+
+// or gives a verdict to all services that have none yet.
+func (o Outcome) or(v Verdict) Outcome {
+	o[place(v)] = o[place(v)].Union(service.All.Minus(service.UnionAll(o[:]...)))
+	return o
+}
+
+// on is the outcome of some services alone.
+func (o Outcome) on(services service.Set) Outcome {
+	for k := range o {
+		o[k] = o[k].Intersect(services)
+	}
+	return o
+}
+
+// along is the outcome of two things on one way: the worse of both.
+func (o Outcome) along(next Outcome) Outcome { return o.choose(next, alongWay) }
+
+// better is the outcome where one of two is enough.
+func (o Outcome) better(other Outcome) Outcome { return o.choose(other, amongTargets) }
+
+func (o Outcome) choose(other Outcome, order [5]Verdict) Outcome {
+	var chosen Outcome
+	var done service.Set
+	for _, v := range order {
+		k := place(v)
+		chosen[k] = o[k].Union(other[k]).Minus(done)
+		done = done.Union(chosen[k])
+	}
+	return chosen
+}
+
+// Becomes is what becomes of every service from one end to another, exactly as
+// Flow says it of each. The ends have one family; services that it can't carry
+// have no verdict. It costs O(rules at both ends).
+func (d *Decider) Becomes(src, dst End) Outcome {
+	carried := service.All.Minus(service.NotIPv6)
+	if src.Addr.Is4() {
+		carried = service.All.Minus(service.NotIPv4)
+	}
+	return d.becomes(src, dst, nil).on(carried)
+}
+
+func (d *Decider) becomes(src, dst End, met []*estate.Instance) Outcome {
+	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
+		return becoming(Passes, service.All)
+	}
+	w := d.way(src, dst)
+	if w.verdict == NoWay {
+		return becoming(NoWay, service.All)
+	}
+	o := becoming(Passes, service.All)
+	if !src.Outside() {
+		for _, l := range d.layers(src.Interface, w.inside) {
+			o = o.along(d.layerOutcome(l, src.Interface, estate.Out, w.destination, d.clientsOn(w, src.Interface)))
+		}
+	}
+	if dst.Outside() {
+		return o
+	}
+	if w.verdict == Undecided {
+		o = o.along(d.fromSomewhere(dst.Interface, w.sources))
+	} else {
+		for _, l := range d.layers(dst.Interface, w.inside) {
+			o = o.along(d.layerOutcome(l, dst.Interface, estate.In, w.source, d.clientsOn(w, dst.Interface)))
+		}
+	}
+	if dst.Interface.Instance.Kind == estate.Balancer {
+		o = o.along(d.handedOn(dst.Interface, met))
+	}
+	return o
+}
+
+// clientsOn are the client ports that the answers at an interface go to.
+func (d *Decider) clientsOn(w way, i *estate.Interface) []estate.Ports {
+	if w.client == nil {
+		return []estate.Ports{answersOf(i.Subnet.Network)}
+	}
+	return []estate.Ports{answersOf(w.client)}
+}
+
+// fromSomewhere is what becomes, at an interface, of services from one address of
+// a set of which nobody knows which: what is stopped for each is stopped.
+func (d *Decider) fromSomewhere(i *estate.Interface, sources addr.Set) Outcome {
+	admitted := traffic.Of(sources, service.All)
+	for _, l := range d.layers(i, false) {
+		if l.unknown == "" {
+			admitted = admitted.Intersect(d.layerAllowed(l, i, estate.In).all)
+		}
+	}
+	return becoming(Undecided, admitted.Services()).or(Stopped)
+}
+
+// taken are the services that pass on where an interface takes them, and those that
+// arrive there at all: everything, or at a balancer what one of its targets gets.
+func (d *Decider) taken(i *estate.Interface) (passes, arrives service.Set) {
+	if i.Instance.Kind != estate.Balancer {
+		return service.All, service.All
+	}
+	o := d.handedOn(i, nil)
+	return o.With(Passes), o.Arriving()
+}
+
+// A handedKey is what the outcome of handing on depends on: the interface, and the
+// balancers in a circle with it that were met before.
+type handedKey struct {
+	from *estate.Interface
+	met  string
+}
+
+// A circle is a set of balancers that hand on to each other.
+type circle struct {
+	id, size int
+}
+
+// largestCircle is how many balancers may hand on to each other before nobody
+// follows all their ways any more: their number doubles with each.
+const largestCircle = 10
+
+// handedOn is what becomes of the services that a balancer takes at an interface:
+// what its best target gets. A balancer that was met before gets nothing again.
+func (d *Decider) handedOn(from *estate.Interface, met []*estate.Instance) Outcome {
+	key := handedKey{from, d.metInCircle(from.Instance, met)}
+	if o, ok := d.handed[key]; ok {
+		return o
+	}
+	var o Outcome
+	if d.circles()[from.Instance].size > largestCircle {
+		o = becoming(Undecided, listened(from.Instance))
+	} else {
+		met = append(slices.Clip(met), from.Instance)
+		for _, l := range from.Instance.Listeners {
+			for _, target := range l.Targets {
+				o = o.better(d.handTo(from, l, target, met))
+			}
+		}
+	}
+	o = o.or(NoWay)
+	d.handed[key] = o
+	return o
+}
+
+// handTo is what one target of a listener gets of its services.
+func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *estate.Instance, met []*estate.Instance) Outcome {
+	services := service.Of(l.Service)
+	from, to, ok := handOver(balancer, target)
+	if !ok || target.Kind == estate.Balancer && slices.Contains(met, target) {
+		return becoming(NoWay, services)
+	}
+	second := d.becomes(from, to, met)
+	var o Outcome
+	for _, protocol := range []uint8{service.TCP, service.UDP} {
+		if ports := services.Intersect(service.Of(service.Whole(protocol))); !ports.IsEmpty() {
+			k := place(second.Of(service.PointOf(protocol, l.Port)))
+			o[k] = o[k].Union(ports)
+		}
+	}
+	rest := second.on(services.Minus(withPorts))
+	for k := range o {
+		o[k] = o[k].Union(rest[k])
+	}
+	return o
+}
+
+// handedPoint is the service that a listener asks its targets for.
+func handedPoint(l estate.Listener, p service.Point) service.Point {
+	if protocol, _ := p.Split(); protocol == service.TCP || protocol == service.UDP {
+		return service.PointOf(protocol, l.Port)
+	}
+	return p
+}
+
+// listened are the services that a balancer has listeners for.
+func listened(balancer *estate.Instance) service.Set {
+	specs := make([]service.Spec, len(balancer.Listeners))
+	for k, l := range balancer.Listeners {
+		specs[k] = l.Service
+	}
+	return service.Of(specs...)
+}
+
+// metInCircle names those of the balancers that were met that are in a circle with one.
+func (d *Decider) metInCircle(balancer *estate.Instance, met []*estate.Instance) string {
+	if len(met) == 0 {
+		return ""
+	}
+	circles := d.circles()
+	own := circles[balancer]
+	if own.size < 2 {
+		return ""
+	}
+	var names []string
+	for _, m := range met {
+		if circles[m].id == own.id {
+			names = append(names, fmt.Sprintf("%p", m))
+		}
+	}
+	slices.Sort(names)
+	return strings.Join(names, " ")
+}
+
+// findCircles finds the balancers that hand on to each other, after Tarjan
+// ("Depth-first search and linear graph algorithms", 1972).
+func (x *index) findCircles() map[*estate.Instance]circle {
+	f := circleFinder{number: make(map[*estate.Instance]int), low: make(map[*estate.Instance]int), found: make(map[*estate.Instance]circle)}
+	for _, i := range x.estate.Instances {
+		if i.Kind == estate.Balancer && f.number[i] == 0 {
+			f.visit(i)
+		}
+	}
+	return f.found
+}
+
+type circleFinder struct {
+	number, low map[*estate.Instance]int
+	stack       []*estate.Instance
+	found       map[*estate.Instance]circle
+}
+
+func (f *circleFinder) visit(i *estate.Instance) {
+	f.number[i] = len(f.number) + 1
+	f.low[i] = f.number[i]
+	f.stack = append(f.stack, i)
+	for _, l := range i.Listeners {
+		for _, target := range l.Targets {
+			if target.Kind != estate.Balancer {
+				continue
+			}
+			if _, done := f.found[target]; done {
+				continue
+			}
+			if f.number[target] == 0 {
+				f.visit(target)
+				f.low[i] = min(f.low[i], f.low[target])
+			} else {
+				f.low[i] = min(f.low[i], f.number[target])
+			}
+		}
+	}
+	if f.low[i] != f.number[i] {
+		return
+	}
+	k := slices.Index(f.stack, i)
+	for _, member := range f.stack[k:] {
+		f.found[member] = circle{f.number[i], len(f.stack) - k}
+	}
+	f.stack = f.stack[:k]
+}
