@@ -66,7 +66,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	world := propose.NewWorld(d, survey)
 	failures := world.Compile(func(made compile.Compiled) {
 		dialect := decide.Dialect(made.Group.Account)
-		costs[made.Group.Path()] = struct{ In, Out int }{compile.Count(dialect, made.Group, estate.In), compile.Count(dialect, made.Group, estate.Out)}
+		costs[made.Group.Path()] = struct{ In, Out int }{compile.GroupCost(dialect, made.Group, estate.In), compile.GroupCost(dialect, made.Group, estate.Out)}
 		if c.Bool("rules") {
 			compiled = append(compiled, made)
 		}

@@ -106,7 +106,7 @@ func DraftQuotas(aim *change.Aim) []enact.Quota {
 			if g == nil {
 				return 0
 			}
-			return compile.Count(dl, g, d)
+			return compile.GroupCost(dl, g, d)
 		}
 		was := before[g.Path()+string(g.For)]
 		in, out := [2]int{count(was, estate.In), count(g, estate.In)}, [2]int{count(was, estate.Out), count(g, estate.Out)}

@@ -370,7 +370,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 	if news == 0 {
 		return nil // it takes no more than before
 	}
-	if in, out := compile.Count(dl, g, estate.In), compile.Count(dl, g, estate.Out); quota.Over(in, out) {
+	if in, out := compile.GroupCost(dl, g, estate.In), compile.GroupCost(dl, g, estate.Out); quota.Over(in, out) {
 		return refuse(http.StatusConflict, "the group would take %d rules inward and %d outward, and may have %s", in, out, quotaText(quota))
 	}
 	return nil

@@ -23,7 +23,7 @@ func (w *worker) describe(s service.Set) string {
 	if told, ok := w.toldServices[key]; ok && told.set.Equal(s) {
 		return told.words
 	}
-	words := w.serviceWords(s)
+	words := w.estate.Services.InWords(s)
 	w.toldServices[key] = toldServices{s, words}
 	return words
 }
@@ -49,18 +49,6 @@ func (w *worker) peerWords(peers addr.Set) string {
 	words := PeersInWords(peers)
 	w.toldPeers[key] = toldPeers{peers, words}
 	return words
-}
-
-func (w *worker) serviceWords(s service.Set) string {
-	const most = 8
-	words := w.estate.Services.Words(s)
-	if len(words) <= most {
-		return strings.Join(words, ", ")
-	}
-	if rest := w.estate.Services.Words(service.All.Minus(s)); len(rest) <= 3 {
-		return "everything but " + strings.Join(rest, ", ")
-	}
-	return fmt.Sprintf("%s and %d more services", strings.Join(words[:most-2], ", "), len(words)-most+2)
 }
 
 // opening makes a finding of traffic with strangers that the given rules cause.

@@ -316,19 +316,8 @@ func (w *worker) noFilter(i *estate.Interface) bool {
 	return false
 }
 
-// stages are the stages that labels name, from the lowest to the highest.
-var stages = []string{"lab", "development", "test", "staging", "production"}
-
-// stageNames are other words for stages.
-var stageNames = map[string]string{"dev": "development", "sandbox": "lab", "trial": "test", "qa": "test", "preproduction": "staging", "acceptance": "staging", "prod": "production", "live": "production"}
-
-// stageRank is the place of a stage in stages, or -1 where the label says nothing that is known.
-func stageRank(label string) int {
-	if other, ok := stageNames[label]; ok {
-		label = other
-	}
-	return slices.Index(stages, label)
-}
+// stageRank is the place of an interface's stage among the stages, or -1.
+func stageRank(i *estate.Interface) int { return estate.InterfacePlace(i).StageRank() }
 
 var stageCrossing = Check{
 	Name:  "stage-crossing",
@@ -342,8 +331,7 @@ production.`,
 	WayOut:   "Give the lower stage data of its own, or an exemption with an end.",
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
-		label, _ := estate.GroupPlace(l.group).Label("stage")
-		rank := stageRank(label)
+		rank := estate.GroupPlace(l.group).StageRank()
 		if rank <= 0 || l.group.For != estate.ForInstances || !l.survey {
 			return nil
 		}
@@ -369,11 +357,11 @@ func (l *look) crossing(r *ruleFacts, rank int) (from, to *estate.Interface, pas
 	var tried int
 	try := func(candidates []*estate.Interface) bool {
 		for _, i := range candidates {
-			if s := stageRank(stage(i)); s < 0 || s >= rank {
+			if s := stageRank(i); s < 0 || s >= rank {
 				continue
 			}
 			for _, own := range l.d.Wearers(l.group) {
-				if stageRank(stage(own)) < rank || tried > 256 {
+				if stageRank(own) < rank || tried > 256 {
 					continue
 				}
 				tried++
@@ -397,8 +385,7 @@ func (l *look) crossing(r *ruleFacts, rank int) (from, to *estate.Interface, pas
 			}
 		case l.group.Network != nil:
 			for _, n := range l.group.Network.Peered {
-				label, _ := estate.NetworkPlace(n).Label("stage")
-				if s := stageRank(label); s >= 0 && s < rank && n.PeeredWith(l.group.Network) && r.peers.Overlaps(addr.OfPrefixes(n.Ranges...)) && try(l.within(n, r.peers)) {
+				if s := estate.NetworkPlace(n).StageRank(); s >= 0 && s < rank && n.PeeredWith(l.group.Network) && r.peers.Overlaps(addr.OfPrefixes(n.Ranges...)) && try(l.within(n, r.peers)) {
 					return from, to, passing
 				}
 			}

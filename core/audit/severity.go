@@ -52,18 +52,15 @@ func (f Finding) moved() Severity {
 // atProduction is an interface in production at which the finding's traffic arrives, or nil.
 func (f Finding) atProduction() *estate.Interface {
 	for _, i := range f.Instances {
-		if stage(i) == "production" {
+		if stage(i) == estate.Production {
 			return i
 		}
 	}
 	return nil
 }
 
-// stage is the stage of an interface: its own label, or an inherited one.
-func stage(i *estate.Interface) string {
-	s, _ := estate.InterfacePlace(i).Label("stage")
-	return s
-}
+// stage is the stage of an interface, by its own label or an inherited one.
+func stage(i *estate.Interface) string { return estate.InterfacePlace(i).Stage() }
 
 // Reasons say how a finding came by its severity, step by step.
 func (f Finding) Reasons() []string {

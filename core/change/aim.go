@@ -268,7 +268,7 @@ func (a *Aim) compile() {
 			a.Failures = append(a.Failures, f)
 			continue
 		}
-		if dialect, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account), g); quota.Over(compile.Count(dialect, c.Group, estate.In), compile.Count(dialect, c.Group, estate.Out)) {
+		if dialect, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account), g); quota.Over(compile.GroupCost(dialect, c.Group, estate.In), compile.GroupCost(dialect, c.Group, estate.Out)) {
 			a.Failures = append(a.Failures, &compile.Failure{Group: g, Reason: "it takes more rules than its quota allows: raise the quota (limit), or let lists and ranges say more"})
 			continue
 		}

@@ -260,7 +260,7 @@ func (s *state) withinQuota(x *Step) bool {
 	grown := *x.Group
 	grown.Rules = append(slices.Clip(x.Group.Rules), x.Rules...)
 	dl := decide.Dialect(x.Account)
-	return !compile.QuotaOf(dl, x.Group).Over(compile.Count(dl, &grown, estate.In), compile.Count(dl, &grown, estate.Out))
+	return !compile.QuotaOf(dl, x.Group).Over(compile.GroupCost(dl, &grown, estate.In), compile.GroupCost(dl, &grown, estate.Out))
 }
 
 // inAccount counts the groups and rules of an account.

@@ -3,20 +3,29 @@
 package compile
 
 import (
+	"cmp"
+
 	"isonomos/core/addr"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 )
 
-// Cost is how many rules of its cloud a rule takes. A rule of most dialects holds
-// one run of ports and one peer; where it holds several of one kind, they count
-// together. Every address of both families is two ranges.
+// Cost is how many rules of its cloud a rule takes: one of a definition as it will be
+// spelt, a surveyed one as it is there. A rule of most dialects holds one run of ports
+// and one peer; where it holds several of one kind, they count together. Every address
+// of both families is two ranges; a list counts as its capacity where the dialect says so.
 func Cost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
-	return servicesCost(d, r) * peersCost(d, g, r)
+	return servicesCost(d, g, r) * max(1, peersCost(d, g, r))
 }
 
-func servicesCost(d dialect.Dialect, r *estate.Rule) int {
+func servicesCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
+	if !g.Defined {
+		if d.ManyPorts {
+			return 1
+		}
+		return max(1, len(r.Services))
+	}
 	specs := service.Of(r.Services...).Specs()
 	if !d.ManyPorts {
 		return len(specs)
@@ -33,20 +42,20 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	ranges, named, lists := 0, 0, 0
 	for _, p := range r.Peers {
 		rules := 1 // that refer to a group or list
-		if d.OneFamily && p.Family() == addr.Both {
+		if d.OneFamily && g.Defined && p.Family() == addr.Both {
 			rules = 2
 		}
 		switch p.Kind {
 		case estate.PeerEveryone:
-			if ranges++; p.Family() == addr.Both {
+			if ranges++; g.Defined && p.Family() == addr.Both {
 				ranges++
 			}
 		case estate.PeerNetwork:
-			n := p.Network
-			if n == nil {
-				n = g.Network
+			if n := cmp.Or(p.Network, g.Network); n != nil && g.Defined {
+				ranges += max(1, len(n.Ranges))
+			} else {
+				ranges++
 			}
-			ranges += max(1, len(n.Ranges))
 		case estate.PeerSubnet:
 			ranges += max(1, len(p.Subnet.Ranges))
 		case estate.PeerRange:
@@ -68,40 +77,13 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 			named += rules
 		}
 	}
+	if d.ManyPeers && !g.Defined {
+		return 1
+	}
 	if d.ManyPeers { // ranges stand together in one rule, and so do purposes
 		return min(1, ranges) + min(1, named) + lists
 	}
 	return ranges + named + lists
-}
-
-// Count is how many rules of its cloud a compiled or surveyed group takes in a
-// direction: a list counts as its capacity where the dialect says so, and a rule that
-// a survey tells with several peers or services as one for each where its cloud has
-// one of them in a rule.
-func Count(d dialect.Dialect, g *estate.Group, direction estate.Direction) int {
-	count := 0
-	for i := range g.Rules {
-		r := &g.Rules[i]
-		if r.Direction != direction {
-			continue
-		}
-		peers, services := 1, 1
-		if !d.ManyPeers {
-			peers = 0
-			for _, p := range r.Peers {
-				cost := 1
-				if p.Kind == estate.PeerList && d.OwnLists == dialect.ListsAsCapacity {
-					cost = max(1, p.List.Cost())
-				}
-				peers += cost
-			}
-		}
-		if !d.ManyPorts {
-			services = len(r.Services)
-		}
-		count += max(1, peers) * max(1, services)
-	}
-	return count
 }
 
 // A Costs is what groups take in rules of their clouds, by their full names.

@@ -12,7 +12,7 @@ import (
 func TestCost(t *testing.T) {
 	union, _ := dialect.Lookup("union")
 	network := &estate.Network{Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}}
-	g := &estate.Group{Network: network, Account: &estate.Account{Limits: map[string]int{}}}
+	g := &estate.Group{Defined: true, Network: network, Account: &estate.Account{Limits: map[string]int{}}}
 	roomy := &estate.List{Capacity: 10, Entries: make([]estate.Entry, 3)}
 	tight := &estate.List{Entries: make([]estate.Entry, 3)}
 	ssh, https := service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 443, 443)

@@ -122,6 +122,8 @@ func (p Place) pseudo(name string) (string, bool) {
 		return p.Group.Name, true
 	case name == "kind" && p.Instance != nil:
 		return string(p.Instance.Kind), true
+	case name == "kind" && p.Group != nil:
+		return string(p.Group.For), true
 	}
 	return "", false
 }

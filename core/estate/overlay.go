@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -69,7 +70,8 @@ func (o *overlay) takeAccounts(defined, surveyed *Estate) {
 			if same := accounts[a.Name]; same != nil {
 				same.Labels = merged(same.Labels, a.Labels)
 				same.Limits = merged(same.Limits, a.Limits)
-				same.Folder = a.Folder
+				same.Folder = cmp.Or(a.Folder, same.Folder)
+				same.Region = cmp.Or(same.Region, a.Region)
 				same.Origin = a.Origin
 				o.accounts[a] = same
 				continue

@@ -61,7 +61,7 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 	verdicts := make([]Verdict, len(laws))
 	for i, l := range laws {
 		v := Verdict{Law: l}
-		for _, g := range d.Estate().Groups {
+		for _, g := range slices.Concat(d.Estate().Groups, d.ImpliedGroups()) {
 			if !l.standsOver(g) {
 				continue
 			}
@@ -89,9 +89,9 @@ func Breaches(d *decide.Decider, l Law, g *estate.Group) []Breach {
 	return judge{d, l, g}.breaches(nil, time.Time{}, nil)
 }
 
-// standsOver reports whether a law is about a group.
+// standsOver reports whether a law is about a group: also about one that a cloud made by itself.
 func (l *Law) standsOver(g *estate.Group) bool {
-	return !g.Existing && !g.BuiltIn && (l.Over == nil || l.Over.Holds(estate.GroupPlace(g)))
+	return !g.Existing && (l.Over == nil || l.Over.Holds(estate.GroupPlace(g)))
 }
 
 func excusedLast(b Breach) int {
@@ -109,30 +109,41 @@ type judge struct {
 }
 
 func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool) []Breach {
-	excuse := func(services service.Set) (service.Set, *Exemption) {
-		var last *Exemption
+	// whole: only where exemptions cover all of the services together.
+	excuse := func(services service.Set, whole bool) (service.Set, *Exemption) {
+		left := services
+		var by []int
 		for i := range exemptions {
 			e := &exemptions[i]
-			if e.Law == j.l.Name && e.Until.After(now) && e.Covers(j.g) && e.Services.Overlaps(services) {
-				services, last = services.Minus(e.Services), e
-				used[i] = true
+			if e.Law == j.l.Name && e.Until.After(now) && e.Covers(j.g) && e.Services.Overlaps(left) {
+				left = left.Minus(e.Services)
+				by = append(by, i)
 			}
 		}
-		return services, last
+		if len(by) == 0 || whole && !left.IsEmpty() {
+			return services, nil
+		}
+		for _, i := range by {
+			used[i] = true
+		}
+		return left, &exemptions[by[len(by)-1]]
 	}
+	cover := func(services service.Set) (service.Set, *Exemption) { return excuse(services, false) }
 	var found []Breach
 	for _, o := range j.l.Never {
 		for _, b := range j.opened(o) {
-			found = append(found, j.excused(b.set, b.Breach, excuse)...)
+			found = append(found, j.excused(b.set, b.Breach, cover)...)
 		}
 	}
 	for _, b := range j.beyondOnly() {
-		found = append(found, j.excused(b.set, b.Breach, excuse)...)
+		found = append(found, j.excused(b.set, b.Breach, cover)...)
 	}
 	for _, b := range j.lacking() {
-		if _, e := excuse(service.All); e != nil {
-			b.Excused = e
+		about := service.All
+		if b.Rule != nil {
+			about = service.Of(b.Rule.Services...)
 		}
+		_, b.Excused = excuse(about, true) // one on some services excuses what is about these alone
 		found = append(found, b)
 	}
 	return found
@@ -172,21 +183,44 @@ type opened struct {
 	set traffic.Set
 }
 
-// peersOf are the addresses that a side of a law means; open reports that they
-// count only where they are open to strangers.
-func (j judge) peersOf(s Side) (peers addr.Set, open bool) {
-	var sets []addr.Set
+// A part of a side of a law: peers, and whether they count only where they are open
+// to strangers. The internet is a part by itself, all other peers are another.
+type part struct {
+	peers addr.Set
+	open  bool
+}
+
+// parts are the parts of a side.
+func (j judge) parts(s Side) []part {
+	var named, internet, except []addr.Set
 	for _, p := range s.Of {
 		if p.Kind == estate.PeerInternet {
-			open = true
+			internet = append(internet, j.peer(p))
+		} else {
+			named = append(named, j.peer(p))
 		}
-		sets = append(sets, j.peer(p))
 	}
-	var except []addr.Set
 	for _, p := range s.Except {
 		except = append(except, j.peer(p))
 	}
-	return addr.UnionAll(sets...).Minus(addr.UnionAll(except...)), open
+	away := addr.UnionAll(except...)
+	var parts []part
+	if len(named) > 0 {
+		parts = append(parts, part{addr.UnionAll(named...).Minus(away), false})
+	}
+	if len(internet) > 0 {
+		parts = append(parts, part{addr.UnionAll(internet...).Minus(away), true})
+	}
+	return parts
+}
+
+// all are the peers of all parts.
+func all(parts []part) addr.Set {
+	sets := make([]addr.Set, len(parts))
+	for k, x := range parts {
+		sets[k] = x.peers
+	}
+	return addr.UnionAll(sets...)
 }
 
 func (j judge) peer(p estate.Peer) addr.Set {
@@ -196,18 +230,17 @@ func (j judge) peer(p estate.Peer) addr.Set {
 	return j.d.Peers(&estate.Group{}, &estate.Rule{Peers: []estate.Peer{p}}, nil)
 }
 
-// through is the traffic of the group that an opening is about: with the peers it
-// means, where they are strangers only as far as it is open to them.
-func (j judge) through(o Opening) traffic.Set {
-	peers, open := j.peersOf(o.Peers)
-	set := j.d.GroupTraffic(j.g, o.Direction)
-	if !open {
-		return set.WithPeers(peers)
+// through is the traffic of the group with a part's peers; where they are strangers,
+// only as far as it is open to them.
+func (j judge) through(x part, direction estate.Direction) traffic.Set {
+	set := j.d.GroupTraffic(j.g, direction)
+	if !x.open {
+		return set.WithPeers(x.peers)
 	}
 	if !slices.ContainsFunc(set.Bands(), func(b traffic.Band) bool { return j.d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) }) {
 		return traffic.Set{} // the usual case, without a look at all strangers
 	}
-	set = set.WithPeers(peers)
+	set = set.WithPeers(x.peers)
 	var wide []traffic.Set
 	for _, b := range set.Bands() {
 		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
@@ -225,39 +258,44 @@ func (j judge) opened(o Opening) []opened {
 	if o.Lend {
 		return j.lent(o, func(l *estate.Lend) service.Set { return service.Of(l.Services...).Intersect(o.Services) })
 	}
-	return j.byRule(o, j.through(o).OnServices(o.Services), "lets through")
+	return j.byRule(o, o.Services, "lets through")
 }
 
-// byRule are the breaches of traffic that is too much: one for each rule that
-// causes a part of it by itself, and one for the group where only the sum does.
-func (j judge) byRule(o Opening, set traffic.Set, verb string) []opened {
-	if set.IsEmpty() {
-		return nil
-	}
-	_, open := j.peersOf(o.Peers)
-	left := set
+// byRule are the breaches of an opening on services that are too much: one for each
+// rule that causes a part of it by itself, and one for the group where only the sum does.
+func (j judge) byRule(o Opening, tooMuch service.Set, verb string) []opened {
 	var found []opened
-	tell := func(r *estate.Rule, part traffic.Set) {
-		w, _ := part.Witness()
-		text := verb + " " + j.d.Estate().Services.Describe(part.Services())
+	at := make(map[*estate.Rule]int)
+	tell := func(r *estate.Rule, set traffic.Set) {
+		if k, ok := at[r]; ok { // several parts of the side are one breach
+			set = set.Union(found[k].set)
+		} else {
+			at[r] = len(found)
+			found = append(found, opened{})
+		}
+		w, _ := set.Witness()
+		text := verb + " " + j.d.Estate().Services.InWords(set.Services())
 		if r != nil {
 			text = fmt.Sprintf("%q %s", r.Sentence(j.d.Estate().Services), text)
 		}
-		found = append(found, opened{Breach{Group: j.g, Rule: r, Text: text, Traffic: part, Witness: &w}, part})
+		found[at[r]] = opened{Breach{Group: j.g, Rule: r, Text: text, Traffic: set, Witness: &w}, set}
 	}
-	for _, r := range j.d.InOrder(j.g, o.Direction) {
-		if r.Action != estate.Admit || left.IsEmpty() {
-			continue
+	for _, x := range j.parts(o.Peers) {
+		left := j.through(x, o.Direction).OnServices(tooMuch)
+		for _, r := range j.d.InOrder(j.g, o.Direction) {
+			if r.Action != estate.Admit || left.IsEmpty() {
+				continue
+			}
+			part := left.Intersect(j.d.RuleTraffic(j.g, r))
+			if part.IsEmpty() || x.open && !j.d.Breadth(part.Peers(service.All)).AtLeast(decide.OpenBreadth) {
+				continue
+			}
+			left = left.Minus(part)
+			tell(r, part)
 		}
-		part := left.Intersect(j.d.RuleTraffic(j.g, r))
-		if part.IsEmpty() || open && !j.d.Breadth(part.Peers(service.All)).AtLeast(decide.OpenBreadth) {
-			continue
+		if !left.IsEmpty() {
+			tell(nil, left)
 		}
-		left = left.Minus(part)
-		tell(r, part)
-	}
-	if !left.IsEmpty() {
-		tell(nil, left)
 	}
 	return found
 }
@@ -266,12 +304,12 @@ func (j judge) byRule(o Opening, set traffic.Set, verb string) []opened {
 func (j judge) beyondOnly() []opened {
 	var found []opened
 	for i, o := range j.l.Only {
-		if slices.ContainsFunc(j.l.Only[:i], func(before Opening) bool { return samePeers(before, o) }) {
+		if slices.ContainsFunc(j.l.Only[:i], func(before Opening) bool { return j.samePeers(before, o) }) {
 			continue // its peers are judged already
 		}
 		allowed := service.Set{}
 		for _, other := range j.l.Only {
-			if samePeers(other, o) {
+			if j.samePeers(other, o) {
 				allowed = allowed.Union(other.Services)
 			}
 		}
@@ -279,18 +317,42 @@ func (j judge) beyondOnly() []opened {
 			found = append(found, j.lent(o, func(l *estate.Lend) service.Set { return service.Of(l.Services...).Minus(allowed) })...)
 			continue
 		}
-		found = append(found, j.byRule(o, j.through(o).OnServices(service.All.Minus(allowed)), "lets through more than is allowed:")...)
+		found = append(found, j.byRule(o, service.All.Minus(allowed), "lets through more than is allowed:")...)
 	}
 	return found
 }
 
-func samePeers(a, b Opening) bool {
-	return a.Lend == b.Lend && a.Direction == b.Direction && estate.PeerWords(a.Peers.Of) == estate.PeerWords(b.Peers.Of) && estate.PeerWords(a.Peers.Except) == estate.PeerWords(b.Peers.Except)
+// samePeers reports whether two openings are about the same peers: those that they
+// name, in any order, or where both name ranges alone the addresses.
+func (j judge) samePeers(a, b Opening) bool {
+	if a.Lend != b.Lend || a.Direction != b.Direction {
+		return false
+	}
+	same := func(x, y []estate.Peer) bool { return slices.Equal(named(x), named(y)) }
+	if same(a.Peers.Of, b.Peers.Of) && same(a.Peers.Except, b.Peers.Except) {
+		return true
+	}
+	for _, p := range slices.Concat(a.Peers.Of, a.Peers.Except, b.Peers.Of, b.Peers.Except) {
+		if p.Kind != estate.PeerRange && p.Kind != estate.PeerEveryone && p.Kind != estate.PeerInternet {
+			return false
+		}
+	}
+	return slices.EqualFunc(j.parts(a.Peers), j.parts(b.Peers), func(x, y part) bool { return x.open == y.open && x.peers.Equal(y.peers) })
+}
+
+// named are the words of peers, each once, in order.
+func named(peers []estate.Peer) []string {
+	words := make([]string, len(peers))
+	for k := range peers {
+		words[k] = estate.PeerWords(peers[k : k+1])
+	}
+	slices.Sort(words)
+	return slices.Compact(words)
 }
 
 // lent are the lends to the peers of an opening, above its ceiling, on services that are too much.
 func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened {
-	peers, _ := j.peersOf(o.Peers)
+	peers := all(j.parts(o.Peers))
 	var found []opened
 	for i := range j.g.Lends {
 		l := &j.g.Lends[i]
@@ -299,7 +361,7 @@ func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened 
 			continue
 		}
 		w, _ := set.Witness()
-		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Text: fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.Describe(set.Services()), l.AtMost), Witness: &w}, set})
+		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Text: fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.InWords(set.Services()), l.AtMost), Witness: &w}, set})
 	}
 	return found
 }

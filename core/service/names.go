@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -216,3 +217,20 @@ func (t Names) tiles(spec Spec) []string {
 
 // Describe is the words of s in one line: "ssh, tcp 8000-8010".
 func (t Names) Describe(s Set) string { return strings.Join(t.Words(s), ", ") }
+
+// InWords is Describe for people: of a set of many services that few are missing
+// from, these are said.
+func (t Names) InWords(s Set) string {
+	const most = 8
+	if s.Equal(All) {
+		return "everything"
+	}
+	words := t.Words(s)
+	if len(words) <= most {
+		return strings.Join(words, ", ")
+	}
+	if rest := t.Words(All.Minus(s)); len(rest) <= 3 {
+		return "every protocol but " + strings.Join(rest, ", ")
+	}
+	return fmt.Sprintf("%s and %d more services", strings.Join(words[:most-2], ", "), len(words)-most+2)
+}

@@ -56,6 +56,11 @@ func Verdict(e *estate.Estate, src, dst End, p service.Point) string {
 	return (&reader{e}).verdict(src, dst, p, nil)
 }
 
+// HasWay reports whether there is a way between two ends, whatever filters say.
+func HasWay(e *estate.Estate, src, dst End) bool {
+	return (&reader{e}).cross(src, dst).verdict != "no-way"
+}
+
 type reader struct{ e *estate.Estate }
 
 // A crossing is how a flow gets over: as whom it is seen at each end, and whose
@@ -539,6 +544,13 @@ func (r *reader) group(g *estate.Group, i *estate.Interface, direction estate.Di
 		if x.Direction == direction && speaks && r.fits(g, x, i, peer) {
 			fitting = append(fitting, x)
 		}
+	}
+	if g.Defined { // the first statement that fits, whatever the cloud
+		if len(fitting) == 0 {
+			return false, false
+		}
+		admits := fitting[0].Action == estate.Admit
+		return admits, admits && !fitting[0].Stateless
 	}
 	if dialect != "ranked" && !wall {
 		for _, x := range fitting {
