@@ -483,7 +483,7 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 	for len(groups) > 1 {
 		var same, others []*estate.Group
 		for _, g := range groups[1:] {
-			if w.sameTraffic(groups[0], g) {
+			if w.d.Alike(groups[0], g) {
 				same = append(same, g)
 			} else {
 				others = append(others, g)
@@ -495,15 +495,6 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 		groups = others
 	}
 	return found
-}
-
-func (w *worker) sameTraffic(a, b *estate.Group) bool {
-	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		if !w.d.GroupTraffic(a, direction).Equal(w.d.GroupTraffic(b, direction)) {
-			return false
-		}
-	}
-	return true
 }
 
 func groupWords(groups []*estate.Group) string {

@@ -383,7 +383,7 @@ func (w World) twins(d *decide.Decider) []Joint {
 			first[k] = g
 			continue
 		}
-		if !in.Equal(d.GroupTraffic(a, estate.In)) || !out.Equal(d.GroupTraffic(a, estate.Out)) {
+		if !d.Alike(a, g) {
 			continue
 		}
 		j := Joint{Kind: Twins, Groups: []*estate.Group{a, g}, Text: fmt.Sprintf("%s lets through what %s does: it goes, and %s covers its instances too", g.Path(), a.Path(), a.Name)}

@@ -21,6 +21,7 @@ func TestAcross(t *testing.T) {
 		{"a group with other members", "group all in n { cover where role in (g, web) }\ngroup g in n { admit ssh from 10.0.1.1 }\n", "", "other members too, who would be let in: 10.0.1.2"},
 		{"twins", "group g in n {\n  cover where role = g\n  admit ssh from list partners\n}\n\n# the second\ngroup h in n {\n  cover where role = h\n  admit ssh from 198.51.100.0/29\n  admit ssh from 198.51.100.8/29\n}\n",
 			"group g in n {\n  cover where role = h\n  cover where role = g\n  admit ssh from list partners\n}\n\n# the second\n", ""},
+		{"no twins: groups in which nobody is yet", "group free in n { reach http at everyone }\ngroup spare in n { reach https at everyone }\ngroup g in n { admit ssh from free }\ngroup h in n { admit postgres from spare }\n", "", ""},
 		{"twins with a comment", "group g in n { admit ssh from list partners }\ngroup h in n { admit ssh from list partners } # why two?\n", "", "comments in a/n/h, which would be lost"},
 		{"twins of which one is named", "group g in n { admit ssh from list partners }\ngroup h in n { admit ssh from list partners }\ngroup k in n { admit http from h }\n", "", "a/n/k names one of them"},
 	} {
