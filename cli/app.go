@@ -11,12 +11,14 @@ import (
 	"regexp"
 	"runtime/debug"
 	"runtime/metrics"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/render"
 )
@@ -39,6 +41,8 @@ type App struct {
 	NoColour bool // the environment asks for none
 	Progress bool // standard error is a terminal
 	Version  string
+
+	unread []estate.Unread // accounts that were not read, of all surveys that the command looks at
 }
 
 // failure is an error with the exit code that it ends the program with. An
@@ -117,9 +121,50 @@ func (a *App) root() *cli.Command {
 		},
 	}
 	cli.SubcommandHelpTemplate = familyHelp // the package asks for no other
+	a.wholeAnswers(root)
 	prepare(root)
 	root.CustomRootCommandHelpTemplate = helpTemplate(rootHelp, root)
 	return root
+}
+
+// wholeAnswers lets a command that looks at a survey end with the exit code of what
+// could not be reached where an account was not read, whatever else it finds.
+func (a *App) wholeAnswers(c *cli.Command) {
+	for _, sub := range c.Commands {
+		a.wholeAnswers(sub)
+	}
+	looks := slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "live") }) || c.Name == "compare" || c.Name == "check"
+	if !looks || c.Action == nil {
+		return
+	}
+	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "go by what is known though an `ACCOUNT` could not be read (otherwise exit 3)"})
+	action := c.Action
+	c.Action = func(ctx context.Context, c *cli.Command) error {
+		a.unread = nil
+		return a.unlessUnread(c, action(ctx, c))
+	}
+}
+
+// unlessUnread is the error of a command, or where accounts were not read that of an
+// answer that is not whole.
+func (a *App) unlessUnread(c *cli.Command, err error) error {
+	allowed := c.StringSlice("allow-unread")
+	var missing []string
+	for _, u := range a.unread {
+		if !slices.Contains(allowed, u.Account) && !slices.Contains(missing, u.Account) {
+			missing = append(missing, u.Account)
+		}
+	}
+	for _, name := range allowed {
+		if !slices.ContainsFunc(a.unread, func(u estate.Unread) bool { return u.Account == name }) {
+			a.note("--allow-unread %s: no account of that name is unread", name)
+		}
+	}
+	var f *failure
+	if len(missing) == 0 || err != nil && !(errors.As(err, &f) && f.code == exitFindings) {
+		return err
+	}
+	return unreachable("the answer is not whole: %s could not be read, so nothing is known there. Survey again, or say that it may be so: --allow-unread %s", strings.Join(missing, ", "), strings.Join(missing, ","))
 }
 
 // prepare gives every command what all have in common.

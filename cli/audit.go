@@ -25,7 +25,9 @@ func (a *App) auditCommand() *cli.Command {
 		ArgsUsage: "[flags]",
 		Description: "Audits definitions, a survey, or definitions on a survey's instances, routes and addresses: then a\n" +
 			"finding tells where it arrives. What one rule causes is one finding, named after the worst check.\n" +
-			"Laws are judged with it, exemptions are shown as such and count for nothing.\n\n" +
+			"Laws are judged with it, exemptions are shown as such and count for nothing.\n" +
+			"With definitions and a survey, both states are judged: the clouds as they are, and as they will be once\n" +
+			"the definitions are carried out. A finding that holds in one alone says so.\n\n" +
 			"  isonomos audit --survey survey.jsonl\n" +
 			"  isonomos audit --survey survey.jsonl --by folder\n" +
 			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity high\n" +
@@ -34,7 +36,7 @@ func (a *App) auditCommand() *cli.Command {
 			"  isonomos audit --survey survey.jsonl --since before.json --fail-on high\n\n" +
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
 		Flags: append([]cli.Flag{
-			estateFlag(), surveyFlag(), liveFlag(), asSurveyedFlag(), formatFlag("json", "sarif", "junit", "csv", "md"),
+			estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json", "sarif", "junit", "csv", "md"),
 			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
 			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both", Validator: oneOf("in", "out", "both")},
 			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several parted by commas)"},
@@ -103,11 +105,13 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if o.Services, err = servicesFlag(w.Estate, c.String("service")); err != nil {
 		return err
 	}
-	o.Expects, o.Laws, o.Exemptions = w.Expects, w.Laws, w.Definitions.Exemptions
-	if w.Survey != nil && w.Survey != w.Estate {
-		o.AsFound = decide.New(w.Survey)
+	o.Exemptions = w.Definitions.Exemptions
+	judged, err := states(c, w, true)
+	if err != nil {
+		return err
 	}
-	shown := render.Audit{Estate: w.Estate, Result: audit.Run(decide.New(w.Estate), o), Version: a.Version}
+	shown := auditStates(w, judged, o)
+	shown.Version = a.Version
 	limit, ok := audit.ParseSeverity(c.String("fail-on"))
 	shown.FailOn, shown.Never = limit, !ok
 	if earlier != nil {
@@ -124,6 +128,24 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return nil
+}
+
+// auditStates audits one state, or both and what they have in common.
+func auditStates(w propose.World, judged []propose.Judged, o audit.Options) render.Audit {
+	results := make([]audit.Result, len(judged))
+	for i, j := range judged {
+		o.Expects, o.Laws, o.Defined = j.Expects, j.Laws, nil
+		if then := once(w, j); then != nil {
+			o.Defined = decide.New(then.Estate)
+		}
+		results[i] = audit.Run(decide.New(j.Estate), o)
+		results[i].In(string(j.State))
+	}
+	last := judged[len(judged)-1]
+	if len(judged) == 1 {
+		return render.Audit{Estate: last.Estate, State: string(last.State), Result: results[0]}
+	}
+	return render.Audit{Estate: last.Estate, State: audit.InBoth, Result: audit.Both(results[0], results[1])}
 }
 
 // showAudit writes an audit in the format that is asked for.

@@ -108,7 +108,7 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"check.txt", 0, []string{"check"}},
 		{"audit.txt", 1, append([]string{"audit"}, survey...)},
 		{"audit.json", 1, append([]string{"audit", "--format", "json", "--check", "open-data-port"}, survey...)},
-		{"audit-as-surveyed.txt", 0, append([]string{"audit", "--as-surveyed", "--check", "halves,wide-ports", "--fail-on", "never"}, survey...)},
+		{"audit-found.txt", 0, append([]string{"audit", "--state", "found", "--check", "halves,wide-ports", "--fail-on", "never"}, survey...)},
 		{"audit-definitions.txt", 1, []string{"audit", "--check", "open-admin-port"}},
 		{"trace-passes.txt", 0, append([]string{"trace", "192.0.2.77", "front-door", "https"}, survey...)},
 		{"trace-stopped.txt", 1, append([]string{"trace", "gauge-1", "ledger-1", "berth-db"}, survey...)},
@@ -118,7 +118,7 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"check-rules.txt", 0, append([]string{"check", "--rules"}, survey...)},
 		{"audit-by-folder.txt", 1, append([]string{"audit", "--by", "folder"}, survey...)},
 		{"audit-by-control.txt", 1, append([]string{"audit", "--by", "control", "--over", "stage = production"}, survey...)},
-		{"audit-why.txt", 0, append([]string{"audit", "--why", "eb464b72"}, survey...)},
+		{"audit-why.txt", 0, append([]string{"audit", "--why", "6829ef96"}, survey...)},
 		{"audit.csv", 1, append([]string{"audit", "--format", "csv", "--severity", "high"}, survey...)},
 		{"audit.md", 1, append([]string{"audit", "--format", "md", "--severity", "high"}, survey...)},
 		{"audit.junit.xml", 1, append([]string{"audit", "--format", "junit", "--fail-on", "high"}, survey...)},
@@ -171,11 +171,11 @@ func TestNarrowedDiffApplies(t *testing.T) {
 			t.Fatalf("%v: %v\n%s\n%s", tool, err, out, diff.out)
 		}
 		const narrowed = "open-admin-port,open-data-port,open-inbound,open-outbound,one-family,halves,all-services,wide-ports"
-		audit := call(t, folder, "audit", "--survey", "survey.jsonl", "--check", narrowed)
+		audit := call(t, folder, "audit", "--survey", "survey.jsonl", "--state", "defined", "--check", narrowed)
 		if strings.Contains(audit.out, ".nomos:") {
 			t.Errorf("after %v an audit still finds:\n%s", tool, audit.out)
 		}
-		if prove := call(t, folder, "prove", "--survey", "survey.jsonl"); prove.code != 0 {
+		if prove := call(t, folder, "prove", "--survey", "survey.jsonl", "--state", "defined"); prove.code != 0 {
 			t.Errorf("after %v not everything holds:\n%s", tool, prove.out)
 		}
 		// The same, written in place.
@@ -272,7 +272,7 @@ func TestWrongUse(t *testing.T) {
 		{"audit --survey", 2, "the flag --survey needs a value"},
 		{"audit --check open-admin", 2, `there is no check "open-admin": "open-admin-port" is near`},
 		{"audit extra", 2, `audit takes no argument "extra"`},
-		{"audit --as-surveyed", 2, "--as-surveyed needs a survey"},
+		{"audit --state found", 2, "--state found needs a survey"},
 		{"check nowhere", 3, "there is no folder nowhere"},
 		{"check none", 2, "there are no definitions (*.nomos) in none"},
 		{"check .binary", 2, "1 mistake in the definitions"},

@@ -12,7 +12,6 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/nomos/parse"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/render"
@@ -31,7 +30,7 @@ func (a *App) exposureCommand() *cli.Command {
 			"  isonomos exposure --survey survey.jsonl --from rig-1 --over \"stage = production\"\n" +
 			"  isonomos exposure --survey survey.jsonl --direction out --to berth-ledger",
 		Flags: []cli.Flag{
-			estateFlag(), surveyFlag(), liveFlag(), asSurveyedFlag(), formatFlag("json"),
+			estateFlag(), surveyFlag(), liveFlag(), stateFlag(false), formatFlag("json"),
 			&cli.StringFlag{Name: "from", Value: "internet", Usage: "who reaches (or with --direction out is reached): internet, a list, group or instance by name, an address or range, as `PEER`"},
 			&cli.StringFlag{Name: "to", Usage: "only this `INSTANCE` or the members of this group"},
 			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
@@ -63,31 +62,51 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	if len(w.Estate.Instances) == 0 {
 		return usage("definitions name no instances: give a survey with --survey FILE")
 	}
-	d := decide.New(w.Estate)
-	peers, err := exposurePeers(d, w, c.String("from"))
+	judged, err := states(c, w, false)
 	if err != nil {
 		return err
 	}
+	now := judged[0]
 	direction := estate.Direction(c.String("direction"))
-	keep, err := exposureOf(d, w, c.String("to"))
+	exposed := func(e *estate.Estate) (*decide.Decider, []decide.Exposed, error) {
+		d := decide.New(e)
+		peers, err := exposurePeers(d, e, c.String("from"))
+		if err != nil {
+			return nil, nil, err
+		}
+		keep, err := exposureOf(d, e, c.String("to"))
+		if err != nil {
+			return nil, nil, err
+		}
+		return d, slices.DeleteFunc(d.Exposure(peers, direction), func(x decide.Exposed) bool {
+			return !keep(x.Interface) || over != nil && !over.Holds(estate.InterfacePlace(x.Interface))
+		}), nil
+	}
+	d, found, err := exposed(now.Estate)
 	if err != nil {
 		return err
 	}
-	found := slices.DeleteFunc(d.Exposure(peers, direction), func(x decide.Exposed) bool {
-		return !keep(x.Interface) || over != nil && !over.Holds(estate.InterfacePlace(x.Interface))
-	})
+	seen := render.Seen{State: string(now.State)}
+	if later := once(w, now); later != nil {
+		if then, list, err := exposed(later.Estate); err == nil {
+			seen.Then, seen.Exposed = then, make(map[string]decide.Exposed, len(list))
+			for _, x := range list {
+				seen.Exposed[render.WhereOf(x.Interface)] = x
+			}
+		}
+	}
 	if c.String("format") == "json" {
-		return render.ExposureJSON(a.Stdout, w.Estate, found, direction)
+		return render.ExposureJSON(a.Stdout, now.Estate, found, direction, string(now.State))
 	}
 	s := a.screen(c)
 	if c.Bool("matrix") {
-		render.ExposureMatrix(s, w.Estate, d, found)
+		render.ExposureMatrix(s, d, found, string(now.State))
 	} else {
 		who := c.String("from")
 		if who == "internet" {
 			who = "strangers"
 		}
-		render.Exposure(s, w.Estate, d, found, direction, who)
+		render.Exposure(s, d, found, direction, who, seen)
 	}
 	return s.Err()
 }
@@ -105,34 +124,34 @@ func overCondition(text string) (*estate.Condition, error) {
 }
 
 // exposurePeers finds whom a name means: the internet, an instance, a group, a list, an address or range.
-func exposurePeers(d *decide.Decider, w propose.World, name string) (decide.Peers, error) {
+func exposurePeers(d *decide.Decider, e *estate.Estate, name string) (decide.Peers, error) {
 	if name == "internet" {
 		return d.StrangersOutside(), nil
 	}
 	if prefix, err := store.ParseRange(name); err == nil {
 		set := addr.OfPrefixes(prefix)
-		return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(w.Estate, set)}, nil
+		return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(e, set)}, nil
 	}
 	var names []string
-	for _, l := range w.Estate.Lists {
+	for _, l := range e.Lists {
 		if names = append(names, l.Name); l.Name == strings.TrimPrefix(name, "list ") {
 			set := d.ListEntries(l, nil)
-			return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(w.Estate, set)}, nil
+			return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(e, set)}, nil
 		}
 	}
-	for _, i := range w.Estate.Instances {
+	for _, i := range e.Instances {
 		if names = append(names, i.Name); i.Name == name || i.Path() == name || i.ID == name {
 			return decide.Peers{Ends: decide.EndsOf(i.Interfaces...)}, nil
 		}
 	}
-	if found := w.Estate.FindGroups(strings.TrimPrefix(name, "group ")); len(found) > 0 {
+	if found := e.FindGroups(strings.TrimPrefix(name, "group ")); len(found) > 0 {
 		var peers decide.Peers
 		for _, g := range found {
 			peers.Ends = append(peers.Ends, decide.EndsOf(d.Wearers(g)...)...)
 		}
 		return peers, nil
 	}
-	for _, g := range w.Estate.Groups {
+	for _, g := range e.Groups {
 		names = append(names, g.Name)
 	}
 	return decide.Peers{}, unknownPeer(name, names)
@@ -159,11 +178,11 @@ func unknownPeer(name string, names []string) error {
 }
 
 // exposureOf says which interfaces are asked for.
-func exposureOf(d *decide.Decider, w propose.World, name string) (func(*estate.Interface) bool, error) {
+func exposureOf(d *decide.Decider, e *estate.Estate, name string) (func(*estate.Interface) bool, error) {
 	if name == "" {
 		return func(*estate.Interface) bool { return true }, nil
 	}
-	peers, err := exposurePeers(d, w, name)
+	peers, err := exposurePeers(d, e, name)
 	if err != nil {
 		return nil, err
 	}

@@ -28,8 +28,11 @@ import (
 	"isonomos/store"
 )
 
+// noEstate is said in the place of a folder where definitions are left out.
+const noEstate = "none"
+
 func estateFlag() cli.Flag {
-	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its sub-folders", Sources: cli.EnvVars("ISONOMOS_ESTATE")}
+	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its sub-folders; none leaves them out", Sources: cli.EnvVars("ISONOMOS_ESTATE")}
 }
 
 func surveyFlag() cli.Flag {
@@ -40,8 +43,50 @@ func liveFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "live", Usage: "look at the clouds themselves, as isonomos survey reads them, instead of at a survey"}
 }
 
-func asSurveyedFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "as-surveyed", Usage: "judge the survey as it stands and leave the definitions out"}
+// stateFlag says which state is judged: by default what was found, or both where a
+// command tells both.
+func stateFlag(both bool) cli.Flag {
+	states, otherwise := []string{"found", "defined"}, "found where there is a survey"
+	if both {
+		states, otherwise = append(states, "both"), "both where there are both"
+	}
+	return &cli.StringFlag{Name: "state", Usage: "judge the `STATE` " + strings.Join(states, ", ") + ": as the clouds are, or as they will be once the definitions are carried out (" + otherwise + ")", Validator: oneOf(states...)}
+}
+
+// states are the states that a command judges in a world: the one that is asked for,
+// else what was found first.
+func states(c *cli.Command, w propose.World, both bool) ([]propose.Judged, error) {
+	all := w.States()
+	state := propose.State(c.String("state"))
+	switch {
+	case state == "" && both, state == propose.Both:
+	case state == "":
+		all = all[:1]
+	case slices.Contains(all, state):
+		all = []propose.State{state}
+	case state == propose.Found:
+		return nil, usage("--state found needs a survey: name it with --survey FILE, or --live")
+	default:
+		return nil, usage("--state defined needs definitions (*%s): name their folder with --estate", nomos.Extension)
+	}
+	if state == propose.Both && len(all) < 2 {
+		return nil, usage("--state both needs definitions and a survey")
+	}
+	judged := make([]propose.Judged, len(all))
+	for i, s := range all {
+		judged[i] = w.As(s)
+	}
+	return judged, nil
+}
+
+// once is the state in which the definitions are carried out, where what was found is
+// judged and the two can differ.
+func once(w propose.World, judged propose.Judged) *propose.Judged {
+	if judged.State != propose.Found || len(w.States()) < 2 {
+		return nil
+	}
+	then := w.As(propose.Defined)
+	return &then
 }
 
 func formatFlag(formats ...string) cli.Flag {
@@ -61,9 +106,9 @@ func (a *App) world(ctx context.Context, c *cli.Command) (propose.World, error) 
 			return propose.World{}, err
 		}
 	}
-	if c.Bool("as-surveyed") {
+	if c.String("estate") == noEstate {
 		if survey == nil {
-			return propose.World{}, usage("--as-surveyed needs a survey: name it with --survey FILE")
+			return propose.World{}, usage("--estate none leaves the definitions out: name a survey with --survey FILE")
 		}
 		return propose.World{Survey: survey, Estate: survey}, nil
 	}
@@ -205,6 +250,9 @@ func (a *App) readSurvey(path string) (*estate.Estate, error) {
 // takeSurvey reads a survey, and tells its warnings.
 func (a *App) takeSurvey(in io.Reader, name string) (*estate.Estate, error) {
 	e, warnings, err := store.ReadSurvey(in, name)
+	if e != nil {
+		a.unread = append(a.unread, e.Unread...)
+	}
 	const shown = 10
 	for _, w := range warnings[:min(shown, len(warnings))] {
 		a.note("%s", w)

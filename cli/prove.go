@@ -19,10 +19,11 @@ func (a *App) proveCommand() *cli.Command {
 		Description: "Decides every expect of the definitions over the whole path: routes, filters at both ends, and for\n" +
 			"sets of traffic, not samples; and every law over all defined and surveyed groups, exemptions honoured.\n" +
 			"What fails is shown with an example and the rule behind it. Without a survey, a group is given a\n" +
-			"made-up member in each subnet, and ways are assumed.\n\n" +
+			"made-up member in each subnet, and ways are assumed. With one, both states are decided: as the clouds\n" +
+			"are, and as they will be once the definitions are carried out; where they differ, both are shown.\n\n" +
 			"  isonomos prove --survey survey.jsonl\n\n" +
-			"Exit 1 if an expectation or a law does not hold.",
-		Flags:  []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), formatFlag("json")},
+			"Exit 1 if an expectation or a law does not hold, or can't be decided.",
+		Flags:  []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json")},
 		Action: a.prove,
 	}
 }
@@ -38,25 +39,38 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	verdicts, idle := law.Judge(decide.New(w.Estate), w.Laws, w.Definitions.Exemptions, a.Now())
-	for _, e := range idle {
-		a.note("%s:%d: the exemption of %s from %s exempts nothing", e.Origin.File, e.Origin.Line, e.Subject, e.Law)
+	judged, err := states(c, w, true)
+	if err != nil {
+		return err
 	}
-	results := law.Prove(w.Estate, w.Expects)
-	if c.String("format") == "json" {
-		if err := render.ProofJSON(a.Stdout, w.Estate, results, verdicts); err != nil {
-			return err
+	proofs := make([]render.Proof, len(judged))
+	failed := false
+	for i, j := range judged {
+		verdicts, idle := law.Judge(decide.New(j.Estate), j.Laws, w.Definitions.Exemptions, a.Now())
+		for _, e := range idle {
+			if i == len(judged)-1 {
+				a.note("%s:%d: the exemption of %s from %s exempts nothing%s", e.Origin.File, e.Origin.Line, e.Subject, e.Law, map[bool]string{true: " once the definitions are carried out"}[len(judged) > 1])
+			}
 		}
+		for _, v := range verdicts {
+			if v.Groups == 0 && i == len(judged)-1 {
+				a.note("%s:%d: the law %s is over no group: its condition holds nowhere", v.Law.Origin.File, v.Law.Origin.Line, v.Name)
+			}
+			failed = failed || !v.Holds()
+		}
+		results := law.Prove(j.Estate, j.Expects)
+		failed = failed || slices.ContainsFunc(results, func(r law.Result) bool { return !r.Holds })
+		proofs[i] = render.Proof{State: string(j.State), Estate: j.Estate, Results: results, Verdicts: verdicts}
+	}
+	if c.String("format") == "json" {
+		err = render.ProofsJSON(a.Stdout, proofs)
 	} else {
 		s := a.screen(c)
-		render.Proof(s, w.Estate, results, verdicts)
-		if s.Err() != nil {
-			return s.Err()
-		}
+		render.Proofs(s, proofs)
+		err = s.Err()
 	}
-	failed := slices.ContainsFunc(verdicts, func(v law.Verdict) bool { return !v.Holds() })
-	if failed || slices.ContainsFunc(results, func(r law.Result) bool { return !r.Holds }) {
-		return quietly(exitFindings)
+	if err == nil && failed {
+		err = quietly(exitFindings)
 	}
-	return nil
+	return err
 }

@@ -85,7 +85,10 @@ func TestSurveyOfStandIns(t *testing.T) {
 	// A cloud that does not answer is not an empty one.
 	t.Setenv("WESTING_TOKEN", "wrong")
 	say(3, "not read: customs (401 Unauthorized", "survey", "--to", "part.jsonl")
-	say(1, "the account customs was not read when this was surveyed (401 Unauthorized", "prove", "--survey", "part.jsonl", "--estate", ".")
+	say(3, "the answer is not whole: customs could not be read", "prove", "--survey", "part.jsonl", "--estate", ".")
+	say(1, "the account customs was not read when this was surveyed (401 Unauthorized", "prove", "--survey", "part.jsonl", "--allow-unread", "customs")
+	say(3, "medium    unread               customs", "audit", "--survey", "part.jsonl", "--fail-on", "never", "--check", "quota")
+	say(3, `"unread": [`, "exposure", "--survey", "part.jsonl", "--format", "json")
 	before := readTree(t, folder)["part.jsonl"]
 	say(3, "nothing was written", "survey", "--cloud", "westing", "--to", "part.jsonl")
 	if r := say(3, "nothing was written", "survey", "--cloud", "westing"); r.out != "" {

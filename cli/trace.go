@@ -32,8 +32,10 @@ func (a *App) traceCommand() *cli.Command {
 			"  isonomos trace --survey survey.jsonl --batch questions.txt\n\n" +
 			"The verdict is passes, stopped (by a filter), no-way (no route, peering, public address or listener),\n" +
 			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
+			"With definitions and a survey, the clouds are judged as they are; where the answer differs once the\n" +
+			"definitions are carried out, a line says so.\n" +
 			"Exit 0 if it passes, else 1.",
-		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), asSurveyedFlag(), formatFlag("json"),
+		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(false), formatFlag("json"),
 			&cli.StringFlag{Name: "batch", Usage: "answer the questions of `FILE` (- for standard input), a line each: SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; one JSON object a line comes out"},
 			&cli.IntFlag{Name: "source-port", Value: -1, Usage: "the flow's source `PORT`; without it every client port must get its answer", Validator: portOrNone, HideDefault: true},
 		},
@@ -56,6 +58,11 @@ func (a *App) trace(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
+	judged, err := states(c, w, false)
+	if err != nil {
+		return err
+	}
+	now := judged[0]
 	point, err := servicePoint(w.Estate, args[0], args[1], args[2:])
 	if err != nil {
 		return err
@@ -65,17 +72,23 @@ func (a *App) trace(ctx context.Context, c *cli.Command) error {
 		port := uint16(n)
 		q.SourcePort = &port
 	}
-	answer, err := decide.New(w.Estate).Trace(q)
+	answer, err := decide.New(now.Estate).Trace(q)
 	if err != nil {
 		return usage("%v", err)
 	}
+	var then *render.Then
+	if later := once(w, now); later != nil {
+		if x, err := decide.New(later.Estate).Trace(q); err == nil {
+			then = &render.Then{Estate: later.Estate, Answer: x}
+		}
+	}
 	if c.String("format") == "json" {
-		if err := render.TraceJSON(a.Stdout, w.Estate, answer); err != nil {
+		if err := render.TraceJSON(a.Stdout, now.Estate, answer, string(now.State), then); err != nil {
 			return err
 		}
 	} else {
 		s := a.screen(c)
-		render.Trace(s, w.Estate, answer)
+		render.Trace(s, now.Estate, answer, string(now.State), then)
 		if s.Err() != nil {
 			return s.Err()
 		}
@@ -173,12 +186,17 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	judged, err := states(c, w, false)
+	if err != nil {
+		return err
+	}
 	in, err := a.open(c.String("batch"))
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	d := decide.New(w.Estate)
+	e := judged[0].Estate
+	d := decide.New(e)
 	out := bufio.NewWriter(a.Stdout)
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 1<<20)
@@ -192,7 +210,7 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 		if err == nil {
 			answer, err = d.Trace(q)
 		}
-		if err := render.TraceLine(out, w.Estate, answer, err); err != nil {
+		if err := render.TraceLine(out, e, answer, string(judged[0].State), err); err != nil {
 			return err
 		}
 	}

@@ -16,6 +16,7 @@ import (
 // An Audit is what an audit found, with what the ways of showing it need.
 type Audit struct {
 	Estate  *estate.Estate
+	State   string // "found", "defined" or "both": which was judged
 	Result  audit.Result
 	Change  *audit.Change // since an earlier audit; nil without one
 	Fixes   map[string]Fix
@@ -71,6 +72,7 @@ func Findings(s *Screen, a Audit, most int) {
 		s.Line(Piece{fmt.Sprintf("%s are shown: ", Count(shown, "finding", "findings")), Plain}, Piece{"--limit 0", Accent}, Piece{" shows all, ", Plain}, Piece{"--by folder", Accent}, Piece{" or ", Plain}, Piece{"--severity high", Accent}, Piece{" leads to where to begin", Plain})
 	}
 	s.Line(Piece{countSeverities(a), Strong})
+	s.Line(Piece{judgedWords(a.Estate, a.State), Faint})
 }
 
 // notes tell what was not audited, and exemptions that cover nothing.
@@ -141,6 +143,9 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		s.Labelled(findingIndent, Piece{label, Faint}, findingLabel, Piece{Text: text})
 	}
 	s.Text(findingIndent, f.Message)
+	if a.State == audit.InBoth && f.State != audit.InBoth {
+		line("holds", holdsIn(f))
+	}
 	for i, r := range f.Also {
 		line(first(i, "as well"), r.Check+": "+r.Message)
 	}
@@ -184,6 +189,32 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 	if f.OrElse != "" {
 		line("or", f.OrElse)
 	}
+}
+
+// holdsIn says in which state a finding holds, and what that means.
+func holdsIn(f audit.Finding) string {
+	text := StateWords(f.State)
+	if f.StateNote != "" {
+		text += " only: " + f.StateNote
+	}
+	return text
+}
+
+// StateWords says which state was judged.
+func StateWords(state string) string {
+	return map[string]string{"found": "as found", "defined": "as defined", "both": "as found and as defined"}[state]
+}
+
+// judgedWords says which state was judged, and of when it is.
+func judgedWords(e *estate.Estate, state string) string {
+	text := "judged " + StateWords(state)
+	switch {
+	case state == "defined" && e.Taken.IsZero():
+		return text + ", without a survey: members are made up, ways assumed"
+	case !e.Taken.IsZero():
+		text += ", by what was surveyed at " + e.Taken.UTC().Format("2006-01-02 15:04 UTC")
+	}
+	return text
 }
 
 // lastDay is the day of an end; an end at midnight is that of the day before.

@@ -10,11 +10,23 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
+	"isonomos/core/traffic"
 )
 
 // Exposure writes for each instance what can be reached, by whom, and the rules behind it.
-func Exposure(s *Screen, e *estate.Estate, d *decide.Decider, found []decide.Exposed, direction estate.Direction, who string) {
+func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction estate.Direction, who string, o Seen) {
+	e := d.Estate()
+	exposed, undecided := 0, make(map[string][]string)
+	var reasons []string
 	for _, x := range found {
+		if x.Undecided != "" {
+			if undecided[x.Undecided] == nil {
+				reasons = append(reasons, x.Undecided)
+			}
+			undecided[x.Undecided] = append(undecided[x.Undecided], x.Interface.Instance.Name)
+			continue
+		}
+		exposed++
 		i := x.Interface
 		var publics []string
 		for _, a := range i.Public {
@@ -25,6 +37,13 @@ func Exposure(s *Screen, e *estate.Estate, d *decide.Decider, found []decide.Exp
 			text := manyServices(e, b.Services)
 			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{text, Strong})
 			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers)})
+		}
+		for _, b := range x.OneWay.Blocks() {
+			s.Labelled(2, Piece{"one way", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
+			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
+		}
+		if text := o.later(x); text != "" {
+			s.Labelled(2, Piece{"once carried out", Warm}, 18, Piece{Text: text})
 		}
 		for k, r := range x.Rules {
 			label := first(k, "by")
@@ -44,7 +63,70 @@ func Exposure(s *Screen, e *estate.Estate, d *decide.Decider, found []decide.Exp
 		s.Blank()
 	}
 	verb := map[estate.Direction]string{estate.In: "can be reached by", estate.Out: "can reach"}[direction]
-	s.Line(Piece{fmt.Sprintf("%s %s %s", Count(len(found), "interface", "interfaces"), verb, who), Strong})
+	for _, reason := range reasons {
+		s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: fmt.Sprintf("%s: %s", shortList(undecided[reason]), reason)})
+	}
+	if n := o.more(found); n > 0 {
+		s.Text(0, fmt.Sprintf("once the definitions are carried out, %s more: --state defined shows them", Count(n, "interface", "interfaces")))
+	}
+	s.Line(Piece{fmt.Sprintf("%s %s %s", Count(exposed, "interface", "interfaces"), verb, who), Strong})
+	s.Line(Piece{judgedWords(e, o.State), Faint})
+}
+
+// shortList names some of many.
+func shortList(names []string) string {
+	const most = 6
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %s more", strings.Join(names[:most], ", "), Number(len(names)-most))
+}
+
+// Seen is which state an exposure is of, and where it is as found, what becomes of it
+// once the definitions are carried out.
+type Seen struct {
+	State   string
+	Then    *decide.Decider // nil where there is nothing to compare with
+	Exposed map[string]decide.Exposed
+}
+
+// WhereOf is what an interface is known by in both states.
+func WhereOf(i *estate.Interface) string {
+	return fmt.Sprintf("%s %s %v", i.Instance.Path(), i.ID, i.Private)
+}
+
+// later says what differs at an interface once the definitions are carried out.
+func (o Seen) later(x decide.Exposed) string {
+	if o.Then == nil {
+		return ""
+	}
+	then := o.Exposed[WhereOf(x.Interface)]
+	var parts []string
+	if gone := x.Traffic.Minus(then.Traffic); !gone.IsEmpty() {
+		parts = append(parts, manyServices(o.Then.Estate(), gone.Services())+" no longer passes")
+		if !gone.Equal(x.Traffic) {
+			parts[0] += " from " + exposedPeers(o.Then, gone.Peers(service.All))
+		}
+	}
+	if more := then.Traffic.Minus(x.Traffic); !more.IsEmpty() {
+		parts = append(parts, manyServices(o.Then.Estate(), more.Services())+" passes too")
+	}
+	return strings.Join(parts, "; ")
+}
+
+// more is how many interfaces are exposed once the definitions are carried out, and not now.
+func (o Seen) more(found []decide.Exposed) int {
+	now := make(map[string]bool)
+	for _, x := range found {
+		now[WhereOf(x.Interface)] = true
+	}
+	n := 0
+	for where := range o.Exposed {
+		if !now[where] {
+			n++
+		}
+	}
+	return n
 }
 
 // exposedPeers says who: all strangers, or how many addresses and which.
@@ -69,7 +151,14 @@ func exposedPeers(d *decide.Decider, peers addr.Set) string {
 
 // ExposureMatrix writes a table of groups and services: in each field how many
 // interfaces that wear the group are exposed on the service.
-func ExposureMatrix(s *Screen, e *estate.Estate, d *decide.Decider, found []decide.Exposed) {
+func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state string) {
+	e := d.Estate()
+	found = slices.DeleteFunc(slices.Clone(found), func(x decide.Exposed) bool {
+		if x.Undecided != "" {
+			s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: x.Interface.Instance.Name + ": " + x.Undecided})
+		}
+		return x.Undecided != ""
+	})
 	columns := matrixServices(e, found)
 	counts := make(map[string]map[string]int)
 	var rows []string
@@ -83,7 +172,7 @@ func ExposureMatrix(s *Screen, e *estate.Estate, d *decide.Decider, found []deci
 				width = max(width, Columns(name)+2)
 			}
 			for _, c := range columns {
-				if x.Traffic.Services().Overlaps(c.set) {
+				if x.Traffic.Union(x.OneWay).Services().Overlaps(c.set) {
 					counts[name][c.name]++
 				}
 			}
@@ -107,6 +196,7 @@ func ExposureMatrix(s *Screen, e *estate.Estate, d *decide.Decider, found []deci
 		s.Line(line...)
 	}
 	s.Line(Piece{"interfaces of each group that are exposed on each service; others stands for all services without a column", Faint})
+	s.Line(Piece{judgedWords(e, state), Faint})
 }
 
 type matrixColumn struct {
@@ -121,7 +211,7 @@ func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 	var columns []matrixColumn
 	rest := service.All
 	for _, x := range found {
-		for _, w := range e.Services.Words(x.Traffic.Services()) {
+		for _, w := range e.Services.Words(x.Traffic.Union(x.OneWay).Services()) {
 			named, ok := e.Services.Lookup(w)
 			if !ok || len(columns) == most || slices.ContainsFunc(columns, func(c matrixColumn) bool { return c.name == w }) {
 				continue
@@ -135,7 +225,7 @@ func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 }
 
 // ExposureJSON writes an exposure as one JSON document, version 1.
-func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, direction estate.Direction) error {
+func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, direction estate.Direction, state string) error {
 	type block struct {
 		Services []string `json:"services"`
 		Peers    []string `json:"peers"`
@@ -152,36 +242,45 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 		Private  []string `json:"private"`
 		Public   []string `json:"public"`
 		Traffic  []block  `json:"traffic"`
+		OneWay   []block  `json:"one_way"` // arrives although an answer is stopped
+		Unsure   string   `json:"undecided,omitempty"`
 		Rules    []by     `json:"rules"`
 	}
 	items := []item{}
 	for _, x := range found {
 		i := x.Interface
-		y := item{Instance: i.Instance.Name, Account: i.Instance.Account.Name, Subnet: i.Subnet.Path(), Private: []string{}, Public: []string{}, Traffic: []block{}, Rules: []by{}}
+		y := item{Instance: i.Instance.Name, Account: i.Instance.Account.Name, Subnet: i.Subnet.Path(), Private: []string{}, Public: []string{}, Traffic: []block{}, OneWay: []block{}, Unsure: x.Undecided, Rules: []by{}}
 		for _, a := range i.Private {
 			y.Private = append(y.Private, a.String())
 		}
 		for _, a := range i.Public {
 			y.Public = append(y.Public, a.String())
 		}
-		for _, b := range x.Traffic.Blocks() {
-			z := block{[]string{}, []string{}}
-			for _, spec := range b.Services.Specs() {
-				z.Services = append(z.Services, spec.String())
+		blocks := func(set traffic.Set) []block {
+			all := []block{}
+			for _, b := range set.Blocks() {
+				z := block{[]string{}, []string{}}
+				for _, spec := range b.Services.Specs() {
+					z.Services = append(z.Services, spec.String())
+				}
+				for _, p := range b.Peers.Prefixes() {
+					z.Peers = append(z.Peers, p.String())
+				}
+				all = append(all, z)
 			}
-			for _, p := range b.Peers.Prefixes() {
-				z.Peers = append(z.Peers, p.String())
-			}
-			y.Traffic = append(y.Traffic, z)
+			return all
 		}
+		y.Traffic, y.OneWay = blocks(x.Traffic), blocks(x.OneWay)
 		for _, r := range x.Rules {
 			y.Rules = append(y.Rules, by{r.Group.Path(), r.Rule.Sentence(e.Services), at(r.Rule.Origin)})
 		}
 		items = append(items, y)
 	}
 	return writeJSON(w, struct {
-		Version   int    `json:"version"`
-		Direction string `json:"direction"`
-		Exposed   []item `json:"exposed"`
-	}{1, string(direction), items})
+		Version   int          `json:"version"`
+		State     string       `json:"state"`
+		Direction string       `json:"direction"`
+		Exposed   []item       `json:"exposed"`
+		Unread    []unreadJSON `json:"unread"`
+	}{1, state, string(direction), items, unreadToJSON(e)})
 }

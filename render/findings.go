@@ -29,6 +29,8 @@ type findingJSON struct {
 	Reasons     []string        `json:"reasons"`
 	Fingerprint string          `json:"fingerprint"`
 	Since       string          `json:"since,omitempty"` // "new" or "still", with --since
+	State       string          `json:"state"`           // "found", "defined" or "both"
+	StateNote   string          `json:"state_note,omitempty"`
 	Direction   string          `json:"direction"`
 	Cloud       string          `json:"cloud"`
 	Account     string          `json:"account"`
@@ -80,13 +82,14 @@ type goneJSON struct {
 	Severity    string `json:"severity"`
 	Where       string `json:"where"`
 	Message     string `json:"message"`
+	State       string `json:"state"`
 }
 
 // FindingsJSON writes findings as one JSON document, version 1, one after the
 // other: it holds one at a time.
 func FindingsJSON(w io.Writer, a Audit) error {
 	out := bufio.NewWriterSize(w, 1<<16)
-	_, _ = out.WriteString("{\n \"version\": 1,\n \"findings\": [")
+	fmt.Fprintf(out, "{\n \"version\": 1,\n \"state\": %q,\n \"findings\": [", a.State)
 	for i, f := range a.Result.Findings {
 		if i > 0 {
 			_ = out.WriteByte(',')
@@ -113,12 +116,12 @@ func FindingsJSON(w io.Writer, a Audit) error {
 	for i, part := range []struct {
 		name  string
 		value any
-	}{{"gone", gone}, {"idle_exemptions", idle}, {"not_audited", orNone(a.Result.Left)}} {
+	}{{"gone", gone}, {"idle_exemptions", idle}, {"unread", unreadToJSON(a.Estate)}, {"not_audited", orNone(a.Result.Left)}} {
 		fmt.Fprintf(out, " %q: ", part.name)
 		if err := indented(out, " ", part.value); err != nil {
 			return err
 		}
-		_, _ = out.WriteString([]string{",\n", ",\n", "\n}\n"}[i])
+		_, _ = out.WriteString([]string{",\n", ",\n", ",\n", "\n}\n"}[i])
 	}
 	return out.Flush()
 }
@@ -184,7 +187,7 @@ func ReadFindings(r io.Reader) ([]audit.Earlier, error) {
 
 func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	x := findingJSON{
-		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint,
+		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State, StateNote: f.StateNote,
 		Direction: string(f.Direction), Where: f.Where(),
 		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: orNone(f.Controls),
 		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: f.WayOut, OrElse: f.OrElse, Narrow: f.Narrow,
@@ -201,7 +204,10 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		x.Details = append(x.Details, r.Message)
 	}
 	if f.Account != nil {
-		x.Cloud, x.Account, x.Folder = f.Account.Cloud.Name, f.Account.Name, f.Account.Folder
+		x.Account, x.Folder = f.Account.Name, f.Account.Folder
+		if f.Account.Cloud != nil {
+			x.Cloud = f.Account.Cloud.Name
+		}
 	}
 	if f.Group != nil {
 		x.Group = f.Group.Name
@@ -245,6 +251,20 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		x.Example = &text
 	}
 	return x
+}
+
+type unreadJSON struct {
+	Account string `json:"account"`
+	Reason  string `json:"reason"`
+}
+
+// unreadToJSON are the accounts of which nothing is known.
+func unreadToJSON(e *estate.Estate) []unreadJSON {
+	list := []unreadJSON{}
+	for _, u := range e.Unread {
+		list = append(list, unreadJSON(u))
+	}
+	return list
 }
 
 func orNone(list []string) []string {
@@ -300,7 +320,7 @@ type (
 // exempted finding is skipped; one that does not count for the exit code passes,
 // with what there is to say.
 func FindingsJUnit(w io.Writer, a Audit) error {
-	document := junitSuites{Name: "isonomos audit"}
+	document := junitSuites{Name: "isonomos audit, " + StateWords(a.State)}
 	at := make(map[string]int)
 	suite := func(name string) *junitSuite {
 		i, ok := at[name]
@@ -317,7 +337,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	for _, f := range a.Result.Findings {
 		s := suite(f.Check)
 		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File), Line: f.Origin().Line}
-		text := Clean(strings.Join(append([]string{f.Message}, f.Details...), "; ") + "; way out: " + f.WayOut)
+		text := Clean(strings.Join(append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...), "; ") + "; way out: " + f.WayOut)
 		switch {
 		case f.Excused != nil:
 			s.Skipped++
@@ -352,7 +372,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	return err
 }
 
-var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "way_out", "controls", "exempted_by", "exempted_until", "since", "fingerprint"}
+var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "way_out", "controls", "exempted_by", "exempted_until", "since", "state", "fingerprint"}
 
 // FindingsCSV writes findings as a table (RFC 4180) with a header. No field can be
 // taken for a formula by a program that opens it.
@@ -372,7 +392,7 @@ func FindingsCSV(w io.Writer, a Audit) error {
 		}
 		list := func(l []string) string { return strings.Join(l, ", ") }
 		row := []string{x.Severity, x.Check, list(x.Also), x.Cloud, x.Account, x.Folder, x.Network, x.Group, x.Where, x.Direction, list(x.Services), list(x.Peers), list(x.Instances),
-			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.WayOut, list(x.Controls), by, until, x.Since, x.Fingerprint}
+			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.WayOut, list(x.Controls), by, until, x.Since, x.State, x.Fingerprint}
 		for i, field := range row {
 			row[i] = cell(field)
 		}
@@ -402,7 +422,10 @@ const mostMarkdown = 60000
 func FindingsMarkdown(w io.Writer, a Audit) error {
 	var b strings.Builder
 	t := tallyOf(a.Result.Findings)
-	b.WriteString("### Audit: " + mark(countSeverities(a)) + "\n\n")
+	b.WriteString("### Audit: " + mark(countSeverities(a)) + "\n\n" + mark(judgedWords(a.Estate, a.State)) + "\n\n")
+	for _, u := range a.Estate.Unread {
+		fmt.Fprintf(&b, "Not read: %s (%s): nothing is known of it.\n\n", mark(u.Account), mark(u.Reason))
+	}
 	if t.all() > 0 {
 		b.WriteString("| critical | high | medium | low | info | exempted |\n|--:|--:|--:|--:|--:|--:|\n|")
 		for s := audit.Critical; s >= audit.Info; s-- {
@@ -463,6 +486,7 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 		}
 	}
 	line("place", place(f.Origin()))
+	line("holds", holdsIn(f))
 	for _, r := range f.Also {
 		line("as well", r.Check+": "+r.Message)
 	}

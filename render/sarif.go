@@ -65,6 +65,7 @@ type (
 		Also     []string `json:"also,omitempty"`
 		Controls []string `json:"controls,omitempty"`
 		WayOut   string   `json:"wayOut,omitempty"`
+		State    string   `json:"state"`
 	}
 	sarifLocation struct {
 		Physical *sarifPhysical `json:"physicalLocation,omitempty"`
@@ -153,7 +154,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	x := sarifResult{
 		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f)},
 		Fingerprints: map[string]string{"isonomos/v1": f.Fingerprint},
-		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(f.WayOut)},
+		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(f.WayOut), State: f.State},
 	}
 	for _, r := range f.Also {
 		x.Properties.Also = append(x.Properties.Also, Clean(r.Check))

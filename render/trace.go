@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,7 +17,7 @@ import (
 var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoWay: Hot, decide.OneWay: Hot, decide.Undecided: Warm}
 
 // Trace writes an answer for a terminal: the verdict, then each step with the rule that decided.
-func Trace(s *Screen, e *estate.Estate, a decide.Answer) {
+func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *Then) {
 	s.Line(Piece{Pad(strings.ToUpper(string(a.Verdict)), findingIndent), verdictStyles[a.Verdict]},
 		Piece{fmt.Sprintf("%s → %s  %s", a.Source, a.Destination, serviceName(e, a.Service)), Strong})
 	if why := a.Why(); a.Verdict != decide.Passes && (why.Text != "" || why.Rule != nil) {
@@ -32,6 +33,23 @@ func Trace(s *Screen, e *estate.Estate, a decide.Answer) {
 			steps(s, e, next.Steps)
 		}
 	}
+	s.Blank()
+	if then != nil && then.Answer.Verdict != a.Verdict {
+		text := verdictWords(then.Answer.Verdict)
+		if why := whyText(then.Estate, then.Answer.Why()); then.Answer.Verdict != decide.Passes && why != "" {
+			text += ": " + why
+		} else if by := witnessText(then.Estate, then.Answer); by != "" {
+			text += ", " + by
+		}
+		s.Labelled(0, Piece{"once carried out", Warm}, 18, Piece{Text: "it " + text + " (--state defined judges that)"})
+	}
+	s.Line(Piece{judgedWords(e, state), Faint})
+}
+
+// Then is what becomes of a flow once the definitions are carried out.
+type Then struct {
+	Estate *estate.Estate
+	Answer decide.Answer
 }
 
 // whyText says in a sentence what decided.
@@ -103,12 +121,14 @@ type stepJSON struct {
 }
 
 type traceJSON struct {
+	State       string      `json:"state,omitempty"` // "found" or "defined"; of a whole answer
 	Verdict     string      `json:"verdict"`
 	Source      string      `json:"source"`
 	Destination string      `json:"destination"`
 	Service     string      `json:"service"`
 	Steps       []stepJSON  `json:"steps"`
 	HandedOn    []traceJSON `json:"handed_on,omitempty"`
+	Then        string      `json:"once_carried_out,omitempty"` // the verdict, where it differs
 }
 
 func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
@@ -132,12 +152,17 @@ func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
 }
 
 // TraceJSON writes an answer as one JSON document.
-func TraceJSON(w io.Writer, e *estate.Estate, a decide.Answer) error {
-	return writeJSON(w, traceToJSON(e, a))
+func TraceJSON(w io.Writer, e *estate.Estate, a decide.Answer, state string, then *Then) error {
+	x := traceToJSON(e, a)
+	x.State = state
+	if then != nil && then.Answer.Verdict != a.Verdict {
+		x.Then = string(then.Answer.Verdict)
+	}
+	return writeJSON(w, x)
 }
 
 // TraceLine writes an answer, or why there is none, as one line of JSON.
-func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, err error) error {
+func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, state string, err error) error {
 	enc := json.NewEncoder(w)
 	enc.SetEscapeHTML(false)
 	if err != nil {
@@ -146,49 +171,68 @@ func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, err error) error 
 			Message string `json:"message"`
 		}{"invalid", err.Error()})
 	}
-	return enc.Encode(traceToJSON(e, a))
+	x := traceToJSON(e, a)
+	x.State = state
+	return enc.Encode(x)
 }
 
-// Proof writes the results of expectations for a terminal: those that fail first.
-func Proof(s *Screen, e *estate.Estate, results []law.Result, verdicts []law.Verdict) {
-	lawVerdicts(s, verdicts)
-	holds := 0
+// A Proof is what became of expectations and laws in one state.
+type Proof struct {
+	State    string // "found" or "defined"
+	Estate   *estate.Estate
+	Results  []law.Result
+	Verdicts []law.Verdict
+}
+
+// word is what became of an expectation, in a word.
+func word(r law.Result) (string, Style) {
+	switch {
+	case r.Undecided:
+		return "undecided", Warm
+	case !r.Holds:
+		return "FAILS", Hot
+	}
+	return "holds", Cool
+}
+
+// Proofs writes what became of expectations and laws for a terminal: what fails
+// first; where two states were judged and differ, both.
+func Proofs(s *Screen, proofs []Proof) {
+	lawVerdicts(s, proofs)
+	first := proofs[0]
+	counts := make(map[string]int)
+	differ := 0
 	for _, failing := range []bool{true, false} {
-		for _, r := range results {
-			if r.Holds == failing {
+		for i := range first.Results {
+			bad := false
+			for _, p := range proofs {
+				bad = bad || !p.Results[i].Holds
+			}
+			if bad != failing {
 				continue
 			}
-			word, style := "holds", Cool
-			switch {
-			case r.Undecided:
-				word, style = "undecided", Warm
-			case !r.Holds:
-				word, style = "FAILS", Hot
-			default:
-				holds++
+			shown := shownStates(proofs, func(a, b Proof) bool { return sameResult(a.Results[i], b.Results[i]) })
+			if len(shown) > 1 {
+				differ++
 			}
-			s.Ends(Piece{place(r.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{r.Text, Plain})
-			if r.Note != "" && (!r.Imagined || !r.Holds) {
-				s.Text(findingIndent, r.Note)
-			}
-			if w := r.Witness; w != nil {
-				s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s → %s %s %s", w.Source, w.Destination, serviceName(e, w.Service), verdictWords(w.Verdict))})
-				if text := witnessText(e, *w); text != "" {
-					s.Labelled(findingIndent, Piece{"", Faint}, findingLabel, Piece{Text: text})
+			worst := "holds"
+			for _, p := range shown {
+				result(s, p, p.Results[i], len(shown) > 1)
+				if w, _ := word(p.Results[i]); worst == "holds" || w == "FAILS" {
+					worst = w
 				}
 			}
+			counts[worst]++
 		}
 	}
-	if len(results) == 0 && len(verdicts) > 0 {
-		return
-	}
-	if len(results) == 0 {
+	if len(first.Results) == 0 && len(first.Verdicts) == 0 {
 		s.Line(Piece{"the definitions expect nothing", Strong}, Piece{Text: "   write for example: expect internet cannot reach GROUP"})
 		return
 	}
 	s.Blank()
+	last := proofs[len(proofs)-1]
 	imagined := 0
-	for _, r := range results {
+	for _, r := range last.Results {
 		if r.Imagined {
 			imagined++
 		}
@@ -196,65 +240,132 @@ func Proof(s *Screen, e *estate.Estate, results []law.Result, verdicts []law.Ver
 	if imagined > 0 {
 		s.Text(0, fmt.Sprintf("%s on groups that nobody wears: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
 	}
-	summary := fmt.Sprintf("%s: %d hold", Count(len(results), "expectation", "expectations"), holds)
-	if broken := brokenLaws(verdicts); len(verdicts) > 0 {
-		defer func() {
-			s.Line(Piece{fmt.Sprintf("%s: %d broken", Count(len(verdicts), "law", "laws"), broken), Strong})
-		}()
+	if n := len(first.Results); n > 0 {
+		summary := fmt.Sprintf("%s: %d hold", Count(n, "expectation", "expectations"), counts["holds"])
+		if counts["FAILS"] > 0 {
+			summary += fmt.Sprintf(", %d %s not", counts["FAILS"], map[bool]string{true: "does", false: "do"}[counts["FAILS"] == 1])
+		}
+		if counts["undecided"] > 0 {
+			summary += fmt.Sprintf(", %d undecided", counts["undecided"])
+		}
+		if differ > 0 {
+			summary += fmt.Sprintf("; %d as found and as defined differently", differ)
+		}
+		s.Line(Piece{summary, Strong})
 	}
-	if failed := len(results) - holds; failed > 0 {
-		summary += fmt.Sprintf(", %d %s not", failed, map[bool]string{true: "does", false: "do"}[failed == 1])
+	if n := len(first.Verdicts); n > 0 {
+		broken := 0
+		for i := range first.Verdicts {
+			for _, p := range proofs {
+				if !p.Verdicts[i].Holds() {
+					broken++
+					break
+				}
+			}
+		}
+		s.Line(Piece{fmt.Sprintf("%s: %d broken", Count(n, "law", "laws"), broken), Strong})
 	}
-	s.Line(Piece{summary, Strong})
+	state := first.State
+	if len(proofs) > 1 {
+		state = "both"
+	}
+	s.Line(Piece{judgedWords(first.Estate, state), Faint})
 }
 
-func brokenLaws(verdicts []law.Verdict) int {
-	n := 0
-	for _, v := range verdicts {
-		if !v.Holds() {
-			n++
+// shownStates are the states whose verdicts are shown: one where they are the same.
+func shownStates(proofs []Proof, same func(a, b Proof) bool) []Proof {
+	if len(proofs) > 1 && same(proofs[0], proofs[1]) {
+		return proofs[1:] // as defined: what can be edited
+	}
+	return proofs
+}
+
+func sameResult(a, b law.Result) bool { return a.Holds == b.Holds && a.Undecided == b.Undecided }
+
+// result writes one expectation, with its state where that matters.
+func result(s *Screen, p Proof, r law.Result, withState bool) {
+	word, style := word(r)
+	text := r.Text
+	if withState {
+		text += "  (" + StateWords(p.State) + ")"
+	}
+	s.Ends(Piece{place(r.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{text, Plain})
+	if r.Note != "" && (!r.Imagined || !r.Holds) {
+		s.Text(findingIndent, r.Note)
+	}
+	if w := r.Witness; w != nil {
+		s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s → %s %s %s", w.Source, w.Destination, serviceName(p.Estate, w.Service), verdictWords(w.Verdict))})
+		if text := witnessText(p.Estate, *w); text != "" {
+			s.Labelled(findingIndent, Piece{"", Faint}, findingLabel, Piece{Text: text})
 		}
 	}
-	return n
+}
+
+// sameVerdict reports whether a law holds in two states over as many groups, with the
+// same breaches.
+func sameVerdict(a, b law.Verdict) bool {
+	same := func(x, y law.Breach) bool {
+		return x.Group.Path() == y.Group.Path() && (x.Excused == nil) == (y.Excused == nil)
+	}
+	return a.Holds() == b.Holds() && slices.EqualFunc(a.Breaches, b.Breaches, same)
 }
 
 // lawVerdicts writes what became of laws: each breach with its rule, and how many are excused.
-func lawVerdicts(s *Screen, verdicts []law.Verdict) {
-	const shown = 5
-	for _, v := range verdicts {
-		word, style := "holds", Cool
-		if !v.Holds() {
-			word, style = "BROKEN", Hot
-		}
-		title := "law " + v.Name
-		if v.Title != "" {
-			title += "  " + v.Title
-		}
-		s.Ends(Piece{place(v.Law.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{title, Plain})
-		about := "over " + Count(v.Groups, "group", "groups")
-		if n := v.Excused(); n > 0 {
-			about += fmt.Sprintf(", %s excused", Count(n, "breach", "breaches"))
-		}
-		s.Text(findingIndent, about)
-		broken := len(v.Breaches) - v.Excused()
-		for i, b := range v.Breaches {
-			if b.Excused == nil && i >= shown {
-				s.Text(findingIndent, fmt.Sprintf("and %d more", broken-shown))
-				break
-			}
-			if b.Excused != nil {
-				s.Labelled(findingIndent, Piece{"excused", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(), b.Excused.Until.Add(-time.Second).Format("2006-01-02"), b.Excused.By, b.Excused.Because)})
-				continue
-			}
-			s.Ends(Piece{place(b.Origin()), Faint}, Piece{strings.Repeat(" ", findingIndent), Plain}, Piece{b.Group.Path(), Accent})
-			s.Text(findingIndent+2, b.Text)
-			if b.Witness != nil {
-				s.Text(findingIndent+2, fmt.Sprintf("for example %s %s", b.Witness.Peer, b.Witness.Service))
-			}
+func lawVerdicts(s *Screen, proofs []Proof) {
+	for i := range proofs[0].Verdicts {
+		shown := shownStates(proofs, func(a, b Proof) bool { return sameVerdict(a.Verdicts[i], b.Verdicts[i]) })
+		for _, p := range shown {
+			lawVerdict(s, p, p.Verdicts[i], len(shown) > 1)
 		}
 	}
-	if len(verdicts) > 0 {
+	if len(proofs[0].Verdicts) > 0 {
 		s.Blank()
+	}
+}
+
+func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
+	const most = 5
+	word, style := "holds", Cool
+	switch {
+	case !v.Holds():
+		word, style = "BROKEN", Hot
+	case v.Groups == 0:
+		word, style = "idle", Warm
+	}
+	title := "law " + v.Name
+	if v.Title != "" {
+		title += "  " + v.Title
+	}
+	if withState {
+		title += "  (" + StateWords(p.State) + ")"
+	}
+	s.Ends(Piece{place(v.Law.Origin), Faint}, Piece{Pad(word, findingIndent), style}, Piece{title, Plain})
+	about := "over " + Count(v.Groups, "group", "groups")
+	if v.Groups == 0 {
+		about = "over no group at all: its condition holds nowhere, so it says nothing"
+	}
+	if n := v.Excused(); n > 0 {
+		about += fmt.Sprintf(", %s excused", Count(n, "breach", "breaches"))
+	}
+	s.Text(findingIndent, about)
+	broken := len(v.Breaches) - v.Excused()
+	told := 0
+	for _, b := range v.Breaches {
+		if b.Excused != nil {
+			s.Labelled(findingIndent, Piece{"excused", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(), b.Excused.Until.Add(-time.Second).Format("2006-01-02"), b.Excused.By, b.Excused.Because)})
+			continue
+		}
+		if told++; told > most {
+			if told == most+1 {
+				s.Text(findingIndent, fmt.Sprintf("and %d more", broken-most))
+			}
+			continue
+		}
+		s.Ends(Piece{place(b.Origin()), Faint}, Piece{strings.Repeat(" ", findingIndent), Plain}, Piece{b.Group.Path(), Accent})
+		s.Text(findingIndent+2, b.Text)
+		if b.Witness != nil {
+			s.Text(findingIndent+2, fmt.Sprintf("for example %s %s", b.Witness.Peer, b.Witness.Service))
+		}
 	}
 }
 
@@ -282,9 +393,11 @@ func witnessText(e *estate.Estate, a decide.Answer) string {
 	return whyText(e, why)
 }
 
-// ProofJSON writes the results of expectations as one JSON document.
-func ProofJSON(w io.Writer, e *estate.Estate, results []law.Result, verdicts []law.Verdict) error {
+// ProofsJSON writes the results of expectations and laws as one JSON document: where
+// two states were judged and differ, one item for each.
+func ProofsJSON(w io.Writer, proofs []Proof) error {
 	type item struct {
+		State     string     `json:"state"`
 		File      string     `json:"file"`
 		Line      int        `json:"line"`
 		Text      string     `json:"text"`
@@ -293,19 +406,43 @@ func ProofJSON(w io.Writer, e *estate.Estate, results []law.Result, verdicts []l
 		Note      string     `json:"note,omitempty"`
 		Witness   *traceJSON `json:"witness"`
 	}
-	items := make([]item, len(results))
-	for i, r := range results {
-		items[i] = item{r.Origin.File, r.Origin.Line, r.Text, r.Holds, r.Undecided, r.Note, nil}
-		if r.Witness != nil {
-			x := traceToJSON(e, *r.Witness)
-			items[i].Witness = &x
+	first := proofs[0]
+	whole := first.State
+	if len(proofs) > 1 {
+		whole = "both"
+	}
+	stateOf := func(p Proof, shown []Proof) string {
+		if len(shown) == 1 {
+			return whole
+		}
+		return p.State
+	}
+	items, laws := []item{}, []lawJSON{}
+	for i := range first.Results {
+		shown := shownStates(proofs, func(a, b Proof) bool { return sameResult(a.Results[i], b.Results[i]) })
+		for _, p := range shown {
+			r := p.Results[i]
+			x := item{stateOf(p, shown), r.Origin.File, r.Origin.Line, r.Text, r.Holds, r.Undecided, r.Note, nil}
+			if r.Witness != nil {
+				t := traceToJSON(p.Estate, *r.Witness)
+				x.Witness = &t
+			}
+			items = append(items, x)
+		}
+	}
+	for i := range first.Verdicts {
+		shown := shownStates(proofs, func(a, b Proof) bool { return sameVerdict(a.Verdicts[i], b.Verdicts[i]) })
+		for _, p := range shown {
+			laws = append(laws, lawToJSON(p.Verdicts[i], stateOf(p, shown)))
 		}
 	}
 	return writeJSON(w, struct {
-		Version      int       `json:"version"`
-		Expectations []item    `json:"expectations"`
-		Laws         []lawJSON `json:"laws"`
-	}{1, items, lawsToJSON(verdicts)})
+		Version      int          `json:"version"`
+		State        string       `json:"state"`
+		Expectations []item       `json:"expectations"`
+		Laws         []lawJSON    `json:"laws"`
+		Unread       []unreadJSON `json:"unread"`
+	}{1, whole, items, laws, unreadToJSON(first.Estate)})
 }
 
 type breachJSON struct {
@@ -317,6 +454,7 @@ type breachJSON struct {
 }
 
 type lawJSON struct {
+	State    string       `json:"state"`
 	Name     string       `json:"name"`
 	Title    string       `json:"title,omitempty"`
 	Severity string       `json:"severity,omitempty"`
@@ -327,18 +465,14 @@ type lawJSON struct {
 	placeJSON
 }
 
-func lawsToJSON(verdicts []law.Verdict) []lawJSON {
-	list := []lawJSON{}
-	for _, v := range verdicts {
-		x := lawJSON{v.Name, v.Title, v.Severity, orNone(v.Controls), v.Holds(), v.Groups, []breachJSON{}, at(v.Law.Origin)}
-		for _, b := range v.Breaches {
-			y := breachJSON{Group: b.Group.Path(), Text: b.Text, Excused: b.Excused != nil, placeJSON: at(b.Origin())}
-			if b.Witness != nil {
-				y.Example = fmt.Sprintf("%s %s", b.Witness.Peer, b.Witness.Service)
-			}
-			x.Breaches = append(x.Breaches, y)
+func lawToJSON(v law.Verdict, state string) lawJSON {
+	x := lawJSON{state, v.Name, v.Title, v.Severity, orNone(v.Controls), v.Holds(), v.Groups, []breachJSON{}, at(v.Law.Origin)}
+	for _, b := range v.Breaches {
+		y := breachJSON{Group: b.Group.Path(), Text: b.Text, Excused: b.Excused != nil, placeJSON: at(b.Origin())}
+		if b.Witness != nil {
+			y.Example = fmt.Sprintf("%s %s", b.Witness.Peer, b.Witness.Service)
 		}
-		list = append(list, x)
+		x.Breaches = append(x.Breaches, y)
 	}
-	return list
+	return x
 }

@@ -83,6 +83,8 @@ type Finding struct {
 	Excused     *law.Exemption // the exemption that covers it
 	Ended       *law.Exemption // one that covered it and has ended
 	Fingerprint string         // the same for the same finding in a later audit
+	State       string         // "found", "defined" or "both": see Both
+	StateNote   string         // what it means that it holds in one state alone
 
 	own    arrived // what moved the severity, before other findings joined
 	gather bool    // see Check
@@ -124,7 +126,7 @@ type Options struct {
 	Exemptions []law.Exemption
 	Now        time.Time         // exemptions and dates are judged by it
 	Flows      *flow.Summary     // evidence for idle; nil without any
-	AsFound    *decide.Decider   // the survey as it stands, where the estate has the definitions on it
+	Defined    *decide.Decider   // of what was found: the same with the definitions carried out; nil without
 	Over       *estate.Condition // only where it holds; nil means everywhere
 	Group      *estate.Group     // only this one; nil means all
 
@@ -325,12 +327,12 @@ type auditor struct {
 	attached    map[*estate.Group]bool
 	named       map[*estate.Group]bool // by a rule of another group
 	used        map[*estate.List]bool
-	flowed      map[*estate.Rule]bool      // rules that a flow used
-	seen        map[*estate.Interface]bool // in a flow
-	days        int                        // that the flows lie in
-	found       map[*estate.Group]*estate.Group
-	judged      map[*estate.Group][]Finding // breaches of laws
-	openFour    float64                     // strangers from which peers may be open
+	flowed      map[*estate.Rule]bool           // rules that a flow used
+	seen        map[*estate.Interface]bool      // in a flow
+	days        int                             // that the flows lie in
+	defined     map[*estate.Group]*estate.Group // of groups that were found, what they are defined to be
+	judged      map[*estate.Group][]Finding     // breaches of laws
+	openFour    float64                         // strangers from which peers may be open
 	openSix     float64
 }
 
@@ -395,7 +397,7 @@ func (a *auditor) gatherWholes() {
 		maps.Copy(a.used, w.sawLists)
 	}
 	a.observe()
-	a.asFound()
+	a.pairDefined()
 	a.judge()
 }
 
@@ -424,6 +426,8 @@ func (a *auditor) inScope(g *estate.Group) bool {
 func (a *auditor) scoped(found []Finding) []Finding {
 	return slices.DeleteFunc(found, func(f Finding) bool {
 		switch {
+		case f.Check == unreadName:
+			return false // whatever is asked for, the answer is not whole
 		case f.Severity < a.Least,
 			a.Direction != "" && f.Direction != a.Direction,
 			a.Services != nil && !f.Services.Overlaps(*a.Services),

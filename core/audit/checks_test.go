@@ -13,6 +13,7 @@ import (
 	"isonomos/core/flow"
 	"isonomos/core/service"
 	"isonomos/nomos"
+	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/store"
@@ -153,6 +154,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		{"static-address", admit("u/ug", "tcp 443", "10.0.1.2"), "low", miss{admit("u/ug", "tcp 443", "10.0.1.3"), admit("u/ug", "tcp 443", "10.2.1.1")}},
 		{"repeated-addresses", admit("u/ug", "tcp 443", "192.0.2.7") + admit("u/uh", "tcp 80", "192.0.2.7") + admit("l/lg", "tcp 80", "192.0.2.7"), "info", miss{admit("u/ug", "tcp 443", "192.0.2.7") + admit("u/uh", "tcp 80", "192.0.2.7"), admit("u/ug", "tcp 443", "10.0.0.0/16") + admit("u/uh", "tcp 80", "10.0.0.0/16") + admit("t/tg", "tcp 80", "10.0.0.0/16")}},
 		{"twins", admit("u/ug", "tcp 443", "10.0.0.0/15") + admit("u/uh", "tcp 443", "10.0.0.0/16,10.1.0.0/16"), "info", miss{admit("u/ug", "tcp 443", "10.0.0.0/15") + admit("u/uh", "tcp 443", "10.0.0.0/16"), admit("u/ug", "tcp 443", "10.0.0.0/15") + admit("t/tg", "tcp 443", "10.0.0.0/15")}},
+		{"unread", `{"kind":"unread","account":"far","reason":"401 Unauthorized"}`+"\n", "medium", miss{""}},
 		{"quota", many(61), "high", miss{many(47)}},
 		{"quota", many(60), "medium", nil},
 		{"quota", many(48), "low", nil},
@@ -218,9 +220,10 @@ group ug in un "x" { cover u1
 	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", definitions)}, resolve.Options{Now: now})
 	survey := surveyed(t, admit("u/ug", "tcp 443", "10.0.0.0/24")+admit("u/ug", "tcp 80", "10.0.0.0/16")+
 		rule("u/ug", "in", "tcp 22", "10.0.0.0/16", `"description":"","changed":{"at":"2026-11-19T02:14:00Z","by":"night.shift"}`))
-	e, _, _ := estate.Overlay(d.Estate, survey)
-	found := audit.Run(decide.New(e), audit.Options{Checks: []string{"by-hand"}, Now: now, AsFound: decide.New(survey)}).Findings
-	if names(found) != "high past-date+by-hand, medium by-hand" {
+	w := propose.NewWorld(d, survey)
+	o := audit.Options{Checks: []string{"by-hand"}, Now: now, Defined: decide.New(w.Estate)}
+	found := audit.Run(decide.New(w.As(propose.Found).Estate), o).Findings
+	if names(found) != "high past-date+by-hand, medium by-hand+unexplained" {
 		t.Fatalf("got %v", names(found))
 	}
 	if want := "changed by night.shift at 2026-11-19 02:14 UTC"; !strings.Contains(found[1].Message, want) || found[1].Rules[0].ID == "" {

@@ -61,57 +61,53 @@ func (a *auditor) use(d *decide.Decider, g *estate.Group, direction estate.Direc
 	}
 }
 
-// asFound pairs defined groups with those that the survey has in their place.
-func (a *auditor) asFound() {
-	if a.AsFound == nil {
+// pairDefined pairs groups that were found with what they are defined to be.
+func (a *auditor) pairDefined() {
+	if a.Defined == nil {
 		return
 	}
 	type place struct {
-		network, name string
-		kind          estate.GroupKind
+		path string
+		kind estate.GroupKind
 	}
 	standing := make(map[place]*estate.Group)
-	for _, g := range a.AsFound.Estate().Groups {
-		if g.Network != nil {
-			standing[place{g.Network.Path(), g.Name, g.For}] = g
+	for _, g := range a.Defined.Estate().Groups {
+		if g.Defined && !g.Existing {
+			standing[place{g.Path(), g.For}] = g
 		}
 	}
-	a.found = make(map[*estate.Group]*estate.Group)
+	a.defined = make(map[*estate.Group]*estate.Group)
 	for _, g := range a.groups {
-		if g.Defined && g.Network != nil && !g.Existing {
-			if s := standing[place{g.Network.Path(), g.InCloud(), g.For}]; s != nil {
-				a.found[g] = s
-			}
+		if s := standing[place{g.Path(), g.For}]; g.Ours() && s != nil {
+			a.defined[g] = s
 		}
 	}
 }
 
-// A surplus is a surveyed rule and what it lets through beyond the definition.
+// A surplus is a rule that was found and what it lets through beyond the definition.
 type surplus struct {
-	rule *estate.Rule
-	set  traffic.Set
+	*estate.Rule
+	set traffic.Set
 }
 
-// extra are the rules that the survey has in the place of a defined group and
-// that let through what the definition does not.
+// extra are the rules of a group of ours that let through what its definition does not.
 func (l *look) extra() []surplus {
-	s := l.found[l.group]
-	if s == nil || l.group.Follows {
+	s := l.defined[l.group]
+	if s == nil || s.Follows {
 		return nil
 	}
 	var found []surplus
-	d := l.AsFound.Fork()
-	for i := range s.Rules {
-		r := &s.Rules[i]
+	d := l.Defined.Fork()
+	for i := range l.group.Rules {
+		r := &l.group.Rules[i]
 		if r.Action != estate.Admit || r.BuiltIn {
 			continue
 		}
-		allowed := l.d.GroupTraffic(l.group, r.Direction)
-		beyond := d.RuleTraffic(s, r).Minus(allowed)
-		if !beyond.IsEmpty() && decide.Filter(s).FirstMatch { // answer room, and what earlier rules refuse anyway
-			beyond = beyond.Intersect(d.GroupTraffic(s, r.Direction))
+		beyond := l.d.RuleTraffic(l.group, r).Minus(d.GroupTraffic(s, r.Direction))
+		if !beyond.IsEmpty() && decide.Filter(l.group).FirstMatch { // answer room, and what earlier rules refuse anyway
+			beyond = beyond.Intersect(l.d.GroupTraffic(l.group, r.Direction))
 			back := r.Direction.Opposite()
-			beyond = beyond.Minus(l.d.Answers(l.group, l.d.GroupTraffic(l.group, back), back))
+			beyond = beyond.Minus(d.Answers(s, d.GroupTraffic(s, back), back))
 		}
 		if !beyond.IsEmpty() {
 			found = append(found, surplus{r, beyond})
@@ -120,24 +116,25 @@ func (l *look) extra() []surplus {
 	return found
 }
 
-// An endedRule is a defined rule past its end, with the surveyed one that still stands.
+// An endedRule is a defined rule past its end, with the one that still stands.
 type endedRule struct {
 	*estate.Rule
 	rule  *estate.Rule
 	peers addr.Set
 }
 
-// ended are the rules of a definition whose end is past and that the survey still has.
+// ended are the rules of a group's definition whose end is past and that are still there.
 func (l *look) ended() []endedRule {
-	if len(l.group.Ended) == 0 {
+	s := l.defined[l.group]
+	if s == nil || len(s.Ended) == 0 {
 		return nil
 	}
 	var found []endedRule
 	for _, x := range l.extra() {
-		for i := range l.group.Ended {
-			r := &l.group.Ended[i]
-			if r.Direction == x.rule.Direction && r.Action == estate.Admit && !x.set.Intersect(l.d.RuleTraffic(l.group, r)).IsEmpty() {
-				found = append(found, endedRule{r, x.rule, x.set.Peers(service.All)})
+		for i := range s.Ended {
+			r := &s.Ended[i]
+			if r.Direction == x.Direction && r.Action == estate.Admit && !x.set.Intersect(l.Defined.Fork().RuleTraffic(s, r)).IsEmpty() {
+				found = append(found, endedRule{r, x.Rule, x.set.Peers(service.All)})
 				break
 			}
 		}
@@ -257,22 +254,27 @@ func hashed(text string) string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// identity is what makes a finding the same one in a later audit.
+// identity is what makes a finding the same one in a later audit: the check, the
+// place and the traffic; where it is about none, the rules by their words.
 func (f *Finding) identity() string {
 	cloud := ""
 	if f.Account != nil && f.Account.Cloud != nil {
 		cloud = f.Account.Cloud.Name
 	}
 	parts := []string{f.Check, cloud, f.Where(), string(f.Direction)}
-	if f.gather || len(f.Rules) > 8 {
+	switch {
+	case f.gather:
 		parts = append(parts, "rules") // one finding for all that a check says of a group's rules
-	} else {
+	case f.Check == repeatedName:
+		parts = append(parts, f.Peers.String())
+	case !f.Services.IsEmpty() && f.Direction != "" && len(f.Rules) > 0:
+		parts = append(parts, fmt.Sprintf("%x %x", f.Services.Hash(), f.Peers.Hash()))
+	case len(f.Rules) > 8:
+		parts = append(parts, "rules")
+	default:
 		for _, r := range f.Rules {
 			parts = append(parts, ruleName(r))
 		}
-	}
-	if f.Check == repeatedName {
-		parts = append(parts, f.Peers.String())
 	}
 	return strings.Join(parts, "\n")
 }
@@ -281,8 +283,5 @@ const repeatedName = "repeated-addresses"
 
 // ruleName is what a rule is known by from one audit to the next.
 func ruleName(r *estate.Rule) string {
-	if r.ID != "" {
-		return r.ID
-	}
 	return fmt.Sprintf("%s %s %v", r.Action, estate.PeerWords(r.Peers), r.Services)
 }

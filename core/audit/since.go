@@ -1,8 +1,11 @@
 package audit
 
+import "cmp"
+
 // An Earlier is a finding of an earlier audit, as far as it is needed to compare.
 type Earlier struct {
 	Fingerprint, Check, Severity, Where, Message string
+	State                                        string // in which it held; empty means in both
 }
 
 // A Change is what differs from an earlier audit.
@@ -12,17 +15,18 @@ type Change struct {
 	Gone  []Earlier // in their order
 }
 
-// Since compares findings with those of an earlier audit with the same scope.
+// Since compares findings with those of an earlier audit with the same scope, state by
+// state: what held once carried out and now holds in the clouds is new.
 func Since(found []Finding, earlier []Earlier) Change {
-	before := make(map[string]bool, len(earlier))
+	before := make(map[string]string, len(earlier))
 	for _, e := range earlier {
-		before[e.Fingerprint] = true
+		before[e.Fingerprint] = cmp.Or(e.State, InBoth)
 	}
 	c := Change{New: make(map[string]bool)}
 	now := make(map[string]bool, len(found))
 	for _, f := range found {
 		now[f.Fingerprint] = true
-		if before[f.Fingerprint] {
+		if state := before[f.Fingerprint]; state == InBoth || state != "" && state == f.State {
 			c.Still++
 		} else {
 			c.New[f.Fingerprint] = true

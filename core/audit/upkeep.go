@@ -67,7 +67,7 @@ rule is wrong, and whoever gets the address next is let in.`,
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
-			if r.BuiltIn {
+			if r.BuiltIn || r.Named {
 				continue
 			}
 			var names []string
@@ -367,7 +367,7 @@ func (w *worker) rangesByGroup() map[netip.Prefix][]*estate.Group {
 		}
 		for i := range g.Rules {
 			for _, p := range g.Rules[i].Peers {
-				if p.Kind != estate.PeerRange {
+				if p.Kind != estate.PeerRange || g.Rules[i].Named {
 					continue
 				}
 				before := at[p.Range]
@@ -381,7 +381,9 @@ func (w *worker) rangesByGroup() map[netip.Prefix][]*estate.Group {
 	for p, groups := range at {
 		if len(groups) < 3 || p.Bits() < 8 || p.IsSingleIP() && len(w.d.At(p.Addr())) > 0 || w.isPartOfNetwork(p) {
 			delete(at, p)
+			continue
 		}
+		slices.SortFunc(groups, func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })
 	}
 	return at
 }
@@ -490,7 +492,9 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 			}
 		}
 		if len(same) > 0 {
-			found = append(found, Finding{Group: groups[0], Message: "it lets through the same traffic as " + groupWords(same), WayOut: "keep one, and attach it in the place of the others"})
+			same = append(same, groups[0])
+			slices.SortFunc(same, func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })
+			found = append(found, Finding{Group: same[0], Message: "it lets through the same traffic as " + groupWords(same[1:]), WayOut: "keep one, and attach it in the place of the others"})
 		}
 		groups = others
 	}
@@ -545,8 +549,8 @@ var byHand = Check{
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, r := range l.extra() {
-			f := Finding{Direction: r.rule.Direction, Rules: []*estate.Rule{r.rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), WayOut: "write it into the definitions, or put the group back: isonomos compare"}
-			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.rule.Sentence(l.estate.Services), changedWords(r.rule.Changed))
+			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), WayOut: "write it into the definitions, or put the group back: isonomos compare"}
+			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.Sentence(l.estate.Services), changedWords(r.Changed))
 			found = append(found, f)
 		}
 		return found
@@ -569,6 +573,29 @@ func changedWords(c *estate.Changed) string {
 		text += " at " + c.At.UTC().Format("2006-01-02 15:04 UTC")
 	}
 	return text
+}
+
+const unreadName = "unread"
+
+var unread = Check{
+	Name:     unreadName,
+	About:    "an account could not be read: nothing is known of it",
+	Start:    Medium,
+	Doc:      `The survey says that an account could not be read. Nothing in it was judged, and what others can reach there is not known. The program ends with exit code 3 whatever else it finds, unless --allow-unread names the account.`,
+	Example:  "an account whose token has ended",
+	WayOut:   "Survey it again: isonomos survey; or say that it may be missing: --allow-unread ACCOUNT.",
+	Controls: controlsOfUpkeep,
+	whole: func(w *worker) []Finding {
+		var found []Finding
+		for _, u := range w.estate.Unread {
+			account := &estate.Account{Name: u.Account}
+			if i := slices.IndexFunc(w.estate.Accounts, func(a *estate.Account) bool { return a.Name == u.Account }); i >= 0 {
+				account = w.estate.Accounts[i]
+			}
+			found = append(found, Finding{Account: account, Message: "it could not be read, so nothing is known of it: " + u.Reason, WayOut: "survey it again"})
+		}
+		return found
+	},
 }
 
 var quota = Check{

@@ -206,6 +206,8 @@ type Group struct {
 	Default     bool   // the network's default group
 	Stateless   bool   // keeps no state, where the dialect decides that by group
 	Defined     bool   // the definitions say what it is
+	DefinedAs   string // of a surveyed group, as it is there: the full name of its definition; see Ours
+	Absent      bool   // defined, and not there: it has no rules and nobody wears it
 	Origin      Origin
 }
 
@@ -217,8 +219,14 @@ func (g *Group) InCloud() string {
 	return g.Name
 }
 
+// Ours reports whether this is a surveyed group, as it is there, that the definitions define.
+func (g *Group) Ours() bool { return g.DefinedAs != "" }
+
 // Path is the group's full name: account/network/group.
 func (g *Group) Path() string {
+	if g.DefinedAs != "" {
+		return g.DefinedAs
+	}
 	if g.Network == nil {
 		return g.Account.Name + "/" + g.Name
 	}
@@ -299,6 +307,7 @@ type Rule struct {
 	Origin      Origin
 	Through     *Through // what put the rule in its group; nil where it is written there
 	Changed     *Changed // who changed it last, where the cloud tells
+	Named       bool     // found with ranges where a definition names lists, networks or groups
 }
 
 // Changed says who changed something last, and when. Either may be missing.

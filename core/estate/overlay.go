@@ -15,7 +15,34 @@ import (
 // What refers to parts of the operands is carried over to those of the result
 // by rebase. The notes say where the two do not fit together.
 func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
-	o := overlay{
+	o := newOverlay(defined, surveyed)
+	o.takeAccounts(defined, surveyed)
+	o.takeNetworks(defined, surveyed)
+	o.takeLists(defined, surveyed)
+	o.takeGroups(defined, surveyed)
+	o.takeInstances(surveyed)
+	o.attach()
+	return o.out, o.peers, o.notes
+}
+
+// AsFound is the surveyed estate as it stands: every group and list as it is there,
+// attached as it is there. The definitions lend what the survey can't tell: the names
+// of services, lists and labels of places, names of groups and what they are to cover.
+// A defined group that is not there is Absent, and none of the estate's groups. The
+// operands are not changed; rebase is that of Overlay.
+func AsFound(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer) {
+	o := newOverlay(defined, surveyed)
+	o.found = true
+	o.takeAccounts(defined, surveyed)
+	o.takeNetworks(defined, surveyed)
+	o.takeLists(defined, surveyed)
+	o.takeFound(defined, surveyed)
+	o.takeInstances(surveyed)
+	return o.out, o.peers
+}
+
+func newOverlay(defined, surveyed *Estate) *overlay {
+	return &overlay{
 		out:      &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services, Unread: surveyed.Unread},
 		clouds:   make(map[*Cloud]*Cloud),
 		accounts: make(map[*Account]*Account),
@@ -25,13 +52,6 @@ func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, 
 		lists:    make(map[*List]*List),
 		replaced: make(map[*Group]bool),
 	}
-	o.takeAccounts(defined, surveyed)
-	o.takeNetworks(defined, surveyed)
-	o.takeLists(defined, surveyed)
-	o.takeGroups(defined, surveyed)
-	o.takeInstances(surveyed)
-	o.attach()
-	return o.out, o.peers, o.notes
 }
 
 // An overlay maps the parts of both operands to those of the result.
@@ -45,6 +65,7 @@ type overlay struct {
 	groups   map[*Group]*Group
 	lists    map[*List]*List
 	replaced map[*Group]bool // surveyed groups that a defined one stands for
+	found    bool            // all is as surveyed
 }
 
 func (o *overlay) note(format string, a ...any) { o.notes = append(o.notes, fmt.Sprintf(format, a...)) }
@@ -166,7 +187,7 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 		o.out.Lists = append(o.out.Lists, &copied)
 	}
 	for _, l := range surveyed.Lists {
-		if same := own[l.Name]; same != nil && l.Owner == "own" {
+		if same := own[l.Name]; same != nil && l.Owner == "own" && !o.found {
 			o.lists[l] = same
 			continue
 		}
@@ -177,34 +198,28 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 	}
 }
 
+// A standing is where a group stands: what it is known by in its cloud.
+type standing struct {
+	network *Network
+	account *Account // where groups belong to no network
+	name    string
+	kind    GroupKind
+}
+
 func (o *overlay) takeGroups(defined, surveyed *Estate) {
-	type place struct {
-		network *Network
-		name    string
-		kind    GroupKind
-	}
-	type account struct {
-		account *Account
-		name    string
-	}
-	standing := make(map[place]*Group)
-	inAccount := make(map[account]*Group) // where surveyed groups belong to no network
+	ours := make(map[standing]*Group)
 	for _, g := range defined.Groups {
 		if g.Existing {
 			continue
 		}
 		copied := o.copyGroup(g)
-		standing[place{copied.Network, copied.InCloud(), copied.For}] = copied
-		if at := (account{copied.Account, copied.InCloud()}); inAccount[at] == nil && copied.For == ForInstances {
-			inAccount[at] = copied
+		ours[standing{network: copied.Network, name: copied.InCloud(), kind: copied.For}] = copied
+		if at := (standing{account: copied.Account, name: copied.InCloud(), kind: ForInstances}); ours[at] == nil && copied.For == ForInstances {
+			ours[at] = copied
 		}
 	}
 	for _, g := range surveyed.Groups {
-		same := standing[place{o.networks[g.Network], g.Name, g.For}]
-		if g.Network == nil {
-			same = inAccount[account{o.accounts[g.Account], g.Name}]
-		}
-		if same != nil {
+		if same := ours[o.standing(g)]; same != nil {
 			same.ID, same.Default, same.BuiltIn = g.ID, g.Default, g.BuiltIn
 			o.groups[g], o.replaced[g] = same, true
 			continue
@@ -216,7 +231,57 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 			o.takeExisting(g, surveyed)
 		}
 	}
-	// Only now are all groups known that rules refer to.
+	o.refer()
+}
+
+// takeFound takes the surveyed groups as they are, and finds those that definitions define.
+func (o *overlay) takeFound(defined, surveyed *Estate) {
+	there := make(map[standing]*Group)
+	for _, g := range surveyed.Groups {
+		copied := o.copyGroup(g)
+		if at := o.standing(g); there[at] == nil {
+			there[at] = copied
+		}
+	}
+	for _, g := range defined.Groups {
+		if g.Existing {
+			o.takeExisting(g, surveyed)
+			continue
+		}
+		at := standing{network: o.networks[g.Network], name: g.InCloud(), kind: g.For}
+		same := there[at]
+		if same == nil && g.For == ForInstances {
+			same = there[standing{account: o.accounts[g.Account], name: g.InCloud(), kind: ForInstances}]
+		}
+		if same == nil {
+			absent := *g
+			absent.Account, absent.Network = o.accounts[g.Account], o.networks[g.Network]
+			absent.Rules, absent.Ended, absent.Lends, absent.Absent = nil, nil, nil, true
+			o.groups[g] = &absent
+			continue
+		}
+		o.groups[g] = same
+		if !same.Ours() {
+			same.Name, same.CloudName, same.Covers, same.DefinedAs = g.Name, same.Name, g.Covers, g.Path()
+			if same.Description == "" {
+				same.Description = g.Description
+			}
+		}
+	}
+	o.refer()
+}
+
+// standing is where a surveyed group stands.
+func (o *overlay) standing(g *Group) standing {
+	if g.Network == nil {
+		return standing{account: o.accounts[g.Account], name: g.Name, kind: g.For}
+	}
+	return standing{network: o.networks[g.Network], name: g.Name, kind: g.For}
+}
+
+// refer lets rules, routes and subnets refer to the groups of the result, which are
+// all known by then.
+func (o *overlay) refer() {
 	for _, g := range o.out.Groups {
 		g.Rules, g.Ended, g.Lends = slices.Clone(g.Rules), slices.Clone(g.Ended), slices.Clone(g.Lends)
 		for _, rules := range [][]Rule{g.Rules, g.Ended} {
@@ -385,7 +450,7 @@ func (e *Estate) Imagine() []*Group {
 	}
 	var imagined []*Group
 	for _, g := range e.Groups {
-		if !g.Defined || worn[g] || g.For != ForInstances || len(g.Covers) == 0 {
+		if !g.Defined && !g.Ours() || worn[g] || g.For != ForInstances || len(g.Covers) == 0 || g.Network == nil {
 			continue
 		}
 		imagined = append(imagined, g)

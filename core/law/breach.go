@@ -155,7 +155,7 @@ func (e *Exemption) Covers(g *estate.Group) bool {
 	case "account":
 		return g.Account.Name == e.Subject
 	case "network":
-		return g.Network != nil && g.Network.Path() == e.Subject
+		return strings.HasPrefix(g.Path(), e.Subject+"/")
 	}
 	return strings.HasSuffix("/"+g.Path(), "/"+e.Subject)
 }

@@ -102,7 +102,10 @@ func (p *prover) peerEnds(peer estate.Peer) (inside []decide.End, outside addr.S
 	}
 	switch peer.Kind {
 	case estate.PeerGroup:
-		if peer.Group.For == estate.ForInstances {
+		switch {
+		case peer.Group.Absent:
+			take(p.toCover(peer.Group), family)
+		case peer.Group.For == estate.ForInstances:
 			take(p.d.Wearers(peer.Group), family)
 		}
 		return inside, addr.Set{}
@@ -128,6 +131,19 @@ func (p *prover) peerEnds(peer estate.Peer) (inside []decide.End, outside addr.S
 		}
 	}
 	return inside, set.Minus(p.d.OwnAddresses())
+}
+
+// toCover are the interfaces that a group will be attached to that is not there yet.
+func (p *prover) toCover(g *estate.Group) []*estate.Interface {
+	var all []*estate.Interface
+	for _, s := range g.Network.Subnets {
+		for _, i := range p.d.InSubnet(s) {
+			if g.CoversInterface(i) {
+				all = append(all, i)
+			}
+		}
+	}
+	return all
 }
 
 // meant reports whether a pair of ends is asked for where addresses were named: of

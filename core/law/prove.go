@@ -55,7 +55,12 @@ func (p *prover) prove(x Expectation) Result {
 	}
 	for k, side := range []*ends{&from, &to} {
 		if side.isEmpty() {
-			r.Undecided, r.Note = true, fmt.Sprintf("nobody is on the %s side, so nothing can be asked", []string{"first", "second"}[k])
+			r.Undecided = true
+			if note := fmt.Sprintf("nobody is on the %s side, so nothing can be asked", []string{"first", "second"}[k]); r.Note == "" {
+				r.Note = note
+			} else {
+				r.Note += "; " + note
+			}
 			return r
 		}
 	}
@@ -93,7 +98,6 @@ func (q *question) settle() {
 		q.Witness = q.failed
 	case q.open != nil:
 		q.Undecided, q.Witness = true, q.open
-		q.Note = q.open.Why().Text
 	case !q.asked:
 		q.Undecided = true
 		q.Note = q.nothingAsked()
@@ -137,6 +141,9 @@ func (p *prover) unpublished(x Expectation) string {
 func (p *prover) note(x Expectation) (note string, imagined bool) {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range s.Of {
+			if peer.Kind == estate.PeerGroup && peer.Group.Absent {
+				return fmt.Sprintf("%s is not there yet: decided for the instances that it will cover", peer.Group.Path()), false
+			}
 			if peer.Kind == estate.PeerGroup && p.imagined[peer.Group] {
 				return fmt.Sprintf("nobody wears %s: decided for a made-up member in each of its subnets", peer.Group.Path()), true
 			}
