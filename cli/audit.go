@@ -145,7 +145,7 @@ func auditStates(w propose.World, judged []propose.Judged, o audit.Options) rend
 	if len(judged) == 1 {
 		return render.Audit{Estate: last.Estate, State: string(last.State), Result: results[0]}
 	}
-	return render.Audit{Estate: last.Estate, State: audit.InBoth, Result: audit.Both(results[0], results[1])}
+	return render.Audit{Estate: last.Estate, State: audit.InBoth, Result: audit.Both(results[0], results[1], w.Unchanged(judged[0]))}
 }
 
 // showAudit writes an audit in the format that is asked for.

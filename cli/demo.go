@@ -121,10 +121,12 @@ var stops = []stop{
 		[]string{"enact"}},
 	{"trace", "The stranger tries again, on the clouds as they are now.",
 		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}},
-	{"prove", "Does everything still hold that the definitions expect? It does; the laws that are still broken show what to narrow next, and the exemption that has nothing left to excuse can go.",
+	{"prove", "Does everything hold that the definitions expect, on the clouds as they are and as they are defined? It does; the laws that are still broken show what to narrow next, and the exemption that has nothing left to excuse can go.",
 		[]string{"prove", "--live"}},
 	{"repeal", "And if it was wrong? Back to what was, from the journal, with the same care.",
 		[]string{"repeal"}},
+	{"trace", "The door is open again, on the clouds as they are now; the definitions still say that it is to be shut.",
+		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}},
 }
 
 // tour runs every stop in the folder, as a user would.

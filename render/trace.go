@@ -301,13 +301,17 @@ func result(s *Screen, p Proof, r law.Result, withState bool) {
 	}
 }
 
-// sameVerdict reports whether a law holds in two states over as many groups, with the
-// same breaches.
+// sameVerdict reports whether a law is broken, or not, by the same groups in two states.
 func sameVerdict(a, b law.Verdict) bool {
-	same := func(x, y law.Breach) bool {
-		return x.Group.Path() == y.Group.Path() && (x.Excused == nil) == (y.Excused == nil)
+	by := func(v law.Verdict) []string {
+		var groups []string
+		for _, x := range v.Breaches {
+			groups = append(groups, fmt.Sprintf("%s %v", x.Group.Path(), x.Excused == nil))
+		}
+		slices.Sort(groups)
+		return slices.Compact(groups)
 	}
-	return a.Holds() == b.Holds() && slices.EqualFunc(a.Breaches, b.Breaches, same)
+	return slices.Equal(by(a), by(b)) && (a.Groups == 0) == (b.Groups == 0)
 }
 
 // lawVerdicts writes what became of laws: each breach with its rule, and how many are excused.

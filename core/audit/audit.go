@@ -38,6 +38,8 @@ type Check struct {
 	// many is what is said of several: how many they are of how many.
 	gather         bool
 	sentence, many string
+	// spelling: how rules are written is all that it looks at.
+	spelling bool
 	// Exactly one of these is set: what is asked of each group, or of the whole estate.
 	group func(*look) []Finding
 	whole func(*worker) []Finding

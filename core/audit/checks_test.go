@@ -154,7 +154,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		{"static-address", admit("u/ug", "tcp 443", "10.0.1.2"), "low", miss{admit("u/ug", "tcp 443", "10.0.1.3"), admit("u/ug", "tcp 443", "10.2.1.1")}},
 		{"repeated-addresses", admit("u/ug", "tcp 443", "192.0.2.7") + admit("u/uh", "tcp 80", "192.0.2.7") + admit("l/lg", "tcp 80", "192.0.2.7"), "info", miss{admit("u/ug", "tcp 443", "192.0.2.7") + admit("u/uh", "tcp 80", "192.0.2.7"), admit("u/ug", "tcp 443", "10.0.0.0/16") + admit("u/uh", "tcp 80", "10.0.0.0/16") + admit("t/tg", "tcp 80", "10.0.0.0/16")}},
 		{"twins", admit("u/ug", "tcp 443", "10.0.0.0/15") + admit("u/uh", "tcp 443", "10.0.0.0/16,10.1.0.0/16"), "info", miss{admit("u/ug", "tcp 443", "10.0.0.0/15") + admit("u/uh", "tcp 443", "10.0.0.0/16"), admit("u/ug", "tcp 443", "10.0.0.0/15") + admit("t/tg", "tcp 443", "10.0.0.0/15")}},
-		{"unread", `{"kind":"unread","account":"far","reason":"401 Unauthorized"}`+"\n", "medium", miss{""}},
+		{"unread", `{"kind":"unread","account":"far","reason":"401 Unauthorized"}` + "\n", "medium", miss{""}},
 		{"quota", many(61), "high", miss{many(47)}},
 		{"quota", many(60), "medium", nil},
 		{"quota", many(48), "low", nil},

@@ -25,6 +25,7 @@ person will believe it. Of equal rules the later ones are told.`,
 	WayOut:   "Delete it.",
 	Controls: controlsOfUpkeep,
 	gather:   true,
+	spelling: true,
 	many:     "%d of %d rules can't take effect: others decide all of them",
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -261,9 +262,10 @@ it; or all that a lend would lend is open already. Somebody believes a door to b
 }
 
 var crowdedRanks = Check{
-	Name:  "crowded-ranks",
-	About: "there is no room between the ranks of two rules",
-	Start: Info,
+	Name:     "crowded-ranks",
+	spelling: true,
+	About:    "there is no room between the ranks of two rules",
+	Start:    Info,
 	Doc: `Two rules follow each other with no rank between them: a rule that belongs there can only be put in
 by moving others.`,
 	Example:  "ranks 100 and 101",

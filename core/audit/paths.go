@@ -267,10 +267,11 @@ interface and its subnet have no group in a cloud where then everything passes.`
 					continue
 				}
 				k, ok := at[i.Subnet]
+				_, why := w.whyNot(i, estate.In, traffic.All)
 				if !ok {
 					k = len(found)
 					at[i.Subnet] = k
-					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: "no way leads in from the internet", WayOut: "attach a group to them, or switch filtering on"})
+					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, WayOut: "attach a group to them, or switch filtering on"})
 				}
 				f := &found[k]
 				example := w.meets(i, estate.In, traffic.All)

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 
+	"isonomos/core/decide"
+	"isonomos/core/estate"
 	"isonomos/core/law"
 )
 
@@ -21,18 +23,27 @@ func (r *Result) In(state string) {
 	}
 }
 
+// PlaceOf is what a group is known by in both states.
+func PlaceOf(g *estate.Group) string { return string(g.For) + " " + g.Path() }
+
 // Both joins what was found in two states of one estate: as it is, and once the
 // definitions are carried out. A matter of both is one finding, with the worse severity.
-func Both(found, defined Result) Result {
+// Unchanged are the groups, by PlaceOf, that let through the same in both: what is
+// found there by their rules is the same matter however it is spelt.
+func Both(found, defined Result, unchanged map[string]bool) Result {
 	found.In(Found)
 	defined.In(Defined)
 	joined := Result{Groups: max(found.Groups, defined.Groups), Rules: max(found.Rules, defined.Rules)}
-	there := make(map[string][]int) // by fingerprint
-	alike := make(map[string][]int) // of what is about no traffic that arrives anywhere: by check and place
+	same := make(map[string][]int) // by fingerprint
+	like := make(map[string][]int) // by check and place, of what is about no openness
+	near := make(map[string][]int) // by check and place, of unchanged groups
 	for i, f := range found.Findings {
-		there[f.Fingerprint] = append(there[f.Fingerprint], i)
-		if f.Breadth == (Finding{}).Breadth {
-			alike[likeness(f)] = append(alike[likeness(f)], i)
+		same[f.Fingerprint] = append(same[f.Fingerprint], i)
+		switch {
+		case f.Group != nil && unchanged[PlaceOf(f.Group)]:
+			near[likeness(f)] = append(near[likeness(f)], i)
+		case f.Breadth == (decide.Breadth{}):
+			like[likeness(f)] = append(like[likeness(f)], i)
 		}
 	}
 	taken := make(map[int]bool)
@@ -47,30 +58,36 @@ func Both(found, defined Result) Result {
 	}
 	partner := make([]int, len(defined.Findings))
 	for k, f := range defined.Findings {
-		partner[k] = take(there[f.Fingerprint])
+		partner[k] = take(same[f.Fingerprint])
 	}
 	for k, f := range defined.Findings {
-		if partner[k] < 0 && f.Breadth == (Finding{}).Breadth {
-			partner[k] = take(alike[likeness(f)])
+		if partner[k] < 0 {
+			partner[k] = take(like[likeness(f)])
 		}
 		if partner[k] < 0 {
-			f.StateNote = "the clouds do not have it yet: carrying out the definitions would open it"
-			if f.Services.IsEmpty() {
-				f.StateNote = "so it would be once the definitions are carried out"
-			}
-			joined.Findings = append(joined.Findings, f)
-			continue
+			partner[k] = take(near[likeness(f)])
 		}
-		joined.Findings = append(joined.Findings, inBoth(found.Findings[partner[k]], f))
+		switch {
+		case partner[k] >= 0:
+			f = inBoth(found.Findings[partner[k]], f)
+		case f.Group != nil && unchanged[PlaceOf(f.Group)]:
+			f.State = InBoth
+		case f.Services.IsEmpty():
+			f.StateNote = "so it will be once the definitions are carried out"
+		default:
+			f.StateNote = "the clouds do not have it yet: carrying out the definitions would open it"
+		}
+		joined.Findings = append(joined.Findings, f)
 	}
 	for i, f := range found.Findings {
-		if !taken[i] {
-			f.StateNote = foundNote(f)
-			if f.Group != nil && f.Group.Ours() { // the definitions are right: the cloud is to be put back
-				f.WayOut, f.OrElse, f.Narrow = "isonomos draft", "write it into the definitions, with a reason", false
-			}
-			joined.Findings = append(joined.Findings, f)
+		if taken[i] || f.spelt(unchanged, joined.Findings[:len(defined.Findings)]) {
+			continue
 		}
+		f.StateNote = foundNote(f)
+		if f.Group != nil && f.Group.Ours() { // the definitions are right: the cloud is to be put back
+			f.WayOut, f.OrElse, f.Narrow = "isonomos draft", "write it into the definitions, with a reason", false
+		}
+		joined.Findings = append(joined.Findings, f)
 	}
 	joined.Findings = sorted(joined.Findings)
 	for _, reason := range slices.Concat(found.Left, defined.Left) {
@@ -84,6 +101,20 @@ func Both(found, defined Result) Result {
 		}
 	}
 	return joined
+}
+
+// spelt reports whether a finding of what was found is only about how the program
+// spelt a definition for a cloud, or is told already by what is found in the definition.
+func (f Finding) spelt(unchanged map[string]bool, told []Finding) bool {
+	if f.Group == nil || !f.Group.Ours() || len(f.Rules) == 0 || slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.Lent }) {
+		return false
+	}
+	if c, ok := Find(f.Check); ok && c.spelling && len(f.Also) == 0 {
+		return true
+	}
+	return unchanged[PlaceOf(f.Group)] && slices.ContainsFunc(told, func(x Finding) bool {
+		return x.Group != nil && PlaceOf(x.Group) == PlaceOf(f.Group) && x.Direction == f.Direction && x.Severity >= f.Severity && x.Arrival >= f.Arrival && x.Excused == nil
+	})
 }
 
 // likeness is what findings have in common that are the same though their rules are

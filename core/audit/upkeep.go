@@ -29,6 +29,7 @@ tell whose they are, or whether they still are. Ranges that are open by themselv
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	sentence: "%q names public addresses that are in no list",
+	spelling: true,
 	many:     "%d of %d rules name public addresses that are in no list",
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -62,6 +63,7 @@ rule is wrong, and whoever gets the address next is let in.`,
 	WayOut:   "Name the group that the instance wears.",
 	Controls: controlsOfUpkeep,
 	gather:   true,
+	spelling: true,
 	many:     "%d of %d rules name instances of the estate by their addresses",
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -288,7 +290,7 @@ var unworn = Check{
 			found = append(found, f)
 		}
 		for _, l := range w.estate.Lists {
-			if l.Owner != "published" && !w.used[l] {
+			if l.Owner != "published" && !w.used[l] && (w.Defined == nil || !l.Defined) { // of what was found, lists of definitions are no part
 				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", WayOut: "delete it"}
 				found = append(found, f)
 			}

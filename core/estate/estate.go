@@ -307,7 +307,8 @@ type Rule struct {
 	Origin      Origin
 	Through     *Through // what put the rule in its group; nil where it is written there
 	Changed     *Changed // who changed it last, where the cloud tells
-	Named       bool     // found with ranges where a definition names lists, networks or groups
+	Lent        bool     // found, and the definitions contain it
+	Named       bool     // Lent, with ranges where the definition names lists, networks or groups
 }
 
 // Changed says who changed something last, and when. Either may be missing.

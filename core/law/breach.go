@@ -378,6 +378,9 @@ func (j judge) lacking() []Breach {
 		}
 		for i := range j.g.Rules {
 			r := &j.g.Rules[i]
+			if r.BuiltIn {
+				continue // nobody can write anything there
+			}
 			if what == "because" && strings.TrimSpace(r.Description) == "" || what == "until" && r.Until.IsZero() {
 				found = append(found, Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q has no %s", r.Sentence(j.d.Estate().Services), what)})
 			}

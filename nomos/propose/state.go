@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"isonomos/core/audit"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/law"
@@ -53,21 +54,55 @@ func (w World) As(state State) Judged {
 	return Judged{Found, e, law.Rebase(w.Definitions.Expects, rebase), law.RebaseLaws(w.Definitions.Laws, rebase)}
 }
 
+// Unchanged are the groups of ours, by kind and full name, that let through, as they
+// were found, just what they are defined to, each way.
+func (w World) Unchanged(found Judged) map[string]bool {
+	there, then := decide.New(found.Estate), decide.New(w.Estate)
+	same := make(map[string]bool)
+	for _, pair := range pairs(found.Estate, w.Estate) {
+		same[audit.PlaceOf(pair.found)] = letsThroughAsDefined(there, pair.found, then, pair.defined)
+	}
+	return same
+}
+
+func letsThroughAsDefined(there *decide.Decider, g *estate.Group, then *decide.Decider, definition *estate.Group) bool {
+	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		is, ought := there.GroupTraffic(g, direction), then.GroupTraffic(definition, direction)
+		if !ought.SubsetOf(is) {
+			return false
+		}
+		back := direction.Opposite()
+		answers := then.Answers(definition, then.GroupTraffic(definition, back), back) // compiled rules let them in where no state is kept
+		if !is.Minus(ought).SubsetOf(answers) {
+			return false
+		}
+	}
+	return true
+}
+
+// A pair is a group of ours as it was found, and its definition.
+type pair struct{ found, defined *estate.Group }
+
+func pairs(found, defined *estate.Estate) []pair {
+	byPlace := make(map[string]*estate.Group)
+	for _, g := range defined.Groups {
+		if g.Defined {
+			byPlace[audit.PlaceOf(g)] = g
+		}
+	}
+	var all []pair
+	for _, g := range found.Groups {
+		if d := byPlace[audit.PlaceOf(g)]; g.Ours() && d != nil {
+			all = append(all, pair{g, d})
+		}
+	}
+	return all
+}
+
 // lendReasons gives rules that were found, and that definitions also contain, the
 // place, reason and end that the definitions say.
 func lendReasons(found, defined *estate.Estate) {
-	byPath := make(map[string]*estate.Group)
-	for _, g := range defined.Groups {
-		if g.Defined {
-			byPath[string(g.For)+" "+g.Path()] = g
-		}
-	}
-	var ours []*estate.Group
-	for _, g := range found.Groups {
-		if g.Ours() && byPath[string(g.For)+" "+g.Path()] != nil {
-			ours = append(ours, g)
-		}
-	}
+	ours := pairs(found, defined)
 	there, then := decide.New(found), decide.New(defined)
 	var next atomic.Int64
 	var workers sync.WaitGroup
@@ -79,8 +114,7 @@ func lendReasons(found, defined *estate.Estate) {
 				if i >= len(ours) {
 					return
 				}
-				g := ours[i]
-				lendTo(there, g, then, byPath[string(g.For)+" "+g.Path()])
+				lendTo(there, ours[i].found, then, ours[i].defined)
 			}
 		})
 	}
@@ -88,8 +122,22 @@ func lendReasons(found, defined *estate.Estate) {
 }
 
 func lendTo(there *decide.Decider, g *estate.Group, then *decide.Decider, definition *estate.Group) {
-	sets := make([]traffic.Set, len(definition.Rules)) // worked out where they are asked for
-	known := make([]bool, len(definition.Rules))
+	type lender struct {
+		group *estate.Group
+		rule  *estate.Rule
+		set   traffic.Set // worked out where it is asked for
+		known bool
+	}
+	var lenders []*lender
+	groups := []*estate.Group{definition}
+	if definition.Follows {
+		groups = append(groups, then.Followed(definition)...)
+	}
+	for _, x := range groups {
+		for k := range x.Rules {
+			lenders = append(lenders, &lender{group: x, rule: &x.Rules[k]})
+		}
+	}
 	for i := range g.Rules {
 		r := &g.Rules[i]
 		own := there.RuleTraffic(g, r)
@@ -97,16 +145,16 @@ func lendTo(there *decide.Decider, g *estate.Group, then *decide.Decider, defini
 			continue
 		}
 		services := service.Of(r.Services...)
-		for k := range definition.Rules {
-			from := &definition.Rules[k]
+		for _, l := range lenders {
+			from := l.rule
 			if from.Direction != r.Direction || from.Action != r.Action || !services.SubsetOf(service.Of(from.Services...)) {
 				continue
 			}
-			if !known[k] {
-				sets[k], known[k] = then.RuleTraffic(definition, from), true
+			if !l.known {
+				l.set, l.known = then.RuleTraffic(l.group, from), true
 			}
-			if own.SubsetOf(sets[k]) {
-				r.Origin, r.Through, r.Until = from.Origin, from.Through, from.Until
+			if own.SubsetOf(l.set) {
+				r.Origin, r.Through, r.Until, r.Lent = from.Origin, from.Through, from.Until, true
 				r.Named = !slices.ContainsFunc(from.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerRange })
 				if r.Description == "" {
 					r.Description = from.Description
