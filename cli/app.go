@@ -72,7 +72,7 @@ func quietly(code int) error { return &failure{code, nil} }
 
 // Run runs the program with its arguments, the first of which is its name, and returns the exit code.
 func (a *App) Run(ctx context.Context, args []string) int {
-	root := a.root()
+	root := a.root(asksForHelp(args))
 	err := root.Run(ctx, args)
 	if err == nil {
 		return 0
@@ -96,7 +96,7 @@ func cleanLines(text string) string {
 	return strings.Join(lines, "\n")
 }
 
-func (a *App) root() *cli.Command {
+func (a *App) root(help bool) *cli.Command {
 	root := &cli.Command{
 		Name:    "isonomos",
 		Usage:   "least-privilege security groups as code",
@@ -122,9 +122,17 @@ func (a *App) root() *cli.Command {
 	}
 	cli.SubcommandHelpTemplate = familyHelp // the package asks for no other
 	a.wholeAnswers(root)
-	prepare(root)
-	root.CustomRootCommandHelpTemplate = helpTemplate(rootHelp, root)
+	prepare(root, help)
+	if help {
+		root.CustomRootCommandHelpTemplate = helpTemplate(rootHelp, root)
+	}
 	return root
+}
+
+// asksForHelp reports whether arguments may lead to a help text: laying these out for
+// all commands takes longer than many a command.
+func asksForHelp(args []string) bool {
+	return len(args) < 3 || slices.ContainsFunc(args, func(a string) bool { return a == "--help" || a == "-h" || a == "help" })
 }
 
 // wholeAnswers lets a command that looks at a survey end with the exit code of what
@@ -168,16 +176,17 @@ func (a *App) unlessUnread(c *cli.Command, err error) error {
 }
 
 // prepare gives every command what all have in common.
-func prepare(c *cli.Command) {
+func prepare(c *cli.Command, help bool) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usageError(c, err) }
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	c.HideHelpCommand = true
-	c.CustomHelpTemplate = helpTemplate(commandHelp, c)
 	if len(c.Commands) > 0 {
 		c.CustomHelpTemplate = familyHelp
+	} else if help {
+		c.CustomHelpTemplate = helpTemplate(commandHelp, c)
 	}
 	for _, sub := range c.Commands {
-		prepare(sub)
+		prepare(sub, help)
 	}
 }
 

@@ -389,7 +389,10 @@ func TestKilledAtEveryStep(t *testing.T) {
 					h.must(4, "was broken off", "enact")
 				}
 				if (int(p)+mode)%2 == 0 {
-					h.must(0, "enacted", "enact", "--resume")
+					// Killed after its last answer, it may just have come to its end.
+					if code, out := h.run("enact", "--resume"); (code != 0 || !strings.Contains(out, "enacted")) && !(mode == 2 && strings.Contains(out, "every one in the journal is at its end")) {
+						t.Fatalf("enact --resume: exit %d: %s", code, out)
+					}
 				} else {
 					h.must(0, "", "repeal")
 					want = old.spelt()

@@ -73,7 +73,7 @@ func admit(group, service, peers string) string { return rule(group, "in", servi
 func surveyed(t testing.TB, more string) *estate.Estate {
 	t.Helper()
 	e, warnings, err := store.ReadSurvey(strings.NewReader(sound+more), "s.jsonl")
-	if err != nil || len(warnings) > 0 {
+	if err != nil || len(warnings) > 0 && !strings.Contains(more, `"unread"`) {
 		t.Fatal(err, warnings, more)
 	}
 	return e

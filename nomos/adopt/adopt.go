@@ -109,6 +109,8 @@ func Possible(d *decide.Decider, g *estate.Group) string {
 		return "it is defined already"
 	case !IsName(g.Account.Name):
 		return fmt.Sprintf("the account's name %q can't stand in definitions", g.Account.Name)
+	case g.Network == nil && decide.Dialect(g.Account).GroupsAcross != dialect.WholeCloud:
+		return "the survey does not say which network it belongs to"
 	case n == nil:
 		return "no instance wears it, so there is no network to define it in"
 	case !IsName(n.Name):

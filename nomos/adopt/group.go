@@ -39,7 +39,7 @@ func (w *writer) group(g *estate.Group) {
 func (w *writer) covers(g *estate.Group) []string {
 	if g.For == estate.ForSubnets {
 		var names []string
-		for _, s := range g.Network.Subnets {
+		for _, s := range networkOf(w.d, g).Subnets {
 			if slices.Contains(s.Groups, g) {
 				names = append(names, word(s.Name))
 			}
