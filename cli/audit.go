@@ -11,6 +11,7 @@ import (
 	"isonomos/core/audit"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/core/law"
 	"isonomos/core/near"
 	"isonomos/core/service"
 	"isonomos/nomos/propose"
@@ -110,6 +111,12 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	last := judged[len(judged)-1]
+	for _, l := range last.Laws {
+		if law.Over(decide.New(last.Estate), l) == 0 {
+			a.note("%s", overNothing(l))
+		}
+	}
 	shown := auditStates(w, judged, o)
 	shown.Version = a.Version
 	limit, ok := audit.ParseSeverity(c.String("fail-on"))
@@ -128,6 +135,11 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return nil
+}
+
+// overNothing says of a law that it is over no group at all.
+func overNothing(l law.Law) string {
+	return fmt.Sprintf("%s:%d: the law %s is over no group: its condition holds nowhere", l.Origin.File, l.Origin.Line, l.Name)
 }
 
 // auditStates audits one state, or both and what they have in common.

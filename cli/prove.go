@@ -54,7 +54,7 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 		}
 		for _, v := range verdicts {
 			if v.Groups == 0 && i == len(judged)-1 {
-				a.note("%s:%d: the law %s is over no group: its condition holds nowhere", v.Law.Origin.File, v.Law.Origin.Line, v.Name)
+				a.note("%s", overNothing(v.Law))
 			}
 			failed = failed || !v.Holds()
 		}

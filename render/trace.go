@@ -229,7 +229,9 @@ func Proofs(s *Screen, proofs []Proof) {
 		s.Line(Piece{"the definitions expect nothing", Strong}, Piece{Text: "   write for example: expect internet cannot reach GROUP"})
 		return
 	}
-	s.Blank()
+	if len(first.Results) > 0 {
+		s.Blank()
+	}
 	last := proofs[len(proofs)-1]
 	imagined := 0
 	for _, r := range last.Results {

@@ -81,6 +81,17 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 	return verdicts, idle
 }
 
+// Over is over how many groups a law stands.
+func Over(d *decide.Decider, l Law) int {
+	n := 0
+	for _, g := range slices.Concat(d.Estate().Groups, d.ImpliedGroups()) {
+		if l.standsOver(g) {
+			n++
+		}
+	}
+	return n
+}
+
 // Breaches are the breaches of a law by one group, whatever is exempted.
 func Breaches(d *decide.Decider, l Law, g *estate.Group) []Breach {
 	if !l.standsOver(g) {
