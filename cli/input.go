@@ -311,16 +311,29 @@ func (a *App) openInto(path string, digest hash.Hash) (io.ReadCloser, error) {
 			raw.Close()
 			return nil, usage("%s is not good gzip: %v", path, err)
 		}
-		return closer{unpacked{z, "gzip"}, raw.Close}, nil
+		return closer{withoutMark(unpacked{z, "gzip"}), raw.Close}, nil
 	case string(head) == "\x28\xb5\x2f\xfd":
 		z, err := zstd.NewReader(in)
 		if err != nil {
 			raw.Close()
 			return nil, usage("%s is not good zstd: %v", path, err)
 		}
-		return closer{unpacked{z, "zstd"}, func() error { z.Close(); return raw.Close() }}, nil
+		return closer{withoutMark(unpacked{z, "zstd"}), func() error { z.Close(); return raw.Close() }}, nil
 	}
-	return closer{in, raw.Close}, nil
+	return closer{withoutMark(in), raw.Close}, nil
+}
+
+// withoutMark reads what was unpacked without the byte order mark that some programs
+// put before a text.
+func withoutMark(from io.Reader) io.Reader {
+	in, ok := from.(*bufio.Reader)
+	if !ok {
+		in = bufio.NewReaderSize(from, 1<<16)
+	}
+	if head, _ := in.Peek(3); string(head) == "\ufeff" {
+		_, _ = in.Discard(3)
+	}
+	return in
 }
 
 // unpacked reads what was packed, and says what is wrong with the packing.

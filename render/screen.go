@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
@@ -110,7 +111,7 @@ func (s *Screen) Text(indent int, text string) { s.Labelled(indent, Piece{}, 0, 
 // wrapped to the window with a hanging indent.
 func (s *Screen) Labelled(indent int, label Piece, labelWidth int, text Piece) {
 	room := max(s.width-indent-labelWidth, 20)
-	lines := wrap(Clean(text.Text), room)
+	lines := wrap(Clean(within(text.Text)), room)
 	for i, line := range lines {
 		head := Piece{Text: strings.Repeat(" ", labelWidth)}
 		if i == 0 {
@@ -118,6 +119,20 @@ func (s *Screen) Labelled(indent int, label Piece, labelWidth int, text Piece) {
 		}
 		s.Line(Piece{Text: strings.Repeat(" ", indent)}, head, Piece{strings.TrimRight(line, " "), text.Style})
 	}
+}
+
+// within is a text that people can read: of a very long one the beginning, and how
+// much there is more. Other formats have it whole.
+func within(text string) string {
+	const most = 8000 // bytes
+	if len(text) <= most {
+		return text
+	}
+	end := most
+	for end > 0 && !utf8.RuneStart(text[end]) {
+		end--
+	}
+	return fmt.Sprintf("%s… and %s more characters (--format json has them)", text[:end], Number(utf8.RuneCountInString(text[end:])))
 }
 
 // wrap parts a text into lines at its blanks; a word that is longer than a line is cut.
@@ -134,12 +149,33 @@ func wrap(text string, columns int) []string {
 		default:
 			lines, line = append(lines, line), word
 		}
-		for Columns(line) > columns {
-			cut := ansi.Truncate(line, columns, "")
-			lines, line = append(lines, cut), strings.TrimPrefix(line, cut)
+		for {
+			cut := cutAt(line, columns)
+			if cut == len(line) {
+				break
+			}
+			lines, line = append(lines, line[:cut]), line[cut:]
 		}
 	}
 	return append(lines, line)
+}
+
+// cutAt is where a line is cut that is to take so many columns at most: how many bytes
+// fit. It looks at no more of the line than may fit.
+func cutAt(line string, columns int) int {
+	const most = 16 // bytes for a column, with all that takes none
+	head := line
+	if len(head) > most*columns {
+		end := most * columns
+		for end > 0 && !utf8.RuneStart(line[end]) {
+			end--
+		}
+		head = line[:end]
+	}
+	if Columns(head) <= columns {
+		return len(head)
+	}
+	return max(1, len(ansi.Truncate(head, columns, "")))
 }
 
 // Whole is Labelled for a text that is not to be broken, such as a command to copy.

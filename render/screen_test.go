@@ -99,3 +99,19 @@ func FuzzScreen(f *testing.F) {
 		}
 	})
 }
+
+// A text of megabytes is laid out in time that grows with it, and shown in part.
+func TestVeryLongText(t *testing.T) {
+	for _, text := range []string{strings.Repeat("n", 4<<20), strings.Repeat("\u0301", 2<<20), strings.Repeat("word ", 1<<20)} {
+		var out strings.Builder
+		NewScreen(&out, 80, false).Text(4, text)
+		for line := range strings.Lines(out.String()) {
+			if Columns(strings.TrimRight(line, "\n")) > 80 {
+				t.Fatalf("a line of %d columns", Columns(line))
+			}
+		}
+		if !strings.Contains(strings.Join(strings.Fields(out.String()), " "), "more characters (--format json has them)") || out.Len() > 40000 {
+			t.Errorf("%d bytes are shown", out.Len())
+		}
+	}
+}

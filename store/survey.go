@@ -303,6 +303,11 @@ func (s *surveyReader) subnet(p *pending) error {
 		return err
 	}
 	sub := &estate.Subnet{Network: n, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, RoutesKnown: true, Labels: p.Labels, Origin: s.origin(p)}
+	for _, r := range ranges {
+		if len(n.Ranges) > 0 && !slices.ContainsFunc(n.Ranges, func(whole netip.Prefix) bool { return whole.Overlaps(r) && whole.Bits() <= r.Bits() }) {
+			s.warn(p.line, "the subnet %s has the range %s, which is in no range of its network", sub.Path(), r)
+		}
+	}
 	if sub.Groups, err = s.attached(p.asker(), p.Account, p.Groups); err != nil {
 		return err
 	}

@@ -38,12 +38,13 @@ tell whose they are, or whether they still are. Ranges that are open by themselv
 			if r.four+r.six == 0 || r.Action != estate.Admit || r.BuiltIn {
 				continue
 			}
-			literal := addr.Set{}
+			var ranges []netip.Prefix
 			for _, p := range r.Peers {
 				if p.Kind == estate.PeerRange {
-					literal = literal.Union(l.d.Range(p.Range))
+					ranges = append(ranges, p.Range)
 				}
 			}
+			literal := addr.OfPrefixes(ranges...)
 			if four, six := l.d.StrangersAmong(literal); four+six == 0 || l.isOpen(literal) {
 				continue
 			}

@@ -192,22 +192,23 @@ func (c *compiler) spell(r estate.Rule, cut addr.Set) (named []estate.Peer, stat
 	if len(r.Except) > 0 {
 		except = except.Union(c.d.Peers(c.g, &estate.Rule{Peers: r.Except}, nil))
 	}
+	var ranges []addr.Set
 	for _, p := range r.Peers {
 		set := c.d.Peers(c.g, &estate.Rule{Peers: []estate.Peer{p}}, nil)
 		if !c.canName(p) {
-			static = static.Union(set)
+			ranges = append(ranges, set)
 			continue
 		}
 		if set.Overlaps(except) {
 			if p.Kind == estate.PeerGroup || p.Kind == estate.PeerSelf {
-				return nil, static, &Failure{c.g, &r, fmt.Sprintf("the cloud %s can't take addresses away from the members of a group: %s", c.g.Account.Cloud.Name, p)}
+				return nil, addr.Set{}, &Failure{c.g, &r, fmt.Sprintf("the cloud %s can't take addresses away from the members of a group: %s", c.g.Account.Cloud.Name, p)}
 			}
-			static = static.Union(set) // a list is spelt out, so that it can be cut
+			ranges = append(ranges, set) // a list is spelt out, so that it can be cut
 			continue
 		}
 		named = append(named, c.name(p)...)
 	}
-	return named, static.Minus(except), nil
+	return named, addr.UnionAll(ranges...).Minus(except), nil
 }
 
 // canName reports whether the cloud's rules can refer to a peer instead of spelling out its ranges.

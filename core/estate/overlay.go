@@ -431,17 +431,25 @@ func (g *Group) CoversSubnet(s *Subnet) bool {
 	})
 }
 
-// Imagine adds to a network estate one made-up member for each defined instance
+// placed is an address in a network: other networks may have it too.
+type placed struct {
+	network *Network
+	addr    netip.Addr
+}
+
+// Imagine adds to an estate one made-up member for each defined instance
 // group that nobody wears, in each subnet where it could stand, so that
 // questions about the group can be answered. It returns the groups concerned.
 // The estate is changed.
 func (e *Estate) Imagine() []*Group {
 	worn := make(map[*Group]bool)
-	taken := make(map[netip.Addr]bool)
+	taken := make(map[placed]bool)
+	whole := make(map[*Network][]*Subnet)
+	next := make(map[*Subnet][]netip.Addr) // by range: the next address that may be free
 	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {
 			for _, a := range f.Private {
-				taken[a] = true
+				taken[placed{f.Subnet.Network, a}] = true
 			}
 			for _, g := range f.Groups {
 				worn[g] = true
@@ -454,15 +462,24 @@ func (e *Estate) Imagine() []*Group {
 			continue
 		}
 		imagined = append(imagined, g)
-		for _, s := range subnetsToImagine(g.Network) {
+		if whole[g.Network] == nil {
+			whole[g.Network] = subnetsToImagine(g.Network)
+		}
+		for _, s := range whole[g.Network] {
 			i := &Instance{Account: g.Account, Name: "a member of " + g.Name, Kind: Machine, Imagined: true}
 			f := &Interface{Instance: i, Subnet: s, Groups: []*Group{g}}
-			for _, r := range s.Ranges {
-				a := r.Addr().Next()
-				for taken[a] {
+			if next[s] == nil {
+				for _, r := range s.Ranges {
+					next[s] = append(next[s], r.Addr().Next())
+				}
+			}
+			for k, r := range s.Ranges {
+				a := next[s][k]
+				for taken[placed{s.Network, a}] {
 					a = a.Next()
 				}
-				if taken[a] = true; r.Contains(a) {
+				if next[s][k] = a; r.Contains(a) { // a subnet that is full takes nobody more
+					taken[placed{s.Network, a}] = true
 					f.Private = append(f.Private, a)
 				}
 			}

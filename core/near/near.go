@@ -8,6 +8,10 @@ import (
 	"github.com/antzucaro/matchr"
 )
 
+// longest is how long names are, in bytes, that are compared: nobody mistypes longer
+// ones, and comparing takes the product of two lengths.
+const longest = 200
+
 // Best is the candidate nearest to name, and whether any is near enough to be
 // worth offering: a third of its length may differ, rounded up, or one begins with the other.
 // Of equally near candidates it is the first in alphabetical order.
@@ -26,14 +30,20 @@ func Several(name string, candidates []string, limit int) []string {
 		distance int
 	}
 	var near []scored
+	if len(name) > longest {
+		return nil
+	}
 	lower := strings.ToLower(name)
 	for _, c := range candidates {
-		if c == "" || len(c) > 4*len(name)+8 {
+		if c == "" || len(c) > min(longest, 4*len(name)+8) {
 			continue
 		}
 		other := strings.ToLower(c)
-		distance := matchr.OSA(lower, other) // two letters that changed places count once
 		prefix := len(lower) >= 3 && strings.HasPrefix(other, lower) || len(other) >= 3 && strings.HasPrefix(lower, other)
+		if apart := len(name) - len(c); !prefix && max(apart, -apart) > (max(len(name), len(c))+2)/3 {
+			continue // so many letters are missing that no others need be looked at
+		}
+		distance := matchr.OSA(lower, other) // two letters that changed places count once
 		if distance <= (max(len(name), len(c))+2)/3 || prefix {
 			near = append(near, scored{c, distance})
 		}

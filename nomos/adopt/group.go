@@ -248,11 +248,13 @@ func (w *writer) peerWords(g *estate.Group, peers []estate.Peer) string {
 // peerList are the peers in the language.
 func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 	var words []string
+	said := make(map[string]bool)
 	add := func(text string, p estate.Peer) {
 		if f := p.Family(); f != addr.Both {
 			text += " " + f.String()
 		}
-		if !slices.Contains(words, text) {
+		if !said[text] {
+			said[text] = true
 			words = append(words, text)
 		}
 	}
@@ -275,7 +277,7 @@ func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 				add("everyone v4", p)
 			case p.Range.Bits() == 0:
 				add("everyone v6", p)
-			case name != "" && !slices.Contains(words, "list "+name):
+			case name != "" && !said["list "+name]:
 				add("list "+name, p)
 			case name == "":
 				add(addr.PrefixString(p.Range), p)

@@ -15,6 +15,22 @@ import (
 // maxGroups bounds what scopes can expand to.
 const maxGroups = 1_000_000
 
+// maxRules bounds what groups come to, with all that patterns put into them, and how
+// often patterns are put anywhere.
+const maxRules = 2_000_000
+
+// room counts rules, or uses of patterns, and reports whether there is room for one
+// more; that there is none is said once.
+func (r *resolver) room(count *int, at source.Span, what string) bool {
+	if *count++; *count <= maxRules {
+		return true
+	}
+	if *count == maxRules+1 {
+		r.say(at, "patterns that use each other multiply their rules: use fewer", "the definitions come to more than %d %s", maxRules, what)
+	}
+	return false
+}
+
 // A body is a group whose rules are still to be resolved.
 type body struct {
 	group *estate.Group
@@ -148,7 +164,7 @@ func (r *resolver) cover(g *estate.Group, s *syntax.Cover) {
 				for _, sub := range g.Network.Subnets {
 					names = append(names, sub.Name)
 				}
-				r.say(name.Span, nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(), name.Text)
+				r.say(name.Span, r.nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(), name.Text)
 			}
 		}
 		c.Subnets = texts(s.Names)
@@ -181,6 +197,9 @@ func (r *resolver) ruleStmt(s syntax.Stmt, x setting) {
 }
 
 func (r *resolver) rule(s *syntax.Rule, x setting) {
+	if !r.room(&r.rules, s.Span, "rules") {
+		return
+	}
 	g := x.group
 	rule := estate.Rule{Direction: estate.In, Action: estate.Admit, Origin: r.origin(s.Span), Through: x.through}
 	if s.Prep.Text == "at" {
@@ -460,7 +479,7 @@ func (r *resolver) findSubnet(name syntax.Word, g *estate.Group) *estate.Subnet 
 	case 1:
 		return found[0]
 	case 0:
-		r.say(name.Span, nearest(name.Text, names), "no subnet is called %q", name.Text)
+		r.say(name.Span, r.nearest(name.Text, names), "no subnet is called %q", name.Text)
 	default:
 		r.say(name.Span, "write "+oneOfPaths(paths), "several subnets are called %q", name.Text)
 	}
@@ -521,6 +540,9 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 			return fmt.Sprintf(`there is a list of that name: write "list %s"`, w.Name.Text)
 		}
 	}
+	if len(r.messages) > mostHints {
+		return ""
+	}
 	const many = 2000 // near names among very many are worth no second
 	var names []string
 	for _, g := range r.estate.Groups[:min(many, len(r.estate.Groups))] {
@@ -529,7 +551,7 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 			names = append(names, g.Path())
 		}
 	}
-	return nearest(w.Name.Text, names)
+	return r.nearest(w.Name.Text, names)
 }
 
 // condition resolves a condition on labels that only a survey may know.
@@ -570,7 +592,7 @@ func (r *resolver) usable(c *syntax.Condition) bool {
 	walk = func(c *syntax.Condition) {
 		if c.Op == syntax.Compare && !slices.Contains(known, c.Label.Text) {
 			ok = false
-			r.warn(c.Label.Span, nearest(c.Label.Text, known), "no account, network or group has a label %q", c.Label.Text)
+			r.warn(c.Label.Span, r.nearest(c.Label.Text, known), "no account, network or group has a label %q", c.Label.Text)
 		}
 		for _, part := range c.Parts {
 			walk(part)

@@ -115,6 +115,9 @@ func (r *resolver) checkParams(d *syntax.Pattern) {
 
 // use puts the rules of a pattern in the place of a use.
 func (r *resolver) use(s *syntax.Use, x setting) {
+	if !r.room(&r.used, s.Span, "uses of patterns") {
+		return
+	}
 	p := r.patterns[s.Name.Text]
 	if p == nil {
 		var names []string
@@ -122,7 +125,7 @@ func (r *resolver) use(s *syntax.Use, x setting) {
 			names = append(names, name)
 		}
 		slices.Sort(names)
-		r.say(s.Name.Span, nearest(s.Name.Text, names), "no pattern is called %q", s.Name.Text)
+		r.say(s.Name.Span, r.nearest(s.Name.Text, names), "no pattern is called %q", s.Name.Text)
 		return
 	}
 	if p.broken {
@@ -170,7 +173,7 @@ func (r *resolver) bind(p *pattern, s *syntax.Use, x setting) (map[string]bindin
 			for _, q := range p.node.Params {
 				names = append(names, q.Name.Text)
 			}
-			hint := nearest(arg.Name.Text, names)
+			hint := r.nearest(arg.Name.Text, names)
 			if hint == "" {
 				hint = describeParams(p.node)
 			}

@@ -77,6 +77,8 @@ type resolver struct {
 	options  Options
 	estate   *estate.Estate
 	messages []source.Message
+	rules    int          // of all groups so far
+	used     int          // uses of patterns so far
 	file     *source.File // of the declaration that is being resolved
 
 	declared map[string]declaration // by kind and full name
@@ -133,8 +135,15 @@ func (r *resolver) declare(kind, full string, name syntax.Word) bool {
 	return true
 }
 
+// mostHints is after how many mistakes no near names are looked for any more: nobody
+// reads so many, and behind them is usually one cause.
+const mostHints = 200
+
 // nearest is a hint that offers the nearest of some names.
-func nearest(name string, candidates []string) string {
+func (r *resolver) nearest(name string, candidates []string) string {
+	if len(r.messages) > mostHints {
+		return ""
+	}
 	if best, ok := near.Best(name, candidates); ok {
 		return strconv.Quote(best) + " is near"
 	}
@@ -229,7 +238,7 @@ func (r *resolver) cloud(p *syntax.Place) {
 		case "dialect":
 			c.Dialect = s.Value.Text
 			if _, ok := dialect.Lookup(s.Value.Text); !ok {
-				hint := nearest(s.Value.Text, dialect.Names())
+				hint := r.nearest(s.Value.Text, dialect.Names())
 				if hint == "" {
 					hint = "one of: " + strings.Join(dialect.Names(), ", ")
 				}
@@ -284,7 +293,7 @@ func (r *resolver) account(p *syntax.Place) {
 func (r *resolver) limits(limits map[string]int, pairs []syntax.Pair) {
 	for _, pair := range pairs {
 		if !slices.Contains(dialect.Limits, pair.Key.Text) {
-			hint := nearest(pair.Key.Text, dialect.Limits)
+			hint := r.nearest(pair.Key.Text, dialect.Limits)
 			if hint == "" {
 				hint = "one of: " + strings.Join(dialect.Limits, ", ")
 			}
@@ -312,7 +321,7 @@ func (r *resolver) findCloud(name syntax.Word) *estate.Cloud {
 		}
 		names = append(names, c.Name)
 	}
-	r.say(name.Span, nearest(name.Text, names), "no cloud is called %q", name.Text)
+	r.say(name.Span, r.nearest(name.Text, names), "no cloud is called %q", name.Text)
 	return nil
 }
 
@@ -335,7 +344,7 @@ func (r *resolver) network(p *syntax.Place) {
 		names = append(names, a.Name)
 	}
 	if account == nil {
-		r.say(p.In.Span, nearest(p.In.Text, names), "no account is called %q", p.In.Text)
+		r.say(p.In.Span, r.nearest(p.In.Text, names), "no account is called %q", p.In.Text)
 		return
 	}
 	n := &estate.Network{Account: account, Name: p.Name.Text, Labels: estate.Labels{}, Origin: r.origin(p.Span)}
@@ -444,7 +453,7 @@ func (r *resolver) findNetwork(path syntax.Word) *estate.Network {
 	for _, n := range r.estate.Networks {
 		names = append(names, n.Name, n.Path())
 	}
-	r.say(path.Span, nearest(path.Text, names), "no network is called %q", path.Text)
+	r.say(path.Span, r.nearest(path.Text, names), "no network is called %q", path.Text)
 	return nil
 }
 
@@ -584,7 +593,7 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 				typ, ok = uint8(n), b.kind == "number"
 			}
 			if !ok {
-				r.say(w.Name.Span, nearest(w.Name.Text, sortedKeys(icmpTypes[w.Kind])), "no %s type is called %q", w.Kind, w.Name.Text)
+				r.say(w.Name.Span, r.nearest(w.Name.Text, sortedKeys(icmpTypes[w.Kind])), "no %s type is called %q", w.Kind, w.Name.Text)
 			}
 			return append(specs, service.ICMPType(protocol, typ))
 		case w.Code >= 0:
@@ -598,7 +607,7 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 	case "class":
 		set, ok := r.estate.Services.Class(w.Name.Text)
 		if !ok {
-			r.say(w.Name.Span, nearest(w.Name.Text, r.classes()), "no service is of the class %q", w.Name.Text)
+			r.say(w.Name.Span, r.nearest(w.Name.Text, r.classes()), "no service is of the class %q", w.Name.Text)
 		}
 		return append(specs, set.Specs()...)
 	}
@@ -633,6 +642,9 @@ func (r *resolver) classes() []string {
 }
 
 func (r *resolver) nearService(name string) string {
+	if len(r.messages) > mostHints {
+		return "a service is a name or for example tcp 8443"
+	}
 	var names []string
 	for _, n := range r.estate.Services.All() {
 		names = append(names, n.Name)
@@ -745,6 +757,6 @@ func (r *resolver) findList(name syntax.Word) *estate.List {
 	for _, l := range r.estate.Lists {
 		names = append(names, l.Name)
 	}
-	r.say(name.Span, nearest(name.Text, names), "no list is called %q", name.Text)
+	r.say(name.Span, r.nearest(name.Text, names), "no list is called %q", name.Text)
 	return nil
 }

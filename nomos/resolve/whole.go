@@ -71,8 +71,9 @@ type connection struct {
 func (c *connection) write(from, to end) {
 	reaches := make(map[*estate.Group][]estate.Peer) // what each group at the first end is to reach
 	admits := make(map[*estate.Group][]estate.Peer)  // whom each group at the second end is to admit
+	first, second := c.side(from.groups), c.side(to.groups)
 	for _, a := range from.groups {
-		for _, b := range c.partners(a, from.groups, to.groups, c.decl.From.Span) {
+		for _, b := range c.partners(a, first, second, c.decl.From.Span) {
 			if a.Account.Cloud != b.Account.Cloud {
 				c.say(c.decl.From.Span, "name addresses: a list, or ranges", "%s is on the cloud %s and %s on %s: groups of different clouds can't name each other", a.Path(), a.Account.Cloud.Name, b.Path(), b.Account.Cloud.Name)
 				return
@@ -84,7 +85,7 @@ func (c *connection) write(from, to end) {
 	}
 	for _, b := range to.groups {
 		if len(from.groups) > 0 {
-			c.partners(b, to.groups, from.groups, c.decl.To.Span) // says so if there is none
+			c.partners(b, second, first, c.decl.To.Span) // says so if there is none
 		}
 		admits[b] = append(admits[b], from.others...)
 	}
@@ -98,28 +99,37 @@ func (c *connection) write(from, to end) {
 	c.throughSubnets(to.groups, estate.In, admits, from.except)
 }
 
-// partners are the groups at the other end that a group is connected with: the
-// only one, or of several the one in the same network.
-func (c *connection) partners(g *estate.Group, own, others []*estate.Group, at source.Span) []*estate.Group {
-	if len(own) == 1 || len(others) <= 1 || !c.sameDeclaration(own) || !c.sameDeclaration(others) {
-		if len(others) == 1 && len(own) > 1 && c.sameDeclaration(own) && others[0].Network != g.Network && slices.ContainsFunc(own, func(x *estate.Group) bool { return x.Network == others[0].Network }) {
-			c.say(at, "", "%s has no partner in its network to be connected with", g.Path())
-			return nil
-		}
-		return others
-	}
-	for _, o := range others {
-		if o.Network == g.Network {
-			return []*estate.Group{o}
-		}
-	}
-	c.say(at, "", "%s has no partner in its network to be connected with", g.Path())
-	return nil
+// A connected side is the groups at one end of a connect.
+type connected struct {
+	groups    []*estate.Group
+	one       bool // they are one declaration, which stands in several networks
+	byNetwork map[*estate.Network]*estate.Group
 }
 
-// sameDeclaration reports whether groups are one declaration that stands in several networks.
-func (c *connection) sameDeclaration(groups []*estate.Group) bool {
-	return !slices.ContainsFunc(groups, func(g *estate.Group) bool { return c.declOf[g] != c.declOf[groups[0]] })
+func (c *connection) side(groups []*estate.Group) connected {
+	s := connected{groups: groups, one: true, byNetwork: make(map[*estate.Network]*estate.Group, len(groups))}
+	for _, g := range groups {
+		s.one = s.one && c.declOf[g] == c.declOf[groups[0]]
+		if s.byNetwork[g.Network] == nil {
+			s.byNetwork[g.Network] = g
+		}
+	}
+	return s
+}
+
+// partners are the groups at the other end that a group is connected with: the
+// only one, or of several the one in the same network.
+func (c *connection) partners(g *estate.Group, own, others connected, at source.Span) []*estate.Group {
+	pairwise := len(own.groups) > 1 && len(others.groups) > 1 && own.one && others.one
+	alone := len(others.groups) == 1 && len(own.groups) > 1 && own.one && others.groups[0].Network != g.Network && own.byNetwork[others.groups[0].Network] != nil
+	switch o := others.byNetwork[g.Network]; {
+	case pairwise && o != nil:
+		return []*estate.Group{o}
+	case pairwise, alone:
+		c.say(at, "", "%s has no partner in its network to be connected with", g.Path())
+		return nil
+	}
+	return others.groups
 }
 
 // groupPeer is a group as a peer in the rules of another.
@@ -149,15 +159,16 @@ func (c *connection) add(g *estate.Group, direction estate.Direction, peers, exc
 // throughSubnets lets a connection through the managed subnet groups around the
 // groups of one end. Those that follow instances do so by themselves.
 func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction, peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
+	within := make(map[*estate.Network][]*estate.Group)
+	for _, g := range groups {
+		within[g.Network] = append(within[g.Network], g)
+	}
 	for _, s := range c.estate.Groups {
 		if s.For != estate.ForSubnets || s.Follows || s.Existing {
 			continue
 		}
 		var here []estate.Peer
-		for _, g := range groups {
-			if g.Network != s.Network {
-				continue
-			}
+		for _, g := range within[s.Network] {
 			for _, p := range peers[g] {
 				if p.Kind == estate.PeerSelf {
 					p = estate.Peer{Kind: estate.PeerGroup, Group: g}
@@ -239,7 +250,7 @@ func (r *resolver) exempts() {
 			names = append(names, c.Name)
 		}
 		if !slices.Contains(names, n.Law.Text) {
-			r.say(n.Law.Span, nearest(n.Law.Text, names), "no law or check is called %q", n.Law.Text)
+			r.say(n.Law.Span, r.nearest(n.Law.Text, names), "no law or check is called %q", n.Law.Text)
 		}
 		r.completeExemption(n)
 		if len(n.On) > 0 {
@@ -280,7 +291,7 @@ func (r *resolver) exempted(n *syntax.Exempt) string {
 			names = append(names, a.Name)
 		}
 		if !slices.Contains(names, name) {
-			r.say(n.Subject.Span, nearest(name, names), "no account is called %q", name)
+			r.say(n.Subject.Span, r.nearest(name, names), "no account is called %q", name)
 		}
 		return name
 	case "network":

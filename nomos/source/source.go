@@ -88,7 +88,8 @@ func (m Message) String() string {
 	if m.Warning {
 		kind = "warning: "
 	}
-	fmt.Fprintf(&b, "%s: %s%s\n", m.Position(), kind, m.Text)
+	const longest = 1000 // columns of what is wrong: names can be as long as a file
+	fmt.Fprintf(&b, "%s: %s%s\n", m.Position(), kind, shorten(m.Text, longest))
 	if m.Secret {
 		if m.Hint != "" {
 			b.WriteString("  " + m.Hint + "\n")
