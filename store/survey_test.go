@@ -253,7 +253,7 @@ func TestSubnetBeyondItsNetwork(t *testing.T) {
 {"kind":"subnet","account":"a","network":"n","id":"in","ranges":["10.0.1.0/24","fd20:0:0:1::/64"]}
 {"kind":"subnet","account":"a","network":"n","id":"out","ranges":["10.1.1.0/24","fd20:0:0:2::/64"]}
 `
-	_, warnings, err := store.ReadSurvey(strings.NewReader(text), "s.jsonl")
+	_, warnings, err := ReadSurvey(strings.NewReader(text), "s.jsonl")
 	if err != nil || len(warnings) != 1 || !strings.Contains(warnings[0], "s.jsonl:6: the subnet a/n/out has the range 10.1.1.0/24, which is in no range of its network") {
 		t.Errorf("%v, %v", warnings, err)
 	}
