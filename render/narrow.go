@@ -329,8 +329,8 @@ func manyServices(e *estate.Estate, set service.Set) string {
 	if words := e.Services.Words(set); len(words) <= few {
 		return strings.Join(words, ", ")
 	}
-	if words := e.Services.Words(service.All.Minus(set)); len(words) <= few {
-		return "everything but " + strings.Join(words, ", ")
+	if rest := service.All.Minus(set); len(e.Services.Words(rest)) <= few {
+		return e.Services.AllBut(rest)
 	}
 	return Count(int(set.Size().Int64()), "service", "services")
 }

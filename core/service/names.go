@@ -218,6 +218,17 @@ func (t Names) tiles(spec Spec) []string {
 // Describe is the words of s in one line: "ssh, tcp 8000-8010".
 func (t Names) Describe(s Set) string { return strings.Join(t.Words(s), ", ") }
 
+// AllBut is everything but some services: every protocol, where whole ones are missing.
+func (t Names) AllBut(rest Set) string {
+	what := "every protocol"
+	for _, spec := range rest.Specs() {
+		if spec.Any || hasDetail(spec.Protocol) && spec != Whole(spec.Protocol) {
+			what = "everything"
+		}
+	}
+	return what + " but " + strings.Join(t.Words(rest), ", ")
+}
+
 // InWords is Describe for people: of a set of many services that few are missing
 // from, these are said.
 func (t Names) InWords(s Set) string {
@@ -229,8 +240,8 @@ func (t Names) InWords(s Set) string {
 	if len(words) <= most {
 		return strings.Join(words, ", ")
 	}
-	if rest := t.Words(All.Minus(s)); len(rest) <= 3 {
-		return "every protocol but " + strings.Join(rest, ", ")
+	if rest := All.Minus(s); len(t.Words(rest)) <= 3 {
+		return t.AllBut(rest)
 	}
 	return fmt.Sprintf("%s and %d more services", strings.Join(words[:most-2], ", "), len(words)-most+2)
 }
