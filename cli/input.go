@@ -72,6 +72,9 @@ func states(c *cli.Command, w propose.World, both bool) ([]propose.Judged, error
 	if state == propose.Both && len(all) < 2 {
 		return nil, usage("--state both needs definitions and a survey")
 	}
+	if len(all) == 2 && !w.Differ() {
+		return []propose.Judged{w.As(propose.Both)}, nil
+	}
 	judged := make([]propose.Judged, len(all))
 	for i, s := range all {
 		judged[i] = w.As(s)
@@ -82,7 +85,7 @@ func states(c *cli.Command, w propose.World, both bool) ([]propose.Judged, error
 // once is the state in which the definitions are carried out, where what was found is
 // judged and the two can differ.
 func once(w propose.World, judged propose.Judged) *propose.Judged {
-	if judged.State != propose.Found || len(w.States()) < 2 {
+	if judged.State != propose.Found || len(w.States()) < 2 || !w.Differ() {
 		return nil
 	}
 	then := w.As(propose.Defined)

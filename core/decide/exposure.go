@@ -71,11 +71,15 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 				}
 				continue
 			}
-			class := d.class(i)
-			set, ok := outside[class]
+			key := ClassOf(i)
+			set, ok := outside[key]
 			if !ok {
 				set.passes, set.oneWay = d.WithOutside(i, peers.Outside, direction)
-				outside[class] = set
+				outside[key] = set
+			}
+			class := ""
+			if len(peers.Ends) > 0 {
+				class = d.class(i)
 			}
 			for k, e := range peers.Ends {
 				if e.Interface.Instance == i.Instance {
@@ -172,21 +176,13 @@ func ClassOf(i *estate.Interface) string {
 // in a direction: what passes, and what arrives although an answer to it is stopped.
 func (d *Decider) WithOutside(i *estate.Interface, outside addr.Set, direction estate.Direction) (passes, oneWay traffic.Set) {
 	if direction == estate.In {
-		return d.Arriving(i).WithPeers(outside), d.ArrivingOneWay(i).WithPeers(outside)
+		passes, oneWay = d.fromOutside(i)
+	} else {
+		passing, admits := d.filter(i, estate.Out)
+		ways := d.WaysOut(i).Minus(d.OwnAddresses())
+		passes, oneWay = passing.WithPeers(ways), admits.Minus(passing).WithPeers(ways)
 	}
-	return d.Leaving(i).WithPeers(outside), d.LeavingOneWay(i).WithPeers(outside)
-}
-
-// Leaving is the traffic from an interface that passes to somebody outside the
-// estate: the filters admit it, answers and all, and there is a way.
-func (d *Decider) Leaving(i *estate.Interface) traffic.Set {
-	return d.LetOut(i).WithPeers(d.OwnAddresses().Complement())
-}
-
-// LeavingOneWay is the traffic that leaves an interface although an answer to it is stopped.
-func (d *Decider) LeavingOneWay(i *estate.Interface) traffic.Set {
-	passes, admits := d.filter(i, estate.Out)
-	return admits.Minus(passes).WithPeers(d.WaysOut(i).Minus(d.OwnAddresses()))
+	return passes.WithPeers(outside), oneWay.WithPeers(outside)
 }
 
 // withEnd is what passes, or arrives one way, between an interface by any of its

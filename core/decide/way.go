@@ -389,18 +389,20 @@ func (d *Decider) OwnAddresses() addr.Set { return d.own() }
 // there is a way, it is taken there, the filters admit it, the answers come back,
 // and a balancer gets it to one of its targets.
 func (d *Decider) Arriving(i *estate.Interface) traffic.Set {
-	passes, _ := d.filter(i, estate.In)
-	taken, _ := d.taken(i)
-	return passes.Intersect(traffic.Of(d.OutsideWays(i), taken))
+	passes, _ := d.fromOutside(i)
+	return passes
 }
 
-// ArrivingOneWay is the traffic from outside the estate that arrives at an
-// interface although an answer to it is stopped.
-func (d *Decider) ArrivingOneWay(i *estate.Interface) traffic.Set {
-	passes, admits := d.filter(i, estate.In)
+// fromOutside is Arriving, and what arrives although an answer to it is stopped.
+func (d *Decider) fromOutside(i *estate.Interface) (passes, oneWay traffic.Set) {
+	passing, admits := d.filter(i, estate.In)
 	answered, taken := d.taken(i)
 	ways := d.OutsideWays(i)
-	return admits.Intersect(traffic.Of(ways, taken)).Minus(passes.Intersect(traffic.Of(ways, answered)))
+	passes = passing.Intersect(traffic.Of(ways, answered))
+	if passing.Equal(admits) && answered.Equal(taken) {
+		return passes, traffic.Set{}
+	}
+	return passes, admits.Intersect(traffic.Of(ways, taken)).Minus(passes)
 }
 
 // LetIn is Arriving together with traffic from addresses of the estate itself

@@ -44,9 +44,18 @@ func (w World) States() []State {
 	return []State{Found, Defined}
 }
 
-// As is one of the states.
+// Differ reports whether the two states can differ: the definitions define groups, or
+// lists that the clouds have too. Laws and expectations alone change nothing.
+func (w World) Differ() bool {
+	return slices.ContainsFunc(w.Definitions.Estate.Groups, func(g *estate.Group) bool { return !g.Existing }) ||
+		slices.ContainsFunc(w.Definitions.Estate.Lists, func(l *estate.List) bool {
+			return slices.ContainsFunc(w.Survey.Lists, func(x *estate.List) bool { return x.Owner == "own" && x.Name == l.Name })
+		})
+}
+
+// As is one of the states; both are one where they can't differ.
 func (w World) As(state State) Judged {
-	if state == Defined || w.Survey == nil || w.Estate == w.Survey {
+	if state != Found || w.Survey == nil || w.Estate == w.Survey || !w.Differ() {
 		return Judged{state, w.Estate, w.Expects, w.Laws}
 	}
 	e, rebase := estate.AsFound(w.Definitions.Estate, w.Survey)
