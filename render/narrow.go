@@ -53,6 +53,9 @@ func Proposals(s *Screen, n Narrowing) {
 		}
 		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: text})
 	}
+	for i, note := range n.Result.Notes {
+		s.Labelled(2, Piece{first(i, "but"), Warm}, findingLabel, Piece{Text: note})
+	}
 }
 
 // inAll sums proposals up.

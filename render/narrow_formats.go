@@ -98,7 +98,8 @@ func ProposalsJSON(out io.Writer, n Narrowing) error {
 		Days      int             `json:"days"`
 		Expects   propose.Expects `json:"expectations"`
 		Proposals []proposalJSON  `json:"proposals"`
-	}{2, window, n.Result.Expects, items})
+		Notes     []string        `json:"notes"` // where the clouds are otherwise than what is narrowed
+	}{2, window, n.Result.Expects, items, orNone(n.Result.Notes)})
 }
 
 func proposalToJSON(e *estate.Estate, d *decide.Decider, c *propose.Checked) proposalJSON {
@@ -156,6 +157,9 @@ func ProposalsMarkdown(out io.Writer, n Narrowing) error {
 	b.WriteString("# Proposals\n\n")
 	if n.Ranked && len(n.Result.Proposals) > 0 {
 		b.WriteString(mark(inAll(n.Result)) + ".\n\n")
+	}
+	for _, note := range n.Result.Notes {
+		b.WriteString(mark(note) + ".\n\n")
 	}
 	for i := range n.Result.Proposals {
 		c := &n.Result.Proposals[i]

@@ -25,6 +25,7 @@ type Result struct {
 	Proposals []Checked
 	Files     []Edited
 	Expects   Expects
+	Notes     []string // where the clouds are otherwise than what is narrowed
 }
 
 // Checked is a proposal with what was decided about it.
@@ -89,6 +90,7 @@ func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve
 	subjects = together(d, subjects)
 	with.Subjects = subjects
 	result := Result{Proposals: narrowAll(d, subjects, with)}
+	w.leaveUnbuilt(d, &result, with)
 	checkSurveyed(d, result.Proposals)
 	for {
 		err := w.carry(d, &result, o)

@@ -313,3 +313,25 @@ func TestAdoptOddNames(t *testing.T) {
 		}
 	}
 }
+
+// A rule that the cloud does not have yet can have been used by no flow: it is left. What
+// the cloud has beyond the definition is noted.
+func TestUnbuiltRulesAreLeft(t *testing.T) {
+	const there = `{"kind":"group","account":"a","network":"n","id":"grp-g","name":"g","for":"instances"}
+{"kind":"rule","account":"a","group":"grp-g","id":"r1","direction":"in","action":"admit","peers":["0.0.0.0/0"],"services":["tcp 80"]}
+`
+	for rule, want := range map[string]string{"admit ssh from everyone": "the cloud does not have \"admit ssh from everyone\" yet", "admit http from everyone v4": ""} {
+		w := worldOn(t, "group g in n {\n  cover where role = g\n  "+rule+"\n}\n", there)
+		subjects, err := w.Subjects("x.nomos:3")
+		if err != nil {
+			t.Fatal(err)
+		}
+		result, err := w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.2 80", "10.0.1.2 22")}, options)
+		if err != nil || len(result.Proposals) != 1 || !strings.HasPrefix(result.Proposals[0].Refused, want) || (want == "") != (result.Proposals[0].Refused == "") {
+			t.Errorf("%s: %+v, %v", rule, result, err)
+		}
+		if (want == "") != (len(result.Notes) == 0) {
+			t.Errorf("%s: noted %v", rule, result.Notes)
+		}
+	}
+}

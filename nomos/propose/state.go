@@ -1,6 +1,7 @@
 package propose
 
 import (
+	"fmt"
 	"runtime"
 	"slices"
 	"sync"
@@ -10,6 +11,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/law"
+	"isonomos/core/narrow"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
 )
@@ -72,6 +74,39 @@ func (w World) Unchanged(found Judged) map[string]bool {
 		same[audit.PlaceOf(pair.found)] = letsThroughAsDefined(there, pair.found, then, pair.defined)
 	}
 	return same
+}
+
+// leaveUnbuilt refuses proposals for defined rules that the clouds do not have yet: no
+// flow can have used them, so the evidence says nothing of them. Of groups that the clouds
+// have otherwise than they are defined it is noted.
+func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Options) {
+	if w.Survey == nil || w.Estate == w.Survey || !w.Differ() || with.Flows == nil {
+		return
+	}
+	e, _ := estate.AsFound(w.Definitions.Estate, w.Survey)
+	there := decide.New(e)
+	found := make(map[string]*estate.Group)
+	for _, p := range pairs(e, w.Estate) {
+		found[audit.PlaceOf(p.defined)] = p.found
+	}
+	noted := make(map[*estate.Group]bool)
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		g := found[audit.PlaceOf(c.Group)]
+		if g == nil || !c.Changed || c.Refused != "" { // where the group is not there at all, others let through what was seen
+			continue
+		}
+		for _, r := range c.Rules {
+			if !then.RuleTraffic(c.Group, r).SubsetOf(there.GroupTraffic(g, c.Direction)) {
+				c.Refused = fmt.Sprintf("the cloud does not have %q yet, so no flow can have used it: carry it out first (isonomos draft)", r.Sentence(w.Estate.Services))
+				break
+			}
+		}
+		if !noted[c.Group] && !letsThroughAsDefined(there, g, then, c.Group) {
+			noted[c.Group] = true
+			result.Notes = append(result.Notes, fmt.Sprintf("the cloud has %s otherwise than it is defined: isonomos compare shows how; what is narrowed is the definition", c.Group.Path()))
+		}
+	}
 }
 
 func letsThroughAsDefined(there *decide.Decider, g *estate.Group, then *decide.Decider, definition *estate.Group) bool {
