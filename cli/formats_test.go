@@ -32,7 +32,9 @@ func TestEveryFormatOfEveryCommand(t *testing.T) {
 		for _, by := range []string{"account", "folder", "cloud", "check", "control", "group"} {
 			ask(with("audit", "--by", by)...)
 		}
-		var document struct{ Findings []struct{ Fingerprint, State string } }
+		var document struct {
+			Findings []struct{ Fingerprint, State string }
+		}
 		if err := json.Unmarshal([]byte(ask(with("audit", "--format", "json")...)), &document); err != nil || len(document.Findings) < 20 {
 			t.Fatal(err, len(document.Findings))
 		}

@@ -51,6 +51,7 @@ type lendingJSON struct {
 }
 
 type proposalJSON struct {
+	State       string        `json:"state"` // "defined": the edit is of the definitions; "found": the group is only surveyed
 	Group       string        `json:"group"`
 	Direction   string        `json:"direction"`
 	Defined     bool          `json:"defined"`
@@ -103,7 +104,7 @@ func ProposalsJSON(out io.Writer, n Narrowing) error {
 }
 
 func proposalToJSON(e *estate.Estate, d *decide.Decider, c *propose.Checked) proposalJSON {
-	x := proposalJSON{Group: c.Group.Path(), Direction: string(c.Direction), Defined: c.Group.Defined, File: c.Rules[0].Origin.File, Line: c.Rules[0].Origin.Line,
+	x := proposalJSON{State: map[bool]string{true: "defined", false: "found"}[c.Group.Defined], Group: c.Group.Path(), Direction: string(c.Direction), Defined: c.Group.Defined, File: c.Rules[0].Origin.File, Line: c.Rules[0].Origin.Line,
 		Rules: []string{}, Before: []string{}, After: []string{}, Needs: []needJSON{}, LeftOut: []leftOutJSON{}, Curve: []pointJSON{}, Changed: c.Changed, Refused: c.Refused,
 		Closes: blocksToJSON(c.Closes), Flows: c.Flows, Peers: c.Peers, UnseenPeers: c.Unseen.Peers, UnseenDays: c.Unseen.Days, Rhythm: orNone(c.Rhythm),
 		Excess: excessJSON(c.Excess), CostBefore: c.CostBefore, CostAfter: c.CostAfter, Quota: c.Quota, Exact: c.Exact(), Bound: c.Bound, Shut: c.Shut, Gain: c.Gain()}
