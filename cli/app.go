@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"regexp"
 	"runtime/debug"
@@ -78,7 +79,12 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		return 0
 	}
 	var f *failure
-	if !errors.As(err, &f) {
+	var file *fs.PathError
+	switch {
+	case errors.As(err, &f):
+	case errors.As(err, &file): // standard output, mostly: a full disk
+		f = &failure{exitUnreachable, err}
+	default:
 		f = &failure{exitUsage, err}
 	}
 	if text := f.Error(); text != "" {

@@ -59,3 +59,28 @@ func TestCost(t *testing.T) {
 		t.Error("the account's limit does not count")
 	}
 }
+
+// A surveyed rule costs what it is there, wherever it is counted: two ports are two
+// rules of a cloud that has one run of ports in a rule, next to each other or not.
+func TestCostOfWhatIsThere(t *testing.T) {
+	everyone := []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}}
+	two := []service.Spec{service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 23, 23)}
+	for name, want := range map[string]int{"union": 100, "ranked": 50, "layered": 100, "flat": 100} {
+		d, _ := dialect.Lookup(name)
+		g := &estate.Group{Account: &estate.Account{}, For: estate.ForInstances}
+		for range 50 {
+			g.Rules = append(g.Rules, estate.Rule{Direction: estate.In, Services: two, Peers: everyone})
+		}
+		sum := 0
+		for i := range g.Rules {
+			sum += Cost(d, g, &g.Rules[i])
+		}
+		if got := GroupCost(d, g, estate.In); got != want || sum != want {
+			t.Errorf("%s: the group costs %d, its rules %d, want %d", name, got, sum, want)
+		}
+		g.Defined = true // as a definition the two are one run
+		if got := GroupCost(d, g, estate.In); got != 50 {
+			t.Errorf("%s: defined, it costs %d", name, got)
+		}
+	}
+}

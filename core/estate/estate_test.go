@@ -214,3 +214,16 @@ func TestImagine(t *testing.T) {
 		t.Error("members are made up for groups that have some")
 	}
 }
+
+// A stage means the same wherever it is asked for, whatever word a label has for it.
+func TestStages(t *testing.T) {
+	for label, want := range map[string]string{"production": Production, "prod": Production, "live": Production, "qa": "test", "dev": "development", "odd": "odd", "": ""} {
+		p := Place{Account: &Account{Labels: Labels{"stage": label}}}
+		if got := p.Stage(); got != want {
+			t.Errorf("stage = %s is %q, want %q", label, got, want)
+		}
+		if (p.StageRank() == len(Stages)-1) != (want == Production) {
+			t.Errorf("stage = %s has rank %d", label, p.StageRank())
+		}
+	}
+}
