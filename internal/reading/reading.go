@@ -365,6 +365,11 @@ func (r *reader) somePublic(four bool) []netip.Addr {
 			}
 		}
 	}
+	for _, l := range r.e.Lists {
+		for _, entry := range l.Entries {
+			around(entry.Range)
+		}
+	}
 	for _, g := range r.e.Groups {
 		for _, rule := range g.Rules {
 			for _, p := range rule.Peers {
