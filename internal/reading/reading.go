@@ -325,6 +325,21 @@ func (r *reader) around(src, dst End, there *estate.Route) crossing {
 	return crossing{"passes", []netip.Addr{seen}, false, src.At.Subnet.Network}
 }
 
+// Outside are addresses outside the estate of every kind that rules and routes tell
+// apart, of both families.
+func Outside(e *estate.Estate) []netip.Addr {
+	r := &reader{e}
+	own := make(map[netip.Addr]bool)
+	for _, x := range Ends(e) {
+		own[x.Addr] = true
+	}
+	all := append(r.somePublic(true), r.somePublic(false)...)
+	for _, text := range []string{"172.31.0.9", "172.30.0.1", "10.200.0.1", "10.1.200.200", "10.2.200.200", "fd77::7", "fd00:1:9::9"} {
+		all = append(all, netip.MustParseAddr(text))
+	}
+	return slices.DeleteFunc(all, func(a netip.Addr) bool { return own[a] })
+}
+
 // somePublic are public addresses of every kind that rules and routes tell apart:
 // the first, the last and the neighbours of every range that is named.
 func (r *reader) somePublic(four bool) []netip.Addr {
