@@ -6,6 +6,7 @@ import (
 	"slices"
 	"testing"
 
+	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -126,7 +127,9 @@ func TestProvedOnTangledEstates(t *testing.T) {
 			for k, r := range law.Prove(e, expects) {
 				x := expects[k]
 				from, to := plain(d, x.From, outside), plain(d, x.To, outside)
-				all := func(s plainSide) []reading.End { return append(slices.Clone(s.inside), outsideEnds(s.outside, s.internet)...) }
+				all := func(s plainSide) []reading.End {
+					return append(slices.Clone(s.inside), outsideEnds(s.outside, s.internet)...)
+				}
 				others := all(from)
 				if x.Only {
 					others = nil
@@ -204,4 +207,96 @@ func randomSide(random *rand.Rand, e *estate.Estate, ends []reading.End) law.Sid
 		s.Except = append(s.Except, peer())
 	}
 	return s
+}
+
+// That members of groups can reach each other, or the internet, is proved on tangled
+// estates as the second reading decides it: each by some pair of addresses.
+func TestCanOnTangledEstates(t *testing.T) {
+	counts := make(map[string]int)
+	for _, name := range dialect.Names() {
+		for seed := range uint64(150) {
+			random := rand.New(rand.NewPCG(seed, 79))
+			e := tangled(random, name)
+			d := decide.New(e)
+			outside := slices.DeleteFunc(reading.Outside(e), func(a netip.Addr) bool { return !d.Strangers().Contains(a) })
+			group := func() estate.Peer {
+				groups := slices.DeleteFunc(slices.Clone(e.Groups), func(g *estate.Group) bool { return g.For != estate.ForInstances })
+				return estate.Peer{Kind: estate.PeerGroup, Group: groups[random.IntN(len(groups))], V4Only: random.IntN(4) == 0}
+			}
+			for range 6 {
+				p := point(t, probed[random.IntN(len(probed))])
+				sides := []law.Side{{Of: []estate.Peer{group()}}, {Of: []estate.Peer{group()}}}
+				if k := random.IntN(4); k < 2 {
+					sides[k].Of[0] = estate.Peer{Kind: estate.PeerInternet, V6Only: random.IntN(5) == 0}
+				}
+				x := law.Expectation{From: sides[0], To: sides[1], Can: true, Services: service.Between(p, p), Words: p.String()}
+				r := law.Prove(e, []law.Expectation{x})[0]
+				got := map[bool]string{true: "holds", false: "fails"}[r.Holds]
+				if r.Undecided {
+					got = "undecided"
+				}
+				want := reaches(e, plain(d, x.From, outside), plain(d, x.To, outside), p)
+				counts[want]++
+				if got != want {
+					t.Fatalf("%s, seed %d: %+v can reach %+v on %s: %s, by the second reading %s (note %q, witness %+v)", name, seed, x.From, x.To, x.Words, got, want, r.Note, r.Witness)
+				}
+			}
+		}
+	}
+	for _, want := range []string{"holds", "fails", "undecided"} {
+		if counts[want] < 100 {
+			t.Errorf("only %d are %s", counts[want], want)
+		}
+	}
+	t.Log(counts)
+}
+
+// reaches is whether every member of one side passes to every one of the other, by
+// some pair of addresses: the internet is one member with many.
+func reaches(e *estate.Estate, from, to plainSide, p service.Point) string {
+	members := func(s plainSide) map[*estate.Interface][]reading.End {
+		all := make(map[*estate.Interface][]reading.End)
+		for _, x := range append(slices.Clone(s.inside), outsideEnds(s.internet)...) {
+			all[x.At] = append(all[x.At], x)
+		}
+		return all
+	}
+	asked, worst := false, "holds"
+	for i, a := range members(from) {
+		for j, b := range members(to) {
+			best := ""
+			for _, x := range a {
+				for _, y := range b {
+					if x.Addr.Is4() != y.Addr.Is4() || !reading.Carries(x.Addr, p) || i == nil && j == nil || i != nil && j != nil && i.Instance == j.Instance || hidden(x, y) {
+						continue
+					}
+					switch v := reading.Verdict(e, x, y, p); {
+					case v == "passes":
+						best = "holds"
+					case v == "undecided" && best != "holds":
+						best = "undecided"
+					case best == "":
+						best = "fails"
+					}
+				}
+			}
+			if best == "" {
+				continue
+			}
+			asked = true
+			if best == "fails" || best == "undecided" && worst == "holds" {
+				worst = best
+			}
+		}
+	}
+	if !asked {
+		return "undecided"
+	}
+	return worst
+}
+
+// hidden reports whether an end within the estate is seen by a private address instead.
+func hidden(x, y reading.End) bool {
+	return x.At != nil && y.At != nil && slices.Contains(x.At.Public, x.Addr) && !addr.Public.Contains(y.Addr) &&
+		slices.ContainsFunc(x.At.Private, func(a netip.Addr) bool { return a.Is4() == x.Addr.Is4() })
 }

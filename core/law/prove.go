@@ -230,8 +230,8 @@ func (q *question) miss(failed, open *decide.Answer) {
 // seemsPublic reports whether a pair of ends says a public address for an interface
 // that is met, and goes out, by its private one: within the estate nobody sees it so.
 func seemsPublic(x, y decide.End) bool {
-	_, private := x.Interface.Address(x.Addr.Is6())
-	return private && slices.Contains(x.Interface.Public, x.Addr) && len(x.Interface.Private) > 0 && !addr.Public.Contains(y.Addr)
+	private := slices.ContainsFunc(x.Interface.Private, func(a netip.Addr) bool { return a.Is4() == x.Addr.Is4() })
+	return private && slices.Contains(x.Interface.Public, x.Addr) && !addr.Public.Contains(y.Addr)
 }
 
 // meets is what becomes of traffic between an end and addresses outside, worked out
