@@ -44,6 +44,14 @@ var (
 	AllIPv6 = Everyone.Minus(AllIPv4)
 )
 
+// FamilyIn is the family of an address.
+func FamilyIn(a netip.Addr) Family {
+	if a.Is4() {
+		return IPv4
+	}
+	return IPv6
+}
+
 // FamilyOf is the set of all addresses of a family.
 func FamilyOf(f Family) Set {
 	switch f {

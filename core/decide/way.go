@@ -228,18 +228,11 @@ func (d *Decider) wayAround(w way, src, dst End, route estate.Route) way {
 	}
 	w.sources = d.waysTo(dst.Interface, dst.Addr).Intersect(addr.Public)
 	if w.sources.IsEmpty() { // whatever the address is, it has no way in
-		return d.wayIn(w, traffic.Example(addr.Public.Only(familyOf(dst.Addr))), dst)
+		return d.wayIn(w, traffic.Example(addr.Public.Only(addr.FamilyIn(dst.Addr))), dst)
 	}
 	w.verdict = Undecided
 	w.text = fmt.Sprintf("it goes out through nat and comes in again, but the survey does not say with which address: the route of %s needs its \"address\"", src.Interface.Subnet.Path())
 	return w
-}
-
-func familyOf(a netip.Addr) addr.Family {
-	if a.Is4() {
-		return addr.IPv4
-	}
-	return addr.IPv6
 }
 
 // routeFor is the most specific route of a subnet for an address; of equal ones the first.
@@ -316,7 +309,7 @@ func (d *Decider) routes(s *estate.Subnet) []routed {
 // waysTo are the addresses outside from which there is a way to one address of an
 // interface, with addresses of the estate itself that would come in the same way.
 func (d *Decider) waysTo(i *estate.Interface, own netip.Addr) addr.Set {
-	family := addr.FamilyOf(familyOf(own))
+	family := addr.FamilyOf(addr.FamilyIn(own))
 	if !i.Subnet.RoutesKnown {
 		return family.Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...))
 	}
@@ -435,7 +428,7 @@ func (d *Decider) Reaches(peer netip.Addr, i *estate.Interface, own netip.Addr, 
 // waysOutOf are the addresses outside the estate, and those of the estate that
 // would be reached in the same way, to which there is a way from one address of an interface.
 func (d *Decider) waysOutOf(i *estate.Interface, own netip.Addr) addr.Set {
-	family := addr.FamilyOf(familyOf(own))
+	family := addr.FamilyOf(addr.FamilyIn(own))
 	if !i.Subnet.RoutesKnown {
 		return family.Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...))
 	}

@@ -1,7 +1,6 @@
 package law
 
 import (
-	"net/netip"
 	"slices"
 
 	"isonomos/core/addr"
@@ -168,11 +167,4 @@ func (p *prover) nearer(side *ends, x, there decide.End) bool {
 func near(a, b decide.End) bool {
 	m, n := a.Interface.Subnet.Network, b.Interface.Subnet.Network
 	return m == n || m.PeeredWith(n)
-}
-
-func familyOf(a netip.Addr) addr.Family {
-	if a.Is4() {
-		return addr.IPv4
-	}
-	return addr.IPv6
 }

@@ -264,7 +264,7 @@ func (q *question) wantOutside(m member, outside addr.Set, direction estate.Dire
 	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
 		there := outside.Only(family)
 		met := slices.ContainsFunc(m.ends, func(e decide.End) bool {
-			return familyOf(e.Addr) == family && (direction == estate.Out || q.d.HasWayIn(e))
+			return addr.FamilyIn(e.Addr) == family && (direction == estate.Out || q.d.HasWayIn(e))
 		})
 		if !there.IsEmpty() && met {
 			some = true
@@ -281,7 +281,7 @@ func (q *question) wantOutside(m member, outside addr.Set, direction estate.Dire
 		missing, certain := wanted, wanted
 		var one *decide.End
 		for _, e := range m.ends {
-			if familyOf(e.Addr) == family && !wanted.IsEmpty() {
+			if addr.FamilyIn(e.Addr) == family && !wanted.IsEmpty() {
 				one = &e
 				met := q.meets(e, direction)
 				missing = missing.Minus(met.Passes)
@@ -305,7 +305,7 @@ func (q *question) wantOutside(m member, outside addr.Set, direction estate.Dire
 func (q *question) wantStrangers(m member, internet addr.Set, direction estate.Direction) {
 	var failed, open *decide.Answer
 	for _, e := range m.ends {
-		strangers := internet.Only(familyOf(e.Addr))
+		strangers := internet.Only(addr.FamilyIn(e.Addr))
 		wanted := carried(q.Services, e.Addr)
 		if strangers.IsEmpty() || wanted.IsEmpty() {
 			continue
@@ -390,7 +390,7 @@ func (q *question) admits(i *estate.Interface) addr.Set {
 // keepOutside wants nothing to arrive between a member and some addresses outside.
 func (q *question) keepOutside(m member, outside addr.Set, direction estate.Direction) {
 	for _, e := range m.ends {
-		asked := traffic.Of(outside.Only(familyOf(e.Addr)), q.Services)
+		asked := traffic.Of(outside.Only(addr.FamilyIn(e.Addr)), q.Services)
 		if asked.IsEmpty() {
 			continue
 		}
