@@ -111,10 +111,12 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	last := judged[len(judged)-1]
-	for _, l := range last.Laws {
-		if law.Over(decide.New(last.Estate), l) == 0 {
-			a.note("%s", overNothing(l))
+	if last := judged[len(judged)-1]; len(last.Laws) > 0 {
+		d := decide.New(last.Estate)
+		for _, l := range last.Laws {
+			if law.Over(d, l) == 0 {
+				a.note("%s", overNothing(l))
+			}
 		}
 	}
 	shown := auditStates(w, judged, o)

@@ -130,10 +130,11 @@ func (l *look) ended() []endedRule {
 		return nil
 	}
 	var found []endedRule
+	d := l.Defined.Fork()
 	for _, x := range l.extra() {
 		for i := range s.Ended {
 			r := &s.Ended[i]
-			if r.Direction == x.Direction && r.Action == estate.Admit && !x.set.Intersect(l.Defined.Fork().RuleTraffic(s, r)).IsEmpty() {
+			if r.Direction == x.Direction && r.Action == estate.Admit && !x.set.Intersect(d.RuleTraffic(s, r)).IsEmpty() {
 				found = append(found, endedRule{r, x.Rule, x.set.Peers(service.All)})
 				break
 			}

@@ -267,8 +267,8 @@ interface and its subnet have no group in a cloud where then everything passes.`
 					continue
 				}
 				k, ok := at[i.Subnet]
-				_, why := w.whyNot(i, estate.In, traffic.All)
 				if !ok {
+					_, why := w.whyNot(i, estate.In, traffic.All)
 					k = len(found)
 					at[i.Subnet] = k
 					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, WayOut: "attach a group to them, or switch filtering on"})

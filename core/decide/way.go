@@ -309,6 +309,18 @@ func (d *Decider) routes(s *estate.Subnet) []routed {
 // waysTo are the addresses outside from which there is a way to one address of an
 // interface, with addresses of the estate itself that would come in the same way.
 func (d *Decider) waysTo(i *estate.Interface, own netip.Addr) addr.Set {
+	return d.waysWith(i, own, estate.In)
+}
+
+// waysOutOf are the addresses outside the estate, and those of the estate that
+// would be reached in the same way, to which there is a way from one address of an interface.
+func (d *Decider) waysOutOf(i *estate.Interface, own netip.Addr) addr.Set {
+	return d.waysWith(i, own, estate.Out)
+}
+
+// waysWith are the addresses with which an address of an interface has a way in a
+// direction. The two directions differ in nat alone, which lets nobody in.
+func (d *Decider) waysWith(i *estate.Interface, own netip.Addr, direction estate.Direction) addr.Set {
 	family := addr.FamilyOf(addr.FamilyIn(own))
 	if !i.Subnet.RoutesKnown {
 		return family.Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...))
@@ -316,7 +328,7 @@ func (d *Decider) waysTo(i *estate.Interface, own netip.Addr) addr.Set {
 	var ways addr.Set
 	for _, r := range d.routes(i.Subnet) {
 		switch {
-		case r.Via == estate.ViaInternet && hasPublic(i, own):
+		case r.Via == estate.ViaNAT && direction == estate.Out, r.Via == estate.ViaInternet && hasPublic(i, own):
 			ways = ways.Union(r.set.Intersect(addr.Public))
 		case r.Via == estate.ViaPrivateLine && carries(r.Route, own):
 			ways = ways.Union(r.set)
@@ -423,25 +435,6 @@ func (d *Decider) Reaches(peer netip.Addr, i *estate.Interface, own netip.Addr, 
 	}
 	taken, _ := d.taken(i)
 	return taken.Contains(p)
-}
-
-// waysOutOf are the addresses outside the estate, and those of the estate that
-// would be reached in the same way, to which there is a way from one address of an interface.
-func (d *Decider) waysOutOf(i *estate.Interface, own netip.Addr) addr.Set {
-	family := addr.FamilyOf(addr.FamilyIn(own))
-	if !i.Subnet.RoutesKnown {
-		return family.Minus(addr.OfPrefixes(i.Subnet.Network.Ranges...))
-	}
-	var ways addr.Set
-	for _, r := range d.routes(i.Subnet) {
-		switch {
-		case r.Via == estate.ViaNAT, r.Via == estate.ViaInternet && hasPublic(i, own):
-			ways = ways.Union(r.set.Intersect(addr.Public))
-		case r.Via == estate.ViaPrivateLine && carries(r.Route, own):
-			ways = ways.Union(r.set)
-		}
-	}
-	return ways.Intersect(family)
 }
 
 // WaysOut are the addresses to which there is a way from an interface by some
