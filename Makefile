@@ -1,11 +1,17 @@
 # The two commands that matter are in README.md; these are for those who build it.
-.PHONY: build test bench bench-audit fuzz golden
+.PHONY: build test bench bench-audit fuzz golden release
 
 build:
 	CGO_ENABLED=0 go build -o isonomos ./cmd/isonomos
 
 test:
 	go test ./...
+
+# The program for every platform (.ci/platforms), with its version in it, checksums beside
+# it, and the sizes told. The version is the nearest tag, or the revision.
+VERSION = $(shell git describe --tags --always --dirty)
+release:
+	.ci/cross dist $(VERSION)
 
 # Benchmarks stand beside what they measure, with sizes 1k, 10k, 100k.
 bench:

@@ -7,7 +7,6 @@ require (
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/charmbracelet/x/ansi v0.8.0
 	github.com/go-faster/jx v1.2.0
-	github.com/google/renameio/v2 v2.0.2
 	github.com/gopacket/gopacket v1.7.7
 	github.com/gophercloud/gophercloud/v2 v2.15.0
 	github.com/hashicorp/go-retryablehttp v0.7.8

@@ -35,6 +35,8 @@ func (a *App) adoptCommand() *cli.Command {
 
 func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	switch {
+	case a.onlyWith(c, "all", "over") != nil:
+		return a.onlyWith(c, "all", "over")
 	case c.String("survey") == "" && !c.Bool("live"):
 		return usage("adopt needs a survey, which says what there is: --survey FILE, or --live")
 	case c.Bool("all") == c.Args().Present():
@@ -47,11 +49,11 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	groups, err := adoptable(c, w)
+	groups, err := a.adoptable(c, w)
 	if err != nil {
 		return err
 	}
-	adopted, err := w.Adopt(groups, nil, estateFolder(c), a.meaning(c))
+	adopted, err := w.Adopt(groups, nil, estateFolder(c), a.meaning(c.String("estate")))
 	if err != nil {
 		return usage("%v", err)
 	}
@@ -70,14 +72,17 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err := a.writeFiles(adoptedFiles(adopted)); err != nil {
 		return err
 	}
-	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once they are marked as ours: isonomos draft --adopt every", render.Count(len(adopted.Adopted), "group", "groups"))
+	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once they are marked as ours: %s", render.Count(len(adopted.Adopted), "group", "groups"), a.say(c)("draft", "--adopt", "every"))
 	return nil
 }
 
 // adoptable are the groups that flags and arguments name.
-func adoptable(c *cli.Command, w propose.World) ([]*estate.Group, error) {
+func (a *App) adoptable(c *cli.Command, w propose.World) ([]*estate.Group, error) {
 	over, err := overCondition(c.String("over"))
 	if err != nil {
+		return nil, err
+	}
+	if err := a.overKnown(over, w.Estate); err != nil {
 		return nil, err
 	}
 	var groups []*estate.Group

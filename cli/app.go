@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"regexp"
+	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
 	"slices"
@@ -42,7 +43,9 @@ type App struct {
 	NoColour bool // the environment asks for none
 	Progress bool // standard error is a terminal
 	Version  string
+	Build    string // of what it was built, and with what
 
+	args   []string        // of the command line, without the program's name
 	unread []estate.Unread // accounts that were not read, of all surveys that the command looks at
 }
 
@@ -73,17 +76,19 @@ func quietly(code int) error { return &failure{code, nil} }
 
 // Run runs the program with its arguments, the first of which is its name, and returns the exit code.
 func (a *App) Run(ctx context.Context, args []string) int {
-	root := a.root(asksForHelp(args))
+	a.args = args[min(1, len(args)):]
+	out := &outlet{Writer: a.Stdout}
+	a.Stdout = out
+	defer func() { a.Stdout = out.Writer }()
+	root := a.root()
 	err := root.Run(ctx, args)
-	if err == nil {
-		return 0
-	}
 	var f *failure
-	var file *fs.PathError
 	switch {
+	case out.err != nil: // whatever else there is to say, it has not arrived
+		f = &failure{exitUnreachable, fmt.Errorf("standard output can't be written: %w", bare(out.err))}
+	case err == nil:
+		return 0
 	case errors.As(err, &f):
-	case errors.As(err, &file): // standard output, mostly: a full disk
-		f = &failure{exitUnreachable, err}
 	default:
 		f = &failure{exitUsage, err}
 	}
@@ -91,6 +96,29 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		fmt.Fprintf(a.Stderr, "isonomos: %s\n", cleanLines(text))
 	}
 	return f.code
+}
+
+// An outlet remembers that what was written did not arrive.
+type outlet struct {
+	io.Writer
+	err error
+}
+
+func (o *outlet) Write(p []byte) (int, error) {
+	n, err := o.Writer.Write(p)
+	if err != nil && o.err == nil {
+		o.err = err
+	}
+	return n, err
+}
+
+// bare is an error of a file without the file's name and what was done to it.
+func bare(err error) error {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		return at.Err
+	}
+	return err
 }
 
 // cleanLines cleans a message of control characters but keeps its lines.
@@ -102,7 +130,7 @@ func cleanLines(text string) string {
 	return strings.Join(lines, "\n")
 }
 
-func (a *App) root(help bool) *cli.Command {
+func (a *App) root() *cli.Command {
 	root := &cli.Command{
 		Name:    "isonomos",
 		Usage:   "least-privilege security groups as code",
@@ -111,7 +139,9 @@ func (a *App) root(help bool) *cli.Command {
 			"and get the narrowest replacement that still lets the real traffic through, proved.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
+			&cli.BoolFlag{Name: "version", Aliases: []string{"v"}, Usage: "tell the program's version, its revision, and the Go that it was built with", Local: true},
 		},
+		HideVersion:     true,
 		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(), a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.draftCommand(), a.enactCommand(), a.repealCommand(), a.explainCommand(), a.sandboxCommand()},
 		Writer:          a.Stdout,
 		ErrWriter:       a.Stderr,
@@ -120,25 +150,24 @@ func (a *App) root(help bool) *cli.Command {
 		Suggest:         true,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
 		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Bool("version") {
+				fmt.Fprintf(a.Stdout, "isonomos %s (%s)\n", a.Version, a.Build)
+				return nil
+			}
 			if c.Args().Present() {
 				return unknownCommand(c, c.Args().First())
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
-	cli.SubcommandHelpTemplate = familyHelp // the package asks for no other
-	a.wholeAnswers(root)
-	prepare(root, help)
-	if help {
-		root.CustomRootCommandHelpTemplate = helpTemplate(rootHelp, root)
+	cli.HelpPrinter = func(w io.Writer, _ string, command any) { // the package has it for all programs together
+		c := command.(*cli.Command)
+		_, _ = io.WriteString(w, helpText(c, c.FullName(), c == c.Root(), a.helpWidth())) // a.Stdout remembers what fails
 	}
+	a.wholeAnswers(root)
+	a.strictly(root)
+	prepare(root)
 	return root
-}
-
-// asksForHelp reports whether arguments may lead to a help text: laying these out for
-// all commands takes longer than many a command.
-func asksForHelp(args []string) bool {
-	return len(args) < 3 || slices.ContainsFunc(args, func(a string) bool { return a == "--help" || a == "-h" || a == "help" })
 }
 
 // wholeAnswers lets a command that looks at a survey end with the exit code of what
@@ -155,7 +184,11 @@ func (a *App) wholeAnswers(c *cli.Command) {
 	action := c.Action
 	c.Action = func(ctx context.Context, c *cli.Command) error {
 		a.unread = nil
-		return a.unlessUnread(c, action(ctx, c))
+		err := action(ctx, c)
+		if text := !takes(c, "format") || c.String("format") == "text"; text && !c.Bool("diff") && c.String("batch") == "" {
+			render.NotRead(a.screen(c), a.unread)
+		}
+		return a.unlessUnread(c, err)
 	}
 }
 
@@ -182,17 +215,12 @@ func (a *App) unlessUnread(c *cli.Command, err error) error {
 }
 
 // prepare gives every command what all have in common.
-func prepare(c *cli.Command, help bool) {
+func prepare(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usageError(c, err) }
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	c.HideHelpCommand = true
-	if len(c.Commands) > 0 {
-		c.CustomHelpTemplate = familyHelp
-	} else if help {
-		c.CustomHelpTemplate = helpTemplate(commandHelp, c)
-	}
 	for _, sub := range c.Commands {
-		prepare(sub, help)
+		prepare(sub)
 	}
 }
 
@@ -303,8 +331,26 @@ func (a *App) note(format string, args ...any) {
 // Main runs the program in its real surroundings.
 func Main(version string) int {
 	collectSeldom()
-	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "", Progress: term.IsTerminal(int(os.Stderr.Fd())), Version: version}
+	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb", Build: built(), Progress: term.IsTerminal(int(os.Stderr.Fd())), Version: version}
 	return a.Run(context.Background(), os.Args)
+}
+
+// built says of which revision the program was built, and with which Go.
+func built() string {
+	revision, changed := "unknown", ""
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "revision unknown, " + runtime.Version()
+	}
+	for _, s := range info.Settings {
+		switch {
+		case s.Key == "vcs.revision":
+			revision = s.Value[:min(12, len(s.Value))]
+		case s.Key == "vcs.modified" && s.Value == "true":
+			changed = " and changes"
+		}
+	}
+	return "revision " + revision + changed + ", " + info.GoVersion
 }
 
 // collectSeldom trades memory for speed: a run is short and reads much, so up to a

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -72,8 +73,16 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("audit takes no argument %q: name definitions with --estate and a survey with --survey", c.Args().First())
 	}
-	if c.String("by") != "" && c.String("format") != "text" {
-		return usage("--by shows totals as text: leave --format out, or count in what it writes")
+	for _, err := range []error{a.without(c, "why", "by", "limit"), a.oneWay(c, "by", "since")} {
+		if err != nil {
+			return err
+		}
+	}
+	if format := c.String("format"); c.String("by") != "" && !slices.Contains([]string{"text", "json", "csv"}, format) {
+		return usage("--by counts as text, json or csv, not as %s", format)
+	}
+	if format := c.String("format"); c.String("why") != "" && format != "text" && format != "json" {
+		return usage("--why shows one finding as text or json, not as %s", format)
 	}
 	o := audit.Options{Checks: c.StringSlice("check"), Now: a.Now()}
 	o.Least, _ = audit.ParseSeverity(c.String("severity"))
@@ -84,7 +93,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if o.Over, err = overCondition(c.String("over")); err != nil {
 		return err
 	}
-	var earlier []audit.Earlier
+	var earlier *render.EarlierAudit
 	if file := c.String("since"); file != "" {
 		if earlier, err = a.readFindings(file); err != nil {
 			return err
@@ -101,6 +110,9 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		a.note("%s", n)
 	}
 	if err := knownChecks(o.Checks, w); err != nil {
+		return err
+	}
+	if err := a.overKnown(o.Over, w.Estate); err != nil {
 		return err
 	}
 	if o.Services, err = servicesFlag(w.Estate, c.String("service")); err != nil {
@@ -120,12 +132,19 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	shown := auditStates(w, judged, o)
-	shown.Version = a.Version
+	shown.Version, shown.Say = a.Version, a.say(c)
 	limit, ok := audit.ParseSeverity(c.String("fail-on"))
 	shown.FailOn, shown.Never = limit, !ok
+	shown.Filters = render.Filters{Over: c.String("over"), Direction: c.String("direction"), Checks: listed(o.Checks), Service: c.String("service"), Severity: c.String("severity"), Evidence: o.Flows != nil}
 	if earlier != nil {
-		change := audit.Since(shown.Result.Findings, earlier)
+		if err := comparable(*earlier, shown, c.String("since")); err != nil {
+			return err
+		}
+		change := audit.Since(shown.Result.Findings, earlier.Findings)
 		shown.Change = &change
+		slices.SortStableFunc(shown.Result.Findings, func(x, y audit.Finding) int { // what is new comes first
+			return cmp.Compare(at(change.New[y.Fingerprint]), at(change.New[x.Fingerprint]))
+		})
 	}
 	if prefix := c.String("why"); prefix != "" {
 		return a.why(c, shown, prefix)
@@ -135,6 +154,28 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	}
 	if slices.ContainsFunc(shown.Result.Findings, shown.Fails) {
 		return quietly(exitFindings)
+	}
+	return nil
+}
+
+func at(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// comparable refuses to compare audits that were not about the same: what the one did not
+// look for would be told as new or gone.
+func comparable(earlier render.EarlierAudit, now render.Audit, file string) error {
+	if earlier.Filters == nil {
+		return usage("%s does not say what that audit was about: an older version of the program wrote it. Write it again with this one", shownName(file))
+	}
+	if differ := earlier.Filters.Differences(now.Filters); len(differ) > 0 {
+		return usage("--since compares audits of the same matter, and %s was about another: it had %s", shownName(file), strings.Join(differ, ", "))
+	}
+	if earlier.State != now.State {
+		return usage("--since compares audits of the same state: %s judged %s, and this one judges %s: say --state %s", shownName(file), render.StateWords(earlier.State), render.StateWords(now.State), earlier.State)
 	}
 	return nil
 }
@@ -164,7 +205,14 @@ func auditStates(w propose.World, judged []propose.Judged, o audit.Options) rend
 
 // showAudit writes an audit in the format that is asked for.
 func (a *App) showAudit(c *cli.Command, w propose.World, shown render.Audit) error {
-	switch c.String("format") {
+	by, format := c.String("by"), c.String("format")
+	switch {
+	case by != "" && format == "json":
+		return render.TotalsJSON(a.Stdout, shown, by)
+	case by != "" && format == "csv":
+		return render.TotalsCSV(a.Stdout, shown, by)
+	}
+	switch format {
 	case "json":
 		return render.FindingsJSON(a.Stdout, shown)
 	case "sarif":
@@ -178,7 +226,7 @@ func (a *App) showAudit(c *cli.Command, w propose.World, shown render.Audit) err
 		return render.FindingsMarkdown(a.Stdout, shown)
 	}
 	s := a.screen(c)
-	if by := c.String("by"); by != "" {
+	if by != "" {
 		render.Totals(s, shown, by, c.Int("limit"))
 	} else {
 		render.Findings(s, shown, c.Int("limit"))
@@ -217,7 +265,7 @@ func (a *App) why(c *cli.Command, shown render.Audit, prefix string) error {
 }
 
 // readFindings reads what an earlier audit wrote.
-func (a *App) readFindings(path string) ([]audit.Earlier, error) {
+func (a *App) readFindings(path string) (*render.EarlierAudit, error) {
 	in, err := a.open(path)
 	if err != nil {
 		return nil, err
@@ -227,7 +275,7 @@ func (a *App) readFindings(path string) ([]audit.Earlier, error) {
 	if err != nil {
 		return nil, usage("%s: %w", shownName(path), err)
 	}
-	return earlier, nil
+	return &earlier, nil
 }
 
 // servicesFlag reads services: a name, a spec, or a class.

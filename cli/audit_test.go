@@ -26,6 +26,7 @@ type audited struct {
 		Check, Fingerprint, Where, Since, File, Severity string
 		Also, Rules                                      []string
 		Narrow                                           bool
+		WayOut                                           string `json:"way_out"`
 	}
 	Gone []struct{ Check, Where string }
 	Idle []struct{ By string } `json:"idle_exemptions"`
@@ -70,7 +71,7 @@ func TestSARIF(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"--survey", "survey.jsonl"}, {"--survey", "survey.jsonl", "--state", "found"}, {"--survey", "survey.jsonl", "--state", "defined"}, {}, {"--since", "before.json"}, {"--check", "twins"}} {
+	for _, args := range [][]string{{"--survey", "survey.jsonl"}, {"--survey", "survey.jsonl", "--state", "found"}, {"--survey", "survey.jsonl", "--state", "defined"}, {}, {"--since", "before.json", "--check", "overruled"}, {"--check", "twins"}} {
 		r := call(t, folder, append([]string{"audit", "--format", "sarif"}, args...)...)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
 		if err != nil {
@@ -132,7 +133,7 @@ func TestSARIF(t *testing.T) {
 			fixed++
 		}
 	}
-	if fixed != 1 || placed == 0 || placed == named || suppressed != 1 {
+	if fixed != 1 || placed == 0 || placed != named || suppressed != 1 {
 		t.Errorf("%d fixes, %d of %d with a line, %d suppressed", fixed, placed, named, suppressed)
 	}
 	if a, _ := auditJSON(t, folder, "--check", "overruled"); len(a.Findings) > 0 {
@@ -228,6 +229,7 @@ func TestSince(t *testing.T) {
 		Check, Fingerprint, Where, Since, File, Severity string
 		Also, Rules                                      []string
 		Narrow                                           bool
+		WayOut                                           string `json:"way_out"`
 	}) bool {
 		return f.Since != "still"
 	}) {
@@ -326,7 +328,7 @@ func TestAuditUsedWrongly(t *testing.T) {
 		{2, "--over:1:", []string{"--over", "stage ="}},
 		{2, "--severity", []string{"--severity", "grave"}},
 		{2, "--direction", []string{"--direction", "up"}},
-		{2, "--by shows totals as text", []string{"--by", "account", "--format", "csv"}},
+		{2, "--by counts as text, json or csv, not as sarif", []string{"--by", "account", "--format", "sarif"}},
 		{2, "it can't be negative", []string{"--limit", "-1"}},
 		{2, "isonomos audit shows the fingerprints", []string{"--why", "zzzz"}},
 		{2, "give more of the fingerprint", []string{"--why", ""}[:1:1]},
@@ -425,7 +427,7 @@ func TestSandboxGenerate(t *testing.T) {
 		want string
 		args []string
 	}{
-		{"is there already", []string{"one"}},
+		{"holds something already", []string{"one"}},
 		{"needs one new folder", nil},
 		{"has one account at least", []string{"--accounts", "0", "two"}},
 		{"has one account at least", []string{"--rules", "99000000", "two"}},

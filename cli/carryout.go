@@ -73,13 +73,13 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j jo
 	switch {
 	case errors.As(err, &stopped):
 		screen := a.screenFor(c, a.Stderr)
-		render.Stopped(screen, stopped, run.Name)
+		render.Stopped(screen, stopped, run.Name, a.say(c))
 		return quietly(exitUnreachable)
 	case err != nil:
-		return unreachable("%v; the run %s can be carried on with isonomos enact --resume", err, run.Name)
+		return unreachable("%v; the run %s can be carried on: %s", err, run.Name, a.say(c)("enact", "--resume"))
 	}
 	screen := a.screen(c)
-	render.Enacted(screen, d, run.Name, time.Since(began))
+	render.Enacted(screen, d, run.Name, time.Since(began), a.say(c))
 	return screen.Err()
 }
 
@@ -132,7 +132,7 @@ func (a *App) lock(s *store.Store, accounts []string, run string) (unlock func()
 	dead := func(other string) bool {
 		at, number, ok := strings.Cut(other, ", process ")
 		pid, err := strconv.Atoi(number)
-		return ok && err == nil && at == host && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
+		return ok && err == nil && at == host && gone(pid)
 	}
 	now := time.Now()
 	err = s.Lock(accounts, run, holder, now, now.Add(lease), dead)
@@ -164,6 +164,18 @@ func (a *App) lock(s *store.Store, accounts []string, run string) (unlock func()
 		wait.Wait()
 		_ = s.Unlock(run, holder) // what is not given back runs out
 	}, nil
+}
+
+// gone reports whether no process of this machine has a number. Where nobody can tell it
+// is there.
+func gone(pid int) bool {
+	const noSuchProcess = syscall.Errno(87) // ERROR_INVALID_PARAMETER of Windows, which finds processes only where they are
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return errors.Is(err, noSuchProcess)
+	}
+	defer p.Release()
+	return errors.Is(p.Signal(syscall.Signal(0)), os.ErrProcessDone)
 }
 
 // looks is how often clouds are surveyed before it is believed that they are not as

@@ -3,15 +3,23 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/compile"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/core/law"
 	"isonomos/nomos"
+	"isonomos/nomos/parse"
 	"isonomos/nomos/propose"
+	"isonomos/nomos/source"
+	"isonomos/nomos/syntax"
 	"isonomos/render"
 )
 
@@ -19,39 +27,42 @@ func (a *App) checkCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "check",
 		Usage:     "read definitions, report every mistake, show what they come to",
-		ArgsUsage: "[flags] [FOLDER]",
+		ArgsUsage: "[flags] [FOLDER | FILE ...]",
 		Description: "Reads all definitions of a folder together and says of every mistake where it stands and what to\n" +
 			"write instead. Then it compiles every group for its cloud and decides the result: equal to the\n" +
 			"definition, or a mistake with an example. Without one it shows what each group costs. With a survey\n" +
-			"it also warns of health probes that a balancer's targets, or its own groups, would shut out.\n\n" +
+			"it also warns of health probes that a balancer's targets, or its own groups, would shut out.\n" +
+			"For a FILE the whole estate is read that it belongs to, and told is what is about that file; what is\n" +
+			"wrong elsewhere is counted. So it can be called by a hook before each commit.\n\n" +
 			"  isonomos check\n" +
 			"  isonomos check harbour/\n" +
+			"  isonomos check harbour/tides.nomos\n" +
 			"  isonomos check --rules --survey survey.jsonl\n" +
 			"  isonomos check --format json\n\n" +
 			"Exit 2 if there is a mistake, 1 if a group takes more rules than its quota allows.",
-		Flags: []cli.Flag{estateFlag(), surveyFlag(), formatFlag("json"),
+		Flags: []cli.Flag{estateFlag(), surveyFlag(), formatFlag("json", "sarif", "junit"),
 			&cli.BoolFlag{Name: "rules", Usage: "show the rules that each group becomes in its cloud"}},
 		Action: a.check,
 	}
 }
 
+// toCheck is what is checked: an estate, and of it certain files or all.
+type toCheck struct {
+	folder string
+	files  []*source.File
+	only   []string // names of files as messages show them; none means all
+}
+
+// about reports whether a place is what is asked about.
+func (x toCheck) about(file string) bool {
+	return len(x.only) == 0 || slices.Contains(x.only, filepath.Clean(file))
+}
+
 func (a *App) check(_ context.Context, c *cli.Command) error {
-	folder := c.String("estate")
-	switch c.Args().Len() {
-	case 0:
-	case 1:
-		folder = c.Args().First()
-	default:
-		return usage("check reads one folder: %d were named", c.Args().Len())
+	if c.Bool("rules") && c.String("format") != "text" {
+		return usage("--rules shows rules as text: leave --format out")
 	}
-	files, err := readDefinitions(folder)
-	if err != nil {
-		return err
-	}
-	if len(files) == 0 {
-		return usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(folder))
-	}
-	d, err := a.understand(c, files)
+	asked, err := a.whatToCheck(c)
 	if err != nil {
 		return err
 	}
@@ -61,42 +72,209 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	d := nomos.Understand(asked.files, a.meaning(asked.folder))
+	d.Settle(survey)
+	mistakes := a.tellAsked(asked, d.Messages)
+	points := render.MessagePoints(d.Messages)
+	if mistakes > 0 {
+		if err := a.checkPoints(c, asked, points); err != nil {
+			return err
+		}
+		return usage("%s in the definitions", render.Count(mistakes, "mistake", "mistakes"))
+	}
 	var compiled []compile.Compiled
 	costs := make(compile.Costs)
 	world := propose.NewWorld(d, survey)
 	failures := world.Compile(func(made compile.Compiled) {
 		dialect := decide.Dialect(made.Group.Account)
 		costs[made.Group.Path()] = struct{ In, Out int }{compile.GroupCost(dialect, made.Group, estate.In), compile.GroupCost(dialect, made.Group, estate.Out)}
-		if c.Bool("rules") {
+		if c.Bool("rules") && asked.about(made.Group.Origin.File) {
 			compiled = append(compiled, made)
 		}
 	})
+	a.tellFailures(failures)
 	for _, f := range failures {
-		fmt.Fprintf(a.Stderr, "%s:%d: %s: %s\n", f.Origin().File, f.Origin().Line, render.Clean(f.Group.Path()), render.Clean(f.Reason))
+		points = append(points, render.Point{Kind: "not-expressible", About: "a group can't be expressed in its cloud", Name: f.Group.Path() + ": " + f.Reason, Place: f.Origin(), Failed: true})
+	}
+	over := render.OverQuota(d.Estate, costs)
+	for _, x := range over {
+		points = append(points, render.Point{Kind: "over-quota", About: "a group takes more rules than its quota allows", Name: x.Text, Place: x.Group.Origin, Failed: true})
+	}
+	if format := c.String("format"); format == "sarif" || format == "junit" {
+		if err := a.checkPoints(c, asked, points); err != nil {
+			return err
+		}
 	}
 	if len(failures) > 0 {
-		return usage("%d of %d groups can't be expressed in their clouds", len(failures), len(d.Estate.Groups))
+		return usage("%s of %s can't be expressed in their clouds", render.Number(len(failures)), render.Count(len(d.Estate.Groups), "group", "groups"))
 	}
-	s := a.screen(c)
 	if c.Bool("rules") {
+		s := a.screen(c)
 		render.CompiledRules(s, d.Estate, compiled)
 		return s.Err()
 	}
-	over := render.OverQuota(d.Estate, costs)
-	if c.String("format") == "json" {
-		err = render.DefinitionsJSON(a.Stdout, d, costs)
-	} else {
-		render.Definitions(s, d, costs)
-		err = s.Err()
+	if err := a.showChecked(c, asked, d, costs); err != nil {
+		return err
 	}
 	a.shutProbes(world)
-	for _, text := range over {
-		a.note("over quota: %s", text)
+	for _, x := range over {
+		a.note("over quota: %s", x.Text)
 	}
-	if err == nil && len(over) > 0 {
+	if len(over) > 0 {
 		return quietly(exitFindings)
 	}
-	return err
+	return nil
+}
+
+// whatToCheck finds the estate and the files that flags and arguments ask about.
+func (a *App) whatToCheck(c *cli.Command) (x toCheck, err error) {
+	x.folder = c.String("estate")
+	args := c.Args().Slice()
+	switch {
+	case len(args) == 0:
+	case isFolder(args[0]) && len(args) > 1:
+		return x, usage("check reads one folder, or some files of one estate: %d were named", len(args))
+	case isFolder(args[0]) || filepath.Ext(args[0]) != nomos.Extension:
+		if err := a.oneWay(c, "estate", arguments); err != nil {
+			return x, err
+		}
+		x.folder = args[0]
+	default:
+		if x.folder, err = a.estateAround(c, args); err != nil {
+			return x, err
+		}
+		for _, file := range args {
+			x.only = append(x.only, filepath.Clean(file))
+		}
+	}
+	if x.files, err = a.readDefinitions(x.folder); err != nil {
+		return x, err
+	}
+	if len(x.files) == 0 {
+		return x, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(x.folder))
+	}
+	for _, name := range x.only {
+		if !slices.ContainsFunc(x.files, func(f *source.File) bool { return filepath.Clean(f.Name) == name }) {
+			return x, usage("%s does not belong to the estate in %s", name, folderName(x.folder))
+		}
+	}
+	return x, nil
+}
+
+func isFolder(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}
+
+// estateAround is the folder of the estate that files belong to: the one that --estate
+// names, else the nearest at or above the first file whose own definitions name an
+// estate, else the current one where the file is below it, else the file's.
+func (a *App) estateAround(c *cli.Command, files []string) (string, error) {
+	for _, file := range files {
+		if _, err := os.Stat(file); err != nil {
+			return "", fileError("file", file, err)
+		}
+	}
+	if a.given("estate") || c.String("estate") != "." {
+		return c.String("estate"), nil
+	}
+	below := filepath.IsLocal(files[0])
+	for folder := filepath.Dir(files[0]); ; folder = filepath.Dir(folder) {
+		if names, _ := filepath.Glob(filepath.Join(folder, "*"+nomos.Extension)); a.nameAnEstate(names) {
+			return folder, nil
+		}
+		switch {
+		case folder == "." && below:
+			return ".", nil
+		case folder == filepath.Dir(folder):
+			return filepath.Dir(files[0]), nil
+		}
+	}
+}
+
+// nameAnEstate reports whether one of some files of definitions declares an estate.
+func (a *App) nameAnEstate(names []string) bool {
+	return slices.ContainsFunc(names, func(name string) bool {
+		files, err := a.readDefinitions(name)
+		if err != nil {
+			return false
+		}
+		tree, _ := parse.File(files[0])
+		return slices.ContainsFunc(tree.Decls, func(d syntax.Decl) bool { _, ok := d.(*syntax.Estate); return ok })
+	})
+}
+
+// tellAsked tells the messages about what is asked about, says of the others how many
+// mistakes they are, and counts the mistakes of both.
+func (a *App) tellAsked(asked toCheck, messages []source.Message) int {
+	var about, others []source.Message
+	for _, m := range messages {
+		if asked.about(m.File.Name) {
+			about = append(about, m)
+		} else if !m.Warning {
+			others = append(others, m)
+		}
+	}
+	a.tell(about)
+	if len(others) > 0 {
+		a.note("%s in other files of the estate, the first at %s: %s (%s)", render.Count(len(others), "mistake", "mistakes"), others[0].Position(), others[0].Text, render.Plainly("check", asked.folder))
+	}
+	return source.Errors(about) + len(others)
+}
+
+// checkPoints writes what was checked as SARIF or JUnit: what is wrong, and that the other
+// files are right.
+func (a *App) checkPoints(c *cli.Command, asked toCheck, points []render.Point) error {
+	points = slices.DeleteFunc(points, func(p render.Point) bool { return !asked.about(p.Place.File) && !p.Failed })
+	for _, f := range asked.files {
+		if asked.about(f.Name) && !slices.ContainsFunc(points, func(p render.Point) bool { return p.Place.File == f.Name && p.Failed }) {
+			points = append(points, render.Point{Kind: "definitions", About: "a file of definitions", Name: f.Name, Place: estate.Origin{File: f.Name, Line: 1}, Text: "no mistake"})
+		}
+	}
+	switch c.String("format") {
+	case "sarif":
+		return render.PointsSARIF(a.Stdout, a.Version, points, a.unread)
+	case "junit":
+		return render.PointsJUnit(a.Stdout, "isonomos check", points, a.unread)
+	}
+	return nil
+}
+
+// picked are those of some things that stand in the files that are asked about.
+func picked[T any](asked toCheck, all []T, origin func(T) estate.Origin) []T {
+	return slices.DeleteFunc(slices.Clone(all), func(x T) bool { return !asked.about(origin(x).File) })
+}
+
+// showChecked shows what definitions come to, as text or JSON.
+func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, costs compile.Costs) error {
+	if len(asked.only) > 0 {
+		e := *d.Estate
+		e.Clouds = picked(asked, e.Clouds, func(c *estate.Cloud) estate.Origin { return c.Origin })
+		e.Networks = picked(asked, e.Networks, func(n *estate.Network) estate.Origin { return n.Origin })
+		e.Groups = picked(asked, e.Groups, func(g *estate.Group) estate.Origin { return g.Origin })
+		e.Lists = picked(asked, e.Lists, func(l *estate.List) estate.Origin { return l.Origin })
+		d.Estate = &e
+		d.Laws = picked(asked, d.Laws, func(l law.Law) estate.Origin { return l.Origin })
+		d.Exemptions = picked(asked, d.Exemptions, func(x law.Exemption) estate.Origin { return x.Origin })
+		d.Expects = picked(asked, d.Expects, func(x law.Expectation) estate.Origin { return x.Origin })
+		d.Files = slices.DeleteFunc(slices.Clone(d.Files), func(f *source.File) bool { return !asked.about(f.Name) })
+	}
+	switch c.String("format") {
+	case "json":
+		return render.DefinitionsJSON(a.Stdout, d, costs, a.unread)
+	case "text":
+		s := a.screen(c)
+		render.Definitions(s, d, costs)
+		return s.Err()
+	}
+	return nil // written already
+}
+
+// tellFailures says which groups can't be expressed in their clouds, and why.
+func (a *App) tellFailures(failures []*compile.Failure) {
+	for _, f := range failures {
+		fmt.Fprintln(a.Stderr, render.Clean(fmt.Sprintf("%s:%d: %s: %s", f.Origin().File, f.Origin().Line, f.Group.Path(), f.Reason)))
+	}
 }
 
 // shutProbes warns of health probes that definitions shut out: the balancer
@@ -133,6 +311,6 @@ func (a *App) shutProbes(w propose.World) {
 		targets[text] = append(targets[text], p.Target.Name)
 	}
 	for _, text := range order {
-		a.note("%s (%s)", text, strings.Join(targets[text], ", "))
+		a.note("%s (%s)", text, count.Some(targets[text], 6))
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -45,6 +46,9 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
 		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare survey.jsonl .")
 	}
+	if slices.Equal(c.Args().Slice(), []string{"-", "-"}) {
+		return usage("only one of the two states can be standard input")
+	}
 	var sides [2]side
 	for k, path := range c.Args().Slice() {
 		var err error
@@ -59,9 +63,9 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	difference := change.Compare(decide.New(before), decide.New(after))
 	switch c.String("format") {
 	case "json":
-		err = render.ComparisonJSON(a.Stdout, difference)
+		err = render.ComparisonJSON(a.Stdout, difference, a.unread)
 	case "md":
-		err = render.ComparisonMarkdown(a.Stdout, after, difference, c.Args().Get(0), c.Args().Get(1))
+		err = render.ComparisonMarkdown(a.Stdout, after, difference, c.Args().Get(0), c.Args().Get(1), a.unread)
 	default:
 		s := a.screen(c)
 		render.Comparison(s, after, difference, c.Args().Get(0), c.Args().Get(1))
@@ -75,7 +79,7 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 
 func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (side, error) {
 	if path == "live" { // a file of that name is ./live
-		files, err := readDefinitions(c.String("estate"))
+		files, err := a.readDefinitions(c.String("estate"))
 		if err != nil {
 			return side{}, err
 		}
@@ -94,28 +98,31 @@ func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (side, 
 		e, err := a.readSurvey(path)
 		return side{survey: e}, err
 	}
-	files, err := readDefinitions(path)
+	files, err := a.readDefinitions(path)
 	if err != nil {
 		return side{}, err
 	}
 	if len(files) == 0 {
 		return side{}, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
 	}
-	d, err := a.understand(c, files)
-	return side{definitions: &d}, err
+	d := nomos.Understand(files, a.meaning(c.String("estate")))
+	return side{definitions: &d}, nil
 }
 
 // compared makes the two estates that are held against each other.
 func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Estate, err error) {
 	var survey *estate.Estate
-	if file := c.String("survey"); file != "" {
-		if survey, err = a.readSurvey(file); err != nil {
-			return nil, nil, err
-		}
-	}
 	for _, s := range sides {
 		if survey == nil {
 			survey = s.survey
+		}
+	}
+	switch file := c.String("survey"); {
+	case survey != nil && a.given("survey"):
+		return nil, nil, usage("--survey is for two folders of definitions, and one of the two sides is a survey: leave it out")
+	case survey == nil && file != "":
+		if survey, err = a.readSurvey(file); err != nil {
+			return nil, nil, err
 		}
 	}
 	var estates [2]*estate.Estate
@@ -124,6 +131,9 @@ func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Est
 		case s.survey != nil:
 			estates[k] = s.survey
 		default:
+			if err := a.accept(s.definitions, survey); err != nil {
+				return nil, nil, err
+			}
 			w := propose.NewWorld(*s.definitions, survey)
 			for _, n := range w.Notes {
 				a.note("%s", n)

@@ -13,6 +13,7 @@ import (
 
 	"isonomos/cloud/standin"
 	"isonomos/demo"
+	"isonomos/nomos/resolve"
 	"isonomos/render"
 	"isonomos/store"
 )
@@ -56,18 +57,18 @@ func (a *App) demo(ctx context.Context, c *cli.Command) error {
 	return a.tour(ctx, c, folder)
 }
 
-// layOut writes the demo's files into a folder that has none of them yet.
+// layOut writes the demo's files into a new folder, or an empty one.
 func layOut(folder string) error {
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return writeError(folder, err)
+	if err := newFolder(folder); err != nil {
+		return err
 	}
-	var files []whole
+	var files []newFile
 	err := fs.WalkDir(demo.Files(), ".", func(name string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
 		text, err := fs.ReadFile(demo.Files(), name)
-		files = append(files, whole{path: filepath.Join(folder, name), text: string(text)})
+		files = append(files, newFile{path: filepath.Join(folder, name), text: string(text)})
 		return err
 	})
 	if err != nil {
@@ -84,12 +85,7 @@ func layOut(folder string) error {
 	if err := demo.Flows(&csv); err != nil {
 		return err
 	}
-	files = append(files, whole{path: filepath.Join(folder, "survey.jsonl"), text: jsonl.String()}, whole{path: filepath.Join(folder, "flows.csv"), text: csv.String()})
-	for _, f := range files {
-		if _, err := os.Lstat(f.path); err == nil {
-			return usage("%s is there already: name a new folder, nothing was written", f.path)
-		}
-	}
+	files = append(files, newFile{path: filepath.Join(folder, "survey.jsonl"), text: jsonl.String()}, newFile{path: filepath.Join(folder, "flows.csv"), text: csv.String()})
 	return writeWhole(files)
 }
 
@@ -133,6 +129,10 @@ var stops = []stop{
 func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 	s := a.screen(c)
 	s.Line(render.Piece{Text: "Saltmarsh Harbour", Style: render.Accent}, render.Piece{Text: "  an invented harbour authority, laid out in ", Style: render.Plain}, render.Piece{Text: folder, Style: render.Strong})
+	s.Text(0, "Each step is one command, which you can repeat later. Before the first, go there and start the stand-in clouds:")
+	for _, command := range []string{"cd " + render.Quoted(folder), "isonomos sandbox run clouds &", ". clouds/env"} {
+		s.Line(render.Piece{Text: "$ " + command, Style: render.Accent})
+	}
 	back, err := os.Getwd()
 	if err != nil {
 		return unreachable("%v", err)
@@ -157,7 +157,7 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 		}
 	}
 	s.Blank()
-	s.Text(0, fmt.Sprintf("That was the job from end to end. To go on: cd %s, then isonomos --help.", folder))
+	s.Text(0, "That was the job from end to end. isonomos --help lists the commands, and with each of them --help tells more.")
 	return s.Err()
 }
 
@@ -165,7 +165,7 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 // this process, and sets the variables by which the demo's definitions find them.
 func (a *App) serveDemo() (stop func(), err error) {
 	const folder = "clouds"
-	web, listener, clouds, err := a.openStandin(folder, "", "127.0.0.1:0")
+	web, listener, clouds, err := a.openStandin(folder, "", "127.0.0.1:0") // writes down where, for who repeats the steps
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +175,7 @@ func (a *App) serveDemo() (stop func(), err error) {
 	}
 	set := make(map[string]string) // as it was
 	for _, name := range clouds {
-		variable := variableOf(name)
+		variable := resolve.VariableOf(name)
 		for key, value := range map[string]string{variable + "_URL": "http://" + listener.Addr().String() + "/" + name, variable + "_TOKEN": string(token)} {
 			set[key] = os.Getenv(key)
 			os.Setenv(key, value)

@@ -71,6 +71,28 @@ func wavesOf(text string) (enact.Waves, error) {
 	return enact.Waves{Label: label, Stages: strings.Split(stages, ",")}, nil
 }
 
+// knownWaves wants of a label that is asked for that some account has it, and tells of
+// stages that none has.
+func (a *App) knownWaves(w enact.Waves, all ...*estate.Estate) error {
+	if !a.given("waves") {
+		return nil
+	}
+	var accounts estate.Estate
+	for _, e := range all {
+		accounts.Accounts = append(accounts.Accounts, e.Accounts...)
+	}
+	known := accounts.Vocabulary()
+	if err := allKnown("label of an account", []string{w.Label}, known.Names()); err != nil {
+		return err
+	}
+	for _, stage := range w.Stages {
+		if !known.Has(w.Label, stage) {
+			a.note("--waves: no account has the %s %q: there are %s", w.Label, stage, some(known[w.Label]))
+		}
+	}
+	return nil
+}
+
 // A job is what brings clouds to a state: definitions, or a run that is to be undone.
 type job struct {
 	aim     func(surveyed *estate.Estate) (*change.Aim, error)
@@ -78,6 +100,7 @@ type job struct {
 	expects []law.Expectation
 	digest  string // of the definitions
 	defined *estate.Estate
+	settle  func(surveyed *estate.Estate) error // whether the definitions are right for what is there
 }
 
 func (a *App) draft(ctx context.Context, c *cli.Command) error {
@@ -91,6 +114,11 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	surveyed, err := a.toDraftFrom(ctx, c, j.defined)
 	if err != nil {
 		return err
+	}
+	if j.settle != nil {
+		if err := j.settle(surveyed); err != nil {
+			return err
+		}
 	}
 	d, p, err := a.prepare(c, j, surveyed)
 	if err != nil {
@@ -124,7 +152,7 @@ func (a *App) tellDraft(c *cli.Command, d *enact.Draft, path string) error {
 		err = render.DraftMarkdown(a.Stdout, d)
 	default:
 		s := a.screen(c)
-		render.Draft(s, d, path)
+		render.Draft(s, d, path, a.say(c))
 		err = s.Err()
 	}
 	return err
@@ -138,12 +166,12 @@ func (a *App) keepDraft(path string, text []byte) error {
 			return usage("%s is there and is no draft: name another file with --to", path)
 		}
 	}
-	return writeWhole([]whole{{path: path, text: string(text)}})
+	return writeWhole([]newFile{{path: path, text: string(text)}})
 }
 
 // definedJob brings clouds to what the definitions say.
 func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (job, error) {
-	files, err := readDefinitions(c.String("estate"))
+	files, err := a.readDefinitions(c.String("estate"))
 	if err != nil {
 		return job{}, err
 	}
@@ -173,6 +201,12 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (job, error)
 	}
 	return job{aim: aim, ended: aim,
 		expects: d.Expects, digest: definitionsDigest(c.String("estate"), files), defined: d.Estate,
+		settle: func(surveyed *estate.Estate) error {
+			if len(d.Doubts) == 0 {
+				return nil
+			}
+			return a.accept(&d, surveyed)
+		},
 	}, nil
 }
 
@@ -209,6 +243,9 @@ func definitionsDigest(folder string, files []*source.File) string {
 // toDraftFrom is what a draft starts from: the clouds themselves, or a survey file.
 func (a *App) toDraftFrom(ctx context.Context, c *cli.Command, e *estate.Estate) (*estate.Estate, error) {
 	if file := c.String("survey"); file != "" {
+		if variable := a.fromEnvironment("survey"); variable != "" {
+			a.note("drafting from the survey %s (%s), not from the clouds as they are now", file, variable)
+		}
 		return a.readSurvey(file)
 	}
 	return a.liveEstate(ctx, c, e)
@@ -220,6 +257,9 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 	if err != nil {
 		return enact.Draft{}, nil, err
 	}
+	if err := a.knownWaves(waves, j.defined, surveyed); err != nil {
+		return enact.Draft{}, nil, err
+	}
 	aim, err := j.aim(surveyed)
 	if err != nil {
 		return enact.Draft{}, nil, refused("%v", err)
@@ -228,11 +268,9 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 		u := aim.Unread[0]
 		return enact.Draft{}, nil, unreachable("the account %s could not be surveyed (%s): pick others with --account, or try again", u.Account, u.Reason)
 	}
-	for _, f := range aim.Failures {
-		fmt.Fprintf(a.Stderr, "%s:%d: %s: %s\n", f.Origin().File, f.Origin().Line, render.Clean(f.Group.Path()), render.Clean(f.Reason))
-	}
+	a.tellFailures(aim.Failures)
 	if len(aim.Failures) > 0 {
-		return enact.Draft{}, nil, usage("%d groups can't be expressed in their clouds", len(aim.Failures))
+		return enact.Draft{}, nil, usage("%s can't be expressed in their clouds", render.Count(len(aim.Failures), "group", "groups"))
 	}
 	for _, n := range aim.Unplaced {
 		a.note("%s", n)
@@ -255,7 +293,7 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 	d.Traffic = render.DraftTraffic(aim.Then, change.Compare(p.now, p.then))
 	before, after := law.Prove(seen(aim.Now), law.Rebase(j.expects, aim.ToNow)), law.Prove(seen(aim.Then), law.Rebase(j.expects, aim.ToThen))
 	for i := range after {
-		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File), Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds})
+		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File), Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds, Unsure: after[i].Undecided})
 	}
 	d.Quotas = render.DraftQuotas(aim)
 	return d, p, nil

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/enact"
+	"isonomos/render"
 	"isonomos/store"
 )
 
@@ -55,18 +56,18 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if j.digest != open.Draft.Definitions {
-			return refused("the run %s was begun with other definitions than those in %s: carry it on with those, undo it (isonomos repeal %[1]s), or leave it as it is (isonomos repeal --give-up)", open.Name, folderName(c.String("estate")))
+			return refused("the run %s was begun with other definitions than those in %s: carry it on with those, undo it (%s), or leave it as it is (%s)", open.Name, folderName(c.String("estate")), a.say(c)("repeal", open.Name), a.say(c)("repeal", "--give-up"))
 		}
 		return a.carryOut(ctx, c, s, j, open.Draft, open)
 	}
 	if open != nil {
-		return refused("the run %s was broken off after %d of %d steps: isonomos enact --resume carries it on, isonomos repeal %s undoes it", open.Name, open.Done(), open.Draft.Steps(), open.Name)
+		return refused("the run %s was broken off after %d of %s: %s carries it on, %s undoes it", open.Name, open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("enact", "--resume"), a.say(c)("repeal", open.Name))
 	}
 	path := "draft.json"
 	if c.Args().Present() {
 		path = c.Args().First()
 	}
-	d, err := readDraft(path)
+	d, err := a.readDraft(c, path)
 	if err != nil {
 		return err
 	}
@@ -75,12 +76,12 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if j.digest != d.Definitions {
-		return refused("the draft was made from other definitions than those in %s: make a new one with isonomos draft", folderName(c.String("estate")))
+		return refused("the draft was made from other definitions than those in %s: make a new one: %s", folderName(c.String("estate")), a.say(c)("draft"))
 	}
 	return a.carryOut(ctx, c, s, j, d, nil)
 }
 
-func readDraft(path string) (*enact.Draft, error) {
+func (a *App) readDraft(c *cli.Command, path string) (*enact.Draft, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, fileError("draft", path, err)
@@ -90,7 +91,7 @@ func readDraft(path string) (*enact.Draft, error) {
 		return nil, usage("%s is no draft: %v", path, err)
 	}
 	if d.Version != enact.DraftVersion {
-		return nil, usage("%s is no draft of version %d: make one with isonomos draft", path, enact.DraftVersion)
+		return nil, usage("%s is no draft of version %d: make one: %s", path, enact.DraftVersion, a.say(c)("draft"))
 	}
 	return &d, nil
 }

@@ -21,6 +21,7 @@ import (
 	"isonomos/core/flow"
 	"isonomos/core/near"
 	"isonomos/evidence"
+	"isonomos/render"
 	"isonomos/store"
 )
 
@@ -112,9 +113,21 @@ func (w window) days(last int32) (from, to int32) {
 	return 0, math.MaxInt32
 }
 
+// namedDatabase refuses a database of which nobody says what is to be read there, and
+// two ways to say it.
+func (a *App) namedDatabase(c *cli.Command) error {
+	if c.String("database") != "" && c.String("table") == "" && c.String("query") == "" {
+		return usage("--database says where, and not what is to be read there: add --table or --query")
+	}
+	return a.oneWay(c, "table", "query")
+}
+
 // evidenceOf is what a command rests on: the files and the table that its flags
 // name, or else what the store keeps. It is nil where there is none.
 func (a *App) evidenceOf(ctx context.Context, c *cli.Command) (*flow.Summary, error) {
+	if err := a.namedDatabase(c); err != nil {
+		return nil, err
+	}
 	w, err := parseWindow(c.String("window"))
 	if err != nil {
 		return nil, err
@@ -173,7 +186,7 @@ func (a *App) keptEvidence(ctx context.Context, c *cli.Command, w window) (*flow
 		from, to := w.days(last)
 		var sum *flow.Summary
 		if sum, err = s.Evidence(ctx, from, to); err == nil {
-			a.note("resting on the evidence kept in %s (isonomos flows show)", storePath(c))
+			a.note("resting on the evidence kept in %s (%s)", storePath(c), a.say(c)("flows", "show"))
 			return sum, nil
 		}
 	}
@@ -272,9 +285,9 @@ func (a *App) tellReport(report evidence.Report, name string) error {
 	}
 	switch {
 	case report.Skipped.Count > 0 && report.Records == 0:
-		return usage("none of the %d records of %s can be read; the first: %s", report.Skipped.Count, name, report.Skipped.First)
+		return usage("none of %s of %s can be read; the first: %s", render.Count(report.Skipped.Count, "record", "records"), name, report.Skipped.First)
 	case report.Skipped.Count > 0:
-		a.note("%d of %d records of %s can't be read and are left out; the first: %s", report.Skipped.Count, report.Records+report.Skipped.Count, name, report.Skipped.First)
+		a.note("%s of %s of %s can't be read and %s left out; the first: %s", render.Number(report.Skipped.Count), render.Count(report.Records+report.Skipped.Count, "record", "records"), name, map[bool]string{true: "is", false: "are"}[report.Skipped.Count == 1], report.Skipped.First)
 	}
 	return nil
 }
@@ -282,9 +295,6 @@ func (a *App) tellReport(report evidence.Report, name string) error {
 // readTable has a database sum its flows, day by day.
 func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.Source, error) {
 	t := evidence.Table{Connection: c.String("database"), Name: c.String("table"), Query: c.String("query")}
-	if t.Name != "" && t.Query != "" {
-		return nil, flow.Source{}, usage("--table and --query are two ways to say the same: leave one out")
-	}
 	if hasPassword(t.Connection) {
 		return nil, flow.Source{}, usage("--database holds a password, which everyone on this machine can read in the list of processes: put it into PGPASSWORD or a password file (PGPASSFILE)")
 	}

@@ -17,11 +17,13 @@ import (
 func (a *App) explainCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "explain",
-		Usage:     "what a keyword, service, check, dialect, message or exit code is",
+		Usage:     "what a command, keyword, service, check, dialect, message or exit code is",
 		ArgsUsage: "[WORD | MESSAGE]",
-		Description: "Explains a word of the language, a service, a check, a dialect or the exit codes, with an example; or\n" +
-			"a message about definitions, which you can paste as it is. Without an argument it lists all that it knows.\n\n" +
+		Description: "Explains a command, a word of the language, a service, a check, a dialect or the exit codes, with an\n" +
+			"example; or a message about definitions, which you can paste as it is. Without an argument it lists all\n" +
+			"that it knows.\n\n" +
 			"  isonomos explain lend\n" +
+			"  isonomos explain audit\n" +
 			"  isonomos explain open-admin-port\n" +
 			"  isonomos explain postgres\n" +
 			"  isonomos explain \"the range 10.1.2.3/8 has host bits set\"",
@@ -62,6 +64,7 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 	s := a.screen(c)
 	all := articles()
 	if !c.Args().Present() {
+		s.Labelled(0, render.Piece{Text: "command", Style: render.Strong}, 12, render.Piece{Text: strings.Join(commandNames(c.Root(), ""), ", ")})
 		listArticles(s, all)
 		return s.Err()
 	}
@@ -76,6 +79,14 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 			found = true
 		}
 	}
+	if command := commandOf(c.Root(), word); command != nil {
+		if found {
+			s.Blank()
+		}
+		s.Line(render.Piece{Text: word, Style: render.Accent}, render.Piece{Text: "  command", Style: render.Faint})
+		a.showHelp(s, helpText(command, "isonomos "+word, false, s.Width()-2))
+		found = true
+	}
 	if m, ok := manual.MessageOf(word); ok && !found {
 		showArticle(s, article{"message", m.Name, m.Text, m.Example})
 		found = true
@@ -83,7 +94,7 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 	if found {
 		return s.Err()
 	}
-	var names []string
+	names := commandNames(c.Root(), "")
 	for _, x := range all {
 		names = append(names, x.name)
 	}
@@ -91,6 +102,36 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 		return usage("nothing is known of %q: near are %s", word, strings.Join(best, ", "))
 	}
 	return usage("nothing is known of %q: isonomos explain lists what is", word)
+}
+
+// commandOf finds a command by its words: audit, or flows add.
+func commandOf(root *cli.Command, words string) *cli.Command {
+	command := root
+	for word := range strings.FieldsSeq(words) {
+		if command = command.Command(word); command == nil {
+			return nil
+		}
+	}
+	if command == root {
+		return nil
+	}
+	return command
+}
+
+// commandNames are the names of all commands, those within others after them.
+func commandNames(c *cli.Command, before string) []string {
+	var names []string
+	for _, sub := range c.Commands {
+		names = append(append(names, before+sub.Name), commandNames(sub, before+sub.Name+" ")...)
+	}
+	return names
+}
+
+// showHelp shows the help of a command behind its name.
+func (a *App) showHelp(s *render.Screen, text string) {
+	for line := range strings.Lines(text) {
+		s.Line(render.Piece{Text: strings.TrimRight("  "+line, "\n")})
+	}
 }
 
 func showArticle(s *render.Screen, x article) {

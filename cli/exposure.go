@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/near"
@@ -67,6 +69,9 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	now := judged[0]
+	if err := a.overKnown(over, w.Estate); err != nil {
+		return err
+	}
 	direction := estate.Direction(c.String("direction"))
 	exposed := func(e *estate.Estate) (*decide.Decider, []decide.Exposed, error) {
 		d := decide.New(e)
@@ -121,6 +126,54 @@ func overCondition(text string) (*estate.Condition, error) {
 		return nil, usage("%s", strings.TrimRight(messages[0].String(), "\n"))
 	}
 	return resolve.Condition(parsed), nil
+}
+
+// overKnown says which labels and values of --over nothing has. A label that nobody has is
+// wrong use, and so is a value where the condition then holds nowhere:
+// else nothing would be looked at, and nothing found.
+func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
+	if over == nil {
+		return nil
+	}
+	known := e.Vocabulary()
+	holds := slices.ContainsFunc(e.Groups, func(g *estate.Group) bool { return over.Holds(estate.GroupPlace(g)) }) ||
+		slices.ContainsFunc(e.Instances, func(i *estate.Instance) bool {
+			return slices.ContainsFunc(i.Interfaces, func(f *estate.Interface) bool { return over.Holds(estate.InterfacePlace(f)) })
+		})
+	for _, test := range over.Tests() {
+		values, ok := known[test.Label]
+		if !ok {
+			if best, near := near.Best(test.Label, known.Names()); near {
+				return usage("--over: nothing has a label %q: %q is near", test.Label, best)
+			}
+			return usage("--over: nothing has a label %q: the labels are %s", test.Label, some(known.Names()))
+		}
+		for _, value := range test.Values {
+			if known.Has(test.Label, value) {
+				continue
+			}
+			hint := "there are " + some(values)
+			if best, near := near.Best(value, values); near {
+				hint = strconv.Quote(best) + " is near"
+			}
+			if !holds {
+				return usage("--over: nothing has the %s %q, and nothing else is asked for: %s", test.Label, value, hint)
+			}
+			a.note("--over: nothing has the %s %q: %s", test.Label, value, hint)
+		}
+	}
+	if !holds {
+		a.note("--over holds nowhere: there is nothing to look at")
+	}
+	return nil
+}
+
+// some lists a few of many names.
+func some(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	return count.Some(names, 8)
 }
 
 // exposurePeers finds whom a name means: the internet, an instance, a group, a list, an address or range.

@@ -59,6 +59,9 @@ func (a *App) flowsAdd(ctx context.Context, c *cli.Command) error {
 	if !c.Args().Present() && !table {
 		return usage("flows add needs files, or a table: isonomos flows add flows.csv")
 	}
+	if err := a.namedDatabase(c); err != nil {
+		return err
+	}
 	w, err := parseWindow(c.String("window"))
 	if err != nil {
 		return err
@@ -254,6 +257,9 @@ func (a *App) flowsForgetCommand() *cli.Command {
 }
 
 func (a *App) flowsForget(ctx context.Context, c *cli.Command) error {
+	if err := a.oneWay(c, "all", "before", arguments); err != nil {
+		return err
+	}
 	before := int32(0)
 	if text := c.String("before"); text != "" {
 		day, err := time.Parse(time.DateOnly, text)

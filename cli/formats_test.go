@@ -30,7 +30,9 @@ func TestEveryFormatOfEveryCommand(t *testing.T) {
 			ask(with("audit", "--format", format, "--flows", filepath.Join(folder, "flows.csv"), "--severity", "low")...)
 		}
 		for _, by := range []string{"account", "folder", "cloud", "check", "control", "group"} {
-			ask(with("audit", "--by", by)...)
+			for _, format := range []string{"text", "json", "csv"} {
+				ask(with("audit", "--by", by, "--format", format)...)
+			}
 		}
 		var document struct {
 			Findings []struct{ Fingerprint, State string }
@@ -66,7 +68,12 @@ func TestEveryFormatOfEveryCommand(t *testing.T) {
 	}
 	for _, format := range []string{"text", "json"} {
 		ask(on("narrow", "--across", "--format", format)...)
-		ask(on("check", "--rules", "--format", format)...)
+		ask(on("check", "--format", format)...)
 	}
+	for _, format := range []string{"sarif", "junit"} {
+		ask(on("check", "--format", format)...)
+		ask(on("prove", "--format", format)...)
+	}
+	ask(on("check", "--rules")...)
 	ask(on("adopt", "--all")...)
 }

@@ -11,56 +11,142 @@ import (
 	"isonomos/render"
 )
 
-// helpWidth is the width that help is laid out for.
-const helpWidth = 100
-
-// The help templates: what it does, how it is called, examples, flags. Flags
-// are laid out beforehand, wrapped.
+// Widths that help is laid out for: of the window, but not wider than lines are easy to
+// read; and where there is no window.
 const (
-	rootHelp = `isonomos {{.Version}}: {{.Usage}}
-
-{{.Description}}
-
-usage: isonomos COMMAND [flags] [arguments]
-
-commands, in the order of the work:
-{{range .VisibleCommands}}  {{printf "%-10s" .Name}} {{.Usage}}
-{{end}}
-flags of every command:
-FLAGS
-isonomos COMMAND --help tells more. Exit codes: 0 nothing to report, 1 findings or failed
-expectations, 2 wrong use or wrong input, 3 a file or cloud could not be reached or written, 4 refused
-because it would not be safe.
-`
-	commandHelp = `{{.FullName}}: {{.Usage}}
-
-usage: {{.FullName}} {{.ArgsUsage}}
-
-{{.Description}}
-
-flags:
-FLAGS`
-	familyHelp = `{{.FullName}}: {{.Usage}}
-
-usage: {{.FullName}} COMMAND [flags] [arguments]
-
-{{.Description}}
-
-commands:
-{{range .VisibleCommands}}  {{printf "%-10s" .Name}} {{.Usage}}
-{{end}}
-{{.FullName}} COMMAND --help tells more.
-`
+	mostHelp  = 100
+	plainHelp = 80
 )
 
-// helpTemplate is a template with the command's flags in it.
-func helpTemplate(template string, c *cli.Command) string {
-	var b bytes.Buffer
-	s := render.NewScreen(&b, helpWidth, false)
-	for _, f := range append(append([]cli.Flag{}, c.Flags...), cli.HelpFlag) {
-		describeFlag(s, f)
+// helpWidth is the width that help is laid out for.
+func (a *App) helpWidth() int {
+	if a.Width == 0 {
+		return plainHelp
 	}
-	return strings.Replace(template, "FLAGS", strings.TrimRight(b.String(), "\n")+"\n", 1)
+	return min(a.Width, mostHelp)
+}
+
+// exitCodesText is what the exit codes mean, in one sentence.
+const exitCodesText = "Exit codes: 0 nothing to report, 1 findings or failed expectations, 2 wrong use or wrong input, 3 a file or cloud could not be reached or written, 4 refused because it would not be safe."
+
+// helpText is the help of a command, laid out for a width: what it does, how it is
+// called, examples, commands below it, flags.
+func helpText(c *cli.Command, name string, root bool, width int) string {
+	var b bytes.Buffer
+	s := render.NewScreen(&b, width, false)
+	title := name + ": " + c.Usage
+	if root {
+		title = name + " " + c.Version + ": " + c.Usage
+	}
+	s.Text(0, title)
+	s.Blank()
+	call := strings.TrimSpace(name + " " + c.ArgsUsage)
+	if len(c.Commands) > 0 {
+		call = name + " COMMAND [flags] [arguments]"
+	}
+	if !root {
+		s.Text(0, "usage: "+call)
+		s.Blank()
+	}
+	describe(s, c.Description)
+	if root {
+		s.Blank()
+		s.Text(0, "usage: "+call)
+	}
+	if len(c.Commands) > 0 {
+		s.Blank()
+		s.Text(0, map[bool]string{true: "commands, in the order of the work:", false: "commands:"}[root])
+		for _, sub := range c.Commands {
+			if !sub.Hidden {
+				s.Labelled(2, render.Piece{Text: sub.Name}, 11, render.Piece{Text: sub.Usage})
+			}
+		}
+	}
+	if len(c.Commands) == 0 || root {
+		s.Blank()
+		s.Text(0, map[bool]string{true: "flags of every command:", false: "flags:"}[root])
+		for _, f := range c.Flags {
+			if f.Names()[0] != "help" { // the package may have added it, or not yet
+				describeFlag(s, f)
+			}
+		}
+		describeFlag(s, cli.HelpFlag)
+	}
+	if len(c.Commands) > 0 {
+		s.Blank()
+		text := name + " COMMAND --help tells more."
+		if root {
+			text += " " + exitCodesText
+		}
+		s.Text(0, text)
+	}
+	return b.String()
+}
+
+// inColumns is a line of a table in a description: a name, blanks, what it is.
+var inColumns = regexp.MustCompile(`^  (\S+) {2,}(\S.*)$`)
+
+// describe lays a description out: paragraphs are wrapped, lines that begin with blanks
+// are commands to be copied, or tables.
+func describe(s *render.Screen, text string) {
+	var paragraph []string
+	flush := func() {
+		if len(paragraph) > 0 {
+			s.Text(0, strings.Join(paragraph, " "))
+			paragraph = nil
+		}
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		table := inColumns.FindStringSubmatch(line)
+		switch {
+		case strings.TrimSpace(line) == "":
+			flush()
+			s.Blank()
+		case table != nil:
+			flush()
+			s.Labelled(2, render.Piece{Text: table[1]}, 21, render.Piece{Text: table[2]})
+		case strings.HasPrefix(line, "  "):
+			flush()
+			for _, part := range brokenCommand(line, s.Width()) {
+				s.Line(render.Piece{Text: part})
+			}
+		default:
+			paragraph = append(paragraph, line)
+		}
+	}
+	flush()
+}
+
+// brokenCommand breaks a command that is wider than a window so that a shell takes the
+// lines as one: at blanks outside of quotes, with a backslash at the end.
+func brokenCommand(line string, width int) []string {
+	var words []string
+	quoted := rune(0)
+	start := 0
+	for i, r := range line {
+		switch {
+		case quoted != 0:
+			if r == quoted {
+				quoted = 0
+			}
+		case r == '"' || r == '\'':
+			quoted = r
+		case r == ' ' && i > start && strings.TrimSpace(line[start:i]) != "":
+			words = append(words, line[start:i])
+			start = i
+		}
+	}
+	words = append(words, line[start:])
+	var lines []string
+	now := ""
+	for _, word := range words {
+		if now != "" && len(now)+len(word)+2 > width {
+			lines = append(lines, now+" \\")
+			now = "     "
+		}
+		now += word
+	}
+	return append(lines, now)
 }
 
 var placeholder = regexp.MustCompile("`([^`]*)`")

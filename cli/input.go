@@ -98,54 +98,43 @@ func formatFlag(formats ...string) cli.Flag {
 
 // world reads what a command works on: definitions, a survey, or definitions on a survey.
 func (a *App) world(ctx context.Context, c *cli.Command) (propose.World, error) {
+	live, folder := c.Bool("live"), c.String("estate")
 	var survey *estate.Estate
-	var err error
-	if c.Bool("live") {
-		if survey, err = a.liveWorld(ctx, c); err != nil {
-			return propose.World{}, err
-		}
-	} else if file := c.String("survey"); file != "" {
+	file, err := a.surveyFile(c)
+	if err != nil {
+		return propose.World{}, err
+	}
+	if file != "" {
 		if survey, err = a.readSurvey(file); err != nil {
 			return propose.World{}, err
 		}
 	}
-	if c.String("estate") == noEstate {
+	if folder == noEstate {
 		if survey == nil {
 			return propose.World{}, usage("--estate none leaves the definitions out: name a survey with --survey FILE")
 		}
 		return propose.World{Survey: survey, Estate: survey}, nil
 	}
-	files, err := readDefinitions(c.String("estate"))
+	files, err := a.readDefinitions(folder)
 	if err != nil {
 		return propose.World{}, err
 	}
-	if len(files) == 0 {
+	if len(files) == 0 && !live {
 		if survey == nil {
-			return propose.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, or a survey with --survey", nomos.Extension, folderName(c.String("estate")))
+			return propose.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, or a survey with --survey", nomos.Extension, folderName(folder))
 		}
 		return propose.World{Survey: survey, Estate: survey}, nil
 	}
-	definitions, err := a.understand(c, files)
-	if err != nil {
+	d := nomos.Understand(files, a.meaning(c.String("estate")))
+	if live && source.Errors(d.Messages) == 0 {
+		if survey, err = a.liveEstate(ctx, c, d.Estate); err != nil {
+			return propose.World{}, err
+		}
+	}
+	if err := a.accept(&d, survey); err != nil {
 		return propose.World{}, err
 	}
-	return propose.NewWorld(definitions, survey), nil
-}
-
-// liveWorld surveys the clouds that the definitions name.
-func (a *App) liveWorld(ctx context.Context, c *cli.Command) (*estate.Estate, error) {
-	if c.String("survey") != "" {
-		return nil, usage("--live and --survey are two ways to say what there is: leave one out")
-	}
-	files, err := readDefinitions(c.String("estate"))
-	if err != nil {
-		return nil, err
-	}
-	definitions, err := a.understand(c, files)
-	if err != nil {
-		return nil, err
-	}
-	return a.liveEstate(ctx, c, definitions.Estate)
+	return propose.NewWorld(d, survey), nil
 }
 
 func folderName(dir string) string {
@@ -157,12 +146,18 @@ func folderName(dir string) string {
 
 // understand resolves definitions and says what is wrong with them; mistakes end the command.
 func (a *App) understand(c *cli.Command, files []*source.File) (nomos.Definitions, error) {
-	d := nomos.Understand(files, a.meaning(c))
+	d := nomos.Understand(files, a.meaning(c.String("estate")))
+	return d, a.accept(&d, nil)
+}
+
+// accept says what is wrong with definitions, as far as a survey (or nil) tells.
+func (a *App) accept(d *nomos.Definitions, survey *estate.Estate) error {
+	d.Settle(survey)
 	a.tell(d.Messages)
 	if n := source.Errors(d.Messages); n > 0 {
-		return d, usage("%s in the definitions", render.Count(n, "mistake", "mistakes"))
+		return usage("%s in the definitions", render.Count(n, "mistake", "mistakes"))
 	}
-	return d, nil
+	return nil
 }
 
 // mostMessages is how many mistakes and warnings are told at once: behind so many there
@@ -191,39 +186,56 @@ func (a *App) tell(messages []source.Message) {
 }
 
 // meaning is what the meaning of definitions depends on beside their text.
-func (a *App) meaning(c *cli.Command) resolve.Options {
+func (a *App) meaning(folder string) resolve.Options {
 	name := "estate"
-	if dir, err := filepath.Abs(c.String("estate")); err == nil {
+	if dir, err := filepath.Abs(folder); err == nil {
 		name = filepath.Base(dir)
 	}
 	return resolve.Options{Name: name, Now: a.Now()}
 }
 
 // readDefinitions reads the definition files of a folder, or one file.
-func readDefinitions(path string) ([]*source.File, error) {
+func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, fileError("folder", path, err)
+		return nil, fileError(map[bool]string{true: "file", false: "folder"}[filepath.Ext(path) == nomos.Extension], path, err)
 	}
+	folder := path
 	if !info.IsDir() {
 		if filepath.Ext(path) != nomos.Extension {
 			return nil, usage("%s is neither a folder nor a file of definitions (*%s)", path, nomos.Extension)
 		}
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return nil, fileError("file", path, err)
-		}
-		return []*source.File{source.NewFile(path, string(text))}, nil
+		folder = filepath.Dir(path)
 	}
-	files, err := nomos.Read(os.DirFS(path), func(name string) string { return filepath.Join(path, name) })
+	within, err := lookInside(folder)
 	if err != nil {
-		var at *fs.PathError
-		if errors.As(err, &at) {
-			return nil, fileError("file", filepath.Join(path, at.Path), at.Err)
-		}
+		return nil, fileError("folder", folder, err)
+	}
+	defer within.Close()
+	var read nomos.Folder
+	if info.IsDir() {
+		read, err = nomos.Read(within, func(name string) string { return filepath.Join(folder, name) })
+	} else {
+		var file *source.File
+		file, err = nomos.ReadFile(within, filepath.Base(path), path)
+		read.Files = []*source.File{file}
+	}
+	var refusal *nomos.RefusedError
+	var at *fs.PathError
+	switch {
+	case errors.As(err, &refusal):
+		return nil, refused("%v; put the definitions themselves there, or take it away", refusal)
+	case errors.As(err, &at):
+		return nil, fileError("file", filepath.Join(folder, at.Path), at.Err)
+	case err != nil:
 		return nil, unreachable("%v", err)
 	}
-	return files, nil
+	for _, link := range read.Linked {
+		if to, err := os.Stat(link); err == nil && to.IsDir() {
+			a.note("%s is a link to a folder: definitions behind it are not read", link)
+		}
+	}
+	return read.Files, nil
 }
 
 // fileError says in plain words why a file or folder could not be had.
@@ -261,7 +273,7 @@ func (a *App) takeSurvey(in io.Reader, name string) (*estate.Estate, error) {
 		a.note("%s", w)
 	}
 	if len(warnings) > shown {
-		a.note("and %d more warnings about %s", len(warnings)-shown, name)
+		a.note("and %s about %s", render.Count(len(warnings)-shown, "more warning", "more warnings"), name)
 	}
 	if err != nil {
 		return nil, &failure{exitUsage, err}
@@ -271,7 +283,7 @@ func (a *App) takeSurvey(in io.Reader, name string) (*estate.Estate, error) {
 
 func shownName(path string) string {
 	if path == "-" {
-		return "standard input"
+		return estate.FromInput
 	}
 	return path
 }

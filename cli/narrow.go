@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"io"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -77,6 +78,9 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	case c.Bool("diff") && c.String("format") != "text":
 		return usage("--diff is a format of its own: leave --format out")
 	}
+	if err := a.narrowContradictions(c); err != nil {
+		return err
+	}
 	w, err := a.world(ctx, c)
 	if err != nil {
 		return err
@@ -98,7 +102,7 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	result, err := w.Propose(subjects, o, a.meaning(c))
+	result, err := w.Propose(subjects, o, a.meaning(c.String("estate")))
 	if err != nil {
 		return usage("%v", err)
 	}
@@ -109,13 +113,13 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	shown := render.Narrowing{World: w, Result: result, Flows: o.Flows, Ranked: rank, Curve: c.Bool("curve"), Limit: c.Int("limit")}
 	var adopted propose.Adoption
 	if c.Bool("diff") || c.Bool("write") {
-		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c)); err != nil {
+		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c.String("estate"))); err != nil {
 			return usage("%v", err)
 		}
 		a.tellLeft(adopted)
 		for _, f := range adopted.Edits {
 			if slices.ContainsFunc(result.Files, func(e propose.Edited) bool { return e.File == f.File }) {
-				return usage("%s says that a group exists which becomes a definition, and a rule in it is narrowed too: adopt that group first (isonomos adopt), or name what to narrow", f.File.Name)
+				return usage("%s says that a group exists which becomes a definition, and a rule in it is narrowed too: adopt that group first, or name what to narrow", f.File.Name)
 			}
 		}
 	}
@@ -134,22 +138,37 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	if err != nil || !c.Bool("write") {
 		return err
 	}
-	var files []whole
+	var files []newFile
 	for _, f := range result.Files {
-		files = append(files, whole{path: f.File.Name, text: f.Text})
+		files = append(files, newFile{path: f.File.Name, text: f.Text})
 	}
 	return a.writeFiles(append(files, adoptedFiles(adopted)...))
 }
 
+// narrowContradictions refuses flags that have no use beside what is to be narrowed.
+func (a *App) narrowContradictions(c *cli.Command) error {
+	filters := []string{"severity", "check", "over"}
+	choices := []string{"keep", "drop", "min-days", "lend", "weight", "curve", "flows", "table", "query", "window", "limit"}
+	switch {
+	case c.Bool("across"):
+		return a.without(c, "across", slices.Concat(filters, choices)...)
+	case c.String("law") != "":
+		return a.without(c, "law", "check")
+	case c.Args().Present():
+		return a.onlyWith(c, "all", filters...)
+	}
+	return nil
+}
+
 // adoptedFiles are the files that an adoption writes: new ones, and those that said
 // that an adopted group exists.
-func adoptedFiles(adopted propose.Adoption) []whole {
-	var files []whole
+func adoptedFiles(adopted propose.Adoption) []newFile {
+	var files []newFile
 	for _, f := range adopted.Edits {
-		files = append(files, whole{path: f.File.Name, text: f.Text})
+		files = append(files, newFile{path: f.File.Name, text: f.Text})
 	}
 	for _, f := range adopted.Files {
-		files = append(files, whole{path: f.Name, text: f.Text})
+		files = append(files, newFile{path: f.Name, text: f.Text})
 	}
 	return files
 }
@@ -168,7 +187,7 @@ func (a *App) tellLeft(adopted propose.Adoption) {
 
 // across shows, or carries out, what groups can say together.
 func (a *App) across(c *cli.Command, w propose.World) error {
-	joints, files, err := w.Across(a.meaning(c))
+	joints, files, err := w.Across(a.meaning(c.String("estate")))
 	if err != nil {
 		return usage("%v", err)
 	}
@@ -176,7 +195,7 @@ func (a *App) across(c *cli.Command, w propose.World) error {
 	case c.Bool("diff"):
 		err = a.writeDiffs(propose.Result{Files: files}, propose.Adoption{})
 	case c.String("format") == "json":
-		err = render.JointsJSON(a.Stdout, joints)
+		err = render.JointsJSON(a.Stdout, joints, a.unread)
 	case c.String("format") == "md":
 		return usage("--across writes text and json")
 	default:
@@ -187,15 +206,15 @@ func (a *App) across(c *cli.Command, w propose.World) error {
 	if err != nil || !c.Bool("write") {
 		return err
 	}
-	var written []whole
+	var written []newFile
 	for _, f := range files {
-		written = append(written, whole{path: f.File.Name, text: f.Text})
+		written = append(written, newFile{path: f.File.Name, text: f.Text})
 	}
 	return a.writeFiles(written)
 }
 
 // writeFiles writes files whole and says which.
-func (a *App) writeFiles(files []whole) error {
+func (a *App) writeFiles(files []newFile) error {
 	if err := writeWhole(files); err != nil {
 		return err
 	}
@@ -340,35 +359,59 @@ func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error
 	if o.Over, err = overCondition(c.String("over")); err != nil {
 		return nil, err
 	}
+	if err := a.overKnown(o.Over, w.Estate); err != nil {
+		return nil, err
+	}
 	if law := c.String("law"); law != "" {
 		o.Checks = []string{audit.LawPrefix + strings.TrimPrefix(law, audit.LawPrefix)}
 	}
 	if err := knownChecks(o.Checks, w); err != nil {
 		return nil, err
 	}
-	var wanted map[string]bool
+	var found []audit.Finding
 	if file := c.String("findings"); file != "" {
-		earlier, err := a.readFindings(file)
-		if err != nil {
+		if found, err = a.findingsOf(file, w, o); err != nil {
 			return nil, err
 		}
-		wanted = make(map[string]bool)
-		for _, f := range earlier {
-			wanted[f.Fingerprint] = true
-		}
-	}
-	found := audit.Run(decide.New(w.Estate), o).Findings
-	if wanted != nil {
-		found = slices.DeleteFunc(found, func(f audit.Finding) bool { return !wanted[f.Fingerprint] })
-		if len(found) < len(wanted) {
-			a.note("%s of %s are there no more", render.Count(len(wanted)-len(found), "finding", "findings"), shownName(c.String("findings")))
-		}
+	} else {
+		found = audit.Run(decide.New(w.Estate), o).Findings
 	}
 	subjects = propose.SubjectsOf(found)
 	if len(subjects) == 0 {
 		a.note("there is nothing to narrow: no rule lets through more than it should by these findings")
 	}
 	return subjects, nil
+}
+
+// findingsOf are the findings of a file that are there still, and within the filters; it
+// says how many are not.
+func (a *App) findingsOf(file string, w propose.World, o audit.Options) ([]audit.Finding, error) {
+	earlier, err := a.readFindings(file)
+	if err != nil {
+		return nil, err
+	}
+	wanted := make(map[string]bool)
+	for _, f := range earlier.Findings {
+		wanted[f.Fingerprint] = true
+	}
+	d := decide.New(w.Estate)
+	picked := func(o audit.Options) []audit.Finding {
+		return slices.DeleteFunc(audit.Run(d, o).Findings, func(f audit.Finding) bool { return !wanted[f.Fingerprint] })
+	}
+	whole := o
+	whole.Checks, whole.Over, whole.Least = nil, nil, audit.Info
+	there := picked(whole)
+	if gone := len(wanted) - len(there); gone > 0 {
+		a.note("%s of %s are there no more", render.Count(gone, "finding", "findings"), shownName(file))
+	}
+	if len(o.Checks) == 0 && o.Over == nil && o.Least == audit.Info {
+		return there, nil
+	}
+	found := picked(o)
+	if out := len(there) - len(found); out > 0 {
+		a.note("%s of %s are left out by --severity, --check or --over", render.Count(out, "finding", "findings"), shownName(file))
+	}
+	return found, nil
 }
 
 // writeDiffs writes all edits, and new files, as unified diffs.
@@ -405,8 +448,17 @@ func (a *App) writeDiff(path string, before *string, after string) error {
 		text = *before
 	}
 	_, unified, _ := bytes.Cut(diff.Diff(old, []byte(text), "b/"+name, []byte(after)), []byte("\n")) // its first line names the files once more
-	_, err := a.Stdout.Write(unified)
+	_, err := io.WriteString(a.Stdout, a.forTerminal(string(unified)))
 	return err
+}
+
+// forTerminal is a text as a terminal may get it; for a file or another program it
+// stays as it is.
+func (a *App) forTerminal(text string) string {
+	if a.Width == 0 {
+		return text
+	}
+	return cleanLines(strings.ReplaceAll(text, "\t", "    "))
 }
 
 // diffName is a file's name as seen from the current folder where it lies below it.

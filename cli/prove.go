@@ -23,7 +23,7 @@ func (a *App) proveCommand() *cli.Command {
 			"are, and as they will be once the definitions are carried out; where they differ, both are shown.\n\n" +
 			"  isonomos prove --survey survey.jsonl\n\n" +
 			"Exit 1 if an expectation or a law does not hold, or can't be decided.",
-		Flags:  []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json")},
+		Flags:  []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json", "sarif", "junit")},
 		Action: a.prove,
 	}
 }
@@ -62,9 +62,14 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 		failed = failed || slices.ContainsFunc(results, func(r law.Result) bool { return !r.Holds })
 		proofs[i] = render.Proof{State: string(j.State), Estate: j.Estate, Results: results, Verdicts: verdicts}
 	}
-	if c.String("format") == "json" {
+	switch c.String("format") {
+	case "json":
 		err = render.ProofsJSON(a.Stdout, proofs)
-	} else {
+	case "sarif":
+		err = render.PointsSARIF(a.Stdout, a.Version, render.ProofPoints(proofs), w.Estate.Unread)
+	case "junit":
+		err = render.PointsJUnit(a.Stdout, "isonomos prove", render.ProofPoints(proofs), w.Estate.Unread)
+	default:
 		s := a.screen(c)
 		render.Proofs(s, proofs)
 		err = s.Err()

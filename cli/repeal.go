@@ -37,7 +37,7 @@ func (a *App) repealCommand() *cli.Command {
 // undoing brings clouds back to what was before a run. Definitions tell only how the
 // clouds are reached.
 func (a *App) undoing(c *cli.Command, p *enact.Past) (job, error) {
-	files, err := readDefinitions(c.String("estate"))
+	files, err := a.readDefinitions(c.String("estate"))
 	if err != nil {
 		return job{}, err
 	}
@@ -61,6 +61,11 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
 		return usage("repeal undoes one run: %d were named", c.Args().Len())
 	}
+	for _, err := range []error{a.without(c, "list", "to", "give-up", "allow-gaps", "waves", "jobs", arguments), a.without(c, "give-up", "to", "allow-gaps", "waves", "jobs", arguments), a.without(c, "to", "allow-gaps")} {
+		if err != nil {
+			return err
+		}
+	}
 	s, pasts, err := a.journal(c, false)
 	if err != nil {
 		return err
@@ -72,7 +77,7 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 		return screen.Err()
 	}
 	if c.Bool("give-up") {
-		return a.giveUp(s, openRun(pasts))
+		return a.giveUp(c, s, openRun(pasts))
 	}
 	past, err := toUndo(pasts, c.Args().First())
 	if err != nil {
@@ -123,13 +128,13 @@ func toUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 }
 
 // giveUp notes that a run stays as it is, so that there can be a next one.
-func (a *App) giveUp(s *store.Store, open *enact.Past) error {
+func (a *App) giveUp(c *cli.Command, s *store.Store, open *enact.Past) error {
 	if open == nil {
 		return usage("there is no run to give up: every one in the journal is at its end")
 	}
 	if _, err := s.Append(a.Now(), open.Name, enact.End, enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"}); err != nil {
 		return unreachable("%v", err)
 	}
-	a.note("the run %s is given up after %d of %d steps: the clouds stay as they are, isonomos draft tells what is left to do", open.Name, open.Done(), open.Draft.Steps())
+	a.note("the run %s is given up after %d of %s: the clouds stay as they are, %s tells what is left to do", open.Name, open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("draft"))
 	return nil
 }

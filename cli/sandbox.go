@@ -6,17 +6,15 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
-	"github.com/google/renameio/v2"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
 
 	"isonomos/demo"
+	"isonomos/internal/whole"
 	"isonomos/render"
 	"isonomos/store"
 )
@@ -82,19 +80,14 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 		return usage("an estate has one account at least, and at most %s of anything", render.Number(mostGenerated))
 	}
 	folder := c.Args().First()
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return writeError(folder, err)
+	if err := newFolder(folder); err != nil {
+		return err
 	}
 	survey := filepath.Join(folder, "survey.jsonl"+map[string]string{"zstd": ".zst", "gzip": ".gz"}[c.String("pack")])
-	others := []whole{{path: filepath.Join(folder, "planted.jsonl")}, {path: filepath.Join(folder, "laws.nomos"), text: "# What the audit of this estate is to know.\n\nestate generated\n\n" + demo.MayBeOpen}}
+	others := []newFile{{path: filepath.Join(folder, "planted.jsonl")}, {path: filepath.Join(folder, "laws.nomos"), text: "# What the audit of this estate is to know.\n\nestate generated\n\n" + demo.MayBeOpen}}
 	flows, careless := filepath.Join(folder, "flows.csv.gz"), c.Int("careless")
 	if careless > 0 {
-		others = append(others, whole{path: filepath.Join(folder, "needs.jsonl")})
-	}
-	for _, path := range append([]string{survey, flows}, paths(others)...) {
-		if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
-			return usage("%s is there already: name a new folder, nothing was written", path)
-		}
+		others = append(others, newFile{path: filepath.Join(folder, "needs.jsonl")})
 	}
 	e, planted := demo.Generate(size)
 	others[0].text = asLines(planted)
@@ -124,16 +117,24 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	made.add(e)
 	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(made.accounts, "account", "accounts"), render.Count(made.groups, "group", "groups"),
 		render.Count(made.instances, "instance", "instances"), render.Count(made.rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
-	a.note("%s", strings.Join([]string{"isonomos", "audit", "--estate", folder, "--survey", survey}, " "))
+	a.note("next: %s", a.say(c)("audit", "--estate", folder, "--survey", survey))
 	return nil
 }
 
-func paths(files []whole) []string {
-	var all []string
-	for _, f := range files {
-		all = append(all, f.path)
+// newFolder makes a folder, or takes an empty one. What is written there must not be
+// mixed with anything else: an estate is all definitions of its folder.
+func newFolder(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return writeError(folder, err)
 	}
-	return all
+	there, err := os.ReadDir(folder)
+	if err != nil {
+		return fileError("folder", folder, err)
+	}
+	if len(there) > 0 {
+		return usage("the folder %s holds something already (%s): name a new one, nothing was written", folder, there[0].Name())
+	}
+	return nil
 }
 
 // asLines is a list as JSON, one item a line.
@@ -164,11 +165,11 @@ func packer(w io.Writer, format string) (io.WriteCloser, error) {
 
 // writeStream writes a new file, whole or not at all.
 func writeStream(path string, write func(io.Writer) error) error {
-	pending, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o644))
+	pending, err := whole.Create(path, 0o644)
 	if err != nil {
 		return writeError(path, err)
 	}
-	defer func() { _ = pending.Cleanup() }() // does nothing once the file is in its place
+	defer func() { _ = pending.Drop() }() // does nothing once the file is in its place
 	if err := write(pending); err != nil {
 		var told *failure
 		if errors.As(err, &told) {
@@ -176,7 +177,7 @@ func writeStream(path string, write func(io.Writer) error) error {
 		}
 		return writeError(path, err)
 	}
-	if err := pending.CloseAtomicallyReplace(); err != nil {
+	if err := pending.Keep(); err != nil {
 		return writeError(path, err)
 	}
 	return nil

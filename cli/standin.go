@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -21,6 +22,7 @@ import (
 	"isonomos/cloud/standin"
 	"isonomos/core/estate"
 	"isonomos/demo"
+	"isonomos/nomos/resolve"
 	"isonomos/store"
 )
 
@@ -36,7 +38,7 @@ func (a *App) standinCommand() *cli.Command {
 			"  . clouds/env && isonomos survey --estate harbour --to harbour/survey.jsonl",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "survey", Usage: "begin with what is in a survey `FILE` (default: the demo estate); a folder that has a state keeps it"},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "listen at `ADDRESS` of this machine; port 0 takes a free one"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "listen at `ADDRESS` of this machine; port 0 takes a free one, or the one that the folder had before"},
 		},
 		Action: a.runStandin,
 	}
@@ -63,7 +65,7 @@ func (a *App) faultCommand() *cli.Command {
 			}
 			folder := c.Args().First()
 			if _, err := os.Stat(filepath.Join(folder, standin.StateFile)); err != nil {
-				return usage("there are no stand-in clouds in %s: isonomos sandbox run %s makes some", folder, folder)
+				return usage("there are no stand-in clouds in %s: %s makes some", folder, a.say(c)("sandbox", "run", folder))
 			}
 			kinds := c.StringSlice("kind")
 			if len(kinds) == 0 {
@@ -91,14 +93,15 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
 		return usage("--listen %q is no address of this machine alone, such as 127.0.0.1:8080: the stand-in speaks without TLS", c.String("listen"))
 	}
-	web, listener, clouds, err := a.openStandin(folder, c.String("survey"), c.String("listen"))
+	listen := c.String("listen")
+	if kept := keptAddress(folder); kept != "" && !a.given("listen") {
+		listen = kept
+	}
+	web, listener, clouds, err := a.openStandin(folder, c.String("survey"), listen)
 	if err != nil {
 		return err
 	}
 	base := "http://" + listener.Addr().String()
-	if err := writeWhole([]whole{{path: filepath.Join(folder, "env"), text: environment(folder, base, clouds)}}); err != nil {
-		return err
-	}
 	a.note("serving %s at %s; for a shell: . %s", strings.Join(clouds, ", "), base, filepath.Join(folder, "env"))
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -126,14 +129,37 @@ func (a *App) openStandin(folder, survey, listen string) (web *http.Server, list
 	if clouds, err = server.Clouds(); err != nil {
 		return nil, nil, nil, unreachable("%v", err)
 	}
-	if listener, err = net.Listen("tcp", listen); err != nil {
+	if listener, err = net.Listen("tcp", listen); err != nil && listen == keptAddress(folder) {
+		listener, err = net.Listen("tcp", "127.0.0.1:0") // somebody else has taken it meanwhile
+	}
+	if err != nil {
 		return nil, nil, nil, unreachable("nothing can listen at %s: %v", listen, err)
+	}
+	base := "http://" + listener.Addr().String()
+	if err := writeWhole([]newFile{{path: filepath.Join(folder, environmentFile), text: environment(folder, base, clouds)}}); err != nil {
+		listener.Close()
+		return nil, nil, nil, err
 	}
 	return &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second}, listener, clouds, nil
 }
 
-// variableOf is how the variables of a cloud begin: its name, as a shell takes it.
-func variableOf(cloud string) string { return strings.ToUpper(strings.ReplaceAll(cloud, "-", "_")) }
+// environmentFile is where a folder of stand-in clouds has what a shell is to be told.
+const environmentFile = "env"
+
+// keptAddress is where the clouds of a folder were served before: who has been told of it
+// finds them there again. It is empty where they never were.
+func keptAddress(folder string) string {
+	text, err := os.ReadFile(filepath.Join(folder, environmentFile))
+	if err != nil {
+		return ""
+	}
+	_, rest, _ := strings.Cut(string(text), "=http://")
+	address, _, _ := strings.Cut(rest, "/")
+	if at, err := netip.ParseAddrPort(address); err != nil || !at.Addr().IsLoopback() {
+		return ""
+	}
+	return address
+}
 
 // environment sets, for a shell, where the clouds are and reads their token from its file.
 func environment(folder, base string, clouds []string) string {
@@ -143,7 +169,7 @@ func environment(folder, base string, clouds []string) string {
 	}
 	var b strings.Builder
 	for _, name := range clouds {
-		variable := variableOf(name)
+		variable := resolve.VariableOf(name)
 		fmt.Fprintf(&b, "export %s_URL=%s/%s\nexport %s_TOKEN=$(cat '%s')\n", variable, base, name, variable, strings.ReplaceAll(token, "'", `'\''`))
 	}
 	return b.String()

@@ -67,7 +67,7 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("survey takes no argument %q: pick with --cloud and --account", c.Args().First())
 	}
-	files, err := readDefinitions(c.String("estate"))
+	files, err := a.readDefinitions(c.String("estate"))
 	if err != nil {
 		return err
 	}
@@ -143,7 +143,7 @@ func (a *App) liveEstate(ctx context.Context, c *cli.Command, e *estate.Estate) 
 	if err := a.readAccounts(ctx, c, e.Name, clouds, all, &text, new(tally)); err != nil {
 		return nil, unreachable("the clouds can't be read: %v", err)
 	}
-	return a.takeSurvey(&text, "the clouds")
+	return a.takeSurvey(&text, estate.FromClouds)
 }
 
 // packedBy packs what is written as the file's name says.

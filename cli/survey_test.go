@@ -81,7 +81,7 @@ func TestSurveyOfStandIns(t *testing.T) {
 	}
 	say(2, `no account is called "pilot": "pilots" is near`, "survey", "--account", "pilot")
 	say(2, `no cloud is called "westting": "westing" is near`, "survey", "--cloud", "westting")
-	say(2, "--live and --survey are two ways", "audit", "--live", "--survey", "survey.jsonl")
+	say(2, "--live and --survey contradict each other", "audit", "--live", "--survey", "survey.jsonl")
 	// A cloud that does not answer is not an empty one.
 	t.Setenv("WESTING_TOKEN", "wrong")
 	say(3, "not read: customs (401 Unauthorized", "survey", "--to", "part.jsonl")

@@ -35,13 +35,18 @@ func (a *App) tidyCommand() *cli.Command {
 }
 
 func (a *App) tidy(_ context.Context, c *cli.Command) error {
+	for _, err := range []error{a.oneWay(c, "list", "diff"), a.oneWay(c, "estate", arguments)} {
+		if err != nil {
+			return err
+		}
+	}
 	paths := c.Args().Slice()
 	if len(paths) == 0 {
 		paths = []string{c.String("estate")}
 	}
 	var files []*source.File
 	for _, path := range paths {
-		found, err := readDefinitions(path)
+		found, err := a.readDefinitions(path)
 		if err != nil {
 			return err
 		}
@@ -64,7 +69,7 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	case c.Bool("list"):
 		for _, w := range untidy {
-			fmt.Fprintln(a.Stdout, w.path)
+			fmt.Fprintln(a.Stdout, a.forTerminal(w.path))
 		}
 		return quietly(exitFindings)
 	}
@@ -79,8 +84,8 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 
 // untidy are the files whose text is not canonical, with their new text. A file
 // with mistakes can't be tidied, and then none is.
-func (a *App) untidy(files []*source.File) ([]whole, error) {
-	var untidy []whole
+func (a *App) untidy(files []*source.File) ([]newFile, error) {
+	var untidy []newFile
 	var told []source.Message
 	for _, f := range files {
 		tree, messages := parse.File(f)
@@ -89,7 +94,7 @@ func (a *App) untidy(files []*source.File) ([]whole, error) {
 			continue
 		}
 		if text := print.File(tree); text != f.Text {
-			untidy = append(untidy, whole{path: f.Name, old: f.Text, text: text})
+			untidy = append(untidy, newFile{path: f.Name, old: f.Text, text: text})
 		}
 	}
 	a.tell(told)

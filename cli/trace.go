@@ -34,7 +34,8 @@ func (a *App) traceCommand() *cli.Command {
 			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
 			"With definitions and a survey, the clouds are judged as they are; where the answer differs once the\n" +
 			"definitions are carried out, a line says so.\n" +
-			"Exit 0 if it passes, else 1.",
+			"Exit 0 if it passes, else 1. With --batch: 0 if all pass, 1 if one does not, 2 if a question can't be\n" +
+			"asked; each question has an answer in the order of the lines.",
 		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(false), formatFlag("json"),
 			&cli.StringFlag{Name: "batch", Usage: "answer the questions of `FILE` (- for standard input), a line each: SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; one JSON object a line comes out"},
 			&cli.IntFlag{Name: "source-port", Value: -1, Usage: "the flow's source `PORT`; without it every client port must get its answer", Validator: portOrNone, HideDefault: true},
@@ -176,6 +177,9 @@ func portOrNone(n int) error {
 // traceBatch answers one question a line, in their order. A question that can't
 // be asked gets an answer that says so.
 func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
+	if err := a.without(c, "batch", "source-port"); err != nil {
+		return err
+	}
 	if c.Args().Present() {
 		return usage("with --batch the questions come from the file, not from arguments")
 	}
@@ -198,6 +202,7 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	e := judged[0].Estate
 	d := decide.New(e)
 	out := bufio.NewWriter(a.Stdout)
+	asked, wrong, stopped := 0, 0, 0
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
@@ -210,6 +215,13 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 		if err == nil {
 			answer, err = d.Trace(q)
 		}
+		asked++
+		switch {
+		case err != nil:
+			wrong++
+		case answer.Verdict != decide.Passes:
+			stopped++
+		}
 		if err := render.TraceLine(out, e, answer, string(judged[0].State), err); err != nil {
 			return err
 		}
@@ -217,7 +229,18 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	if err := lines.Err(); err != nil {
 		return usage("reading %s: %v", c.String("batch"), err)
 	}
-	return out.Flush()
+	if err := out.Flush(); err != nil {
+		return err
+	}
+	switch {
+	case asked == 0:
+		return usage("%s holds no question: a line is SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]", shownName(c.String("batch")))
+	case wrong > 0:
+		return usage("%s of %s can't be asked: see their answers", render.Number(wrong), render.Count(asked, "question", "questions"))
+	case stopped > 0:
+		return quietly(exitFindings)
+	}
+	return nil
 }
 
 // batchQuestion reads SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; for ICMP the

@@ -6,22 +6,23 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/term"
+
+	"isonomos/internal/whole"
 )
 
-// A whole is a file's new content, and the old one where it matters.
-type whole struct {
+// A newFile is a file's new content, and the old one where it matters.
+type newFile struct {
 	path, text, old string
 }
 
 // writeWhole replaces files, all or none: every new content is on the disk
 // before the first file is replaced. Links stay links, modes stay.
-func writeWhole(files []whole) error {
-	var ready []*renameio.PendingFile
+func writeWhole(files []newFile) error {
+	var ready []*whole.File
 	defer func() {
 		for _, f := range ready {
-			_ = f.Cleanup() // does nothing once the file is in its place
+			_ = f.Drop() // does nothing once the file is in its place
 		}
 	}()
 	for _, f := range files {
@@ -37,7 +38,7 @@ func writeWhole(files []whole) error {
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return writeError(f.path, err)
 		}
-		pending, err := renameio.NewPendingFile(target, renameio.WithExistingPermissions(), renameio.WithPermissions(0o644))
+		pending, err := whole.Create(target, 0o644)
 		if err != nil {
 			return writeError(f.path, err)
 		}
@@ -45,12 +46,9 @@ func writeWhole(files []whole) error {
 		if _, err := pending.WriteString(f.text); err != nil {
 			return writeError(f.path, err)
 		}
-		if err := pending.Sync(); err != nil {
-			return writeError(f.path, err)
-		}
 	}
 	for i, f := range ready {
-		if err := f.CloseAtomicallyReplace(); err != nil {
+		if err := f.Keep(); err != nil {
 			if i > 0 {
 				return unreachable("%s can't be written: %v; the files before it are written: %s", files[i].path, err, files[i-1].path)
 			}

@@ -13,6 +13,8 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -77,7 +79,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 		return nil, fmt.Errorf("no account is called %q", account)
 	}
 	p := o.accounts[i]
-	auth, endpoint, with, err := clouds.Parse(clouds.WithCloudName(o.profile))
+	auth, endpoint, with, err := clouds.Parse(append(profiles(), clouds.WithCloudName(o.profile))...)
 	if err != nil {
 		return nil, fmt.Errorf("the profile %s can't be had from clouds.yaml: %s", o.profile, unquoted(err))
 	}
@@ -110,6 +112,29 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	}
 	o.clients[account] = c
 	return c, nil
+}
+
+// profiles says where clouds.yaml is looked for: where OS_CLIENT_CONFIG_FILE says, or in
+// the folders of the user and of the machine. The current folder is left out, which is
+// mostly one of definitions: whoever may edit these must not say where a password goes.
+func profiles() []clouds.ParseOption {
+	folders := []string{filepath.Join("/etc", "openstack")}
+	own := os.Getenv("XDG_CONFIG_HOME")
+	if home, err := os.UserHomeDir(); own == "" && err == nil {
+		own = filepath.Join(home, ".config")
+	}
+	if own != "" {
+		folders = slices.Insert(folders, 0, filepath.Join(own, "openstack"))
+	}
+	var files, public []string
+	for _, folder := range folders {
+		files, public = append(files, filepath.Join(folder, "clouds.yaml")), append(public, filepath.Join(folder, "clouds-public.yaml"))
+	}
+	if file := os.Getenv("OS_CLIENT_CONFIG_FILE"); file != "" {
+		files = []string{file}
+		public = slices.Insert(public, 0, filepath.Join(filepath.Dir(file), "clouds-public.yaml"))
+	}
+	return []clouds.ParseOption{clouds.WithLocations(files...), clouds.WithPublicLocations(public...)}
 }
 
 // aLine finds in which line of a file a mistake is.

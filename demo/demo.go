@@ -36,7 +36,7 @@ func definitions() (nomos.Definitions, error) {
 	if err != nil {
 		return nomos.Definitions{}, err
 	}
-	d := nomos.Understand(read, resolve.Options{Name: "saltmarsh", Now: Taken})
+	d := nomos.Understand(read.Files, resolve.Options{Name: "saltmarsh", Now: Taken})
 	if source.Errors(d.Messages) > 0 {
 		return d, fmt.Errorf("the demo estate has mistakes:\n%s", d.Messages[0])
 	}

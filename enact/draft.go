@@ -15,6 +15,7 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/change"
+	"isonomos/core/count"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
@@ -102,6 +103,7 @@ type Expect struct {
 	Line   int    `json:"line"`
 	Before bool   `json:"before"`
 	After  bool   `json:"after"`
+	Unsure bool   `json:"undecided,omitempty"` // after; then After is false
 }
 
 // A Cut says which observed flows would be stopped.
@@ -424,7 +426,7 @@ func Says(x *change.Step, services service.Names) string {
 	case change.LabelList:
 		return fmt.Sprintf("mark the list %s/%s as ours", x.Account.Name, x.List.Name)
 	case change.SetEntries:
-		return fmt.Sprintf("the list %s/%s holds %d ranges", x.Account.Name, x.List.Name, len(x.Entries))
+		return fmt.Sprintf("the list %s/%s holds %s", x.Account.Name, x.List.Name, count.Of(len(x.Entries), "range", "ranges"))
 	case change.DeleteList:
 		return fmt.Sprintf("delete the list %s/%s", x.Account.Name, x.List.Name)
 	case change.Dress:

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"isonomos/cloud"
+	"isonomos/core/count"
 	"isonomos/store"
 )
 
@@ -105,7 +106,7 @@ type Stop struct {
 }
 
 func (e *StoppedError) Error() string {
-	return fmt.Sprintf("%d of %d steps are done", e.Done, e.Of)
+	return fmt.Sprintf("%s of %s done", count.Number(e.Done), count.Of(e.Of, "step is", "steps are"))
 }
 
 // Unwrap gives the reasons.

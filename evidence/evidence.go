@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 
+	"isonomos/core/count"
 	"isonomos/core/flow"
 )
 
@@ -87,7 +88,7 @@ func Read(r io.Reader, file string, o Options) (Report, error) {
 		report, err = readCSV(in, file, o)
 	}
 	if err == nil && o.Strict && report.Skipped.Count > 0 {
-		err = fmt.Errorf("%s (%d such records in all)", report.Skipped.First, report.Skipped.Count)
+		err = fmt.Errorf("%s (%s in all)", report.Skipped.First, count.Of(report.Skipped.Count, "such record", "such records"))
 	}
 	return report, err
 }

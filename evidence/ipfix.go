@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"isonomos/core/count"
 	"isonomos/core/flow"
 	"isonomos/core/service"
 )
@@ -98,13 +99,13 @@ func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 // tell notes gaps and what had no template, domain by domain.
 func (x *ipfixReader) tell() {
 	for _, d := range sortedKeys(x.missing) {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%d records of observation domain %d never reached %s: its sequence numbers have gaps", x.missing[d], d, x.file))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its sequence numbers have gaps", count.Of(int(x.missing[d]), "record", "records"), d, x.file))
 	}
 	for _, d := range sortedKeys(x.restarts) {
 		x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go back %d times in %s: messages out of order, or an exporter that began anew", d, x.restarts[d], x.file))
 	}
 	if x.unknown > 0 {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%d data sets of %s have no template (never sent, or withdrawn): their records are left out", x.unknown, x.file))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of %s without a template (never sent, or withdrawn): the records in them are left out", count.Of(x.unknown, "data set", "data sets"), x.file))
 	}
 }
 

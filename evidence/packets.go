@@ -10,6 +10,7 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
+	"isonomos/core/count"
 	"isonomos/core/service"
 )
 
@@ -90,7 +91,7 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 	t.flush()
 	for _, problem := range []string{notIP, notFlow} {
 		if unread[problem] > 0 {
-			report.Notes = append(report.Notes, fmt.Sprintf("%d packets of %s are %s", unread[problem], file, problem))
+			report.Notes = append(report.Notes, fmt.Sprintf("%s of %s: %s", count.Of(unread[problem], "packet", "packets"), file, problem))
 		}
 	}
 	return report, nil

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"isonomos/core/count"
 	"isonomos/core/flow"
 	"isonomos/core/near"
 	"isonomos/core/service"
@@ -71,7 +72,7 @@ func ReadTable(ctx context.Context, t Table, o Options, into func(day int32) *fl
 		return report, fmt.Errorf("the database gave up: %w", err)
 	}
 	if o.Strict && report.Skipped.Count > 0 {
-		return report, fmt.Errorf("%s (%d such rows in all)", report.Skipped.First, report.Skipped.Count)
+		return report, fmt.Errorf("%s (%s in all)", report.Skipped.First, count.Of(report.Skipped.Count, "such row", "such rows"))
 	}
 	return report, nil
 }

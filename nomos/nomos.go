@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"isonomos/core/estate"
 	"isonomos/nomos/parse"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
@@ -21,31 +23,68 @@ const Extension = ".nomos"
 // maxFile is the largest file that is read, in bytes: positions are 32-bit numbers.
 const maxFile = 1 << 30
 
+// A RefusedError says why a file of definitions is not read: what a message shows of a
+// file must never be the text of one outside of the folder.
+type RefusedError struct {
+	Path string // as it is shown
+	Why  string
+}
+
+func (e *RefusedError) Error() string { return e.Path + " " + e.Why }
+
+// A Folder is what there is in a folder and its sub-folders.
+type Folder struct {
+	Files  []*source.File
+	Linked []string // sub-folders that are links: what they lead to is not looked at
+}
+
 // Read reads all definition files of a folder and its sub-folders, in the order
 // of their names; folders whose names begin with a dot are left out. The name of
-// each file is what shown makes of its path in the folder.
-func Read(folder fs.FS, shown func(string) string) ([]*source.File, error) {
-	var files []*source.File
+// each file is what shown makes of its path in the folder. Only regular files are
+// read, and links to regular files that the folder gives (an os.Root gives none
+// outside of it); all else is a RefusedError.
+func Read(folder fs.FS, shown func(string) string) (Folder, error) {
+	var read Folder
 	err := fs.WalkDir(folder, ".", func(name string, entry fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
 			return err
 		case entry.IsDir() && name != "." && strings.HasPrefix(path.Base(name), "."):
 			return fs.SkipDir
-		case entry.IsDir() || path.Ext(name) != Extension:
+		case entry.IsDir():
+			return nil
+		case path.Ext(name) != Extension:
+			if entry.Type()&fs.ModeSymlink != 0 {
+				if to, err := fs.Stat(folder, name); err != nil || to.IsDir() {
+					read.Linked = append(read.Linked, shown(name))
+				}
+			}
 			return nil
 		}
-		file, err := readFile(folder, name, shown(name))
+		file, err := ReadFile(folder, name, shown(name))
 		if err == nil {
-			files = append(files, file)
+			read.Files = append(read.Files, file)
 		}
 		return err
 	})
-	return files, err
+	return read, err
 }
 
-func readFile(folder fs.FS, name, shown string) (*source.File, error) {
-	if info, err := fs.Stat(folder, name); err == nil && info.Size() > maxFile {
+// ReadFile reads one definition file of a folder, as Read does.
+func ReadFile(folder fs.FS, name, shown string) (*source.File, error) {
+	info, err := fs.Stat(folder, name)
+	linked := false
+	if l, lerr := fs.Lstat(folder, name); lerr == nil {
+		linked = l.Mode()&fs.ModeSymlink != 0
+	}
+	switch {
+	case err != nil && linked:
+		return nil, &RefusedError{shown, "is a link that leads out of the folder, or nowhere: it is not read"}
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, &RefusedError{shown, "is no regular file: it is not read"}
+	case info.Size() > maxFile:
 		return nil, fmt.Errorf("%s is larger than %d MB", shown, maxFile>>20)
 	}
 	text, err := fs.ReadFile(folder, name)
@@ -85,6 +124,42 @@ func Understand(files []*source.File, o resolve.Options) Definitions {
 	}
 	d.Messages = capped(source.Sort(d.Messages))
 	return d
+}
+
+// Settle decides by a survey what definitions alone leave in doubt: a warning becomes a
+// mistake, or is gone. What the survey does not tell either stays a warning.
+func (d *Definitions) Settle(surveyed *estate.Estate) {
+	if len(d.Doubts) == 0 || surveyed == nil {
+		return
+	}
+	e, _, _ := estate.Overlay(d.Estate, surveyed)
+	members := make(map[string][]*estate.Interface) // of groups by path
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			for _, g := range f.Groups {
+				members[g.Path()] = append(members[g.Path()], f)
+			}
+		}
+	}
+	for _, doubt := range d.Doubts {
+		within := members[doubt.End.Path()]
+		if len(within) == 0 {
+			continue
+		}
+		stopped := slices.ContainsFunc(within, func(f *estate.Interface) bool {
+			return slices.ContainsFunc(f.Subnet.Groups, func(g *estate.Group) bool { return g.Path() == doubt.Wall.Path() })
+		})
+		d.Messages = slices.DeleteFunc(d.Messages, func(m source.Message) bool {
+			return m.File == doubt.Warning.File && m.Span == doubt.Warning.Span && m.Text == doubt.Warning.Text
+		})
+		if stopped {
+			told := doubt.Warning
+			told.Warning = false
+			d.Messages = append(d.Messages, told)
+		}
+	}
+	d.Doubts = nil
+	d.Messages = source.Sort(d.Messages)
 }
 
 // maxMessages is how many mistakes of one file are told.

@@ -145,11 +145,11 @@ func TestOrderAndFilesDoNotMatter(t *testing.T) {
 		"b/not-nomos.nomos~":  {Data: []byte("nonsense")},
 		"b/folder.nomos/x.md": {Data: []byte("nonsense")},
 	}
-	files, err := Read(folder, func(name string) string { return "shown/" + name })
-	if err != nil || len(files) != 3 {
-		t.Fatal(files, err)
+	read, err := Read(folder, func(name string) string { return "shown/" + name })
+	if err != nil || len(read.Files) != 3 {
+		t.Fatal(read, err)
 	}
-	d := Understand(files, resolve.Options{Now: now})
+	d := Understand(read.Files, resolve.Options{Now: now})
 	if len(d.Messages) > 0 {
 		t.Fatal(d.Messages)
 	}

@@ -4,6 +4,7 @@ import (
 	"io"
 	"strings"
 
+	"isonomos/core/estate"
 	"isonomos/nomos/propose"
 )
 
@@ -40,7 +41,7 @@ func groupPaths(j propose.Joint) []string {
 }
 
 // JointsJSON writes what groups can say together as one JSON document, version 1.
-func JointsJSON(w io.Writer, joints []propose.Joint) error {
+func JointsJSON(w io.Writer, joints []propose.Joint, unread []estate.Unread) error {
 	type item struct {
 		Kind    string   `json:"kind"`
 		Groups  []string `json:"groups"`
@@ -53,7 +54,8 @@ func JointsJSON(w io.Writer, joints []propose.Joint) error {
 		items = append(items, item{string(j.Kind), groupPaths(j), j.Text, orNone(j.Rules), j.Refused})
 	}
 	return writeJSON(w, struct {
-		Version int    `json:"version"`
-		Joints  []item `json:"joints"`
-	}{1, items})
+		Version int          `json:"version"`
+		Joints  []item       `json:"joints"`
+		Unread  []unreadJSON `json:"unread"`
+	}{1, items, unreadToJSON(unread)})
 }

@@ -2,8 +2,11 @@ package render
 
 import (
 	"cmp"
+	"encoding/csv"
 	"fmt"
+	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,8 +21,10 @@ type Audit struct {
 	Estate  *estate.Estate
 	State   string // "found", "defined" or "both": which was judged
 	Result  audit.Result
+	Filters Filters       // what it was about
 	Change  *audit.Change // since an earlier audit; nil without one
 	Fixes   map[string]Fix
+	Say     Say            // how commands are called
 	Version string         // of the program
 	FailOn  audit.Severity // findings below it are told and do not fail
 	Never   bool           // nothing fails
@@ -118,7 +123,7 @@ func Finding(s *Screen, a Audit, f audit.Finding) {
 		s.Labelled(findingIndent, Piece{first(i, "rules"), Faint}, findingLabel, Piece{Text: text})
 	}
 	s.Labelled(findingIndent, Piece{"fingerprint", Faint}, findingLabel, Piece{Text: f.Fingerprint})
-	s.Labelled(findingIndent, Piece{"more", Faint}, findingLabel, Piece{"isonomos explain " + f.Check, Accent})
+	s.Labelled(findingIndent, Piece{"more", Faint}, findingLabel, Piece{Plainly("explain", f.Check), Accent})
 }
 
 func finding(s *Screen, a Audit, f audit.Finding) {
@@ -181,10 +186,13 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 	if f.Ended != nil {
 		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until), place(f.Ended.Origin)))
 	}
-	if strings.HasPrefix(f.WayOut, "isonomos ") { // a command to copy
-		s.Whole(findingIndent, Piece{"way out", Faint}, findingLabel, Piece{f.WayOut, Accent})
-	} else if f.WayOut != "" {
-		line("way out", f.WayOut)
+	label := "way out"
+	if command := a.Say.command(f.WayOut); command != "" { // to be copied whole
+		s.Whole(findingIndent, Piece{label, Faint}, findingLabel, Piece{command, Accent})
+		label = ""
+	}
+	if f.WayOut.Words != "" {
+		line(label, f.WayOut.Words)
 	}
 	if f.OrElse != "" {
 		line("or", f.OrElse)
@@ -236,23 +244,19 @@ func exampleText(f audit.Finding) string {
 
 // interfaceList names instances with the address at which strangers meet them.
 func interfaceList(list []*estate.Interface) string {
-	const shown = 6
 	var names []string
-	for _, i := range list[:min(shown, len(list))] {
+	for _, i := range list {
 		name := i.Instance.Name
 		if len(i.Public) > 0 {
 			name += " (" + i.Public[0].String() + ")"
 		}
 		names = append(names, name)
 	}
-	if len(list) > shown {
-		names = append(names, fmt.Sprintf("and %s more", Number(len(list)-shown)))
-	}
-	return strings.Join(names, ", ")
+	return someOf(names, 6)
 }
 
 func place(o estate.Origin) string {
-	if o.File == "" {
+	if o.File == "" || o.File == estate.FromClouds {
 		return ""
 	}
 	return fmt.Sprintf("%s:%d", o.File, o.Line)
@@ -346,23 +350,18 @@ func keysOf(f audit.Finding, by string) []string {
 // totalsColumn is how wide the columns of Totals are.
 const totalsColumn = 10
 
-// Totals writes how many findings of which severity each account, folder, check,
-// control or group has, the worst first, at most so many (0 means all).
-func Totals(s *Screen, a Audit, by string, most int) {
-	totals := make(map[string]*tally)
+// totalsOf counts findings by account, folder, check, control or group, and gives the
+// keys in the order in which they are told: the worst first, folders by name.
+func totalsOf(a Audit, by string) (keys []string, totals map[string]*tally) {
+	totals = make(map[string]*tally)
 	for _, f := range a.Result.Findings {
 		for _, key := range keysOf(f, by) {
 			if totals[key] == nil {
 				totals[key] = &tally{}
+				keys = append(keys, key)
 			}
 			totals[key].add(f)
 		}
-	}
-	keys := make([]string, 0, len(totals))
-	widest := len(by)
-	for key := range totals {
-		keys = append(keys, key)
-		widest = max(widest, Columns(key))
 	}
 	slices.SortFunc(keys, func(x, y string) int {
 		if by == "folder" {
@@ -375,6 +374,17 @@ func Totals(s *Screen, a Audit, by string, most int) {
 		}
 		return strings.Compare(x, y)
 	})
+	return keys, totals
+}
+
+// Totals writes how many findings of which severity each account, folder, check,
+// control or group has, the worst first, at most so many (0 means all).
+func Totals(s *Screen, a Audit, by string, most int) {
+	keys, totals := totalsOf(a, by)
+	widest := len(by)
+	for _, key := range keys {
+		widest = max(widest, Columns(key))
+	}
 	shown := len(keys)
 	if most > 0 {
 		shown = min(shown, most)
@@ -404,6 +414,57 @@ func Totals(s *Screen, a Audit, by string, most int) {
 	s.Blank()
 	notes(s, a)
 	s.Line(Piece{countSeverities(a), Strong})
+	s.Line(Piece{judgedWords(a.Estate, a.State), Faint})
+}
+
+// TotalsJSON writes totals as one JSON document, version 1.
+func TotalsJSON(w io.Writer, a Audit, by string) error {
+	type total struct {
+		Key      string `json:"key"`
+		Critical int    `json:"critical"`
+		High     int    `json:"high"`
+		Medium   int    `json:"medium"`
+		Low      int    `json:"low"`
+		Info     int    `json:"info"`
+		Exempted int    `json:"exempted"`
+	}
+	keys, totals := totalsOf(a, by)
+	list := []total{}
+	for _, key := range keys {
+		t := totals[key]
+		list = append(list, total{key, t.by[audit.Critical], t.by[audit.High], t.by[audit.Medium], t.by[audit.Low], t.by[audit.Info], t.exempted})
+	}
+	return writeJSON(w, struct {
+		Version int          `json:"version"`
+		State   string       `json:"state"`
+		Filters Filters      `json:"filters"`
+		By      string       `json:"by"`
+		Totals  []total      `json:"totals"`
+		Unread  []unreadJSON `json:"unread"`
+		Left    []string     `json:"not_audited"`
+	}{1, a.State, a.Filters, by, list, unreadToJSON(a.Estate.Unread), orNone(a.Result.Left)})
+}
+
+// TotalsCSV writes totals as a table (RFC 4180) with a header; an account that could not
+// be read has a row of its own.
+func TotalsCSV(w io.Writer, a Audit, by string) error {
+	out := csv.NewWriter(w)
+	rows := [][]string{{by, "critical", "high", "medium", "low", "info", "exempted", "state"}}
+	keys, totals := totalsOf(a, by)
+	for _, key := range keys {
+		row := []string{cell(key)}
+		for sev := audit.Critical; sev >= audit.Info; sev-- {
+			row = append(row, strconv.Itoa(totals[key].by[sev]))
+		}
+		rows = append(rows, append(row, strconv.Itoa(totals[key].exempted), a.State))
+	}
+	for _, u := range a.Estate.Unread {
+		rows = append(rows, []string{cell("not read: " + u.Account), "", "", "", "", "", "", a.State})
+	}
+	if err := out.WriteAll(rows); err != nil {
+		return err
+	}
+	return out.Error()
 }
 
 func numberPiece(n int, style Style) Piece {

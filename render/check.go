@@ -54,9 +54,15 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 	}
 }
 
-// OverQuota are the groups that take more rules than they may, with what would help.
-func OverQuota(e *estate.Estate, costs compile.Costs) []string {
-	var over []string
+// A TooLarge is a group that takes more rules than it may, and what would help.
+type TooLarge struct {
+	Group *estate.Group
+	Text  string
+}
+
+// OverQuota are the groups that take more rules than they may.
+func OverQuota(e *estate.Estate, costs compile.Costs) []TooLarge {
+	var over []TooLarge
 	for _, g := range e.Groups {
 		d := decide.Dialect(g.Account)
 		in, out, q := costs[g.Path()].In, costs[g.Path()].Out, compile.QuotaOf(d, g)
@@ -70,7 +76,7 @@ func OverQuota(e *estate.Estate, costs compile.Costs) []string {
 		case q.Direction == 0:
 			limit, most = "rules-per-group", q.Together
 		}
-		over = append(over, fmt.Sprintf("%s takes %d rules inward and %d outward, and %d is the most: join ranges or ports, give lists less room, or raise the quota (limit %s = N)", g.Path(), in, out, most, limit))
+		over = append(over, TooLarge{g, fmt.Sprintf("%s takes %s inward and %s outward, and %s is the most: join ranges or ports, give lists less room, or raise the quota (limit %s = N)", g.Path(), Count(in, "rule", "rules"), Number(out), Number(most), limit)})
 	}
 	return over
 }

@@ -7,6 +7,7 @@ import (
 
 	"isonomos/core/audit"
 	"isonomos/core/change"
+	"isonomos/core/count"
 	"isonomos/core/estate"
 	"isonomos/core/traffic"
 )
@@ -113,17 +114,12 @@ func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) stri
 		parts = append(parts, fmt.Sprintf("%s %s %s", manyServices(e, b.Services), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], audit.PeersInWords(b.Peers)))
 	}
 	if len(blocks) > 4 {
-		parts = append(parts, fmt.Sprintf("and %d more kinds of traffic", len(blocks)-4))
+		parts = append(parts, "and "+Count(len(blocks)-4, "more kind", "more kinds")+" of traffic")
 	}
 	return strings.Join(parts, "; ")
 }
 
-func someOf(list []string, most int) string {
-	if len(list) <= most {
-		return strings.Join(list, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
-}
+func someOf(list []string, most int) string { return count.Some(list, most) }
 
 type blockJSON struct {
 	Services []string `json:"services"`
@@ -146,7 +142,7 @@ func blocksToJSON(set traffic.Set) []blockJSON {
 }
 
 // ComparisonJSON writes a comparison as one JSON document, version 1.
-func ComparisonJSON(w io.Writer, d change.Difference) error {
+func ComparisonJSON(w io.Writer, d change.Difference, unread []estate.Unread) error {
 	type group struct {
 		Group     string      `json:"group"`
 		Direction string      `json:"direction"`
@@ -171,7 +167,9 @@ func ComparisonJSON(w io.Writer, d change.Difference) error {
 		Groups  []group  `json:"groups"`
 		Worn    []worn   `json:"worn"`
 		Respelt []string `json:"respelt"`
-	}{1, d.Empty(), []group{}, []worn{}, orNone(d.Respelt)}
+
+		Unread []unreadJSON `json:"unread"`
+	}{1, d.Empty(), []group{}, []worn{}, orNone(d.Respelt), unreadToJSON(unread)}
 	for _, g := range d.Groups {
 		out.Groups = append(out.Groups, group{g.Path, string(g.Direction), blocksToJSON(g.Opens), blocksToJSON(g.Closes), orNone(g.Gone), orNone(g.New), orNone(g.Instances)})
 	}
@@ -182,9 +180,10 @@ func ComparisonJSON(w io.Writer, d change.Difference) error {
 }
 
 // ComparisonMarkdown writes a comparison for a review comment: the summary first, rules folded.
-func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string) error {
+func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string, unread []estate.Unread) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "### Traffic from %s to %s\n\n", mark(before), mark(after))
+	b.WriteString(notReadMarkdown(unread))
 	if d.Empty() {
 		b.WriteString("Equal: both let through the same.\n")
 	}

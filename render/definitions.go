@@ -100,7 +100,7 @@ type namedJSON struct {
 
 // DefinitionsJSON writes what definitions mean as one JSON document, version 1:
 // every rule says where its words stand and through which pattern or connect it came.
-func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs) error {
+func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, unread []estate.Unread) error {
 	e := d.Estate
 	out := struct {
 		Version  int               `json:"version"`
@@ -114,7 +114,8 @@ func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs) erro
 		Laws     []namedJSON       `json:"laws"`
 		Exempt   []namedJSON       `json:"exemptions"`
 		Expects  []namedJSON       `json:"expectations"`
-	}{1, e.Name, e.Title, make(map[string]string), []accountJSON{}, []networkJSON{}, []listJSON{}, []groupJSON{}, []namedJSON{}, []namedJSON{}, []namedJSON{}}
+		Unread   []unreadJSON      `json:"unread"` // of the survey that they were checked on
+	}{1, e.Name, e.Title, make(map[string]string), []accountJSON{}, []networkJSON{}, []listJSON{}, []groupJSON{}, []namedJSON{}, []namedJSON{}, []namedJSON{}, unreadToJSON(unread)}
 	for _, c := range e.Clouds {
 		out.Clouds[c.Name] = c.Dialect
 	}

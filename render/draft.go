@@ -137,7 +137,7 @@ const (
 
 // Draft shows a prepared change: what opens, what closes, what else there is to
 // know, then the steps.
-func Draft(s *Screen, d *enact.Draft, path string) {
+func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	if d.Steps() == 0 {
 		text := "nothing to do: the clouds let through what they should"
 		if len(d.Left) > 0 {
@@ -162,7 +162,7 @@ func Draft(s *Screen, d *enact.Draft, path string) {
 	}
 	for i, q := range d.Quotas {
 		if i == shownShifts {
-			s.Text(findingIndent, fmt.Sprintf("and %d more groups", len(d.Quotas)-i))
+			s.Text(findingIndent, "and "+Count(len(d.Quotas)-i, "more group", "more groups"))
 			break
 		}
 		label := Piece{"quotas", Strong}
@@ -176,19 +176,19 @@ func Draft(s *Screen, d *enact.Draft, path string) {
 	leftAlone(s, d.Left)
 	s.Blank()
 	if path != "" {
-		s.Labelled(0, Piece{"next", Strong}, findingIndent, Piece{Text: nextText(d, path)})
+		s.Whole(0, Piece{"next", Strong}, findingIndent, Piece{nextText(d, path, say), Accent})
 	}
 }
 
-func nextText(d *enact.Draft, path string) string {
-	text := "isonomos enact"
-	if path != "draft.json" {
-		text += " " + path
-	}
+func nextText(d *enact.Draft, path string, say Say) string {
+	words := []string{"enact"}
 	if d.Gaps() > 0 {
-		text += " --allow-gaps"
+		words = append(words, "--allow-gaps")
 	}
-	return text
+	if path != "draft.json" {
+		words = append(words, path)
+	}
+	return say(words...)
 }
 
 func whatFor(d *enact.Draft) string {
@@ -201,7 +201,7 @@ func whatFor(d *enact.Draft) string {
 func shifts(s *Screen, word string, style Style, list []enact.Shift) {
 	for i, x := range list {
 		if i == shownShifts {
-			s.Line(Piece{Pad(word, findingIndent), style}, Piece{fmt.Sprintf("in %d more places", len(list)-i), Plain})
+			s.Line(Piece{Pad(word, findingIndent), style}, Piece{"in " + Count(len(list)-i, "more place", "more places"), Plain})
 			s.Blank()
 			return
 		}
@@ -230,9 +230,20 @@ func Gaps(s *Screen, d *enact.Draft) {
 	}
 }
 
+// undecidedText says how many expectations nobody can decide.
+func undecidedText(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d undecided after", n)
+}
+
 func held(s *Screen, d *enact.Draft) {
-	before, after := 0, 0
+	before, after, unsure := 0, 0, 0
 	for _, x := range d.Expects {
+		if x.Unsure {
+			unsure++
+		}
 		if x.Before {
 			before++
 		}
@@ -243,13 +254,18 @@ func held(s *Screen, d *enact.Draft) {
 	if len(d.Expects) == 0 {
 		return
 	}
-	s.Labelled(0, Piece{"expects", Strong}, findingIndent, Piece{Text: fmt.Sprintf("%d of %d hold before, %d after", before, len(d.Expects), after)})
+	s.Labelled(0, Piece{"expects", Strong}, findingIndent, Piece{Text: fmt.Sprintf("%d of %s before, %d after", before, Count(len(d.Expects), "expectation holds", "expectations hold"), after) + undecidedText(unsure)})
 	for _, x := range d.Expects {
 		if !x.After {
 			word := "does not hold, before and after"
 			style := Plain
-			if x.Before {
+			switch {
+			case x.Before && x.Unsure:
+				word, style = "holds before and is UNDECIDED after", Hot
+			case x.Before:
 				word, style = "holds before and NOT after", Hot
+			case x.Unsure:
+				word = "is undecided after"
 			}
 			s.Text(findingIndent, fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text))
 			s.Labelled(findingIndent, Piece{}, 2, Piece{word, style})
@@ -276,7 +292,7 @@ func quotaLine(q enact.Quota) string {
 	if q.Most > 0 {
 		most = fmt.Sprintf("%s allowed", Number(q.Most))
 	}
-	return fmt.Sprintf("%s %s: %d rules, then %d (%s)", q.Group, q.Per, q.Before, q.After, most)
+	return fmt.Sprintf("%s %s: %s, then %s (%s)", q.Group, q.Per, Count(q.Before, "rule", "rules"), Number(q.After), most)
 }
 
 func draftSteps(s *Screen, d *enact.Draft) {
@@ -288,7 +304,7 @@ func draftSteps(s *Screen, d *enact.Draft) {
 		s.Line(Piece{fmt.Sprintf("wave %d  ", l.Wave), Strong}, Piece{strings.Join(l.Accounts, ", "), Accent}, Piece{"  " + l.Stage, Faint})
 		for k := range l.Steps {
 			if shown == shownSteps {
-				s.Text(2, fmt.Sprintf("and %d more steps; the draft's file has all", d.Steps()-shown))
+				s.Text(2, fmt.Sprintf("and %s; the draft's file has all", Count(d.Steps()-shown, "more step", "more steps")))
 				return
 			}
 			shown++
@@ -317,7 +333,7 @@ func leftAlone(s *Screen, left []string) {
 			s.Line(Piece{"left alone", Strong})
 		}
 		if i == shownShifts {
-			s.Text(2, fmt.Sprintf("and %d more", len(left)-i))
+			s.Text(2, fmt.Sprintf("and %s more", Number(len(left)-i)))
 			break
 		}
 		s.Text(2, text)
@@ -325,7 +341,7 @@ func leftAlone(s *Screen, left []string) {
 }
 
 // Enacted tells what a run that came to its end has changed: in traffic, not in rules.
-func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration) {
+func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say) {
 	word := "enacted"
 	if d.Repeals != "" {
 		word = "repealed"
@@ -338,7 +354,7 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration) {
 	}{{"opened", Hot, d.Traffic.Opens}, {"closed", Cool, d.Traffic.Closes}} {
 		for i, shift := range x.list {
 			if i == shownShifts {
-				s.Line(Piece{Pad(x.word, findingIndent), x.style}, Piece{fmt.Sprintf("in %d more places", len(x.list)-i), Plain})
+				s.Line(Piece{Pad(x.word, findingIndent), x.style}, Piece{"in " + Count(len(x.list)-i, "more place", "more places"), Plain})
 				break
 			}
 			s.Labelled(0, Piece{x.word, x.style}, findingIndent, Piece{Text: whereOf(shift) + ": " + shift.Traffic})
@@ -347,12 +363,13 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration) {
 	if len(d.Traffic.Opens)+len(d.Traffic.Closes) == 0 {
 		s.Labelled(0, Piece{"traffic", Strong}, findingIndent, Piece{Text: "the same as before"})
 	}
-	s.Labelled(0, Piece{"run", Strong}, findingIndent, Piece{Text: run + "  (isonomos repeal " + run + " undoes it)"})
+	s.Labelled(0, Piece{"run", Strong}, findingIndent, Piece{Text: run})
+	s.Whole(0, Piece{"undo", Strong}, findingIndent, Piece{say("repeal", run), Accent})
 }
 
 // Stopped tells where a run stopped, and what is not done.
-func Stopped(s *Screen, e *enact.StoppedError, run string) {
-	s.Line(Piece{Pad("STOPPED", findingIndent), Hot}, Piece{fmt.Sprintf("%d of %d steps are done", e.Done, e.Of), Strong})
+func Stopped(s *Screen, e *enact.StoppedError, run string, say Say) {
+	s.Line(Piece{Pad("STOPPED", findingIndent), Hot}, Piece{fmt.Sprintf("%s of %s done", Number(e.Done), Count(e.Of, "step is", "steps are")), Strong})
 	var later []string
 	for _, x := range e.Stops {
 		where := strings.Join(x.Accounts, ", ")
@@ -377,7 +394,8 @@ func Stopped(s *Screen, e *enact.StoppedError, run string) {
 	if len(later) > 0 {
 		s.Text(findingIndent, "not begun, because an earlier wave stopped: "+strings.Join(later, "; "))
 	}
-	s.Labelled(0, Piece{"way out", Strong}, findingIndent, Piece{Text: "isonomos enact --resume carries it on; isonomos repeal " + run + " undoes it"})
+	s.Whole(0, Piece{"carry on", Strong}, findingIndent, Piece{say("enact", "--resume"), Accent})
+	s.Whole(0, Piece{"undo", Strong}, findingIndent, Piece{say("repeal", run), Accent})
 }
 
 // Runs lists what was carried out.
@@ -399,7 +417,7 @@ func Runs(s *Screen, pasts []*enact.Past) {
 		if p.Draft.Repeals != "" {
 			outcome += " " + p.Draft.Repeals
 		}
-		s.Line(Piece{p.Name, Accent}, Piece{"  " + strings.Replace(p.Began()[:19], "T", " ", 1) + " UTC  ", Faint}, Piece{fmt.Sprintf("%d of %d steps  ", p.Done(), p.Draft.Steps()), Plain}, Piece{outcome, style})
+		s.Line(Piece{p.Name, Accent}, Piece{"  " + strings.Replace(p.Began()[:19], "T", " ", 1) + " UTC  ", Faint}, Piece{fmt.Sprintf("%s of %s  ", Number(p.Done()), Count(p.Draft.Steps(), "step", "steps")), Plain}, Piece{outcome, style})
 	}
 	s.Blank()
 	s.Line(Piece{fmt.Sprintf("%s in the journal; its chain holds", Count(entries, "entry", "entries")), Cool})
@@ -430,7 +448,11 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	}
 	for _, x := range d.Expects {
 		if x.Before != x.After || !x.After {
-			fmt.Fprintf(&b, "- expects `%s:%d` before: %v, after: %v\n", mark(x.File), x.Line, x.Before, x.After)
+			after := fmt.Sprint(x.After)
+			if x.Unsure {
+				after = "undecided"
+			}
+			fmt.Fprintf(&b, "- expects `%s:%d` before: %v, after: %s\n", mark(x.File), x.Line, x.Before, after)
 		}
 	}
 	b.WriteString("\n<details><summary>Steps</summary>\n\n")

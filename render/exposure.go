@@ -64,22 +64,13 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 	}
 	verb := map[estate.Direction]string{estate.In: "can be reached by", estate.Out: "can reach"}[direction]
 	for _, reason := range reasons {
-		s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: fmt.Sprintf("%s: %s", shortList(undecided[reason]), reason)})
+		s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: fmt.Sprintf("%s: %s", someOf(undecided[reason], 6), reason)})
 	}
 	if n := o.more(found); n > 0 {
 		s.Text(0, fmt.Sprintf("once the definitions are carried out, %s more: --state defined shows them", Count(n, "interface", "interfaces")))
 	}
 	s.Line(Piece{fmt.Sprintf("%s %s %s", Count(exposed, "interface", "interfaces"), verb, who), Strong})
 	s.Line(Piece{judgedWords(e, o.State), Faint})
-}
-
-// shortList names some of many.
-func shortList(names []string) string {
-	const most = 6
-	if len(names) <= most {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %s more", strings.Join(names[:most], ", "), Number(len(names)-most))
 }
 
 // Seen is which state an exposure is of, and where it is as found, what becomes of it
@@ -144,7 +135,7 @@ func exposedPeers(d *decide.Decider, peers addr.Set) string {
 	}
 	text := strings.Join(shown, ", ")
 	if len(prefixes) > 4 {
-		text += fmt.Sprintf(" and %d more ranges", len(prefixes)-4)
+		text += " and " + Count(len(prefixes)-4, "more range", "more ranges")
 	}
 	return text + " (" + peerCount(peers) + ")"
 }
@@ -282,5 +273,5 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 		Direction string       `json:"direction"`
 		Exposed   []item       `json:"exposed"`
 		Unread    []unreadJSON `json:"unread"`
-	}{1, state, string(direction), items, unreadToJSON(e)})
+	}{1, state, string(direction), items, unreadToJSON(e.Unread)})
 }

@@ -2,6 +2,7 @@ package render
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
@@ -89,7 +90,11 @@ type goneJSON struct {
 // other: it holds one at a time.
 func FindingsJSON(w io.Writer, a Audit) error {
 	out := bufio.NewWriterSize(w, 1<<16)
-	fmt.Fprintf(out, "{\n \"version\": 1,\n \"state\": %q,\n \"findings\": [", a.State)
+	fmt.Fprintf(out, "{\n \"version\": 1,\n \"state\": %q,\n \"filters\": ", a.State)
+	if err := indented(out, " ", a.Filters); err != nil {
+		return err
+	}
+	_, _ = out.WriteString(",\n \"findings\": [")
 	for i, f := range a.Result.Findings {
 		if i > 0 {
 			_ = out.WriteByte(',')
@@ -116,7 +121,7 @@ func FindingsJSON(w io.Writer, a Audit) error {
 	for i, part := range []struct {
 		name  string
 		value any
-	}{{"gone", gone}, {"idle_exemptions", idle}, {"unread", unreadToJSON(a.Estate)}, {"not_audited", orNone(a.Result.Left)}} {
+	}{{"gone", gone}, {"idle_exemptions", idle}, {"unread", unreadToJSON(a.Estate.Unread)}, {"not_audited", orNone(a.Result.Left)}} {
 		fmt.Fprintf(out, " %q: ", part.name)
 		if err := indented(out, " ", part.value); err != nil {
 			return err
@@ -160,29 +165,67 @@ func obeyed(r rune) bool {
 	return r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f
 }
 
+// Filters are what an audit was about, in the words of the command line. Findings of two
+// audits can be compared only where they were about the same.
+type Filters struct {
+	Over      string   `json:"over"`
+	Direction string   `json:"direction"`
+	Checks    []string `json:"checks"`
+	Service   string   `json:"service"`
+	Severity  string   `json:"severity"`
+	Evidence  bool     `json:"evidence"` // there were observed flows to go by
+}
+
+// Differences are what two audits were not both about, each with what the first said.
+func (f Filters) Differences(other Filters) []string {
+	var all []string
+	differ := func(what, first, second string) {
+		if first != second {
+			all = append(all, fmt.Sprintf("%s %s", what, cmp.Or(first, "not given")))
+		}
+	}
+	differ("--over", f.Over, other.Over)
+	differ("--direction", f.Direction, other.Direction)
+	differ("--check", strings.Join(f.Checks, ","), strings.Join(other.Checks, ","))
+	differ("--service", f.Service, other.Service)
+	differ("--severity", f.Severity, other.Severity)
+	yes := map[bool]string{true: "given", false: "not given"}
+	differ("observed flows", yes[f.Evidence], yes[other.Evidence])
+	return all
+}
+
+// An EarlierAudit is what an audit found that FindingsJSON wrote.
+type EarlierAudit struct {
+	State    string
+	Filters  *Filters // nil where it was written before filters were told
+	Findings []audit.Earlier
+}
+
 // ReadFindings reads the fingerprints of an earlier audit that FindingsJSON wrote.
-func ReadFindings(r io.Reader) ([]audit.Earlier, error) {
+func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 	var document struct {
 		Version  *int       `json:"version"`
+		State    string     `json:"state"`
+		Filters  *Filters   `json:"filters"`
 		Findings []goneJSON `json:"findings"`
 	}
-	err := json.NewDecoder(r).Decode(&document)
+	err = json.NewDecoder(r).Decode(&document)
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("it is not the JSON that isonomos audit --format json writes: %w", err)
+		return earlier, fmt.Errorf("it is not the JSON that isonomos audit --format json writes: %w", err)
 	case document.Version == nil || document.Findings == nil:
-		return nil, errors.New("it is not what isonomos audit --format json writes: it has no findings")
+		return earlier, errors.New("it is not what isonomos audit --format json writes: it has no findings")
 	case *document.Version != 1:
-		return nil, fmt.Errorf("it has version %d, and this program reads version 1", *document.Version)
+		return earlier, fmt.Errorf("it has version %d, and this program reads version 1", *document.Version)
 	}
-	all := make([]audit.Earlier, len(document.Findings))
+	earlier = EarlierAudit{document.State, document.Filters, make([]audit.Earlier, len(document.Findings))}
 	for i, f := range document.Findings {
 		if f.Fingerprint == "" {
-			return nil, fmt.Errorf("finding %d has no fingerprint", i+1)
+			return earlier, fmt.Errorf("finding %d has no fingerprint", i+1)
 		}
-		all[i] = audit.Earlier(f)
+		earlier.Findings[i] = audit.Earlier(f)
 	}
-	return all, nil
+	return earlier, nil
 }
 
 func findingToJSON(a Audit, f audit.Finding) findingJSON {
@@ -190,7 +233,7 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State, StateNote: f.StateNote,
 		Direction: string(f.Direction), Where: f.Where(),
 		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: orNone(f.Controls),
-		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: f.WayOut, OrElse: f.OrElse, Narrow: f.Narrow,
+		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: a.Say.remedy(f.WayOut), OrElse: f.OrElse, Narrow: f.Narrow,
 		Excepted: exemptionToJSON(f.Excused), Ended: exemptionToJSON(f.Ended),
 	}
 	if a.Change != nil {
@@ -259,12 +302,29 @@ type unreadJSON struct {
 }
 
 // unreadToJSON are the accounts of which nothing is known.
-func unreadToJSON(e *estate.Estate) []unreadJSON {
+func unreadToJSON(unread []estate.Unread) []unreadJSON {
 	list := []unreadJSON{}
-	for _, u := range e.Unread {
+	for _, u := range unread {
 		list = append(list, unreadJSON(u))
 	}
 	return list
+}
+
+// NotRead writes the accounts that could not be read: whatever else was told does not
+// tell of them.
+func NotRead(s *Screen, unread []estate.Unread) {
+	for _, u := range unread {
+		s.Labelled(0, Piece{"not read", Warm}, findingIndent, Piece{Text: u.Account + ": " + u.Reason + "; nothing is known of it"})
+	}
+}
+
+// notReadMarkdown says the same for a review.
+func notReadMarkdown(unread []estate.Unread) string {
+	var b strings.Builder
+	for _, u := range unread {
+		fmt.Fprintf(&b, "Not read: %s (%s): nothing is known of it.\n\n", mark(u.Account), mark(u.Reason))
+	}
+	return b.String()
 }
 
 func orNone(list []string) []string {
@@ -337,7 +397,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	for _, f := range a.Result.Findings {
 		s := suite(f.Check)
 		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File), Line: f.Origin().Line}
-		text := Clean(strings.Join(append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...), "; ") + "; way out: " + f.WayOut)
+		text := Clean(strings.Join(append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...), "; ") + "; way out: " + a.Say.remedy(f.WayOut))
 		switch {
 		case f.Excused != nil:
 			s.Skipped++
@@ -360,16 +420,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 		document.Failures += s.Failures
 		document.Skipped += s.Skipped
 	}
-	if _, err := io.WriteString(w, xml.Header); err != nil {
-		return err
-	}
-	enc := xml.NewEncoder(w)
-	enc.Indent("", " ")
-	if err := enc.Encode(document); err != nil {
-		return err
-	}
-	_, err := io.WriteString(w, "\n")
-	return err
+	return writeXML(w, document)
 }
 
 var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "way_out", "controls", "exempted_by", "exempted_until", "since", "state", "fingerprint"}
@@ -423,9 +474,7 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 	var b strings.Builder
 	t := tallyOf(a.Result.Findings)
 	b.WriteString("### Audit: " + mark(countSeverities(a)) + "\n\n" + mark(judgedWords(a.Estate, a.State)) + "\n\n")
-	for _, u := range a.Estate.Unread {
-		fmt.Fprintf(&b, "Not read: %s (%s): nothing is known of it.\n\n", mark(u.Account), mark(u.Reason))
-	}
+	b.WriteString(notReadMarkdown(a.Estate.Unread))
 	if t.all() > 0 {
 		b.WriteString("| critical | high | medium | low | info | exempted |\n|--:|--:|--:|--:|--:|--:|\n|")
 		for s := audit.Critical; s >= audit.Info; s-- {
@@ -512,7 +561,7 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	if f.Ended != nil {
 		line("exemption", fmt.Sprintf("by %s ended on %s", f.Ended.By, lastDay(f.Ended.Until)))
 	}
-	line("way out", f.WayOut)
+	line("way out", a.Say.remedy(f.WayOut))
 	line("or", f.OrElse)
 	line("controls", strings.Join(f.Controls, ", "))
 	b.WriteString("\n</details>\n")

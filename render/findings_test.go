@@ -23,7 +23,7 @@ func many(n int, name string) Audit {
 	for i := range n {
 		g := &estate.Group{Account: account, Name: fmt.Sprintf("%s%d", name, i)}
 		f := audit.Finding{Check: "open-admin-port", Severity: audit.Severity(i % 5), Start: audit.Severity(i % 5), Group: g, Account: account, Direction: estate.In,
-			Services: service.Of(service.Ports(service.TCP, 22, 22)), Message: name, WayOut: name, OrElse: name, Details: []string{name}, Controls: []string{"X 1"}, Fingerprint: fmt.Sprintf("%016x", i)}
+			Services: service.Of(service.Ports(service.TCP, 22, 22)), Message: name, WayOut: audit.Remedy{Words: name}, OrElse: name, Details: []string{name}, Controls: []string{"X 1"}, Fingerprint: fmt.Sprintf("%016x", i)}
 		if i%7 == 3 {
 			f.Excused = &law.Exemption{By: name, Because: name, Until: time.Date(2027, 2, 1, 0, 0, 0, 0, time.UTC)}
 		}
@@ -65,10 +65,10 @@ func TestFindingsReadBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	earlier, err := ReadFindings(&b)
-	if err != nil || len(earlier) != 12 || earlier[5].Fingerprint != fmt.Sprintf("%016x", 5) || earlier[5].Severity != "info" || earlier[5].Where != "a/g5" {
+	if err != nil || len(earlier.Findings) != 12 || earlier.Findings[5].Fingerprint != fmt.Sprintf("%016x", 5) || earlier.Findings[5].Severity != "info" || earlier.Findings[5].Where != "a/g5" {
 		t.Fatalf("%v, %+v", err, earlier)
 	}
-	c := audit.Since(a.Result.Findings[2:], earlier)
+	c := audit.Since(a.Result.Findings[2:], earlier.Findings)
 	if len(c.New) != 0 || c.Still != 10 || len(c.Gone) != 2 {
 		t.Errorf("%+v", c)
 	}

@@ -82,7 +82,7 @@ func inAll(r propose.Result) string {
 			}
 		}
 	}
-	text := fmt.Sprintf("%s for %s: %s become %s", Count(changed, "proposal", "proposals"), Count(len(groups), "group", "groups"), Count(rules, "rule", "rules"), Number(after))
+	text := fmt.Sprintf("%s for %s: %s %s", Count(changed, "proposal", "proposals"), Count(len(groups), "group", "groups"), Count(rules, "rule becomes", "rules become"), Number(after))
 	if lost > 0 {
 		text += fmt.Sprintf("; %s could go altogether", Number(lost))
 	}
@@ -313,7 +313,7 @@ func closesText(e *estate.Estate, closes traffic.Set) string {
 		parts = append(parts, manyServices(e, b.Services)+" for "+losers(b.Peers))
 	}
 	if len(blocks) > 4 {
-		parts = append(parts, fmt.Sprintf("and %d more kinds of traffic", len(blocks)-4))
+		parts = append(parts, "and "+Count(len(blocks)-4, "more kind", "more kinds")+" of traffic")
 	}
 	return strings.Join(parts, "; ")
 }

@@ -100,7 +100,8 @@ func ProposalsJSON(out io.Writer, n Narrowing) error {
 		Expects   propose.Expects `json:"expectations"`
 		Proposals []proposalJSON  `json:"proposals"`
 		Notes     []string        `json:"notes"` // where the clouds are otherwise than what is narrowed
-	}{2, window, n.Result.Expects, items, orNone(n.Result.Notes)})
+		Unread    []unreadJSON    `json:"unread"`
+	}{2, window, n.Result.Expects, items, orNone(n.Result.Notes), unreadToJSON(n.World.Estate.Unread)})
 }
 
 func proposalToJSON(e *estate.Estate, d *decide.Decider, c *propose.Checked) proposalJSON {
@@ -155,7 +156,7 @@ func ProposalsMarkdown(out io.Writer, n Narrowing) error {
 	d := decide.New(n.World.Estate)
 	e := n.World.Estate
 	var b strings.Builder
-	b.WriteString("# Proposals\n\n")
+	b.WriteString("# Proposals\n\n" + notReadMarkdown(e.Unread))
 	if n.Ranked && len(n.Result.Proposals) > 0 {
 		b.WriteString(mark(inAll(n.Result)) + ".\n\n")
 	}

@@ -61,11 +61,11 @@ type (
 		Properties   sarifResultExtra   `json:"properties"`
 	}
 	sarifResultExtra struct {
-		Severity string   `json:"severity"`
+		Severity string   `json:"severity,omitempty"`
 		Also     []string `json:"also,omitempty"`
 		Controls []string `json:"controls,omitempty"`
 		WayOut   string   `json:"wayOut,omitempty"`
-		State    string   `json:"state"`
+		State    string   `json:"state,omitempty"`
 	}
 	sarifLocation struct {
 		Physical *sarifPhysical `json:"physicalLocation,omitempty"`
@@ -79,9 +79,10 @@ type (
 		URI string `json:"uri"`
 	}
 	sarifRegion struct {
-		StartLine  int  `json:"startLine,omitempty"`
-		ByteOffset *int `json:"byteOffset,omitempty"`
-		ByteLength *int `json:"byteLength,omitempty"`
+		StartLine   int  `json:"startLine,omitempty"`
+		StartColumn int  `json:"startColumn,omitempty"`
+		ByteOffset  *int `json:"byteOffset,omitempty"`
+		ByteLength  *int `json:"byteLength,omitempty"`
 	}
 	sarifLogical struct {
 		Name          string `json:"name"`
@@ -107,8 +108,9 @@ type (
 	}
 )
 
-// FindingsSARIF writes findings as SARIF 2.1.0: definitions with file and line,
-// what is only surveyed with logical locations; fingerprints, exemptions as
+const sarifSchema = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+
+// FindingsSARIF writes findings as SARIF 2.1.0, each with file and line; fingerprints, exemptions as
 // suppressions, fixes where there are some.
 func FindingsSARIF(w io.Writer, a Audit) error {
 	driver := sarifDriver{Name: "Isonomos", Version: a.Version, Rules: []sarifRule{}}
@@ -133,7 +135,7 @@ func FindingsSARIF(w io.Writer, a Audit) error {
 		run.Results = append(run.Results, text)
 	}
 	run.Tool.Driver = driver
-	return writeJSON(w, sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}})
+	return writeJSON(w, sarifLog{sarifSchema, "2.1.0", []sarifRun{run}})
 }
 
 func sarifLevel(s audit.Severity) string {
@@ -154,7 +156,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	x := sarifResult{
 		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f)},
 		Fingerprints: map[string]string{"isonomos/v1": f.Fingerprint},
-		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(f.WayOut), State: f.State},
+		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(a.Say.remedy(f.WayOut)), State: f.State},
 	}
 	for _, r := range f.Also {
 		x.Properties.Also = append(x.Properties.Also, Clean(r.Check))
@@ -178,8 +180,8 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	return x
 }
 
-// sarifPlace is where a finding is: in a definition by file and line, and always
-// by the name of what it is about.
+// sarifPlace is where a finding is: by file and line of its definition, or of the survey
+// where it has none, and always by the name of what it is about.
 func sarifPlace(f audit.Finding) sarifLocation {
 	kind, name := "group", f.Where()
 	switch {
@@ -192,15 +194,11 @@ func sarifPlace(f audit.Finding) sarifLocation {
 	}
 	name = Clean(name)
 	l := sarifLocation{Logical: []sarifLogical{{name[strings.LastIndexByte(name, '/')+1:], name, kind}}}
-	if o := f.Origin(); o.File != "" && defined(f) {
-		l.Physical = &sarifPhysical{sarifArtifact{fileURI(o.File)}, sarifRegion{StartLine: max(1, o.Line)}}
+	l.Physical = physical(f.Origin())
+	if l.Physical == nil && f.Account != nil { // it was read from the clouds themselves
+		l.Physical = physical(f.Account.Origin)
 	}
 	return l
-}
-
-// defined reports whether a finding is about what stands in a definition.
-func defined(f audit.Finding) bool {
-	return f.Group != nil && f.Group.Defined && strings.HasSuffix(f.Origin().File, ".nomos")
 }
 
 // fileURI is a file's name as a relative reference (RFC 3986), as it was given.

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/muesli/termenv"
+
+	"isonomos/core/count"
+	"isonomos/nomos/source"
 )
 
 // Style is the weight and colour of a piece of text. Words and position carry
@@ -211,31 +213,12 @@ func Pad(text string, columns int) string {
 	return text + strings.Repeat(" ", max(1, columns-Columns(text)))
 }
 
-// Clean takes out of a text what a terminal would obey instead of showing:
-// control characters, escape sequences' beginnings, and characters that turn
-// the direction of writing. Each becomes a middle dot.
-func Clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '\ufffd' || unicode.IsControl(r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f || r == 0x2028 || r == 0x2029 {
-			return '·'
-		}
-		return r
-	}, text)
-}
+// Clean takes out of a text what a terminal would obey instead of showing it, and what
+// nobody sees (see source.Clean).
+func Clean(text string) string { return source.Clean(text) }
 
 // Count is a number with its noun: "1 group", "1,234 groups".
-func Count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return Number(n) + " " + many
-}
+func Count(n int, one, many string) string { return count.Of(n, one, many) }
 
 // Number is a number with commas between thousands.
-func Number(n int) string {
-	digits := fmt.Sprint(n)
-	for i := len(digits) - 3; i > 0; i -= 3 {
-		digits = digits[:i] + "," + digits[i:]
-	}
-	return digits
-}
+func Number(n int) string { return count.Number(n) }

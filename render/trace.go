@@ -129,6 +129,8 @@ type traceJSON struct {
 	Steps       []stepJSON  `json:"steps"`
 	HandedOn    []traceJSON `json:"handed_on,omitempty"`
 	Then        string      `json:"once_carried_out,omitempty"` // the verdict, where it differs
+
+	Unread []unreadJSON `json:"unread,omitempty"` // of a whole answer: accounts of which nothing is known
 }
 
 func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
@@ -154,7 +156,7 @@ func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
 // TraceJSON writes an answer as one JSON document.
 func TraceJSON(w io.Writer, e *estate.Estate, a decide.Answer, state string, then *Then) error {
 	x := traceToJSON(e, a)
-	x.State = state
+	x.State, x.Unread = state, unreadToJSON(e.Unread)
 	if then != nil && then.Answer.Verdict != a.Verdict {
 		x.Then = string(then.Answer.Verdict)
 	}
@@ -172,7 +174,7 @@ func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, state string, err
 		}{"invalid", err.Error()})
 	}
 	x := traceToJSON(e, a)
-	x.State = state
+	x.State, x.Unread = state, unreadToJSON(e.Unread)
 	return enc.Encode(x)
 }
 
@@ -243,15 +245,15 @@ func Proofs(s *Screen, proofs []Proof) {
 		s.Text(0, fmt.Sprintf("%s on groups that nobody wears: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
 	}
 	if n := len(first.Results); n > 0 {
-		summary := fmt.Sprintf("%s: %d hold", Count(n, "expectation", "expectations"), counts["holds"])
+		summary := fmt.Sprintf("%s: %s", Count(n, "expectation", "expectations"), Count(counts["holds"], "holds", "hold"))
 		if counts["FAILS"] > 0 {
-			summary += fmt.Sprintf(", %d %s not", counts["FAILS"], map[bool]string{true: "does", false: "do"}[counts["FAILS"] == 1])
+			summary += ", " + Count(counts["FAILS"], "does", "do") + " not"
 		}
 		if counts["undecided"] > 0 {
-			summary += fmt.Sprintf(", %d undecided", counts["undecided"])
+			summary += ", " + Number(counts["undecided"]) + " undecided"
 		}
 		if differ > 0 {
-			summary += fmt.Sprintf("; %d as found and as defined differently", differ)
+			summary += "; " + Number(differ) + " as found and as defined differently"
 		}
 		s.Line(Piece{summary, Strong})
 	}
@@ -296,11 +298,16 @@ func result(s *Screen, p Proof, r law.Result, withState bool) {
 		s.Text(findingIndent, r.Note)
 	}
 	if w := r.Witness; w != nil {
-		s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s → %s %s %s", w.Source, w.Destination, serviceName(p.Estate, w.Service), verdictWords(w.Verdict))})
+		s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: witnessLine(p.Estate, *w)})
 		if text := witnessText(p.Estate, *w); text != "" {
 			s.Labelled(findingIndent, Piece{"", Faint}, findingLabel, Piece{Text: text})
 		}
 	}
+}
+
+// witnessLine is a flow and what becomes of it.
+func witnessLine(e *estate.Estate, w decide.Answer) string {
+	return fmt.Sprintf("%s → %s %s %s", w.Source, w.Destination, serviceName(e, w.Service), verdictWords(w.Verdict))
 }
 
 // sameVerdict reports whether a law is broken, or not, by the same groups in two states.
@@ -363,7 +370,7 @@ func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
 		}
 		if told++; told > most {
 			if told == most+1 {
-				s.Text(findingIndent, fmt.Sprintf("and %d more", broken-most))
+				s.Text(findingIndent, "and "+Number(broken-most)+" more")
 			}
 			continue
 		}
@@ -448,7 +455,7 @@ func ProofsJSON(w io.Writer, proofs []Proof) error {
 		Expectations []item       `json:"expectations"`
 		Laws         []lawJSON    `json:"laws"`
 		Unread       []unreadJSON `json:"unread"`
-	}{1, whole, items, laws, unreadToJSON(first.Estate)})
+	}{1, whole, items, laws, unreadToJSON(first.Estate.Unread)})
 }
 
 type breachJSON struct {

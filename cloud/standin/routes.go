@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"isonomos/core/count"
 	"isonomos/core/dialect"
 )
 
@@ -240,7 +241,7 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 		case o.Name == "":
 			return made, of, refuse(http.StatusUnprocessableEntity, "a list has a name")
 		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
-			return made, of, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
+			return made, of, refuse(http.StatusConflict, "the list has room for %s", count.Of(o.Capacity, "entry", "entries"))
 		}
 		for _, l := range d.lines {
 			var other object
@@ -300,7 +301,7 @@ func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
 		case o.Owner != "own":
 			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
 		case o.Capacity > 0 && len(to.Entries) > o.Capacity:
-			return made, of, refuse(http.StatusConflict, "the list has room for %d entries", o.Capacity)
+			return made, of, refuse(http.StatusConflict, "the list has room for %s", count.Of(o.Capacity, "entry", "entries"))
 		}
 		o.Entries = to.Entries
 		d.put("change", o)
@@ -352,10 +353,10 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		if !subnet && known.GroupsPerInterface > 0 && len(to.Groups) > known.GroupsPerInterface {
-			return made, of, refuse(http.StatusConflict, "an interface of this cloud wears at most %d groups", known.GroupsPerInterface)
+			return made, of, refuse(http.StatusConflict, "an interface of this cloud wears at most %s", count.Of(known.GroupsPerInterface, "group", "groups"))
 		}
 		if subnet && len(to.Groups) > known.GroupsPerSubnet {
-			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %d groups", known.GroupsPerSubnet)
+			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %s", count.Of(known.GroupsPerSubnet, "group", "groups"))
 		}
 		for i, l := range d.lines {
 			k := l.key

@@ -19,12 +19,12 @@ import (
 	"time"
 	"unicode"
 
-	"github.com/google/renameio/v2"
-
 	"isonomos/core/compile"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
+	"isonomos/internal/whole"
 	"isonomos/store"
 )
 
@@ -257,7 +257,7 @@ func (s *Server) keep(d *draft) error {
 		log.Write(append(line, '\n'))
 	}
 	path := filepath.Join(s.folder, StateFile)
-	if err := renameio.WriteFile(path, text.Bytes(), 0o644); err != nil {
+	if err := whole.Write(path, text.String(), 0o644); err != nil {
 		return err
 	}
 	info, err := os.Stat(path)
@@ -371,7 +371,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		return nil // it takes no more than before
 	}
 	if in, out := compile.GroupCost(dl, g, estate.In), compile.GroupCost(dl, g, estate.Out); quota.Over(in, out) {
-		return refuse(http.StatusConflict, "the group would take %d rules inward and %d outward, and may have %s", in, out, quotaText(quota))
+		return refuse(http.StatusConflict, "the group would take %s inward and %s outward, and may have %s", count.Of(in, "rule", "rules"), count.Number(out), quotaText(quota))
 	}
 	return nil
 }

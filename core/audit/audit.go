@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
@@ -78,9 +79,9 @@ type Finding struct {
 	WhyNot      string   // why it arrives nowhere, or why nobody knows
 	Message     string   // what is the matter, in a sentence without a capital and full stop
 	Details     []string // rules or places that are concerned
-	WayOut      string   // a command or an edit
-	OrElse      string   // another way out
-	Narrow      bool     // WayOut is a narrowing of the rules
+	WayOut      Remedy
+	OrElse      string // another way out
+	Narrow      bool   // WayOut is a narrowing of the rules
 	Controls    []string
 	Excused     *law.Exemption // the exemption that covers it
 	Ended       *law.Exemption // one that covered it and has ended
@@ -671,7 +672,7 @@ func (l *look) gathered(found []Finding) []Finding {
 	for i := range all {
 		if f := &all[i]; f.gather && len(f.Rules) > 1 {
 			if check, ok := Find(f.Check); ok {
-				f.Message = fmt.Sprintf(check.many, len(f.Rules), len(l.group.Rules))
+				f.Message = fmt.Sprintf(check.many, count.Number(len(f.Rules)), count.Number(len(l.group.Rules)))
 			}
 			f.Details = nil
 			var services []service.Set

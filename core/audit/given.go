@@ -168,7 +168,7 @@ func (a *auditor) judge() {
 
 // breach makes a finding of the breach of a law.
 func (w *worker) breach(l law.Law, b law.Breach) Finding {
-	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium, Controls: l.Controls, Message: b.Text, part: true, WayOut: "isonomos prove shows the law"}
+	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium, Controls: l.Controls, Message: b.Text, part: true, WayOut: edited(b.Group, b.Lacks)}
 	if l.Title != "" {
 		f.Message = fmt.Sprintf("%s (%s)", b.Text, l.Title)
 	}
@@ -235,7 +235,7 @@ func (a *auditor) excuse(result *Result) {
 func (a *auditor) fingerprint(found []Finding) {
 	for i := range found {
 		if f := &found[i]; f.Narrow && len(f.Rules) > 0 && !slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.BuiltIn }) {
-			f.Narrow, f.WayOut = false, "isonomos adopt "+f.Group.Path()+": a built-in rule can't be narrowed, and what a definition does not let through is shut"
+			f.Narrow, f.WayOut = false, Remedy{Adopt, f.Group.Path(), "a built-in rule can't be narrowed, and what a definition does not let through is shut"}
 		}
 	}
 	a.parallel(len(found), atOnce, func(_ *worker, i int) { found[i].Fingerprint = hashed(found[i].identity()) })

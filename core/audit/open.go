@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -111,14 +112,14 @@ func (w *worker) isAre(s service.Set) string {
 	return "are"
 }
 
-// narrowing is the way out of what is too wide: for what is defined, the command.
-func (l *look) narrowing() string { return narrowing(l.group) }
+// narrowing is the way out of what is too wide.
+func (l *look) narrowing() Remedy { return narrowing(l.group) }
 
-func narrowing(g *estate.Group) string {
+func narrowing(g *estate.Group) Remedy {
 	if narrowable(g) {
-		return "isonomos narrow " + g.Path()
+		return Remedy{Kind: Narrow, Target: g.Path()}
 	}
-	return "take the rule out, and give every instance a group of its own"
+	return inWords("take the rule out, and give every instance a group of its own")
 }
 
 // narrowable reports whether rules of a group can be narrowed: what a cloud made by
@@ -698,7 +699,7 @@ func (w *worker) swallowed(spec service.Spec) string {
 	}
 	const shown = 8
 	if len(names) > shown {
-		return fmt.Sprintf("%s and %d other services with names", strings.Join(names[:shown], ", "), len(names)-shown)
+		return strings.Join(names[:shown], ", ") + " and " + count.Of(len(names)-shown, "other service with a name", "other services with names")
 	}
 	return strings.Join(names, ", ")
 }
@@ -776,7 +777,7 @@ of the internet each, or many wide ranges. Its severity is that of what the sum 
 			found = append(found, l.sumOn(estate.In, services)...)
 		}
 		for i := range found {
-			found[i].Message = fmt.Sprintf("%d rules add up to %s", len(found[i].Rules), PeersInWords(found[i].Peers))
+			found[i].Message = fmt.Sprintf("%s add up to %s", count.Of(len(found[i].Rules), "rule", "rules"), PeersInWords(found[i].Peers))
 		}
 		return found
 	},

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -26,7 +27,7 @@ person will believe it. Of equal rules the later ones are told.`,
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	spelling: true,
-	many:     "%d of %d rules can't take effect: others decide all of them",
+	many:     "%s of %s rules can't take effect: others decide all of them",
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
@@ -37,7 +38,7 @@ person will believe it. Of equal rules the later ones are told.`,
 				// whatever else is admitted.
 				meant := r.Through != nil || slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
 				if !r.BuiltIn && !meant && !l.vain(rules, i) {
-					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, WayOut: "delete the rule: nothing changes",
+					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, WayOut: inWords("delete the rule: nothing changes"),
 						Message: fmt.Sprintf("%q can't take effect: other rules of the group decide all of it", r.Sentence(l.estate.Services))})
 				}
 			}
@@ -243,7 +244,7 @@ it; or all that a lend would lend is open already. Somebody believes a door to b
 				rules := l.ordered(direction)
 				for i, r := range rules {
 					if !r.BuiltIn && r.Action == estate.Refuse && l.vain(rules, i) {
-						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "move it before what admits this, or narrow that",
+						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("move it before what admits this, or narrow that"),
 							Message: fmt.Sprintf("%q refuses nothing: rules before it admit all of it", r.Sentence(l.estate.Services))})
 					}
 				}
@@ -253,7 +254,7 @@ it; or all that a lend would lend is open already. Somebody believes a door to b
 			r := &l.group.Lends[i].Rule
 			set := traffic.Of(l.d.Peers(l.group, r, nil), service.Of(r.Services...))
 			if !set.IsEmpty() && set.SubsetOf(l.d.GroupTraffic(l.group, r.Direction)) {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: set.Services(), Peers: set.Peers(service.All), WayOut: "take out the rules that admit it, or the lend",
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: set.Services(), Peers: set.Peers(service.All), WayOut: inWords("take out the rules that admit it, or the lend"),
 					Message: fmt.Sprintf("lending %s to %s is pointless: it is open already", l.describe(set.Services()), estate.PeerWords(r.Peers))})
 			}
 		}
@@ -278,7 +279,7 @@ by moving others.`,
 		var found []Finding
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
 			rules := slices.DeleteFunc(l.ordered(direction), func(r *ruleFacts) bool { return r.BuiltIn })
-			f := Finding{Direction: direction, WayOut: "give the later rules ranks with room between them"}
+			f := Finding{Direction: direction, WayOut: inWords("give the later rules ranks with room between them")}
 			for i := 1; i < len(rules); i++ {
 				a, b := rules[i-1], rules[i]
 				if b.Rank-a.Rank > 1 {
@@ -292,7 +293,7 @@ by moving others.`,
 				}
 			}
 			if len(f.Rules) > 0 {
-				f.Message = fmt.Sprintf("%d rules have no rank between them", len(f.Rules))
+				f.Message = fmt.Sprintf("%s have no rank between them", count.Of(len(f.Rules), "rule", "rules"))
 				found = append(found, f)
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -65,7 +66,7 @@ func (l *look) unanswered() []Finding {
 		if lost.IsEmpty() {
 			continue
 		}
-		f := Finding{Direction: direction, Services: lost.Services(), Peers: lost.Peers(service.All), WayOut: "let the answers back: isonomos trace shows where one is stopped"}
+		f := Finding{Direction: direction, Services: lost.Services(), Peers: lost.Peers(service.All), WayOut: inWords("let the answers back: a trace shows where one is stopped")}
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Direction == direction && r.Action == estate.Admit && !r.traffic().Intersect(lost).IsEmpty() {
 				f.Rules = append(f.Rules, r.Rule)
@@ -124,10 +125,10 @@ func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
 	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers}
 	if r.Direction == estate.In {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it out to here", r.Sentence(l.estate.Services), other.Path())
-		f.WayOut = fmt.Sprintf("write the other end: reach %s at group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name)
+		f.WayOut = inWords(fmt.Sprintf("write the other end: reach %s at group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name))
 	} else {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it in from here", r.Sentence(l.estate.Services), other.Path())
-		f.WayOut = fmt.Sprintf("write the other end: admit %s from group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name)
+		f.WayOut = inWords(fmt.Sprintf("write the other end: admit %s from group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name))
 	}
 	return f, true
 }
@@ -239,9 +240,9 @@ func shutProbes(w *worker) []Finding {
 		if why.Rule != nil {
 			f.Message = fmt.Sprintf("%s %s do not arrive: %q stops them", what, s.Balancer.Name, why.Rule.Sentence(w.estate.Services))
 		}
-		f.WayOut = fmt.Sprintf("admit %s from probes", s.Service)
+		f.WayOut = inWords(fmt.Sprintf("admit %s from probes", s.Service))
 		if f.Direction == estate.Out {
-			f.WayOut = fmt.Sprintf("let it out: reach %s at the targets' group", s.Service)
+			f.WayOut = inWords(fmt.Sprintf("let it out: reach %s at the targets' group", s.Service))
 		}
 		at[key] = len(found)
 		found = append(found, f)
@@ -271,7 +272,7 @@ interface and its subnet have no group in a cloud where then everything passes.`
 					_, why := w.whyNot(i, estate.In, traffic.All)
 					k = len(found)
 					at[i.Subnet] = k
-					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, WayOut: "attach a group to them, or switch filtering on"})
+					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, WayOut: inWords("attach a group to them, or switch filtering on")})
 				}
 				f := &found[k]
 				example := w.meets(i, estate.In, traffic.All)
@@ -293,15 +294,11 @@ interface and its subnet have no group in a cloud where then everything passes.`
 
 // interfaceWords names a few instances.
 func interfaceWords(list []*estate.Interface) string {
-	const shown = 4
 	var names []string
-	for _, i := range list[:min(shown, len(list))] {
+	for _, i := range list {
 		names = append(names, i.Instance.Name)
 	}
-	if len(list) > shown {
-		names = append(names, fmt.Sprintf("%d more", len(list)-shown))
-	}
-	return strings.Join(names, ", ")
+	return count.Some(names, 4)
 }
 
 // noFilter reports whether nothing filters at an interface.

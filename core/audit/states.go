@@ -85,7 +85,7 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 		}
 		f.StateNote = foundNote(f)
 		if f.Group != nil && f.Group.Ours() { // the definitions are right: the cloud is to be put back
-			f.WayOut, f.OrElse, f.Narrow = "isonomos draft", "write it into the definitions, with a reason", false
+			f.WayOut, f.OrElse, f.Narrow = Remedy{Kind: Draft}, "write it into the definitions, with a reason", false
 		}
 		joined.Findings = append(joined.Findings, f)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"isonomos/core/addr"
 	"isonomos/core/compile"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -30,7 +31,7 @@ tell whose they are, or whether they still are. Ranges that are open by themselv
 	gather:   true,
 	sentence: "%q names public addresses that are in no list",
 	spelling: true,
-	many:     "%d of %d rules name public addresses that are in no list",
+	many:     "%s of %s rules name public addresses that are in no list",
 	group: func(l *look) []Finding {
 		var found []Finding
 		for i := range l.rules {
@@ -48,7 +49,7 @@ tell whose they are, or whether they still are. Ranges that are open by themselv
 			if four, six := l.d.StrangersAmong(literal); four+six == 0 || l.isOpen(literal) {
 				continue
 			}
-			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "put the addresses into a list that says whose they are"})
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("put the addresses into a list that says whose they are")})
 		}
 		return found
 	},
@@ -65,7 +66,7 @@ rule is wrong, and whoever gets the address next is let in.`,
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	spelling: true,
-	many:     "%d of %d rules name instances of the estate by their addresses",
+	many:     "%s of %s rules name instances of the estate by their addresses",
 	group: func(l *look) []Finding {
 		var found []Finding
 		for i := range l.rules {
@@ -83,8 +84,8 @@ rule is wrong, and whoever gets the address next is let in.`,
 				}
 			}
 			if len(names) > 0 {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "name the group that they wear, not their addresses",
-					Message: fmt.Sprintf("%q names %s by address", r.Sentence(l.estate.Services), strings.Join(names, ", "))})
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("name the group that they wear, not their addresses"),
+					Message: fmt.Sprintf("%q names %s by address", r.Sentence(l.estate.Services), count.Some(names, 6))})
 			}
 		}
 		return found
@@ -140,7 +141,7 @@ var dangling = Check{
 		for i := range l.rules {
 			r := &l.rules[i]
 			for _, p := range r.Peers {
-				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, WayOut: "delete the rule, or name what has taken its place"}
+				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, WayOut: inWords("delete the rule, or name what has taken its place")}
 				switch {
 				case p.Kind == estate.PeerMissing:
 					kind, _, _ := strings.Cut(p.Missing, ":")
@@ -173,7 +174,7 @@ subnets count only where they let in by themselves.`,
 		if !g.Default || g.For == estate.ForSubnets && decide.Dialect(g.Account).Layers == dialect.BothMustAdmit {
 			return nil
 		}
-		f := Finding{WayOut: "empty it, and give every instance a group for what it does", part: true}
+		f := Finding{WayOut: inWords("empty it, and give every instance a group for what it does"), part: true}
 		lets := false
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit {
@@ -240,7 +241,7 @@ be judged later. Descriptions that a machine wrote, or that stand in for one, co
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	sentence: "%q does not say why it is there",
-	many:     "%d of %d rules do not say why they are there",
+	many:     "%s of %s rules do not say why they are there",
 	group: func(l *look) []Finding {
 		g := l.group
 		if g.BuiltIn {
@@ -248,11 +249,11 @@ be judged later. Descriptions that a machine wrote, or that stand in for one, co
 		}
 		var found []Finding
 		if !l.says(g.Description, g.Name) {
-			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g))})
+			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g)))})
 		}
 		for i := range l.rules {
 			if r := &l.rules[i]; !r.BuiltIn && !l.says(r.Description, g.Name) {
-				found = append(found, Finding{Rules: []*estate.Rule{r.Rule}, WayOut: `add because "…"`})
+				found = append(found, Finding{Rules: []*estate.Rule{r.Rule}, WayOut: edited(g, `add because "…" to the rule`)})
 			}
 		}
 		return found
@@ -283,16 +284,16 @@ var unworn = Check{
 			if g.Default || g.BuiltIn || g.Existing || len(w.d.Wearers(g)) > 0 || w.attached[g] {
 				continue
 			}
-			f := Finding{Group: g, Message: "the group is attached to nothing", WayOut: "delete it"}
+			f := Finding{Group: g, Message: "the group is attached to nothing", WayOut: inWords("delete it")}
 			if w.named[g] {
 				f.Message += ", though rules of other groups name it as a peer"
-				f.WayOut = "delete it, and the rules that name it"
+				f.WayOut = inWords("delete it, and the rules that name it")
 			}
 			found = append(found, f)
 		}
 		for _, l := range w.estate.Lists {
 			if l.Owner != "published" && !w.used[l] && (w.Defined == nil || !l.Defined) { // of what was found, lists of definitions are no part
-				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", WayOut: "delete it"}
+				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", WayOut: inWords("delete it")}
 				found = append(found, f)
 			}
 		}
@@ -335,14 +336,14 @@ all must be found and changed. Instances' own addresses are static-address, wide
 		}
 		var found []Finding
 		for _, t := range all {
-			f := Finding{Group: t.groups[0], Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), WayOut: "make a list of them, and name it in these groups"}
-			f.Message = fmt.Sprintf("%s %s in %d groups", rangeWords(t.ranges), map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1], len(t.groups))
+			f := Finding{Group: t.groups[0], Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), WayOut: inWords("make a list of them, and name it in these groups")}
+			f.Message = fmt.Sprintf("%s %s in %s", rangeWords(t.ranges), map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1], count.Of(len(t.groups), "group", "groups"))
 			const shown = 12
 			for _, g := range t.groups[:min(shown, len(t.groups))] {
 				f.Details = append(f.Details, g.Path())
 			}
 			if n := len(t.groups) - shown; n > 0 {
-				f.Details = append(f.Details, fmt.Sprintf("and %d more", n))
+				f.Details = append(f.Details, fmt.Sprintf("and %s more", count.Number(n)))
 			}
 			found = append(found, f)
 		}
@@ -421,7 +422,7 @@ func rangeWords(ranges []netip.Prefix) string {
 		words = append(words, addr.PrefixString(p))
 	}
 	if n := len(ranges) - shown; n > 0 {
-		words = append(words, fmt.Sprintf("%d more ranges", n))
+		words = append(words, count.Of(n, "more range", "more ranges"))
 	}
 	return strings.Join(words, ", ")
 }
@@ -497,7 +498,7 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 		if len(same) > 0 {
 			same = append(same, groups[0])
 			slices.SortFunc(same, func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })
-			found = append(found, Finding{Group: same[0], Message: "it lets through the same traffic as " + groupWords(same[1:]), WayOut: "keep one, and attach it in the place of the others"})
+			found = append(found, Finding{Group: same[0], Message: "it lets through the same traffic as " + groupWords(same[1:]), WayOut: inWords("keep one, and attach it in the place of the others")})
 		}
 		groups = others
 	}
@@ -505,15 +506,11 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 }
 
 func groupWords(groups []*estate.Group) string {
-	const shown = 4
 	var names []string
-	for _, g := range groups[:min(shown, len(groups))] {
+	for _, g := range groups {
 		names = append(names, g.Name)
 	}
-	if n := len(groups) - shown; n > 0 {
-		names = append(names, fmt.Sprintf("%d more", n))
-	}
-	return strings.Join(names, ", ")
+	return count.Some(names, 4)
 }
 
 var pastDate = Check{
@@ -529,12 +526,12 @@ var pastDate = Check{
 		for i := range l.rules {
 			r := &l.rules[i]
 			if until := l.describedBy(r.Description).until; !until.IsZero() && r.Until.IsZero() && !until.After(l.Now) {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "delete the rule, or give it a later date",
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("delete the rule, or give it a later date"),
 					Message: fmt.Sprintf("%q says that it ends with %s, and is still there", r.Sentence(l.estate.Services), until.AddDate(0, 0, -1).Format(time.DateOnly))})
 			}
 		}
 		for _, r := range l.ended() {
-			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule}, Services: service.Of(r.rule.Services...), Peers: r.peers, WayOut: "isonomos compare shows what the cloud has beyond the definitions",
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule}, Services: service.Of(r.rule.Services...), Peers: r.peers, WayOut: Remedy{Kind: Draft, Words: "it takes the rule out"},
 				Message: fmt.Sprintf("%q ended on %s, and the cloud still has %q", r.Sentence(l.estate.Services), r.Until.Add(-time.Second).Format(time.DateOnly), r.rule.Sentence(l.estate.Services))})
 		}
 		return found
@@ -552,7 +549,7 @@ var byHand = Check{
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, r := range l.extra() {
-			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), WayOut: "write it into the definitions, or put the group back: isonomos compare"}
+			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), WayOut: Remedy{Kind: Draft, Words: "it puts the group back"}, OrElse: "write it into the definitions, with a reason"}
 			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.Sentence(l.estate.Services), changedWords(r.Changed))
 			found = append(found, f)
 		}
@@ -595,7 +592,7 @@ var unread = Check{
 			if i := slices.IndexFunc(w.estate.Accounts, func(a *estate.Account) bool { return a.Name == u.Account }); i >= 0 {
 				account = w.estate.Accounts[i]
 			}
-			found = append(found, Finding{Account: account, Message: "it could not be read, so nothing is known of it: " + u.Reason, WayOut: "survey it again"})
+			found = append(found, Finding{Account: account, Message: "it could not be read, so nothing is known of it: " + u.Reason, WayOut: inWords("survey it again")})
 		}
 		return found
 	},
@@ -620,18 +617,18 @@ counts them. The finding says which rules cost most.`,
 		in, out := compile.GroupCost(d, l.group, estate.In), compile.GroupCost(d, l.group, estate.Out)
 		var found []Finding
 		tell := func(direction estate.Direction, used, allowed int, what string) {
-			f := Finding{Direction: direction, WayOut: "join ranges, name a list or a group, or have the quota raised"}
+			f := Finding{Direction: direction, WayOut: inWords("join ranges, name a list or a group, or have the quota raised")}
 			switch {
 			case allowed == 0 || used*5 < allowed*4:
 				return
 			case used > allowed:
 				f.Start = High
-				f.Message = fmt.Sprintf("%d of %d %s are used: %d too many", used, allowed, what, used-allowed)
+				f.Message = fmt.Sprintf("%s of %s %s are used: %s too many", count.Number(used), count.Number(allowed), what, count.Number(used-allowed))
 			case used == allowed:
 				f.Start = Medium
-				f.Message = fmt.Sprintf("all %d %s are used", allowed, what)
+				f.Message = fmt.Sprintf("all %s %s are used", count.Number(allowed), what)
 			default:
-				f.Message = fmt.Sprintf("%d of %d %s are used (%d %%)", used, allowed, what, used*100/allowed)
+				f.Message = fmt.Sprintf("%s of %s %s are used (%d %%)", count.Number(used), count.Number(allowed), what, used*100/allowed)
 			}
 			f.Details = l.costliest(d, direction)
 			found = append(found, f)
@@ -684,7 +681,7 @@ func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string
 	var words []string
 	for _, c := range costs[:min(3, len(costs))] {
 		if c.n > 1 {
-			words = append(words, fmt.Sprintf("%d rules: %s", c.n, c.rule.Sentence(l.estate.Services)))
+			words = append(words, fmt.Sprintf("%s: %s", count.Of(c.n, "rule", "rules"), c.rule.Sentence(l.estate.Services)))
 		}
 	}
 	return words
@@ -699,7 +696,7 @@ var idle = Check{
 	WayOut:   "Delete it, or wait for evidence over a longer time.",
 	Controls: controlsOfUpkeep,
 	gather:   true,
-	many:     "%d of %d rules were used by no observed flow",
+	many:     "%s of %s rules were used by no observed flow",
 	group: func(l *look) []Finding {
 		if l.Flows == nil || !slices.ContainsFunc(l.d.Wearers(l.group), func(i *estate.Interface) bool { return l.seen[i] }) {
 			return nil
@@ -707,8 +704,8 @@ var idle = Check{
 		var found []Finding
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit && !r.BuiltIn && !l.flowed[r.Rule] {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: "delete it, or gather evidence for longer",
-					Message: fmt.Sprintf("no flow in %d days used %q", l.days, r.Sentence(l.estate.Services))})
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("delete it, or gather evidence for longer"),
+					Message: fmt.Sprintf("no flow in %s used %q", count.Of(l.days, "day", "days"), r.Sentence(l.estate.Services))})
 			}
 		}
 		return found

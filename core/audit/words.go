@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 )
 
 // PeersInWords is a set of peers for a sentence, with its size: "everyone
@@ -46,7 +47,7 @@ func PeersInWords(peers addr.Set) string {
 		}
 		who = strings.Join(shown, ", ")
 		if len(prefixes) > 3 {
-			who += fmt.Sprintf(" and %d more ranges", len(prefixes)-3)
+			who += " and " + count.Of(len(prefixes)-3, "more range", "more ranges")
 		}
 	}
 	return fmt.Sprintf("%s (%s)", who, strings.Join(sizes, ", "))

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -60,7 +61,7 @@ type StuckError struct {
 }
 
 func (e *StuckError) Error() string {
-	return fmt.Sprintf("no safe order was found for %d steps in %s: %s", len(e.Steps), e.Accounts[0].Name, e.Why)
+	return fmt.Sprintf("no safe order was found for %s in %s: %s", count.Of(len(e.Steps), "step", "steps"), e.Accounts[0].Name, e.Why)
 }
 
 // step kinds in the order in which they are best carried out: make before refer,
@@ -291,7 +292,7 @@ func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List)
 		return nil
 	}
 	if there.Capacity > 0 && len(l.Entries) > there.Capacity {
-		return fmt.Errorf("the list %s has room for %d entries, and the definitions have %d", path, there.Capacity, len(l.Entries))
+		return fmt.Errorf("the list %s has room for %s, and the definitions have %s", path, count.Of(there.Capacity, "entry", "entries"), count.Number(len(l.Entries)))
 	}
 	p.setEntries(there, l.Entries)
 	return nil
@@ -509,7 +510,7 @@ func (p *planner) drop() error {
 // withinAccounts says which account would have more groups or rules than it may, and
 // more than it has.
 func (a *Aim) withinAccounts() error {
-	count := func(e *estate.Estate) map[string][2]int {
+	usage := func(e *estate.Estate) map[string][2]int {
 		n := make(map[string][2]int)
 		for _, g := range e.Groups {
 			if g.ID == "" && e == a.Now {
@@ -520,11 +521,11 @@ func (a *Aim) withinAccounts() error {
 		}
 		return n
 	}
-	before, after := count(a.Now), count(a.Then)
+	before, after := usage(a.Now), usage(a.Then)
 	for _, x := range a.Surveyed.Accounts {
 		for i, limit := range [2]string{dialect.LimitGroups, dialect.LimitRules} {
 			if n := after[x.Name][i]; n > before[x.Name][i] && !within(x, limit, n) {
-				return fmt.Errorf("the account %s would have %d %s, and may have %d", x.Name, n, [2]string{"groups", "rules"}[i], x.Limits[limit])
+				return fmt.Errorf("the account %s would have %s, and may have %s", x.Name, count.Of(n, [2]string{"group", "rule"}[i], [2]string{"groups", "rules"}[i]), count.Number(x.Limits[limit]))
 			}
 		}
 	}

@@ -6,9 +6,9 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -115,7 +115,7 @@ func (d *Decider) step(l layer, i *estate.Interface, direction estate.Direction,
 	if len(l.groups) == 1 {
 		s.Group, s.Text = l.groups[0], "no rule "+what
 	} else {
-		s.Text = fmt.Sprintf("no rule of %s %s", strings.Join(names, ", "), what)
+		s.Text = fmt.Sprintf("no rule of %s %s", count.Some(names, 6), what)
 	}
 	return s, false
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"isonomos/core/count"
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/core/service"
@@ -170,7 +171,7 @@ func choosePair(q Question, pairs [][2]End, sources, destinations []End) ([2]End
 			for _, e := range found {
 				names = append(names, e.Interface.Instance.Path())
 			}
-			return [2]End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr, strings.Join(names, " and "))
+			return [2]End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr, count.Some(names, 6))
 		}
 	}
 	return pairs[0], nil

@@ -64,6 +64,55 @@ func (c *Condition) Holds(p Place) bool {
 	return ok && slices.Contains(c.Values, have) != c.Negate || !ok && c.Negate
 }
 
+// Tests are all comparisons of labels in the condition.
+func (c *Condition) Tests() []*Condition {
+	if c.Kind == Test {
+		return []*Condition{c}
+	}
+	var tests []*Condition
+	for i := range c.Parts {
+		tests = append(tests, c.Parts[i].Tests()...)
+	}
+	return tests
+}
+
+// CanHold reports whether the condition can be true of an instance in a place of which
+// only the subnet, the network and the account are known: labels of its own may have any
+// value.
+func (c *Condition) CanHold(p Place) bool {
+	can, _ := c.possible(p)
+	return can
+}
+
+// possible reports whether the condition can be true of such an instance, and whether it
+// can be false.
+func (c *Condition) possible(p Place) (isTrue, isFalse bool) {
+	switch c.Kind {
+	case Not:
+		isTrue, isFalse = c.Parts[0].possible(p)
+		return isFalse, isTrue
+	case AllOf:
+		isTrue = true
+		for i := range c.Parts {
+			t, f := c.Parts[i].possible(p)
+			isTrue, isFalse = isTrue && t, isFalse || f
+		}
+		return isTrue, isFalse
+	case AnyOf:
+		isFalse = true
+		for i := range c.Parts {
+			t, f := c.Parts[i].possible(p)
+			isTrue, isFalse = isTrue || t, isFalse && f
+		}
+		return isTrue, isFalse
+	}
+	if _, known := p.pseudo(c.Label); !known {
+		return true, true
+	}
+	holds := c.Holds(p)
+	return holds, !holds
+}
+
 // inFolder reports whether the account is in the folder or one below it.
 func inFolder(p Place, folder string) bool {
 	if p.Account == nil {

@@ -37,6 +37,17 @@ type Origin struct {
 	Offset int    // in a definition file: bytes before it
 }
 
+// Sources of surveys that are no files: origins name them in the place of one.
+const (
+	FromClouds = "the clouds"
+	FromInput  = "standard input"
+)
+
+// InFile reports whether the origin is a line of a file, so that it can be opened there.
+func (o Origin) InFile() bool {
+	return o.File != "" && o.Line > 0 && o.File != FromClouds && o.File != FromInput
+}
+
 // A Cloud is one provider's cloud.
 type Cloud struct {
 	Name    string

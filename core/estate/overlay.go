@@ -423,6 +423,21 @@ func (g *Group) CoversInterface(f *Interface) bool {
 	})
 }
 
+// CanCover is CoversSubnet as far as a definition alone tells: labels of subnets may be any.
+func (g *Group) CanCover(s *Subnet) bool {
+	place := Place{Subnet: s, Network: s.Network, Account: s.Network.Account}
+	return g.CoversSubnet(s) || slices.ContainsFunc(g.Covers, func(c Cover) bool { return c.Where != nil && c.Where.CanHold(place) })
+}
+
+// CanStandIn reports whether an instance that a defined group covers can be in a subnet of
+// its network, as far as the definition tells: labels and names of instances may be any.
+func (g *Group) CanStandIn(s *Subnet) bool {
+	place := Place{Subnet: s, Network: s.Network, Account: s.Network.Account}
+	return len(g.Covers) == 0 || slices.ContainsFunc(g.Covers, func(c Cover) bool {
+		return len(c.Instances) > 0 || c.Where != nil && c.Where.CanHold(place)
+	})
+}
+
 // CoversSubnet reports whether a defined group is to be attached to a subnet of its network.
 func (g *Group) CoversSubnet(s *Subnet) bool {
 	return slices.ContainsFunc(g.Covers, func(c Cover) bool {

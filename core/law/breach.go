@@ -18,6 +18,7 @@ type Breach struct {
 	Group   *estate.Group
 	Rule    *estate.Rule // nil where it is the group as a whole
 	Text    string
+	Lacks   string      // what is to be written into the definition; empty where something is too much
 	Traffic traffic.Set // that is too much; empty where something is lacking
 	Witness *traffic.Witness
 	Excused *Exemption // the exemption that covers it; nil where it is a breach indeed
@@ -372,7 +373,7 @@ func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened 
 			continue
 		}
 		w, _ := set.Witness()
-		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Text: fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.InWords(set.Services()), l.AtMost), Witness: &w}, set})
+		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Text: fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.InWords(set.Services()), l.AtMost), Witness: &w, Lacks: "lend it for less, to fewer, or not at all"}, set})
 	}
 	return found
 }
@@ -383,7 +384,7 @@ func (j judge) lacking() []Breach {
 	for _, what := range j.l.Always {
 		if what == "text" {
 			if strings.TrimSpace(j.g.Description) == "" {
-				found = append(found, Breach{Group: j.g, Text: "the group does not say what it is for"})
+				found = append(found, Breach{Group: j.g, Text: "the group does not say what it is for", Lacks: `write it in quotes behind the group's network`})
 			}
 			continue
 		}
@@ -393,13 +394,13 @@ func (j judge) lacking() []Breach {
 				continue // nobody can write anything there
 			}
 			if what == "because" && strings.TrimSpace(r.Description) == "" || what == "until" && r.Until.IsZero() {
-				found = append(found, Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q has no %s", r.Sentence(j.d.Estate().Services), what)})
+				found = append(found, Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q has no %s", r.Sentence(j.d.Estate().Services), what), Lacks: "add " + what + map[string]string{"because": ` "…"`, "until": " a date"}[what] + " to the rule"})
 			}
 		}
 	}
 	for _, label := range j.l.Labels {
 		if _, ok := estate.GroupPlace(j.g).Label(label); !ok {
-			found = append(found, Breach{Group: j.g, Text: fmt.Sprintf("it has no label %q", label)})
+			found = append(found, Breach{Group: j.g, Text: fmt.Sprintf("it has no label %q", label), Lacks: fmt.Sprintf("add label %s = … to the group, its network or its account", label)})
 		}
 	}
 	return found

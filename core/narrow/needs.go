@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
@@ -397,7 +398,7 @@ func (n *Narrower) observed(p *Proposal, kept []*flow.Sum, rest traffic.Set) {
 		if strangers := n.publicUse(p, s, sums); strangers > 0 {
 			need.Source, need.Whole = Public, true
 			need.Peers = rest.Peers(need.Services)
-			need.Text = fmt.Sprintf("%d strangers use it, and more will", strangers)
+			need.Text = count.Of(strangers, "stranger uses", "strangers use") + " it, and more will"
 			p.Needs = append(p.Needs, need)
 			continue
 		}

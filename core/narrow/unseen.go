@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"isonomos/core/count"
 	"isonomos/core/flow"
 )
 
@@ -89,7 +90,7 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 			}
 		}
 		if len(seen) > 0 && n.days < periods*x.days {
-			told = append(told, fmt.Sprintf("%s comes %s: %d days of flows would show three rounds, there are %d", some(seen), x.name, periods*x.days, n.days))
+			told = append(told, fmt.Sprintf("%s comes %s: %s of flows would show three rounds, there are %s", some(seen), x.name, count.Of(periods*x.days, "day", "days"), count.Number(n.days)))
 		}
 	}
 	var once []netip.Addr
@@ -119,5 +120,5 @@ func some(peers []netip.Addr) string {
 	if len(peers) == 1 {
 		return peers[0].String()
 	}
-	return fmt.Sprintf("%s and %d more", peers[0], len(peers)-1)
+	return fmt.Sprintf("%s and %s more", peers[0], count.Number(len(peers)-1))
 }

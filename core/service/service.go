@@ -155,6 +155,9 @@ func ParseSpec(text string) (Spec, error) {
 		}
 		return Ports(protocol, uint16(low), uint16(high)), nil
 	}
+	if typ, ok := ICMPTypeNamed(protocol, fields[1]); ok {
+		return ICMPType(protocol, typ), nil
+	}
 	typ, code, hasCode := strings.Cut(fields[1], "/")
 	t, err1 := strconv.ParseUint(typ, 10, 8)
 	if !hasCode {
@@ -175,7 +178,7 @@ func notASpec(text string) error {
 }
 
 func notICMP(text string) error {
-	return fmt.Errorf(`%q: an ICMP type and code are numbers from 0 to 255, written "icmp 8" or "icmp 8/0"`, text)
+	return fmt.Errorf(`%q: an ICMP type and code are numbers from 0 to 255, written "icmp 8" or "icmp 8/0", or the type has a name such as echo-request`, text)
 }
 
 // Contains reports whether p is one of the services that the spec stands for.

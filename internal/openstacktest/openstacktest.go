@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package openstacktest starts a real OpenStack Networking server, with its identity
 // service, for a test.
 package openstacktest

@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package pgtest starts a PostgreSQL server for a test.
 package pgtest
 

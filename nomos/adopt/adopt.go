@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -252,7 +253,7 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 		}
 		name := SharedName(about[r], taken)
 		taken[name] = true
-		fmt.Fprintf(&w.common, "\n# these stood in %d groups\nlist %s {\n", len(in[r]), name)
+		fmt.Fprintf(&w.common, "\n# these stood in %s\nlist %s {\n", count.Of(len(in[r]), "group", "groups"), name)
 		for _, p := range together {
 			w.ranges[p] = name
 			fmt.Fprintf(&w.common, "  %s\n", addr.PrefixString(p))

@@ -25,8 +25,21 @@ func File(f *source.File) (*syntax.File, []source.Message) {
 	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages}
 	tree := &syntax.File{Source: f, Comments: scanned.Comments}
 	for p.skipNewlines(); !p.at(token.EOF); p.skipNewlines() {
-		if d := p.topLevel(); d != nil {
+		start := p.i
+		p.broken = false
+		d := p.topLevel()
+		if d != nil {
 			tree.Decls = append(tree.Decls, d)
+		}
+		switch name := p.tokens[min(start+1, len(p.tokens)-1)]; {
+		case !p.broken:
+		case d == nil && name.Kind == token.Name:
+			tree.Missing = append(tree.Missing, f.Of(name.Span))
+		case d != nil:
+			if tree.Broken == nil {
+				tree.Broken = make(map[syntax.Decl]bool)
+			}
+			tree.Broken[d] = true
 		}
 	}
 	return tree, source.Sort(p.messages)
@@ -57,6 +70,7 @@ type parser struct {
 	tokens   []token.Token
 	i        int // the current token
 	nesting  int
+	broken   bool // a statement of this declaration was given up
 	messages []source.Message
 
 	// What there is most of is cut from larger pieces: fewer allocations.
@@ -89,7 +103,7 @@ func (p *parser) statement(parse func()) (ok bool) {
 			if r != errStatement {
 				panic(r)
 			}
-			p.nesting = nesting
+			p.nesting, p.broken = nesting, true
 			p.skipStatement(start)
 		}
 	}()
@@ -202,6 +216,9 @@ func (p *parser) expected(what, hint string) {
 	if p.at(token.Illegal) { // the scanner has said what is wrong with it
 		panic(errStatement)
 	}
+	if meant := p.meant(goesOn); meant != "" && !strings.HasPrefix(hint, "write") {
+		hint = meant
+	}
 	p.fail(p.tok().Span, hint, "expected %s, found %s", what, p.found())
 }
 
@@ -238,16 +255,6 @@ func (p *parser) needWord(words ...string) syntax.Word {
 	return syntax.Word{}
 }
 
-// nearHint offers the word that the current token was perhaps meant to be.
-func (p *parser) nearHint(words []string) string {
-	if p.at(token.Name) {
-		if best, ok := near.Best(p.text(), words); ok {
-			return strconv.Quote(best) + " is near"
-		}
-	}
-	return ""
-}
-
 // word takes the current token as a word, whatever it is.
 func (p *parser) word() syntax.Word {
 	t := p.next()
@@ -278,6 +285,18 @@ func (p *parser) path(what string) syntax.Word {
 		return p.word()
 	}
 	return p.name(what)
+}
+
+// oneOfKinds reports whether the current token is of one of some kinds.
+func (p *parser) oneOfKinds(kinds ...token.Kind) bool { return slices.Contains(kinds, p.tok().Kind) }
+
+// lineFrom is the text from a token to the end of its statement, for a hint.
+func (p *parser) lineFrom(i int) string {
+	end := i
+	for end+1 < len(p.tokens) && end-i < 12 && p.tokens[end+1].Kind != token.Newline && p.tokens[end+1].Kind != token.EOF && p.tokens[end+1].Kind != token.RightBrace {
+		end++
+	}
+	return strings.Join(strings.Fields(p.file.Of(p.tokens[i].Span.Join(p.tokens[end].Span))), " ")
 }
 
 // nameOrText takes a name or a text in quotes.
@@ -449,6 +468,9 @@ func (p *parser) setting(kind string) syntax.Setting {
 	start := p.i
 	if !p.oneOf(settings[kind]...) {
 		if hint := p.nearHint(settings[kind]); p.at(token.Name) && hint != "" {
+			if slices.Contains(Meant(p.text()), "token") && kind == "cloud" {
+				hint = "write: token env NAME_TOKEN"
+			}
 			p.fail(p.tok().Span, hint, "%s has no setting %q", article(kind), p.text())
 		}
 		p.expected("a setting of the "+kind, "one of: "+strings.Join(settings[kind], ", "))
@@ -461,7 +483,7 @@ func (p *parser) setting(kind string) syntax.Setting {
 		if p.acceptWord("env") {
 			s.Env, s.Value = true, p.name("the name of an environment variable")
 		} else if s.Key.Text == "token" {
-			p.say(p.tok().Span, "write: token env NAME", "a token never stands in a definition: it comes from the environment")
+			p.say(p.tok().Span, "write: token env NAME_TOKEN", "a token never stands in a definition: it comes from the environment")
 			p.messages[len(p.messages)-1].Secret = true
 			panic(errStatement)
 		} else {
@@ -757,6 +779,14 @@ func (p *parser) member() syntax.Stmt {
 func (p *parser) cover() syntax.Stmt {
 	start := p.i
 	p.next()
+	if next := p.ahead(1); p.oneOfKinds(token.Name, token.String) && !p.oneOf("where", "instance", "subnet") {
+		switch {
+		case next.Kind == token.Equals, next.Kind == token.NotEquals, next.Kind == token.Name && p.file.Of(next.Span) == "in":
+			p.expected(`"where"`, "write: cover where "+p.lineFrom(p.i))
+		case p.nearHint([]string{"where", "instance", "subnet"}) == "":
+			p.expected(`"where", "instance" or "subnet"`, "write: cover instance "+p.text())
+		}
+	}
 	s := &syntax.Cover{Kind: p.needWord("where", "instance", "subnet")}
 	if s.Kind.Text == "where" {
 		s.Where = p.condition()
@@ -789,7 +819,14 @@ func (p *parser) rule() syntax.Stmt {
 		return w
 	}
 	if !p.at(token.Name) || prepositions[p.text()] == nil {
-		if hint := p.nearHint(members); hint != "" {
+		hint := p.meant(members)
+		if way := instead[strings.ToLower(p.text())]; hint == "" && p.at(token.Name) {
+			hint = way
+		}
+		if hint == "" {
+			hint = p.nearHint(members)
+		}
+		if hint != "" {
 			p.fail(p.tok().Span, hint, "no statement begins with %q", p.text())
 		}
 		p.expected("a statement", "it begins with one of: "+strings.Join(members, ", "))
@@ -804,17 +841,37 @@ func (p *parser) rule() syntax.Stmt {
 	r.Peers = p.peers()
 	if r.Verb.Text == "lend" {
 		p.needWord("for")
+		if p.oneOfKinds(token.Duration, token.Number) {
+			p.expected(`"at most"`, "write: for at most "+p.duration())
+		}
 		p.needWord("at")
 		p.needWord("most")
-		if p.at(token.Duration) {
+		switch {
+		case p.at(token.Duration):
 			r.AtMost = p.word()
-		} else {
+		case p.at(token.Number):
+			p.expected("a duration", "write: "+p.duration())
+		default:
 			r.AtMost = p.name("a duration such as 2h")
 		}
 	}
 	p.clauses(&r.Because, &r.Until, &r.Stateless)
 	r.Node = p.since(start)
 	return r
+}
+
+// duration is the duration that is meant by the current token and the next, such as 2 hours.
+func (p *parser) duration() string {
+	text := p.text()
+	if next := p.ahead(1); p.at(token.Number) && next.Kind == token.Name {
+		if unit := p.file.Of(next.Span)[0]; strings.IndexByte("mhd", unit) >= 0 {
+			return text + string(unit)
+		}
+	}
+	if p.at(token.Number) {
+		return text + "h"
+	}
+	return text
 }
 
 // clauses parses because, until and stateless, in any order, each at most once.
@@ -846,13 +903,17 @@ func (p *parser) clauses(because *syntax.Word, until *syntax.Date, stateless *sy
 }
 
 func (p *parser) date() syntax.Date {
-	t := p.need(token.Date, "2027-01-31 or 2027-01-31T18:00Z")
+	hint := "2027-01-31 or 2027-01-31T18:00Z"
+	if p.at(token.String) {
+		hint = "a date stands without quotes: " + hint
+	}
+	t := p.need(token.Date, hint)
 	d := syntax.Date{Node: syntax.Node{Span: t.Span}}
 	text := p.file.Of(t.Span)
 	if moment, ok := dateOf(text); ok {
 		d.Time = moment
 	} else {
-		hint := ""
+		hint = ""
 		if first, err := time.Parse("2006-01", text[:7]); err == nil {
 			hint = fmt.Sprintf("the month ends on %s", first.AddDate(0, 1, -1).Format("2006-01-02"))
 		}
@@ -899,7 +960,19 @@ func (p *parser) svc() syntax.Spec {
 	if p.at(token.Number) || p.at(token.NumberSpan) {
 		p.fail(p.tok().Span, "write: tcp "+p.text(), "a port needs its protocol")
 	}
+	if p.at(token.Path) {
+		name, protocol, _ := strings.Cut(p.text(), "/")
+		if protocol == "tcp" || protocol == "udp" {
+			p.expected("a service", "write: "+name)
+		}
+	}
 	name := p.name("a service")
+	if p.oneOfKinds(token.Number, token.NumberSpan) {
+		if best, ok := near.Best(name.Text, []string{"tcp", "udp", "protocol"}); ok {
+			p.fail(name.Span, strconv.Quote(best)+" is near", "no protocol is called %q", name.Text)
+		}
+		p.fail(name.Span, "write: tcp "+p.text(), "a port stands behind its protocol")
+	}
 	return syntax.Spec{Node: p.since(start), Kind: "name", Name: name}
 }
 
@@ -916,6 +989,9 @@ func (p *parser) spec() syntax.Spec {
 			p.need(token.RightParen, "")
 		} else if p.at(token.Number) || p.at(token.NumberSpan) || p.at(token.Name) && !token.Reserved(p.text()) {
 			s.Ports = append(s.Ports, p.port())
+			if first, next := s.Ports[0], p.tok(); next.Kind == token.Number || next.Kind == token.NumberSpan {
+				p.fail(next.Span, fmt.Sprintf("write: %s (%s, %s)", s.Kind, p.file.Of(first.Span), p.text()), "several ports stand in brackets")
+			}
 		}
 	case "icmp", "icmpv6":
 		switch {
@@ -1019,15 +1095,50 @@ func (p *parser) peer() syntax.Peer {
 		x.Kind = p.word().Text
 		x.Name = p.name("a list")
 	case p.at(token.Name) && !token.Reserved(p.text()):
+		p.foreignPeer()
 		x.Kind, x.Name = "name", p.word()
 	default:
-		p.expected("a peer", "everyone, self, network, group NAME, list NAME, subnet NAME or a range")
+		p.expected("a peer", p.peerHint())
 	}
 	if p.oneOf("v4", "v6") {
 		x.Family = p.word()
 	}
 	x.Node = p.since(start)
 	return x
+}
+
+// foreignPeer fails where a peer has a word before it that ours do without: cidr
+// 10.0.0.0/8, sg web.
+func (p *parser) foreignPeer() {
+	switch next := p.ahead(1); {
+	case next.Kind == token.Range || next.Kind == token.String && isRange(scan.Unquote(p.file.Of(next.Span))):
+		p.fail(p.tok().Span, "write the range alone: "+strings.Trim(p.file.Of(next.Span), `"`), "a range stands as a peer without %q", p.text())
+	case (next.Kind == token.Name || next.Kind == token.Path) && !token.Reserved(p.file.Of(next.Span)) && !token.Continues(p.file.Of(next.Span)):
+		for _, ours := range []string{"group", "list", "subnet", "network"} {
+			if slices.Contains(Meant(p.text()), ours) {
+				p.fail(p.tok().Span, "write: "+ours+" "+p.file.Of(next.Span), "no peer begins with %q", p.text())
+			}
+		}
+	}
+}
+
+// peerHint says how a peer is written.
+func (p *parser) peerHint() string {
+	switch {
+	case p.at(token.String) && isRange(scan.Unquote(p.text())):
+		return "a range stands without quotes: " + scan.Unquote(p.text())
+	case p.keyword("any"), p.at(token.Fraction) && p.text() == "0/0":
+		return `write "everyone"`
+	}
+	return "everyone, self, network, group NAME, list NAME, subnet NAME or a range"
+}
+
+func isRange(text string) bool {
+	_, err := netip.ParsePrefix(text)
+	if err != nil {
+		_, err = netip.ParseAddr(text)
+	}
+	return err == nil
 }
 
 func peerWord(word string) bool {
@@ -1157,6 +1268,9 @@ func (p *parser) expect(start int) syntax.Decl {
 	} else {
 		d.Can = p.needWord("can", "cannot").Text == "can"
 	}
+	if p.keyword("not") && d.Can {
+		p.expected(`"reach"`, `write "cannot"`)
+	}
 	p.needWord("reach")
 	d.To = p.peers()
 	if d.Can && !p.keyword("on") {
@@ -1222,7 +1336,7 @@ func (p *parser) test() *syntax.Condition {
 			}
 			p.need(token.RightParen, "")
 		default:
-			p.expected(`"=", "!=" or "in"`, "")
+			p.expected(`"=", "!=" or "in"`, p.meant([]string{"="}))
 		}
 	}
 	c.Node = p.since(start)

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/traffic"
@@ -225,7 +226,7 @@ func (w World) sharedLists(written []place) []Joint {
 		for _, p := range ranges {
 			instead[p] = "list " + name
 		}
-		j := Joint{Kind: SharedList, Groups: in[r], Text: fmt.Sprintf("%s in %d groups become list %s", addr.OfPrefixes(ranges...), len(in[r]), name)}
+		j := Joint{Kind: SharedList, Groups: in[r], Text: fmt.Sprintf("%s in %s: list %s", addr.OfPrefixes(ranges...), count.Of(len(in[r]), "group", "groups"), name)}
 		for _, p := range written {
 			// A rule that names only some of the ranges must not get all of them.
 			held := 0

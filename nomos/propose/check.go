@@ -6,6 +6,7 @@ import (
 
 	"isonomos/core/addr"
 	"isonomos/core/compile"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/law"
@@ -32,7 +33,7 @@ func (c *Checked) cost(after *estate.Group) error {
 	quota := compile.QuotaOf(d, after)
 	c.Quota = quota.Direction
 	if in, out := compile.GroupCost(d, after, estate.In), compile.GroupCost(d, after, estate.Out); c.CostAfter > c.CostBefore && quota.Over(in, out) {
-		return refuse(c, "%s would take %d rules inward and %d outward, which is over its quota: raise it (limit), or let lists and ranges say more (--weight)", c.Group.Path(), in, out)
+		return refuse(c, "%s would take %s inward and %s outward, which is over its quota: raise it (limit), or let lists and ranges say more (--weight)", c.Group.Path(), count.Of(in, "rule", "rules"), count.Number(out))
 	}
 	return nil
 }
@@ -182,7 +183,7 @@ func checkSurveyed(d *decide.Decider, all []Checked) {
 			continue
 		}
 		if !decide.KeepsState(c.Group, c.Rules[0]) {
-			c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not tell. Adopt the group (isonomos adopt), and narrow its definition"
+			c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not tell. Adopt the group, and narrow its definition"
 			continue
 		}
 		if of[c.Group] == nil {

@@ -98,13 +98,13 @@ func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Op
 		}
 		for _, r := range c.Rules {
 			if !then.RuleTraffic(c.Group, r).SubsetOf(there.GroupTraffic(g, c.Direction)) {
-				c.Refused = fmt.Sprintf("the cloud does not have %q yet, so no flow can have used it: carry it out first (isonomos draft)", r.Sentence(w.Estate.Services))
+				c.Refused = fmt.Sprintf("the cloud does not have %q yet, so no flow can have used it: carry it out first", r.Sentence(w.Estate.Services))
 				break
 			}
 		}
 		if !noted[c.Group] && !letsThroughAsDefined(there, g, then, c.Group) {
 			noted[c.Group] = true
-			result.Notes = append(result.Notes, fmt.Sprintf("the cloud has %s otherwise than it is defined: isonomos compare shows how; what is narrowed is the definition", c.Group.Path()))
+			result.Notes = append(result.Notes, fmt.Sprintf("the cloud has %s otherwise than it is defined: a comparison shows how; what is narrowed is the definition", c.Group.Path()))
 		}
 	}
 }

@@ -3,11 +3,13 @@ package resolve
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"isonomos/core/addr"
 	"isonomos/core/estate"
 	"isonomos/core/service"
+	"isonomos/nomos/parse"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
 )
@@ -49,7 +51,15 @@ type setting struct {
 func (r *resolver) groupHeads() {
 	for _, d := range r.groupDecls {
 		r.file = d.file
+		before := r.mistakes()
 		networks := r.scope(d.node.Scope)
+		if len(networks) == 0 {
+			if d.node.Scope.Network.Given() && r.mistakes() > before {
+				r.missing[d.node.Name.Text] = true
+			} else {
+				r.emptyGroups = append(r.emptyGroups, d.node.Name.Text)
+			}
+		}
 		if len(r.estate.Groups)+len(networks) > maxGroups {
 			r.say(d.node.Scope.Span, "narrow the scopes", "the definitions come to more than %d groups", maxGroups)
 			return
@@ -97,7 +107,7 @@ func (r *resolver) scope(s syntax.Scope) []*estate.Network {
 			networks = append(networks, n)
 		}
 	}
-	if len(networks) == 0 && r.usable(s.Where) {
+	if len(networks) == 0 && r.usable(s.Where) && !r.brokenPlaces {
 		r.warn(s.Span, "", "no network is in this scope, so the group stands nowhere")
 	}
 	return networks
@@ -164,7 +174,11 @@ func (r *resolver) cover(g *estate.Group, s *syntax.Cover) {
 				for _, sub := range g.Network.Subnets {
 					names = append(names, sub.Name)
 				}
-				r.say(name.Span, r.nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(), name.Text)
+				if r.brokenPlaces {
+					r.untold++
+				} else {
+					r.say(name.Span, r.nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(), name.Text)
+				}
 			}
 		}
 		c.Subnets = texts(s.Names)
@@ -189,6 +203,9 @@ func (r *resolver) ruleStmt(s syntax.Stmt, x setting) {
 		r.use(s, x)
 	case *syntax.Where:
 		if r.placeCondition(s.Condition).Holds(estate.GroupPlace(x.group)) {
+			if !r.stood[s] {
+				r.stood[s] = true
+			}
 			for _, inner := range s.Rules {
 				r.ruleStmt(inner, x)
 			}
@@ -238,21 +255,22 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 // applyClauses takes because and until, of the rule and of the use that put it
 // here; it reports whether the rule has ended.
 func (r *resolver) applyClauses(rule *estate.Rule, s *syntax.Rule, x setting) (ended bool) {
-	own := clauses{until: s.Until}
-	switch {
-	case s.Because.Quoted():
-		own.because = s.Because.Text
-	case s.Because.Given():
-		b, ok := x.params[s.Because.Text]
-		switch {
-		case !ok:
-			r.say(s.Because.Span, `write the reason in "quotes"`, "%q is not a text: a name can stand here only for a parameter", s.Because.Text)
-		case b.kind != "text":
-			r.wrongKind(s.Because, b, "text")
-		}
-		own.because = b.text
+	return r.finish(rule, clauses{r.reason(s.Because, x), s.Until}, x.outer)
+}
+
+// reason is the text of a because, which may be that of a parameter.
+func (r *resolver) reason(because syntax.Word, x setting) string {
+	if !because.Given() || because.Quoted() {
+		return because.Text
 	}
-	return r.finish(rule, own, x.outer)
+	b, ok := x.params[because.Text]
+	switch {
+	case !ok:
+		r.say(because.Span, `write the reason in "quotes"`, "%q is not a text: a name can stand here only for a parameter", because.Text)
+	case b.kind != "text":
+		r.wrongKind(because, b, "text")
+	}
+	return b.text
 }
 
 // clauses are the reason and the end that a statement gives.
@@ -445,7 +463,7 @@ func (r *resolver) appendGroups(peers []estate.Peer, w syntax.Peer, p estate.Pee
 		if found == g {
 			p.Kind, p.Group = estate.PeerSelf, nil
 		}
-		if g != nil && found.Account.Cloud != g.Account.Cloud {
+		if g != nil && !r.anywhere && found.Account.Cloud != g.Account.Cloud {
 			r.say(w.Name.Span, "name addresses, or a list of them", "%s is on the cloud %s and this group on %s: groups of different clouds can't name each other", found.Path(), found.Account.Cloud.Name, g.Account.Cloud.Name)
 		}
 		if found.For == estate.ForSubnets {
@@ -475,11 +493,18 @@ func (r *resolver) findSubnet(name syntax.Word, g *estate.Group) *estate.Subnet 
 			names = append(names, s.Name)
 		}
 	}
+	if r.anywhere && len(found) > 0 {
+		return found[0]
+	}
 	switch len(found) {
 	case 1:
 		return found[0]
 	case 0:
-		r.say(name.Span, r.nearest(name.Text, names), "no subnet is called %q", name.Text)
+		if r.brokenPlaces {
+			r.untold++
+		} else {
+			r.unknown(name, r.nearest(name.Text, names), "no subnet is called %q")
+		}
 	default:
 		r.say(name.Span, "write "+oneOfPaths(paths), "several subnets are called %q", name.Text)
 	}
@@ -518,8 +543,13 @@ func (r *resolver) findGroups(w syntax.Peer, g *estate.Group) []*estate.Group {
 		}
 	}
 	switch {
+	case r.anywhere && len(found) > 0:
+		return found[:1]
+	case len(found) == 0 && slices.Contains(r.emptyGroups, name):
+		r.say(w.Name.Span, "its condition holds for no network", "the group %q stands nowhere", name)
+		return nil
 	case len(found) == 0:
-		r.say(w.Name.Span, r.nearGroup(w), "no group is called %q", name)
+		r.unknown(w.Name, r.nearGroup(w), "no group is called %q")
 		return nil
 	case len(found) == 1:
 		return found
@@ -538,6 +568,13 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 	if w.Kind == "name" {
 		if _, ok := r.listByName[w.Name.Text]; ok {
 			return fmt.Sprintf(`there is a list of that name: write "list %s"`, w.Name.Text)
+		}
+	}
+	if w.Kind == "name" {
+		for _, ours := range parse.Meant(w.Name.Text) {
+			if ours == "everyone" || ours == "self" {
+				return "write " + strconv.Quote(ours)
+			}
 		}
 	}
 	if len(r.messages) > mostHints {
@@ -584,59 +621,61 @@ func (r *resolver) placeCondition(c *syntax.Condition) *estate.Condition {
 	return r.condition(c)
 }
 
-// usable reports whether all labels of a condition are known, and warns of the others.
+// usable reports whether all labels of a condition are known, and warns of the others, and
+// of values that are perhaps misspelt.
 func (r *resolver) usable(c *syntax.Condition) bool {
 	known := r.knownLabels()
 	ok := true
 	var walk func(c *syntax.Condition)
 	walk = func(c *syntax.Condition) {
-		if c.Op == syntax.Compare && !slices.Contains(known, c.Label.Text) {
-			ok = false
-			r.warn(c.Label.Span, r.nearest(c.Label.Text, known), "no account, network or group has a label %q", c.Label.Text)
-		}
 		for _, part := range c.Parts {
 			walk(part)
+		}
+		if c.Op != syntax.Compare {
+			return
+		}
+		if _, has := known[c.Label.Text]; !has {
+			ok = false
+			if !r.brokenPlaces { // it may be theirs
+				r.warn(c.Label.Span, r.nearest(c.Label.Text, known.Names()), "no account, network or group has a label %q", c.Label.Text)
+			}
+			return
+		}
+		for _, value := range c.Values {
+			if known.Has(c.Label.Text, value.Text) || r.brokenPlaces {
+				continue
+			}
+			if hint := r.nearest(value.Text, known[c.Label.Text]); hint != "" {
+				r.warn(value.Span, hint, "nothing here has the %s %q", c.Label.Text, value.Text)
+			}
 		}
 	}
 	walk(c)
 	return ok
 }
 
-var pseudoLabels = []string{"account", "cloud", "region", "folder", "network", "subnet", "group", "kind"}
-
-// knownLabels are the labels that definitions give, and the pseudo-labels.
-func (r *resolver) knownLabels() []string {
-	if r.labelNames != nil {
-		return r.labelNames
+// knownLabels are the labels that definitions give, and the pseudo-labels, with values.
+func (r *resolver) knownLabels() estate.Vocabulary {
+	if r.vocabulary != nil {
+		return r.vocabulary
 	}
-	seen := make(map[string]bool)
-	names := slices.Clone(pseudoLabels)
-	add := func(labels estate.Labels) {
-		for name := range labels {
-			if !seen[name] {
-				seen[name] = true
-				names = append(names, name)
-			}
+	named := estate.Estate{Clouds: r.estate.Clouds, Accounts: r.estate.Accounts, Networks: r.estate.Networks}
+	for _, d := range r.groupDecls { // of which not all may be resolved yet
+		g := &estate.Group{Name: d.node.Name.Text, For: estate.ForInstances, Labels: estate.Labels{}}
+		if d.node.For.Given() {
+			g.For = estate.GroupKind(d.node.For.Text)
 		}
-	}
-	for _, a := range r.estate.Accounts {
-		add(a.Labels)
-	}
-	for _, n := range r.estate.Networks {
-		add(n.Labels)
-	}
-	for _, d := range r.groupDecls {
 		for _, s := range d.node.Body {
 			if l, ok := s.(*syntax.LabelStmt); ok {
 				for _, pair := range l.Pairs {
-					add(estate.Labels{pair.Key.Text: ""})
+					g.Labels[pair.Key.Text] = pair.Value.Text
 				}
 			}
 		}
+		named.Groups = append(named.Groups, g)
 	}
-	slices.Sort(names)
-	r.labelNames = names
-	return names
+	r.vocabulary = named.Vocabulary()
+	return r.vocabulary
 }
 
 // oneLine is the text of a span without line ends and comments.

@@ -16,6 +16,7 @@ import (
 type pattern struct {
 	located[*syntax.Pattern]
 	broken bool // it uses itself: it can't be expanded
+	used   bool // it is expanded somewhere
 }
 
 // A binding is what a parameter stands for. Only the fields of its kind are set.
@@ -125,22 +126,24 @@ func (r *resolver) use(s *syntax.Use, x setting) {
 			names = append(names, name)
 		}
 		slices.Sort(names)
-		r.say(s.Name.Span, r.nearest(s.Name.Text, names), "no pattern is called %q", s.Name.Text)
+		r.unknown(s.Name, r.nearest(s.Name.Text, names), "no pattern is called %q")
 		return
 	}
 	if p.broken {
 		return // said already
 	}
 	params, ok := r.bind(p, s, x)
-	if !ok {
+	because := r.reason(s.Because, x)
+	if !ok || r.anywhere {
 		return
 	}
+	p.used = true
 	inner := setting{group: x.group, params: params, through: x.through, outer: x.outer}
 	if inner.through == nil {
 		inner.through = &estate.Through{Kind: "pattern", Name: s.Name.Text, Origin: r.origin(s.Span)}
 	}
-	if s.Because.Quoted() {
-		inner.outer.because = s.Because.Text
+	if because != "" {
+		inner.outer.because = because
 	}
 	if s.Until.Given() {
 		inner.outer.until = s.Until
@@ -232,7 +235,7 @@ func describeParams(d *syntax.Pattern) string {
 // argument resolves the value of a parameter at the place where it is written.
 func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (binding, bool) {
 	b := binding{kind: p.Type.Text}
-	errors := len(r.messages)
+	before := r.mistakes()
 	one := func() (syntax.Word, bool) {
 		if len(items.Of) != 1 || len(items.Except) > 0 || !items.Of[0].Word.Given() {
 			return syntax.Word{}, false
@@ -307,7 +310,7 @@ func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (bind
 			return b, false
 		}
 	}
-	return b, len(r.messages) == errors
+	return b, r.mistakes() == before
 }
 
 // duration resolves the ceiling of a lend.
@@ -376,7 +379,7 @@ func (r *resolver) baselines() {
 			r.file = d.file
 			r.use(d.node.Use, setting{group: g})
 		}
-		if r.file = d.file; matched == 0 && known {
+		if r.file = d.file; matched == 0 && known && !r.brokenPlaces {
 			r.warn(d.node.Span, "", "no group is in this scope, so the pattern is used nowhere")
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"isonomos/core/law"
 	"isonomos/core/near"
 	"isonomos/core/service"
+	"isonomos/nomos/parse"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
 )
@@ -31,6 +32,7 @@ type Result struct {
 	Expects    []law.Expectation
 	Laws       []law.Law
 	Exemptions []law.Exemption
+	Doubts     []Doubt // warnings that a survey settles
 }
 
 // Files resolves the trees of all files of an estate together. The result is
@@ -45,6 +47,7 @@ func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 		groupByPath: make(map[string]*estate.Group),
 		declOf:      make(map[*estate.Group]*syntax.Group),
 		patterns:    make(map[string]*pattern),
+		stood:       make(map[*syntax.Where]bool),
 	}
 	r.collect(files)
 	r.places()
@@ -55,10 +58,11 @@ func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 	r.groupBodies()
 	r.connects()
 	r.baselines()
+	r.nowhere()
 	r.laws()
 	r.exempts()
 	r.expects()
-	return Result{r.estate, r.expectations, r.lawList, r.exemptions}, source.Sort(r.messages)
+	return Result{r.estate, r.expectations, r.lawList, r.exemptions, r.doubts}, source.Sort(r.messages)
 }
 
 // A located is a piece of a tree with the file that it is in.
@@ -77,11 +81,20 @@ type resolver struct {
 	options  Options
 	estate   *estate.Estate
 	messages []source.Message
+	untold   int          // mistakes that are not told, because they follow from told ones
 	rules    int          // of all groups so far
 	used     int          // uses of patterns so far
 	file     *source.File // of the declaration that is being resolved
 
 	declared map[string]declaration // by kind and full name
+
+	// What the parser could not understand is not told again as missing.
+	broken       map[syntax.Decl]bool
+	missing      map[string]bool // names of declarations that are not in the trees
+	brokenPlaces bool            // of some account, network or group a part is missing
+
+	stood    map[*syntax.Where]bool // conditions that hold somewhere
+	anywhere bool                   // what is resolved stands nowhere: any thing of a name is the one
 
 	estates       []located[*syntax.Estate]
 	placeDecls    []located[*syntax.Place]
@@ -102,17 +115,34 @@ type resolver struct {
 	groupByPath   map[string]*estate.Group
 	declOf        map[*estate.Group]*syntax.Group
 	bodies        []body
+	emptyGroups   []string // names of groups that stand in no network
 	patterns      map[string]*pattern
 	listByName    map[string]*estate.List
-	labelNames    []string
+	vocabulary    estate.Vocabulary
 	lawList       []law.Law
 	exemptions    []law.Exemption
 	expectations  []law.Expectation
+	doubts        []Doubt
 }
 
 func (r *resolver) say(at source.Span, hint, format string, a ...any) {
 	r.messages = append(r.messages, source.Message{File: r.file, Span: at, Text: fmt.Sprintf(format, a...), Hint: hint})
 }
+
+// unknown says that nothing has a name, unless it is that of a declaration which could
+// not be understood: that is said already.
+func (r *resolver) unknown(name syntax.Word, hint, format string) {
+	for part := range strings.SplitSeq(name.Text, "/") {
+		if r.missing[part] {
+			r.untold++
+			return
+		}
+	}
+	r.say(name.Span, hint, format, name.Text)
+}
+
+// mistakes counts what was wrong so far, told or not, warnings too.
+func (r *resolver) mistakes() int { return len(r.messages) + r.untold }
 
 func (r *resolver) warn(at source.Span, hint, format string, a ...any) {
 	r.say(at, hint, format, a...)
@@ -152,8 +182,20 @@ func (r *resolver) nearest(name string, candidates []string) string {
 
 // collect sorts the declarations by kind.
 func (r *resolver) collect(files []*syntax.File) {
+	r.broken, r.missing = make(map[syntax.Decl]bool), make(map[string]bool)
 	for _, f := range files {
 		r.file = f.Source
+		for d := range f.Broken {
+			r.broken[d] = true
+			switch d.(type) {
+			case *syntax.Place, *syntax.Group:
+				r.brokenPlaces = true
+			}
+		}
+		for _, name := range f.Missing {
+			r.missing[name] = true
+		}
+		r.brokenPlaces = r.brokenPlaces || len(f.Missing) > 0
 		for _, d := range f.Decls {
 			switch d := d.(type) {
 			case *syntax.Estate:
@@ -246,11 +288,57 @@ func (r *resolver) cloud(p *syntax.Place) {
 			}
 		}
 	}
-	if c.Dialect == "" {
+	r.secretPlace(p)
+	if c.Dialect == "" && !r.broken[p] {
 		r.say(p.Name.Span, "write one of: dialect "+strings.Join(dialect.Names(), ", dialect "), "the cloud %s does not say its dialect", p.Name.Text)
 	}
 	r.estate.Clouds = append(r.estate.Clouds, c)
 }
+
+// The endings of the environment variables that hold a cloud's address and its token.
+const (
+	addressVariable = "_URL"
+	tokenVariable   = "_TOKEN"
+)
+
+// secretPlace wants that a cloud's token goes only where the environment says: token env
+// X_TOKEN needs at env X_URL. So definitions alone send no secret anywhere, and no other
+// variable is ever taken for an address or a token.
+func (r *resolver) secretPlace(p *syntax.Place) {
+	var at, token *syntax.Setting
+	for i := range p.Settings {
+		switch s := &p.Settings[i]; s.Key.Text {
+		case "at":
+			at = s
+		case "token":
+			token = s
+		}
+	}
+	if at != nil && at.Env && !endsIn(at.Value.Text, addressVariable) {
+		r.say(at.Value.Span, "write for example: at env "+VariableOf(p.Name.Text)+addressVariable, "the variable that holds a cloud's address ends in %s", addressVariable)
+		return
+	}
+	if token == nil {
+		return
+	}
+	name := token.Value.Text
+	if !endsIn(name, tokenVariable) {
+		r.say(token.Value.Span, "write for example: token env "+VariableOf(p.Name.Text)+tokenVariable, "the variable that holds a cloud's token ends in %s", tokenVariable)
+		return
+	}
+	wanted := strings.TrimSuffix(name, tokenVariable) + addressVariable
+	if at == nil || !at.Env || at.Value.Text != wanted {
+		r.say(token.Value.Span, "write: at env "+wanted, "the token %s goes only to where the variable %s says, never to an address that a definition names", name, wanted)
+	}
+}
+
+// endsIn reports whether a name has an ending and something before it.
+func endsIn(name, ending string) bool {
+	return len(name) > len(ending) && strings.HasSuffix(name, ending)
+}
+
+// VariableOf is how the variables of a cloud usually begin: its name, as a shell takes it.
+func VariableOf(cloud string) string { return strings.ToUpper(strings.ReplaceAll(cloud, "-", "_")) }
 
 func (r *resolver) account(p *syntax.Place) {
 	if !r.declare("account", p.Name.Text, p.Name) {
@@ -284,7 +372,9 @@ func (r *resolver) account(p *syntax.Place) {
 		}
 	}
 	if a.Cloud == nil {
-		r.say(p.Name.Span, "write: cloud NAME", "the account %s does not say its cloud", p.Name.Text)
+		if !r.broken[p] {
+			r.say(p.Name.Span, "write: cloud NAME", "the account %s does not say its cloud", p.Name.Text)
+		}
 		a.Cloud = &estate.Cloud{}
 	}
 	r.estate.Accounts = append(r.estate.Accounts, a)
@@ -321,7 +411,7 @@ func (r *resolver) findCloud(name syntax.Word) *estate.Cloud {
 		}
 		names = append(names, c.Name)
 	}
-	r.say(name.Span, r.nearest(name.Text, names), "no cloud is called %q", name.Text)
+	r.unknown(name, r.nearest(name.Text, names), "no cloud is called %q")
 	return nil
 }
 
@@ -344,7 +434,8 @@ func (r *resolver) network(p *syntax.Place) {
 		names = append(names, a.Name)
 	}
 	if account == nil {
-		r.say(p.In.Span, r.nearest(p.In.Text, names), "no account is called %q", p.In.Text)
+		r.unknown(p.In, r.nearest(p.In.Text, names), "no account is called %q")
+		r.missing[p.Name.Text] = true
 		return
 	}
 	n := &estate.Network{Account: account, Name: p.Name.Text, Labels: estate.Labels{}, Origin: r.origin(p.Span)}
@@ -453,7 +544,7 @@ func (r *resolver) findNetwork(path syntax.Word) *estate.Network {
 	for _, n := range r.estate.Networks {
 		names = append(names, n.Name, n.Path())
 	}
-	r.say(path.Span, r.nearest(path.Text, names), "no network is called %q", path.Text)
+	r.unknown(path, r.nearest(path.Text, names), "no network is called %q")
 	return nil
 }
 
@@ -587,13 +678,13 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 		protocol, _ := service.ParseProtocol(w.Kind)
 		switch {
 		case w.Name.Given():
-			typ, ok := icmpTypes[w.Kind][w.Name.Text]
+			typ, ok := service.ICMPTypeNamed(protocol, w.Name.Text)
 			if b, bound := x.params[w.Name.Text]; bound && !ok {
 				n, _ := r.number(w.Name, x, 255, "an ICMP type")
 				typ, ok = uint8(n), b.kind == "number"
 			}
 			if !ok {
-				r.say(w.Name.Span, r.nearest(w.Name.Text, sortedKeys(icmpTypes[w.Kind])), "no %s type is called %q", w.Kind, w.Name.Text)
+				r.say(w.Name.Span, r.nearest(w.Name.Text, service.ICMPNames(protocol)), "no %s type is called %q", w.Kind, w.Name.Text)
 			}
 			return append(specs, service.ICMPType(protocol, typ))
 		case w.Code >= 0:
@@ -613,24 +704,9 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 	}
 	named, ok := r.serviceNames[w.Name.Text]
 	if !ok {
-		r.say(w.Name.Span, r.nearService(w.Name.Text), "no service is called %q", w.Name.Text)
+		r.unknown(w.Name, r.nearService(w.Name.Text), "no service is called %q")
 	}
 	return append(specs, named.Specs...)
-}
-
-// icmpTypes are the ICMP types that have a name here (RFC 792, RFC 4443).
-var icmpTypes = map[string]map[string]uint8{
-	"icmp":   {"echo": 8, "echo-reply": 0, "unreachable": 3, "time-exceeded": 11, "parameter-problem": 12, "timestamp": 13, "timestamp-reply": 14},
-	"icmpv6": {"echo": 128, "echo-reply": 129, "unreachable": 1, "packet-too-big": 2, "time-exceeded": 3, "parameter-problem": 4},
-}
-
-func sortedKeys(m map[string]uint8) []string {
-	var keys []string
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 func (r *resolver) classes() []string {
@@ -642,6 +718,11 @@ func (r *resolver) classes() []string {
 }
 
 func (r *resolver) nearService(name string) string {
+	for _, ours := range parse.Meant(name) {
+		if ours == "any" || ours == "icmpv6" {
+			return "write " + strconv.Quote(ours)
+		}
+	}
 	if len(r.messages) > mostHints {
 		return "a service is a name or for example tcp 8443"
 	}
@@ -757,6 +838,6 @@ func (r *resolver) findList(name syntax.Word) *estate.List {
 	for _, l := range r.estate.Lists {
 		names = append(names, l.Name)
 	}
-	r.say(name.Span, r.nearest(name.Text, names), "no list is called %q", name.Text)
+	r.unknown(name, r.nearest(name.Text, names), "no list is called %q")
 	return nil
 }

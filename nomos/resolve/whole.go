@@ -25,7 +25,7 @@ type end struct {
 
 func (r *resolver) end(written syntax.Peers) (end, bool) {
 	var e end
-	errors := len(r.messages)
+	before := r.mistakes()
 	peers, except := r.sides(written, setting{})
 	e.except = except
 	for _, p := range peers {
@@ -38,7 +38,7 @@ func (r *resolver) end(written syntax.Peers) (end, bool) {
 			e.others = append(e.others, p)
 		}
 	}
-	return e, len(r.messages) == errors
+	return e, r.mistakes() == before
 }
 
 // connects write both ends of each connection, after the groups' own rules.
@@ -47,6 +47,7 @@ func (r *resolver) connects() {
 		r.file = d.file
 		from, ok := r.end(d.node.From)
 		to, good := r.end(d.node.To)
+		specs, words := r.specs(d.node.On, setting{})
 		if !ok || !good {
 			continue
 		}
@@ -54,7 +55,6 @@ func (r *resolver) connects() {
 			r.say(d.node.Span, "", "a connect needs a group at one end at least")
 			continue
 		}
-		specs, words := r.specs(d.node.On, setting{})
 		c := connection{resolver: r, decl: d.node, specs: specs, words: words}
 		c.write(from, to)
 	}
@@ -141,34 +141,52 @@ func groupPeer(in, g *estate.Group) estate.Peer {
 }
 
 func (c *connection) add(g *estate.Group, direction estate.Direction, peers, except []estate.Peer) {
-	if len(peers) == 0 || g.Existing {
-		return
-	}
-	rule := estate.Rule{Direction: direction, Action: estate.Admit, Services: c.specs, Words: c.words, Peers: peers, Except: except, Origin: c.origin(c.decl.Span)}
-	rule.Through = &estate.Through{Kind: "connect", Origin: rule.Origin}
-	if c.finish(&rule, clauses{c.decl.Because.Text, c.decl.Until}, clauses{}) {
+	rule, ok := c.rule(g, direction, peers, except)
+	if !ok {
 		return
 	}
 	if before := stoppedBy(g, rule, g.Rules); before != nil {
-		c.say(c.decl.Span, fmt.Sprintf("the refusal is at %s:%d", before.Origin.File, before.Origin.Line), "the refusal %q of %s stops this connect", before.Sentence(c.estate.Services), g.Path())
+		hint, text := c.stopped(g, before)
+		c.say(c.decl.Span, hint, "%s", text)
 		return
 	}
 	g.Rules = append(g.Rules, rule)
 }
 
+// rule is what the connection writes into a group; not where there is nothing to write.
+func (c *connection) rule(g *estate.Group, direction estate.Direction, peers, except []estate.Peer) (estate.Rule, bool) {
+	if len(peers) == 0 || g.Existing {
+		return estate.Rule{}, false
+	}
+	rule := estate.Rule{Direction: direction, Action: estate.Admit, Services: c.specs, Words: c.words, Peers: peers, Except: except, Origin: c.origin(c.decl.Span)}
+	rule.Through = &estate.Through{Kind: "connect", Origin: rule.Origin}
+	ended := c.finish(&rule, clauses{c.decl.Because.Text, c.decl.Until}, clauses{})
+	return rule, !ended
+}
+
+// stopped says which refusal of a group stops the connection.
+func (c *connection) stopped(g *estate.Group, before *estate.Rule) (hint, text string) {
+	return fmt.Sprintf("the refusal is at %s:%d", before.Origin.File, before.Origin.Line), fmt.Sprintf("the refusal %q of %s stops this connect", before.Sentence(c.estate.Services), g.Path())
+}
+
 // throughSubnets lets a connection through the managed subnet groups around the
-// groups of one end. Those that follow instances do so by themselves.
+// groups of one end, where their members can stand. Those that follow instances do so by
+// themselves.
 func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction, peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
 	within := make(map[*estate.Network][]*estate.Group)
 	for _, g := range groups {
 		within[g.Network] = append(within[g.Network], g)
 	}
-	for _, s := range c.estate.Groups {
-		if s.For != estate.ForSubnets || s.Follows || s.Existing {
+	for _, wall := range c.estate.Groups {
+		if wall.For != estate.ForSubnets || wall.Follows || wall.Existing {
 			continue
 		}
 		var here []estate.Peer
-		for _, g := range within[s.Network] {
+		for _, g := range within[wall.Network] {
+			inside, outside := subnetsOf(g, wall)
+			if inside == 0 || c.refusedBy(wall, g, direction, peers[g], except, outside > 0) {
+				continue
+			}
 			for _, p := range peers[g] {
 				if p.Kind == estate.PeerSelf {
 					p = estate.Peer{Kind: estate.PeerGroup, Group: g}
@@ -178,8 +196,56 @@ func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Dir
 				}
 			}
 		}
-		c.add(s, direction, here, except)
+		if rule, ok := c.rule(wall, direction, here, except); ok {
+			wall.Rules = append(wall.Rules, rule)
+		}
 	}
+}
+
+// subnetsOf counts the subnets in which members of a group can stand: those that a group
+// for subnets is around, and the others.
+func subnetsOf(g, wall *estate.Group) (inside, outside int) {
+	if len(wall.Network.Subnets) == 0 {
+		return 1, 0 // which there are the definitions do not tell
+	}
+	for _, s := range wall.Network.Subnets {
+		switch {
+		case !g.CanStandIn(s):
+		case wall.CanCover(s):
+			inside++
+		default:
+			outside++
+		}
+	}
+	return inside, outside
+}
+
+// A Doubt is a refusal in a group for subnets that stops a connect, if members of the
+// group at its end stand in these subnets: a survey tells.
+type Doubt struct {
+	Warning   source.Message
+	End, Wall *estate.Group
+}
+
+// refusedBy reports whether a group for subnets refuses what the connection needs for one
+// group within it. That is a mistake where members can stand nowhere else, else a doubt.
+func (c *connection) refusedBy(wall, g *estate.Group, direction estate.Direction, peers, except []estate.Peer, elsewhere bool) bool {
+	rule, ok := c.rule(wall, direction, peers, except)
+	if !ok {
+		return false
+	}
+	before := stoppedBy(wall, rule, wall.Rules)
+	if before == nil {
+		return false
+	}
+	hint, text := c.stopped(wall, before)
+	if !elsewhere {
+		c.say(c.decl.Span, hint, "%s", text)
+		return true
+	}
+	c.warn(c.decl.Span, hint, "%s for members of %s in the subnets that it covers", text, g.Path())
+	c.doubts = append(c.doubts, Doubt{c.messages[len(c.messages)-1], g, wall})
+	return true
 }
 
 func (r *resolver) laws() {
@@ -214,7 +280,7 @@ func (r *resolver) laws() {
 				l.Controls = append(l.Controls, texts(line.Words)...)
 			}
 		}
-		if len(l.Never)+len(l.Only)+len(l.Always)+len(l.Labels) == 0 {
+		if len(l.Never)+len(l.Only)+len(l.Always)+len(l.Labels) == 0 && !r.broken[d.node] {
 			r.say(d.node.Name.Span, "write a line that begins with never, only or always", "the law %s says nothing", l.Name)
 		}
 		r.lawList = append(r.lawList, l)
@@ -250,7 +316,7 @@ func (r *resolver) exempts() {
 			names = append(names, c.Name)
 		}
 		if !slices.Contains(names, n.Law.Text) {
-			r.say(n.Law.Span, r.nearest(n.Law.Text, names), "no law or check is called %q", n.Law.Text)
+			r.unknown(n.Law, r.nearest(n.Law.Text, names), "no law or check is called %q")
 		}
 		r.completeExemption(n)
 		if len(n.On) > 0 {
@@ -276,7 +342,7 @@ func (r *resolver) completeExemption(n *syntax.Exempt) {
 	if !n.By.Given() {
 		lacks, write = append(lacks, "by"), append(write, `by "name"`)
 	}
-	if len(lacks) > 0 {
+	if len(lacks) > 0 && !r.broken[n] {
 		r.say(n.Span, "add: "+strings.Join(write, " "), "the exemption lacks its %s", strings.Join(lacks, ", "))
 	}
 }
@@ -291,7 +357,7 @@ func (r *resolver) exempted(n *syntax.Exempt) string {
 			names = append(names, a.Name)
 		}
 		if !slices.Contains(names, name) {
-			r.say(n.Subject.Span, r.nearest(name, names), "no account is called %q", name)
+			r.unknown(n.Subject, r.nearest(name, names), "no account is called %q")
 		}
 		return name
 	case "network":

@@ -2,7 +2,10 @@
 package scan
 
 import (
+	"cmp"
+	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -158,6 +161,12 @@ func (s *scanner) punctuation(c byte) {
 	case ',':
 		s.emit(token.Comma, start)
 	case '=':
+		if rest := s.text[s.at:]; strings.HasPrefix(rest, "=") || strings.HasPrefix(rest, ">") {
+			s.at++
+			hint := punctuationHint("", s.text[start:s.at])
+			s.illegal(start, fmt.Sprintf("%q has no meaning here", s.text[start:s.at]), cmp.Or(hint, `write "="`))
+			return
+		}
 		s.emit(token.Equals, start)
 	case '!':
 		if strings.HasPrefix(s.text[s.at:], "=") {
@@ -166,6 +175,11 @@ func (s *scanner) punctuation(c byte) {
 			return
 		}
 		s.illegal(start, `"!" stands only in "!="`, `"not" turns a condition around`)
+	case '/':
+		if s.portsBehind(start) {
+			return
+		}
+		fallthrough
 	default:
 		r, size := utf8.DecodeRuneInString(s.text[start:])
 		s.at = start + size
@@ -177,20 +191,48 @@ func (s *scanner) punctuation(c byte) {
 			s.illegal(start, "this is not UTF-8 text", "")
 			return
 		}
-		hint := ""
+		line := strings.LastIndexByte(s.text[:start], '\n') + 1
+		hint := punctuationHint(s.text[line:start], s.text[start:min(start+2, len(s.text))])
 		if unicode.IsLetter(r) {
 			hint = "names are made of ASCII letters, digits, - and _"
 		}
-		switch c {
-		case '/', ';':
-			hint = "a comment begins with #"
-		case '\'':
-			hint = `a text stands in "double quotes"`
+		s.takeForeign(c)
+		if c == ']' && strings.Contains(s.text[line:start], "[") { // one slip, one message
+			s.emit(token.Illegal, start)
+			return
 		}
 		for s.at < len(s.text) && s.text[s.at] < ' ' && s.text[s.at] != '\n' && s.text[s.at] != '\t' && s.text[s.at] != '\r' {
 			s.at++
 		}
 		s.illegal(start, "this character has no meaning here", hint)
+	}
+}
+
+// takeForeign takes the rest of what other languages write with several characters, so
+// that it is one mistake: //, ->, &&, ||, <>, can't.
+func (s *scanner) takeForeign(first byte) {
+	rest := s.text[s.at:]
+	next := func(texts ...string) bool {
+		return slices.ContainsFunc(texts, func(text string) bool { return strings.HasPrefix(rest, text) })
+	}
+	switch first {
+	case '/':
+		if next("/", "*") { // a comment of theirs: to the end of its line
+			line, _, _ := strings.Cut(rest, "\n")
+			s.at += len(strings.TrimRight(line, "\r"))
+		}
+	case '\'':
+		if next("t") {
+			s.at++
+		}
+	case '-', '<':
+		if next(">") {
+			s.at++
+		}
+	case '&', '|':
+		if next(string(first)) {
+			s.at++
+		}
 	}
 }
 
@@ -316,6 +358,9 @@ func (s *scanner) word() {
 		return
 	}
 	if c := s.text[start]; c == ':' {
+		if s.portsBehind(start) {
+			return
+		}
 		s.at++
 		s.emit(token.Colon, start)
 		return
@@ -341,7 +386,7 @@ func (s *scanner) word() {
 	case isDuration(text):
 		s.emit(token.Duration, start)
 	default:
-		s.illegal(start, "this is no number, run of ports, date, duration or range", "443, 8000-8099, 2027-01-31, 90m, 10.20.0.0/16")
+		s.illegal(start, "this is no number, run of ports, date, duration or range", cmp.Or(numberHint(text), "443, 8000-8099, 2027-01-31, 90m, 10.20.0.0/16"))
 	}
 }
 
@@ -377,7 +422,12 @@ func (s *scanner) address(start int) {
 		s.emit(token.Range, start)
 		return
 	}
-	s.illegal(start, "this is no address or range", "10.20.0.0/16, 192.0.2.7, 2001:db8::/32")
+	what := "this is no address or range"
+	hint := numberHint(text)
+	if strings.Contains(hint, "date") {
+		what = "this is no date"
+	}
+	s.illegal(start, what, cmp.Or(hint, "10.20.0.0/16, 192.0.2.7, 2001:db8::/32"))
 }
 
 func (s *scanner) name(start int) {

@@ -5,9 +5,11 @@ package source
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -89,14 +91,15 @@ func (m Message) String() string {
 		kind = "warning: "
 	}
 	const longest = 1000 // columns of what is wrong: names can be as long as a file
-	fmt.Fprintf(&b, "%s: %s%s\n", m.Position(), kind, shorten(m.Text, longest))
-	if m.Secret {
-		if m.Hint != "" {
-			b.WriteString("  " + m.Hint + "\n")
+	fmt.Fprintf(&b, "%s: %s%s\n", Clean(m.Position()), kind, Clean(shorten(m.Text, longest)))
+	hint := Clean(shorten(m.Hint, longest))
+	line := m.File.LineSpan(m.Span.Start)
+	if m.Secret || holdsSecret(m.File.Of(line)) {
+		if hint != "" {
+			b.WriteString("  " + hint + "\n")
 		}
 		return b.String()
 	}
-	line := m.File.LineSpan(m.Span.Start)
 	number := fmt.Sprint(m.File.Line(m.Span.Start))
 	before := printable(m.File.Text[line.Start:m.Span.Start])
 	marked := printable(m.File.Text[m.Span.Start:max(m.Span.Start, min(m.Span.End, line.End))])
@@ -108,25 +111,45 @@ func (m Message) String() string {
 	fmt.Fprintf(&b, "  %s | %s%s%s\n", number, before, marked, after)
 	caret := strings.Repeat("^", max(1, utf8.RuneCountInString(marked)))
 	fmt.Fprintf(&b, "  %s | %s%s", strings.Repeat(" ", len(number)), strings.Repeat(" ", utf8.RuneCountInString(before)), caret)
-	if m.Hint != "" {
-		b.WriteString(" " + m.Hint)
+	if hint != "" {
+		b.WriteString(" " + hint)
 	}
 	b.WriteString("\n")
 	return b.String()
 }
 
-// printable replaces what would move the cursor or change the terminal, one column a character.
-func printable(text string) string {
+// A line of a definition may hold a secret by mistake: in the place of the variable that
+// has it, or under another word.
+var (
+	secretWord  = regexp.MustCompile(`(?i)(?:^|[\s{;])(?:token|secret|password|passwd|passphrase|credentials?|api[-_]?key)[\s:="]+(.*)`)
+	namedSecret = regexp.MustCompile(`^env\s+[A-Za-z][A-Za-z0-9_]*_TOKEN\b`)
+)
+
+// holdsSecret reports whether a line may hold a secret, so that it is not to be shown.
+func holdsSecret(line string) bool {
+	m := secretWord.FindStringSubmatch(line)
+	return m != nil && !namedSecret.MatchString(m[1])
+}
+
+// Clean takes out of a text what a terminal would obey instead of showing it, and what
+// nobody sees: control characters, the beginnings of escape sequences, characters that
+// turn the direction of writing, characters without width (but those that join letters).
+// Each becomes a middle dot.
+func Clean(text string) string {
+	const nonJoiner, joiner = 0x200c, 0x200d
 	return strings.Map(func(r rune) rune {
 		switch {
-		case r == '\t':
-			return ' '
-		case r < ' ' || r >= 0x7f && r < 0xa0 || r == utf8.RuneError || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069:
+		case r == nonJoiner || r == joiner:
+			return r
+		case r == utf8.RuneError || unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp):
 			return '·'
 		}
 		return r
 	}, text)
 }
+
+// printable is a piece of a source line, cleaned, one column a character.
+func printable(text string) string { return Clean(strings.ReplaceAll(text, "\t", " ")) }
 
 func shorten(text string, columns int) string {
 	if utf8.RuneCountInString(text) <= columns {

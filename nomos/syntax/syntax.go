@@ -14,6 +14,10 @@ type File struct {
 	Source   *source.File
 	Decls    []Decl
 	Comments []source.Span // in order, each from its # to the end of its line
+
+	// What could not be understood, so that it is not told a second time as missing.
+	Broken  map[Decl]bool // declarations of which a part is missing in the tree
+	Missing []string      // the names of declarations that are missing altogether
 }
 
 // A Decl is one declaration: one of the pointer types below that say so.

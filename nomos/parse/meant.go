@@ -1,0 +1,147 @@
+package parse
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"isonomos/core/near"
+	"isonomos/nomos/token"
+)
+
+// What people write who come from elsewhere, and what our words for it are: a message
+// says the word that means the same before it offers one that is merely spelt alike.
+
+// meanings are our words for other words. Which of them is meant depends on what can stand at a place.
+var meanings = func() map[string][]string {
+	all := make(map[string][]string)
+	for ours, others := range map[string]string{
+		"admit":     "allow permit accept open pass grant let enable ingress inbound incoming input ingress_rule",
+		"reach":     "egress outbound outgoing output egress_rule access connect talk contact",
+		"refuse":    "deny block reject drop forbid prohibit disallow close",
+		"lend":      "loan borrow jit",
+		"from":      "source src sources origin",
+		"at":        "destination dst dest destinations towards target url address endpoint uri host",
+		"to":        "with into and",
+		"on":        "over via using port ports service services protocol protocols",
+		"because":   "reason comment description desc note justification why",
+		"until":     "expires expiry expire ends end till through expiration",
+		"except":    "but excluding exclude without minus unless save",
+		"stateless": "no-state nostate",
+		"where":     "when if matching",
+		"cover":     "attach attached apply applies members targets assign select selector target",
+		"label":     "tag tags labels",
+		"named":     "name alias",
+		"follow":    "inherit mirror",
+		"use":       "include apply import call",
+		"everyone":  "any all anyone anybody anywhere world public",
+		"any":       "all every anything everything",
+		"self":      "this me itself",
+		"v4":        "ipv4 inet",
+		"v6":        "ipv6 inet6",
+		"icmpv6":    "icmp6 ipv6-icmp icmp-v6",
+		"group":     "security_group security-group securitygroup secgroup sg firewall rules",
+		"list":      "prefix-list prefix_list prefixlist ipset set addresses alias",
+		"service":   "port ports application app",
+		"pattern":   "template module macro function mixin",
+		"connect":   "link allow permit flow",
+		"law":       "policy guardrail constraint invariant",
+		"exempt":    "exception exemption waiver waive ignore suppress skip allow",
+		"expect":    "test assert check ensure verify",
+		"cloud":     "provider platform",
+		"account":   "project tenant",
+		"estate":    "organization organisation org",
+		"dialect":   "type kind model flavor flavour",
+		"token":     "secret password key credential credentials api_key apikey passwd",
+		"range":     "cidr cidrs cidr_block prefix prefixes addresses ranges ip ips",
+		"limit":     "quota quotas limits",
+		"folder":    "path ou unit",
+		"region":    "zone location",
+		"peered":    "peer peering peers peerings",
+		"answers":   "ephemeral ephemeral-ports client-ports",
+		"id":        "number identifier",
+		"never":     "forbid deny prohibit block disallow no refuse",
+		"always":    "require must requires mandatory need",
+		"only":      "allow permit restrict",
+		"severity":  "level priority",
+		"control":   "controls standard reference ref",
+		"instance":  "instances machine machines server servers host hosts vm vms",
+		"subnet":    "subnets subnetwork",
+		"can":       "may should must could",
+		"cannot":    "cant never mustnt",
+		"by":        "owner author approved-by approver",
+		"text":      "string str",
+		"number":    "int integer port",
+		"peers":     "peer addresses",
+		"services":  "service",
+		"duration":  "time span",
+		"subnets":   "subnet",
+		"instances": "instance interfaces interface",
+		"=":         "is equals eq like",
+		"env":       "environment var variable",
+		"room":      "capacity size max max_entries",
+	} {
+		for other := range strings.FieldsSeq(others) {
+			all[other] = append(all[other], ours)
+		}
+	}
+	for _, ours := range all {
+		slices.Sort(ours) // of a map: the order must not change from run to run
+	}
+	return all
+}()
+
+// instead says how a statement of a group is written whose first word has no word of ours.
+var instead = func() map[string]string {
+	all := make(map[string]string)
+	for way, words := range map[string]string{
+		"what comes in is written: admit SERVICE from PEER":                                         "ingress inbound incoming input in rule ingress_rule",
+		"what goes out is written: reach SERVICE at PEER":                                           "egress outbound outgoing output out egress_rule",
+		"who is let in stands behind the service: admit SERVICE from PEER":                          "source src sources from",
+		"what is let out to stands behind the service: reach SERVICE at PEER":                       "destination dst dest destinations to at",
+		"a range stands as a peer, as it is: admit SERVICE from 10.20.0.0/16":                       "cidr cidrs cidr_block cidr_blocks ip ips prefix address addresses range ranges",
+		"a port stands behind its protocol: admit tcp 443 from PEER":                                "port ports from_port to_port port_range protocol protocols tcp udp service services",
+		"a title stands in quotes before \"{\", a reason behind because":                            "description desc comment title reason because",
+		"there are no priorities: in a group with a refusal, the first statement that fits decides": "priority order rank weight index sequence",
+		"the first word of a rule says what it does: admit, reach, refuse or lend":                  "action effect verdict",
+		"rules keep state unless they say stateless":                                                "stateful state",
+	} {
+		for word := range strings.FieldsSeq(words) {
+			all[word] = way
+		}
+	}
+	return all
+}()
+
+// Meant are our words for a word of others, in alphabetical order.
+func Meant(word string) []string { return meanings[strings.ToLower(word)] }
+
+// meant offers the word that the current one means, if it can stand here.
+func (p *parser) meant(words []string) string {
+	if !p.at(token.Name) {
+		return ""
+	}
+	for _, ours := range words { // as they are listed: the usual first
+		if slices.Contains(Meant(p.text()), ours) {
+			return "write " + strconv.Quote(ours)
+		}
+	}
+	return ""
+}
+
+// nearHint offers the word that the current one means, or was perhaps meant to be.
+func (p *parser) nearHint(words []string) string {
+	if !p.at(token.Name) {
+		return ""
+	}
+	if hint := p.meant(words); hint != "" {
+		return hint
+	}
+	if best, ok := near.Best(p.text(), words); ok {
+		return strconv.Quote(best) + " is near"
+	}
+	return ""
+}
+
+// goesOn are the words with which a statement can go on behind what is complete.
+var goesOn = []string{"because", "until", "except", "stateless", "where", "on", "by", "v4", "v6", "from"}
