@@ -316,7 +316,7 @@ func knownChecks(names []string, w propose.World) error {
 		if best, ok := near.Best(name, known); ok {
 			return usage("there is no check %q: %q is near", name, best)
 		}
-		return usage("there is no check %q: the checks are %s", name, strings.Join(known, ", "))
+		return usage("there is no check %q: isonomos explain lists the checks", name)
 	}
 	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -293,7 +292,7 @@ func (a *App) flowsForget(ctx context.Context, c *cli.Command) error {
 	}
 	for _, arg := range c.Args().Slice() {
 		if !slices.Contains(known, arg) {
-			return usage("there is no evidence with the number %q: there are %s", arg, orNone(known))
+			return usage("there is no evidence with the number %q: there are %s", arg, some(known))
 		}
 	}
 	sums, err := s.Forget(ctx, ids, before)
@@ -302,11 +301,4 @@ func (a *App) flowsForget(ctx context.Context, c *cli.Command) error {
 	}
 	a.note("forgotten: %s", render.Count(int(sums), "sum", "sums"))
 	return nil
-}
-
-func orNone(list []string) string {
-	if len(list) == 0 {
-		return "none"
-	}
-	return strings.Join(list, ", ")
 }

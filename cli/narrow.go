@@ -225,7 +225,7 @@ func (a *App) writeFiles(files []newFile) error {
 	if len(names) == 0 {
 		a.note("nothing to write")
 	} else {
-		a.note("written: %s", strings.Join(names, ", "))
+		a.note("written: %s", some(names))
 	}
 	return nil
 }

@@ -186,7 +186,7 @@ func allKnown(what string, names, known []string) error {
 		if best, ok := near.Best(name, known); ok {
 			return usage("no %s is called %q: %q is near", what, name, best)
 		}
-		return usage("no %s is called %q: there are %s", what, name, orNone(known))
+		return usage("no %s is called %q: there are %s", what, name, some(known))
 	}
 	return nil
 }

@@ -102,10 +102,10 @@ func (x *ipfixReader) tell() {
 		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its sequence numbers have gaps", count.Of(int(x.missing[d]), "record", "records"), d, x.file))
 	}
 	for _, d := range sortedKeys(x.restarts) {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go back %d times in %s: messages out of order, or an exporter that began anew", d, x.restarts[d], x.file))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go back %s in %s: messages out of order, or an exporter that began anew", d, count.Of(x.restarts[d], "time", "times"), x.file))
 	}
 	if x.unknown > 0 {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of %s without a template (never sent, or withdrawn): the records in them are left out", count.Of(x.unknown, "data set", "data sets"), x.file))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s has no template (never sent, or withdrawn) for %s left out", x.file, count.Of(x.unknown, "data set, which is", "data sets, which are")))
 	}
 }
 

@@ -38,7 +38,8 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 			continue
 		}
 		s.Blank()
-		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), Faint})
+		room := max(s.Width()-width-len("rules in  rules out  "), 12)
+		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{shortened(fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), room), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
 			in, out := costs[g.Path()].In, costs[g.Path()].Out
@@ -49,7 +50,7 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 			case g.For == estate.ForSubnets:
 				about = strings.TrimSuffix("for subnets: "+about, ": ")
 			}
-			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out), cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + about, Plain})
+			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out), cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + shortened(about, room), Plain})
 		}
 	}
 }
@@ -85,7 +86,7 @@ func quotaText(a *estate.Account) string {
 	q := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a})
 	switch {
 	case q.Direction > 0:
-		return fmt.Sprintf("%s a direction and group", Number(q.Direction))
+		return fmt.Sprintf("%s a direction", Number(q.Direction))
 	case q.Together > 0:
 		return fmt.Sprintf("%s a group", Number(q.Together))
 	}
