@@ -106,7 +106,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		}
 	}
 	if len(failures) > 0 {
-		return usage("%s of %s can't be expressed in their clouds", render.Number(len(failures)), render.Count(len(d.Estate.Groups), "group", "groups"))
+		return inexpressible(failures)
 	}
 	if c.Bool("rules") {
 		s := a.screen(c)
@@ -275,6 +275,14 @@ func (a *App) tellFailures(failures []*compile.Failure) {
 	for _, f := range failures {
 		fmt.Fprintln(a.Stderr, render.Clean(fmt.Sprintf("%s:%d: %s: %s", f.Origin().File, f.Origin().Line, f.Group.Path(), f.Reason)))
 	}
+}
+
+// inexpressible ends a command because of groups that can't be expressed.
+func inexpressible(failures []*compile.Failure) error {
+	if len(failures) == 1 {
+		return usage("1 group can't be expressed in its cloud")
+	}
+	return usage("%s groups can't be expressed in their clouds", render.Number(len(failures)))
 }
 
 // shutProbes warns of health probes that definitions shut out: the balancer

@@ -747,7 +747,7 @@ func TestNotToBeExpressed(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := call(t, folder, "check")
-	want := "x.nomos:7: a/n/g: the cloud c can't take addresses away from the members of a group: group h\nisonomos: 1 of 2 groups can't be expressed in their clouds\n"
+	want := "x.nomos:7: a/n/g: the cloud c can't take addresses away from the members of a group: group h\nisonomos: 1 group can't be expressed in its cloud\n"
 	if r.code != 2 || r.err != want {
 		t.Errorf("%+v", r)
 	}

@@ -270,7 +270,7 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 	}
 	a.tellFailures(aim.Failures)
 	if len(aim.Failures) > 0 {
-		return enact.Draft{}, nil, usage("%s can't be expressed in their clouds", render.Count(len(aim.Failures), "group", "groups"))
+		return enact.Draft{}, nil, inexpressible(aim.Failures)
 	}
 	for _, n := range aim.Unplaced {
 		a.note("%s", n)

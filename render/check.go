@@ -50,7 +50,11 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 			case g.For == estate.ForSubnets:
 				about = strings.TrimSuffix("for subnets: "+about, ": ")
 			}
-			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out), cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + shortened(about, room), Plain})
+			lines := wrap(Clean(about), room)
+			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out), cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + lines[0], Plain})
+			for _, line := range lines[1:] {
+				s.Line(Piece{strings.Repeat(" ", width+8+11+2) + line, Plain})
+			}
 		}
 	}
 }

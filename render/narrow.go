@@ -49,7 +49,7 @@ func Proposals(s *Screen, n Narrowing) {
 	if slices.ContainsFunc(n.Result.Proposals, func(c propose.Checked) bool { return c.Changed && c.Refused == "" }) {
 		text := "by deciding the result: nothing more is let through than before, all that is needed still is"
 		if e := n.Result.Expects; e.All > 0 {
-			text += fmt.Sprintf(", %d of %s hold (%d before)", e.After, Count(e.All, "expectation", "expectations"), e.Before)
+			text += fmt.Sprintf(", %s of %s (%s before)", Number(e.After), Count(e.All, "expectation holds", "expectations hold"), Number(e.Before)) + undecidedText(e.Unsure)
 		}
 		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: text})
 	}

@@ -72,6 +72,7 @@ type Expects struct {
 	All    int `json:"all"`
 	Before int `json:"held_before"`
 	After  int `json:"hold_after"`
+	Unsure int `json:"undecided_after"` // neither hold nor fail
 }
 
 // Edited is a file with its new text.

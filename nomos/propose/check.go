@@ -168,6 +168,9 @@ func counted(was, is []law.Result) Expects {
 		if is[i].Holds {
 			e.After++
 		}
+		if is[i].Undecided {
+			e.Unsure++
+		}
 	}
 	return e
 }
