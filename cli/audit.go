@@ -251,7 +251,7 @@ func (a *App) why(c *cli.Command, shown render.Audit, prefix string) error {
 		if best, ok := near.Best(prefix, names); ok {
 			return usage("there is no finding %q: %s is near", prefix, best)
 		}
-		return usage("there is no finding %q: isonomos audit shows the fingerprints behind the names", prefix)
+		return usage("there is no finding %q: %s shows the fingerprints behind the names", prefix, a.say(c)("audit"))
 	case len(found) > 1:
 		return usage("%d findings begin with %q: give more of the fingerprint, such as %s", len(found), prefix, found[0].Fingerprint)
 	}

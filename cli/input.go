@@ -20,6 +20,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"isonomos/core/estate"
+	"isonomos/core/near"
 	"isonomos/nomos"
 	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
@@ -198,7 +199,7 @@ func (a *App) meaning(folder string) resolve.Options {
 func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, fileError(map[bool]string{true: "file", false: "folder"}[filepath.Ext(path) == nomos.Extension], path, err)
+		return nil, noDefinitions(path, err)
 	}
 	folder := path
 	if !info.IsDir() {
@@ -238,6 +239,23 @@ func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	return read.Files, nil
 }
 
+// noDefinitions says why a folder or file of definitions can't be had, and offers the
+// nearest name that is there.
+func noDefinitions(path string, err error) error {
+	failed := fileError("file or folder", path, err)
+	entries, _ := os.ReadDir(filepath.Dir(path)) // none where that is not there either
+	var names []string
+	for _, e := range entries {
+		if e.IsDir() || filepath.Ext(e.Name()) == nomos.Extension {
+			names = append(names, e.Name())
+		}
+	}
+	if best, ok := near.Best(filepath.Base(path), names); ok && errors.Is(err, fs.ErrNotExist) {
+		return unreachable("%v: %s is near", failed, filepath.Join(filepath.Dir(path), best))
+	}
+	return failed
+}
+
 // fileError says in plain words why a file or folder could not be had.
 func fileError(kind, path string, err error) error {
 	switch {
@@ -254,6 +272,9 @@ func fileError(kind, path string, err error) error {
 }
 
 func (a *App) readSurvey(path string) (*estate.Estate, error) {
+	if filepath.Ext(path) == nomos.Extension {
+		return nil, usage("%s holds definitions, and a survey belongs here: name the folder of definitions with --estate", path)
+	}
 	in, err := a.open(path)
 	if err != nil {
 		return nil, err

@@ -14,9 +14,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/demo"
-	"isonomos/internal/whole"
 	"isonomos/render"
 	"isonomos/store"
+	"isonomos/store/whole"
 )
 
 func (a *App) sandboxCommand() *cli.Command {

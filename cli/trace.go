@@ -50,7 +50,7 @@ func (a *App) trace(ctx context.Context, c *cli.Command) error {
 		return a.traceBatch(ctx, c)
 	}
 	if len(args) < 3 {
-		return usage("trace needs a source, a destination and a service: isonomos trace booking-1 ledger-1 tcp 5432")
+		return usage("trace needs a source, a destination and a service: isonomos trace --survey survey.jsonl booking-1 ledger-1 tcp 5432")
 	}
 	w, err := a.world(ctx, c)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/term"
 
-	"isonomos/internal/whole"
+	"isonomos/store/whole"
 )
 
 // A newFile is a file's new content, and the old one where it matters.

@@ -186,7 +186,8 @@ func (s *Screen) Whole(indent int, label Piece, labelWidth int, text Piece) {
 }
 
 // Ends writes pieces at the left and a text at the right end of the line; where
-// they do not fit on one line, the text stands on the next.
+// they do not fit on one line, the text stands on the next, and the last piece is wrapped
+// where it begins.
 func (s *Screen) Ends(right Piece, left ...Piece) {
 	used := 0
 	for _, p := range left {
@@ -196,7 +197,16 @@ func (s *Screen) Ends(right Piece, left ...Piece) {
 		s.Line(append(left, Piece{Text: strings.Repeat(" ", gap)}, right)...)
 		return
 	}
-	s.Line(left...)
+	if indent := used - Columns(left[len(left)-1].Text); used > s.width && s.width-indent >= 20 {
+		last := left[len(left)-1]
+		lines := wrap(Clean(last.Text), s.width-indent)
+		s.Line(append(left[:len(left)-1:len(left)-1], Piece{lines[0], last.Style})...)
+		for _, line := range lines[1:] {
+			s.Line(Piece{Text: strings.Repeat(" ", indent)}, Piece{line, last.Style})
+		}
+	} else {
+		s.Line(left...)
+	}
 	if right.Text != "" {
 		s.Line(Piece{Text: strings.Repeat(" ", max(0, s.width-Columns(right.Text)))}, right)
 	}

@@ -24,8 +24,8 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
-	"isonomos/internal/whole"
 	"isonomos/store"
+	"isonomos/store/whole"
 )
 
 // ChangesFile holds every change that was made through the interface, one a line: the
