@@ -129,7 +129,8 @@ var stops = []stop{
 func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 	s := a.screen(c)
 	s.Line(render.Piece{Text: "Saltmarsh Harbour", Style: render.Accent}, render.Piece{Text: "  an invented harbour authority, laid out in ", Style: render.Plain}, render.Piece{Text: folder, Style: render.Strong})
-	s.Text(0, "Each step is one command, which you can repeat later. Before the first, go there and start the stand-in clouds:")
+	s.Blank()
+	s.Text(0, "Each step is one command, which you can repeat afterwards. Before the first, go there and start the stand-in clouds:")
 	for _, command := range []string{"cd " + render.Quoted(folder), "isonomos sandbox run clouds &", ". clouds/env"} {
 		s.Line(render.Piece{Text: "$ " + command, Style: render.Accent})
 	}
