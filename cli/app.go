@@ -176,7 +176,7 @@ func (a *App) wholeAnswers(c *cli.Command) {
 	for _, sub := range c.Commands {
 		a.wholeAnswers(sub)
 	}
-	looks := slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "live") }) || c.Name == "compare" || c.Name == "check"
+	looks := takes(c, "survey") && c.Name != "draft" && c.Name != "run" // a draft is refused by itself, and a stand-in has no opinion
 	if !looks || c.Action == nil {
 		return
 	}

@@ -132,7 +132,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	shown := auditStates(w, judged, o)
-	shown.Version, shown.Say = a.Version, a.say(c)
+	shown.Version, shown.Say, shown.Source = a.Version, a.say(c), a.sourceOf(c, w.Definitions.Files)
 	limit, ok := audit.ParseSeverity(c.String("fail-on"))
 	shown.FailOn, shown.Never = limit, !ok
 	shown.Filters = render.Filters{Over: c.String("over"), Direction: c.String("direction"), Checks: listed(o.Checks), Service: c.String("service"), Severity: c.String("severity"), Evidence: o.Flows != nil}

@@ -233,7 +233,7 @@ func (a *App) checkPoints(c *cli.Command, asked toCheck, points []render.Point) 
 	}
 	switch c.String("format") {
 	case "sarif":
-		return render.PointsSARIF(a.Stdout, a.Version, points, a.unread)
+		return render.PointsSARIF(a.Stdout, a.Version, points, a.unread, a.sourceOf(c, asked.files))
 	case "junit":
 		return render.PointsJUnit(a.Stdout, "isonomos check", points, a.unread)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -45,9 +44,6 @@ type side struct {
 func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
 		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare survey.jsonl .")
-	}
-	if slices.Equal(c.Args().Slice(), []string{"-", "-"}) {
-		return usage("only one of the two states can be standard input")
 	}
 	var sides [2]side
 	for k, path := range c.Args().Slice() {

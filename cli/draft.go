@@ -107,6 +107,9 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("draft takes no argument %q: pick with --account, name the file with --to", c.Args().First())
 	}
+	if format := c.String("format"); c.String("to") == "-" && a.given("format") && format != "json" {
+		return usage("--to - writes the draft itself, which is JSON: leave --format out")
+	}
 	j, err := a.definedJob(c, c.StringSlice("account"), c.StringSlice("adopt"))
 	if err != nil {
 		return err

@@ -38,6 +38,9 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
 		return usage("enact takes one draft: %d were named", c.Args().Len())
 	}
+	if err := a.oneWay(c, "resume", "allow-gaps"); err != nil {
+		return err
+	}
 	s, pasts, err := a.journal(c, true)
 	if err != nil {
 		return err

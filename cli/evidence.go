@@ -10,6 +10,7 @@ import (
 	"io"
 	"math"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -66,6 +67,9 @@ func storePath(c *cli.Command) string {
 // openStore opens the store, or gives none where there is none yet and it is not to be made.
 func (a *App) openStore(c *cli.Command, create bool) (*store.Store, error) {
 	path := storePath(c)
+	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() && c.String("store") == "" {
+		return nil, refused("%s is no regular file, and stands where definitions stand: name the store itself with --store", path)
+	}
 	s, err := store.Open(path, create)
 	if errors.Is(err, store.ErrNoStore) {
 		return nil, nil

@@ -53,8 +53,35 @@ func (a *App) strictly(c *cli.Command) {
 		if slices.Contains(c.Args().Slice(), "") {
 			return usage("an argument of %s is empty: a variable without a value, perhaps", commandName(c))
 		}
+		if err := oneInput(c); err != nil {
+			return err
+		}
 		return action(ctx, c)
 	}
+}
+
+// oneInput refuses to read several things from standard input: the second would be empty.
+func oneInput(c *cli.Command) error {
+	var from []string
+	for _, name := range []string{"survey", "flows", "batch", "since", "findings"} {
+		if !takes(c, name) {
+			continue
+		}
+		for _, value := range append(c.StringSlice(name), c.String(name)) {
+			if value == "-" {
+				from = append(from, "--"+name)
+			}
+		}
+	}
+	for _, arg := range c.Args().Slice() {
+		if arg == "-" {
+			from = append(from, "an argument")
+		}
+	}
+	if len(from) > 1 {
+		return usage("%s and %s can't both be standard input", from[0], from[1])
+	}
+	return nil
 }
 
 // arguments stands for a command's arguments among the names of its flags.

@@ -239,6 +239,18 @@ func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	return read.Files, nil
 }
 
+// sourceOf is a place for what has none of its own: the survey's first line, or that of
+// the first file of definitions.
+func (a *App) sourceOf(c *cli.Command, files []*source.File) estate.Origin {
+	if file := c.String("survey"); file != "" && file != "-" && !c.Bool("live") {
+		return estate.Origin{File: file, Line: 1}
+	}
+	if len(files) > 0 {
+		return estate.Origin{File: files[0].Name, Line: 1}
+	}
+	return estate.Origin{}
+}
+
 // noDefinitions says why a folder or file of definitions can't be had, and offers the
 // nearest name that is there.
 func noDefinitions(path string, err error) error {

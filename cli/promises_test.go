@@ -203,7 +203,12 @@ func TestContradictions(t *testing.T) {
 		{"narrow|--law|shut-admin|--check|twins", "--law and --check contradict each other"},
 		{"adopt|ferry-desk|--survey|survey.jsonl|--over|stage = lab", "--over picks from what --all finds"},
 		{"compare|survey.jsonl|.|--survey|survey.jsonl", "--survey is for two folders of definitions"},
-		{"compare|-|-", "only one of the two states can be standard input"},
+		{"compare|-|-", "an argument and an argument can't both be standard input"},
+		{"audit|--survey|-|--flows|-", "--survey and --flows can't both be standard input"},
+		{"audit|--survey|-|--since|-", "--survey and --since can't both be standard input"},
+		{"narrow|--findings|-|--survey|-", "--survey and --findings can't both be standard input"},
+		{"draft|--survey|survey.jsonl|--to|-|--format|md", "--to - writes the draft itself"},
+		{"enact|--resume|--allow-gaps", "--resume and --allow-gaps contradict each other"},
 		{"trace|--batch|q|--source-port|1", "--batch and --source-port contradict each other"},
 	} {
 		if r := call(t, folder, strings.Split(x.args, "|")...); r.code != 2 || !strings.Contains(r.err, x.want) || r.out != "" {
@@ -347,8 +352,17 @@ func TestSARIFHasPlaces(t *testing.T) {
 		t.Fatal(err)
 	}
 	edit(t, filepath.Join(folder, "traffic.nomos"), "group radar", "group late in roads \"Late\" {\n  cover where network = road\n  admit imap from everyone v4\n}\n\ngroup radar")
+	unread, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(unread) + `{"kind":"unread","account":"outer-port","reason":"403 Forbidden"}` + "\n"
+	if err := os.WriteFile(filepath.Join(folder, "unread.jsonl"), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	on := []string{"--survey", "unread.jsonl", "--allow-unread", "outer-port"}
 	for _, args := range [][]string{
-		{"audit", "--survey", "survey.jsonl"}, {"audit", "--survey", "survey.jsonl", "--estate", "none"}, {"audit"},
+		{"audit", "--survey", "survey.jsonl"}, {"audit", "--survey", "survey.jsonl", "--estate", "none"}, {"audit"}, append([]string{"audit"}, on...), append([]string{"prove"}, on...), append([]string{"check"}, on...),
 		{"prove", "--survey", "survey.jsonl"}, {"prove"}, {"check"}, {"check", "--survey", "survey.jsonl"},
 	} {
 		r := call(t, folder, append(args, "--format", "sarif")...)
@@ -658,6 +672,7 @@ connect web to db on postgres
 {"kind":"network","account":"a","id":"n","ranges":["10.1.0.0/16"]}
 {"kind":"subnet","account":"a","network":"n","id":"front","ranges":["10.1.1.0/24"],"routes":[],"groups":[]}
 {"kind":"subnet","account":"a","network":"n","id":"back","ranges":["10.1.2.0/24"],"routes":[],"groups":[]}
+{"kind":"subnet","account":"a","network":"n","id":"other","ranges":["10.1.3.0/24"],"routes":[],"groups":[]}
 {"kind":"instance","account":"a","id":"db-1","labels":{"role":"db"},"interfaces":[{"id":"i1","subnet":"DBSUBNET","private":["10.1.9.9"],"groups":[]}]}
 `
 	stops := `the refusal "refuse postgres from network n" of a/n/wall stops this connect`
@@ -669,6 +684,7 @@ connect web to db on postgres
 		{"one of two subnets, no survey", "role = web", "front", "", 0, true},
 		{"all subnets, no survey", "role = web", "front, back", "", 2, false},
 		{"the end stands elsewhere", "role = web", "front", "back", 0, false},
+		{"all known subnets, and the end in another", "role = web", "front, back", "other", 0, false},
 		{"the end stands there", "role = web", "front", "front", 2, false},
 	} {
 		folder := t.TempDir()

@@ -66,7 +66,7 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 	case "json":
 		err = render.ProofsJSON(a.Stdout, proofs)
 	case "sarif":
-		err = render.PointsSARIF(a.Stdout, a.Version, render.ProofPoints(proofs), w.Estate.Unread)
+		err = render.PointsSARIF(a.Stdout, a.Version, render.ProofPoints(proofs), w.Estate.Unread, a.sourceOf(c, w.Definitions.Files))
 	case "junit":
 		err = render.PointsJUnit(a.Stdout, "isonomos prove", render.ProofPoints(proofs), w.Estate.Unread)
 	default:

@@ -183,9 +183,6 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return usage("with --batch the questions come from the file, not from arguments")
 	}
-	if c.String("batch") == "-" && c.String("survey") == "-" {
-		return usage("only one of --survey and --batch can be standard input")
-	}
 	w, err := a.world(ctx, c)
 	if err != nil {
 		return err

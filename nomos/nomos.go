@@ -126,8 +126,8 @@ func Understand(files []*source.File, o resolve.Options) Definitions {
 	return d
 }
 
-// Settle decides by a survey what definitions alone leave in doubt: a warning becomes a
-// mistake, or is gone. What the survey does not tell either stays a warning.
+// Settle decides by a survey what definitions alone leave in doubt: it is a mistake, or is
+// gone. What the survey does not tell either stays as it was told.
 func (d *Definitions) Settle(surveyed *estate.Estate) {
 	if len(d.Doubts) == 0 || surveyed == nil {
 		return
@@ -150,10 +150,10 @@ func (d *Definitions) Settle(surveyed *estate.Estate) {
 			return slices.ContainsFunc(f.Subnet.Groups, func(g *estate.Group) bool { return g.Path() == doubt.Wall.Path() })
 		})
 		d.Messages = slices.DeleteFunc(d.Messages, func(m source.Message) bool {
-			return m.File == doubt.Warning.File && m.Span == doubt.Warning.Span && m.Text == doubt.Warning.Text
+			return m.File == doubt.Told.File && m.Span == doubt.Told.Span && m.Text == doubt.Told.Text
 		})
 		if stopped {
-			told := doubt.Warning
+			told := doubt.Told
 			told.Warning = false
 			d.Messages = append(d.Messages, told)
 		}

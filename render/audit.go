@@ -22,6 +22,7 @@ type Audit struct {
 	State   string // "found", "defined" or "both": which was judged
 	Result  audit.Result
 	Filters Filters       // what it was about
+	Source  estate.Origin // where a finding is that has no place of its own: the survey, or a definition
 	Change  *audit.Change // since an earlier audit; nil without one
 	Fixes   map[string]Fix
 	Say     Say            // how commands are called

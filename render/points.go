@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
@@ -72,8 +73,9 @@ func writeXML(w io.Writer, document any) error {
 	return err
 }
 
-// PointsSARIF writes those points that do not hold as SARIF 2.1.0.
-func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Unread) error {
+// PointsSARIF writes those points that do not hold as SARIF 2.1.0. What has no place in a
+// file is where it came from.
+func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Unread, source estate.Origin) error {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []json.RawMessage{}}
 	run.Tool.Driver = sarifDriver{Name: "Isonomos", Version: version, Rules: []sarifRule{}}
 	at := make(map[string]int)
@@ -93,7 +95,7 @@ func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Un
 		if p.Text != "" {
 			message += ": " + p.Text
 		}
-		x := sarifResult{RuleID: Clean(p.Kind), RuleIndex: at[p.Kind], Level: level, Message: sarifText{Clean(message)}, Locations: []sarifLocation{{Physical: physical(p.Place)}},
+		x := sarifResult{RuleID: Clean(p.Kind), RuleIndex: at[p.Kind], Level: level, Message: sarifText{Clean(message)}, Locations: []sarifLocation{{Physical: cmp.Or(physical(p.Place), physical(source))}},
 			Fingerprints: map[string]string{"isonomos/v1": Clean(p.Kind + " " + p.Name)}}
 		if p.Column > 0 && x.Locations[0].Physical != nil {
 			x.Locations[0].Physical.Region.StartColumn = p.Column

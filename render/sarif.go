@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"isonomos/core/audit"
+	"isonomos/core/estate"
 )
 
 // Findings as SARIF 2.1.0 (OASIS): the parts of the format that are used.
@@ -154,7 +155,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 		message += "; " + Clean(r.Check+": "+r.Message)
 	}
 	x := sarifResult{
-		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f)},
+		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f, a.Source)},
 		Fingerprints: map[string]string{"isonomos/v1": f.Fingerprint},
 		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(a.Say.remedy(f.WayOut)), State: f.State},
 	}
@@ -182,7 +183,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 
 // sarifPlace is where a finding is: by file and line of its definition, or of the survey
 // where it has none, and always by the name of what it is about.
-func sarifPlace(f audit.Finding) sarifLocation {
+func sarifPlace(f audit.Finding, source estate.Origin) sarifLocation {
 	kind, name := "group", f.Where()
 	switch {
 	case f.Group == nil && f.List != nil:
@@ -197,6 +198,9 @@ func sarifPlace(f audit.Finding) sarifLocation {
 	l.Physical = physical(f.Origin())
 	if l.Physical == nil && f.Account != nil { // it was read from the clouds themselves
 		l.Physical = physical(f.Account.Origin)
+	}
+	if l.Physical == nil {
+		l.Physical = physical(source)
 	}
 	return l
 }

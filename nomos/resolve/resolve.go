@@ -32,7 +32,7 @@ type Result struct {
 	Expects    []law.Expectation
 	Laws       []law.Law
 	Exemptions []law.Exemption
-	Doubts     []Doubt // warnings that a survey settles
+	Doubts     []Doubt // messages that a survey settles
 }
 
 // Files resolves the trees of all files of an estate together. The result is
@@ -679,7 +679,7 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 		switch {
 		case w.Name.Given():
 			typ, ok := service.ICMPTypeNamed(protocol, w.Name.Text)
-			if b, bound := x.params[w.Name.Text]; bound && !ok {
+			if b, bound := x.params[w.Name.Text]; bound {
 				n, _ := r.number(w.Name, x, 255, "an ICMP type")
 				typ, ok = uint8(n), b.kind == "number"
 			}

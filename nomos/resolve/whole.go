@@ -221,14 +221,15 @@ func subnetsOf(g, wall *estate.Group) (inside, outside int) {
 }
 
 // A Doubt is a refusal in a group for subnets that stops a connect, if members of the
-// group at its end stand in these subnets: a survey tells.
+// group at its end stand in these subnets. Definitions make a mistake of it where members
+// can stand nowhere else, else a warning; a survey tells.
 type Doubt struct {
-	Warning   source.Message
+	Told      source.Message
 	End, Wall *estate.Group
 }
 
 // refusedBy reports whether a group for subnets refuses what the connection needs for one
-// group within it. That is a mistake where members can stand nowhere else, else a doubt.
+// group within it, and says so.
 func (c *connection) refusedBy(wall, g *estate.Group, direction estate.Direction, peers, except []estate.Peer, elsewhere bool) bool {
 	rule, ok := c.rule(wall, direction, peers, except)
 	if !ok {
@@ -239,12 +240,10 @@ func (c *connection) refusedBy(wall, g *estate.Group, direction estate.Direction
 		return false
 	}
 	hint, text := c.stopped(wall, before)
-	if !elsewhere {
-		c.say(c.decl.Span, hint, "%s", text)
-		return true
-	}
-	c.warn(c.decl.Span, hint, "%s for members of %s in the subnets that it covers", text, g.Path())
-	c.doubts = append(c.doubts, Doubt{c.messages[len(c.messages)-1], g, wall})
+	c.say(c.decl.Span, hint, "%s for members of %s in the subnets that it covers", text, g.Path())
+	told := &c.messages[len(c.messages)-1]
+	told.Warning = elsewhere
+	c.doubts = append(c.doubts, Doubt{*told, g, wall})
 	return true
 }
 
