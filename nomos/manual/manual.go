@@ -154,7 +154,7 @@ var Messages = []Message{
 	{Topic{"undefined-exemption", "The group is not defined here. That is right if only a survey has it, and a slip if it is misspelt.", "exempt lab/bench/rig from shut-admin because \"moving out\" until 2027-01-31 by \"m.teal\""},
 		[]string{"no group is defined as"}},
 	{Topic{"syntax", "Something else should stand at the caret. isonomos explain KEYWORD shows how a statement is written.", "group booking in quay \"Pilot booking site\" {\n  admit https from everyone because \"ships' agents book pilots\"\n}"},
-		[]string{"expected ", "this is no number", "a range stands as a peer", "no peer begins", "after \""}},
+		[]string{"expected ", "this is no number", "a range stands as a peer", "no peer begins", "each entry of a list", "after \""}},
 }
 
 // MessageOf finds the kind of a message, by its name or by a piece of its text.

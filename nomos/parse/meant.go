@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"isonomos/core/near"
+	"isonomos/nomos/scan"
+	"isonomos/nomos/syntax"
 	"isonomos/nomos/token"
 )
 
@@ -67,8 +69,8 @@ var meanings = func() map[string][]string {
 		"control":   "controls standard reference ref",
 		"instance":  "instances machine machines server servers host hosts vm vms",
 		"subnet":    "subnets subnetwork",
-		"can":       "may should must could",
-		"cannot":    "cant never mustnt",
+		"can":       "may should must could allowed permitted",
+		"cannot":    "cant never mustnt blocked denied refused forbidden",
 		"by":        "owner author approved-by approver",
 		"text":      "string str",
 		"number":    "int integer port",
@@ -145,3 +147,61 @@ func (p *parser) nearHint(words []string) string {
 
 // goesOn are the words with which a statement can go on behind what is complete.
 var goesOn = []string{"because", "until", "except", "stateless", "where", "on", "by", "v4", "v6", "from"}
+
+// declarationHint says how a declaration begins that was meant by the current word.
+func (p *parser) declarationHint() string {
+	word := p.text()
+	verb := ""
+	for _, ours := range []string{"lend", "refuse", "reach", "admit"} {
+		if ours == word || slices.Contains(Meant(word), ours) || word == "rule" {
+			verb = ours
+		}
+	}
+	line := " " + p.lineFrom(p.i) + " "
+	switch {
+	case slices.Contains(Meant(word), "use") && !strings.Contains(line, "("):
+		p.silence(p.tokens[p.i].End, p.file.LineSpan(p.tokens[p.i].Start).End+1)
+		return "all files of the folder and its sub-folders belong together: leave it out"
+	case verb != "" && (strings.Contains(line, " from ") || !strings.Contains(line, " to ")):
+		return "a rule stands in a group: group NAME in NETWORK { " + verb + " SERVICE " + prepositions[verb][0] + " PEER }"
+	}
+	return p.nearHint(token.Declarations)
+}
+
+// conditionHint is said where a condition stands behind a rule.
+const conditionHint = "a condition stands around rules: where stage = production { … }"
+
+// listHint says how a line of a list is written.
+func (p *parser) listHint() string {
+	next := p.file.Of(p.ahead(1).Span)
+	switch {
+	case p.at(token.String) && isRange(scan.Unquote(p.text())):
+		return "a range stands without quotes: " + scan.Unquote(p.text())
+	case p.at(token.Name) && p.ahead(1).Kind == token.Range, p.at(token.Name) && p.ahead(1).Kind == token.String && isRange(scan.Unquote(next)):
+		return "write the range alone: " + strings.Trim(next, `"`)
+	}
+	if hint := p.nearHint([]string{"list", "room", "published", "where"}); hint != "" {
+		return hint
+	}
+	return "a range, an address, list, room, published or where"
+}
+
+// strayPort fails where a port follows the service before it: tcp 443, 80.
+func (p *parser) strayPort(before syntax.Spec) {
+	if p.oneOfKinds(token.Number, token.NumberSpan) && len(before.Ports) == 1 {
+		first := before.Ports[0]
+		p.fail(p.tok().Span, "write: "+before.Kind+" ("+p.file.Of(first.Span)+", "+p.text()+")", "several ports stand in brackets")
+	}
+}
+
+// foreignService fails where a word stands in the place of a service that others put
+// before one, or that is no service at all: admit inbound tcp 443, admit cidr 10.0.0.0/8.
+func (p *parser) foreignService(name syntax.Word) {
+	meant := Meant(name.Text)
+	switch {
+	case p.oneOf("any", "tcp", "udp", "icmp", "icmpv6", "protocol", "class") && (slices.Contains(meant, "admit") || slices.Contains(meant, "reach")):
+		p.fail(name.Span, "leave it out: admit lets in, reach lets out", "no service is called %q", name.Text)
+	case p.at(token.Range):
+		p.fail(name.Span, "first the service, then the peer: https from "+p.text(), "no service is called %q", name.Text)
+	}
+}

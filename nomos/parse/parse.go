@@ -22,7 +22,7 @@ import (
 // size of the file.
 func File(f *source.File) (*syntax.File, []source.Message) {
 	scanned := scan.File(f)
-	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages}
+	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages, scanned: len(scanned.Messages)}
 	tree := &syntax.File{Source: f, Comments: scanned.Comments}
 	for p.skipNewlines(); !p.at(token.EOF); p.skipNewlines() {
 		start := p.i
@@ -72,6 +72,7 @@ type parser struct {
 	nesting  int
 	broken   bool // a statement of this declaration was given up
 	messages []source.Message
+	scanned  int // how many messages are the scanner's: they come first
 
 	// What there is most of is cut from larger pieces: fewer allocations.
 	rules slab[syntax.Rule]
@@ -114,7 +115,7 @@ func (p *parser) statement(parse func()) (ok bool) {
 // skipStatement goes on behind the statement that the token start began:
 // behind its line end, its block, or before the brace that closes the block around it.
 func (p *parser) skipStatement(start int) {
-	depth := 0
+	depth, failed := 0, p.i
 	for i := start; i < p.i; i++ {
 		switch p.tokens[i].Kind {
 		case token.LeftBrace:
@@ -135,6 +136,7 @@ func (p *parser) skipStatement(start int) {
 			}
 			if depth--; depth == 0 {
 				p.i++
+				p.silence(p.file.LineSpan(p.tokens[failed].Start).End, p.tokens[p.i-1].End)
 				return
 			}
 		case token.Newline:
@@ -147,6 +149,20 @@ func (p *parser) skipStatement(start int) {
 			}
 		}
 	}
+}
+
+// silence drops what the scanner said about a piece of text that is given up as a whole:
+// what is in it may not be ours at all.
+func (p *parser) silence(from, to int32) {
+	kept := p.messages[:0]
+	for i, m := range p.messages {
+		if i < p.scanned && m.Span.Start >= from && m.Span.Start < to {
+			continue
+		}
+		kept = append(kept, m)
+	}
+	p.scanned -= len(p.messages) - len(kept)
+	p.messages = kept
 }
 
 // declarationHere reports whether a declaration keyword stands at the current token in column 1.
@@ -216,8 +232,13 @@ func (p *parser) expected(what, hint string) {
 	if p.at(token.Illegal) { // the scanner has said what is wrong with it
 		panic(errStatement)
 	}
-	if meant := p.meant(goesOn); meant != "" && !strings.HasPrefix(hint, "write") {
+	switch meant := p.meant(goesOn); {
+	case meant == `write "where"` && strings.HasPrefix(what, "the end of the line"), p.keyword("where") && hint == "":
+		hint = conditionHint
+	case meant != "" && !strings.HasPrefix(hint, "write"):
 		hint = meant
+	case p.oneOf("and", "or") && hint == "":
+		hint = "several are parted by commas"
 	}
 	p.fail(p.tok().Span, hint, "expected %s, found %s", what, p.found())
 }
@@ -419,7 +440,7 @@ func (p *parser) topLevel() (decl syntax.Decl) {
 		case "expect":
 			decl = p.expect(start)
 		default:
-			hint := p.nearHint(token.Declarations)
+			hint := p.declarationHint()
 			if hint == "" {
 				hint = "a declaration begins with one of: " + strings.Join(token.Declarations, ", ")
 			}
@@ -579,7 +600,10 @@ func (p *parser) listLine() syntax.ListLine {
 		l.Where = p.condition()
 		p.block("list", func() { l.Lines = append(l.Lines, p.listLine()) })
 	default:
-		p.expected("a line of the list", "a range, an address, list, room, published or where")
+		p.expected("a line of the list", p.listHint())
+	}
+	if p.at(token.Comma) {
+		p.fail(p.tok().Span, "leave the comma out", "each entry of a list stands on a line of its own")
 	}
 	l.Node = p.since(start)
 	return l
@@ -947,6 +971,7 @@ func (p *parser) services() []syntax.Spec {
 	specs := p.specs.one()
 	specs[0] = p.svc()
 	for p.accept(token.Comma) {
+		p.strayPort(specs[len(specs)-1])
 		specs = append(specs, p.svc())
 	}
 	return specs
@@ -967,6 +992,7 @@ func (p *parser) svc() syntax.Spec {
 		}
 	}
 	name := p.name("a service")
+	p.foreignService(name)
 	if p.oneOfKinds(token.Number, token.NumberSpan) {
 		if best, ok := near.Best(name.Text, []string{"tcp", "udp", "protocol"}); ok {
 			p.fail(name.Span, strconv.Quote(best)+" is near", "no protocol is called %q", name.Text)
@@ -988,6 +1014,9 @@ func (p *parser) spec() syntax.Spec {
 			}
 			p.need(token.RightParen, "")
 		} else if p.at(token.Number) || p.at(token.NumberSpan) || p.at(token.Name) && !token.Reserved(p.text()) {
+			if next := p.ahead(1); p.at(token.Name) && slices.Contains(Meant(p.text()), "service") && (next.Kind == token.Number || next.Kind == token.NumberSpan) {
+				p.fail(p.tok().Span, "write: "+s.Kind+" "+p.file.Of(next.Span), "a port stands behind its protocol")
+			}
 			s.Ports = append(s.Ports, p.port())
 			if first, next := s.Ports[0], p.tok(); next.Kind == token.Number || next.Kind == token.NumberSpan {
 				p.fail(next.Span, fmt.Sprintf("write: %s (%s, %s)", s.Kind, p.file.Of(first.Span), p.text()), "several ports stand in brackets")
@@ -1007,6 +1036,9 @@ func (p *parser) spec() syntax.Spec {
 			s.Name = p.word()
 		}
 	case "protocol":
+		if p.oneOf("tcp", "udp", "icmp", "icmpv6", "any") {
+			p.expected("a protocol's number", "write: "+p.text())
+		}
 		s.Type = p.upTo(p.tok().Span, p.number("a protocol's number").Text, 255, "a protocol's number")
 	case "class":
 		s.Name = p.name("a class")
@@ -1113,6 +1145,8 @@ func (p *parser) foreignPeer() {
 	switch next := p.ahead(1); {
 	case next.Kind == token.Range || next.Kind == token.String && isRange(scan.Unquote(p.file.Of(next.Span))):
 		p.fail(p.tok().Span, "write the range alone: "+strings.Trim(p.file.Of(next.Span), `"`), "a range stands as a peer without %q", p.text())
+	case slices.Contains(Meant(p.text()), "where") && (next.Kind == token.Name || next.Kind == token.String):
+		p.fail(p.tok().Span, conditionHint, "no peer begins with %q", p.text())
 	case (next.Kind == token.Name || next.Kind == token.Path) && !token.Reserved(p.file.Of(next.Span)) && !token.Continues(p.file.Of(next.Span)):
 		for _, ours := range []string{"group", "list", "subnet", "network"} {
 			if slices.Contains(Meant(p.text()), ours) {
@@ -1207,6 +1241,9 @@ func (p *parser) lawLine() syntax.LawLine {
 func (p *parser) opening() *syntax.Opening {
 	start := p.i
 	prepositions := map[string]string{"admit": "from", "reach": "at", "lend": "to"}
+	if !p.oneOf("admit", "reach", "lend") && p.nearHint([]string{"admit", "reach", "lend"}) == "" {
+		p.expected(`"admit", "reach" or "lend"`, "write for example: admit "+p.text()+" from internet")
+	}
 	o := &syntax.Opening{Verb: p.needWord("admit", "reach", "lend")}
 	o.Services = p.services()
 	p.needWord(prepositions[o.Verb.Text])
@@ -1266,6 +1303,9 @@ func (p *parser) expect(start int) syntax.Decl {
 		p.needWord("can")
 		d.Can = true
 	} else {
+		if !p.oneOf("can", "cannot") && p.nearHint([]string{"can", "cannot"}) == "" {
+			p.expected(`"can" or "cannot"`, "write: expect A can reach B on SERVICE, or: expect A cannot reach B")
+		}
 		d.Can = p.needWord("can", "cannot").Text == "can"
 	}
 	if p.keyword("not") && d.Can {
