@@ -89,5 +89,6 @@ func (v Vocabulary) Has(name, value string) bool {
 	if name == "folder" {
 		value = strings.Trim(value, "/")
 	}
-	return slices.Contains(v[name], value)
+	_, has := slices.BinarySearch(v[name], value)
+	return has
 }

@@ -624,8 +624,12 @@ func (r *resolver) placeCondition(c *syntax.Condition) *estate.Condition {
 // usable reports whether all labels of a condition are known, and warns of the others, and
 // of values that are perhaps misspelt.
 func (r *resolver) usable(c *syntax.Condition) bool {
+	if ok, before := r.looked[c]; before { // it stands in a pattern, or in a group of many networks
+		return ok
+	}
 	known := r.knownLabels()
 	ok := true
+	defer func() { r.looked[c] = ok }()
 	var walk func(c *syntax.Condition)
 	walk = func(c *syntax.Condition) {
 		for _, part := range c.Parts {
@@ -642,7 +646,8 @@ func (r *resolver) usable(c *syntax.Condition) bool {
 			return
 		}
 		for _, value := range c.Values {
-			if known.Has(c.Label.Text, value.Text) || r.brokenPlaces {
+			const many = 2000 // near values among very many are worth no second
+			if known.Has(c.Label.Text, value.Text) || r.brokenPlaces || len(known[c.Label.Text]) > many {
 				continue
 			}
 			if hint := r.nearest(value.Text, known[c.Label.Text]); hint != "" {

@@ -48,6 +48,7 @@ func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 		declOf:      make(map[*estate.Group]*syntax.Group),
 		patterns:    make(map[string]*pattern),
 		stood:       make(map[*syntax.Where]bool),
+		looked:      make(map[*syntax.Condition]bool),
 	}
 	r.collect(files)
 	r.places()
@@ -93,8 +94,9 @@ type resolver struct {
 	missing      map[string]bool // names of declarations that are not in the trees
 	brokenPlaces bool            // of some account, network or group a part is missing
 
-	stood    map[*syntax.Where]bool // conditions that hold somewhere
-	anywhere bool                   // what is resolved stands nowhere: any thing of a name is the one
+	stood    map[*syntax.Where]bool     // conditions that hold somewhere
+	looked   map[*syntax.Condition]bool // conditions that were looked at, and whether all labels in them are known
+	anywhere bool                       // what is resolved stands nowhere: any thing of a name is the one
 
 	estates       []located[*syntax.Estate]
 	placeDecls    []located[*syntax.Place]
