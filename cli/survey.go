@@ -143,7 +143,11 @@ func (a *App) liveEstate(ctx context.Context, c *cli.Command, e *estate.Estate) 
 	if err := a.readAccounts(ctx, c, e.Name, clouds, all, &text, new(tally)); err != nil {
 		return nil, unreachable("the clouds can't be read: %v", err)
 	}
-	return a.takeSurvey(&text, estate.FromClouds)
+	read, err := a.takeSurvey(&text, "the clouds")
+	if read != nil {
+		read.ForgetOrigins()
+	}
+	return read, err
 }
 
 // packedBy packs what is written as the file's name says.

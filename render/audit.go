@@ -257,7 +257,7 @@ func interfaceList(list []*estate.Interface) string {
 }
 
 func place(o estate.Origin) string {
-	if o.File == "" || o.File == estate.FromClouds {
+	if o.File == "" {
 		return ""
 	}
 	return fmt.Sprintf("%s:%d", o.File, o.Line)

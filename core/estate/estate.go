@@ -37,15 +37,39 @@ type Origin struct {
 	Offset int    // in a definition file: bytes before it
 }
 
-// Sources of surveys that are no files: origins name them in the place of one.
-const (
-	FromClouds = "the clouds"
-	FromInput  = "standard input"
-)
+// FromInput stands in an origin in the place of a file.
+const FromInput = "standard input"
 
 // InFile reports whether the origin is a line of a file, so that it can be opened there.
-func (o Origin) InFile() bool {
-	return o.File != "" && o.Line > 0 && o.File != FromClouds && o.File != FromInput
+func (o Origin) InFile() bool { return o.File != "" && o.Line > 0 && o.File != FromInput }
+
+// ForgetOrigins takes the origins away from everything in an estate that comes from no
+// file: the lines that clouds answered with stand nowhere.
+func (e *Estate) ForgetOrigins() {
+	for _, c := range e.Clouds {
+		c.Origin = Origin{}
+	}
+	for _, a := range e.Accounts {
+		a.Origin = Origin{}
+	}
+	for _, n := range e.Networks {
+		n.Origin = Origin{}
+		for _, s := range n.Subnets {
+			s.Origin = Origin{}
+		}
+	}
+	for _, l := range e.Lists {
+		l.Origin = Origin{}
+	}
+	for _, g := range e.Groups {
+		g.Origin = Origin{}
+		for i := range g.Rules {
+			g.Rules[i].Origin = Origin{}
+		}
+	}
+	for _, i := range e.Instances {
+		i.Origin = Origin{}
+	}
 }
 
 // A Cloud is one provider's cloud.
