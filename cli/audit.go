@@ -137,7 +137,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	shown.FailOn, shown.Never = limit, !ok
 	shown.Filters = render.Filters{Over: c.String("over"), Direction: c.String("direction"), Checks: listed(o.Checks), Service: c.String("service"), Severity: c.String("severity"), Evidence: o.Flows != nil}
 	if earlier != nil {
-		if err := comparable(*earlier, shown, c.String("since")); err != nil {
+		if err := a.comparable(*earlier, shown, c.String("since")); err != nil {
 			return err
 		}
 		change := audit.Since(shown.Result.Findings, earlier.Findings)
@@ -167,9 +167,10 @@ func at(is bool) int {
 
 // comparable refuses to compare audits that were not about the same: what the one did not
 // look for would be told as new or gone.
-func comparable(earlier render.EarlierAudit, now render.Audit, file string) error {
+func (a *App) comparable(earlier render.EarlierAudit, now render.Audit, file string) error {
 	if earlier.Filters == nil {
-		return usage("%s does not say what that audit was about: an older version of the program wrote it. Write it again with this one", shownName(file))
+		a.note("%s does not say what that audit was about: an older version of the program wrote it, and it is taken for one of the same matter", shownName(file))
+		return nil
 	}
 	if differ := earlier.Filters.Differences(now.Filters); len(differ) > 0 {
 		return usage("--since compares audits of the same matter, and %s was about another: it had %s", shownName(file), strings.Join(differ, ", "))

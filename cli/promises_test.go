@@ -280,7 +280,9 @@ func TestSinceTheSameMatter(t *testing.T) {
 		t.Errorf("%v, %+v", err, document.Findings[:1])
 	}
 	write("before.json", `{"version":1,"findings":[]}`)
-	since("an older version of the program wrote it")
+	if r := since(""); r.code != 1 || !strings.Contains(r.err, "an older version of the program wrote it") {
+		t.Errorf("an audit of an older version: %+v", r)
+	}
 }
 
 // narrow --findings says what the filters left out, and what is gone.
