@@ -138,7 +138,7 @@ func (a *App) root() *cli.Command {
 		Description: "Define instance and subnet security groups as code, find what is open that should not be,\n" +
 			"and get the narrowest replacement that still lets the real traffic through, proved.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: cli.EnvVars("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
+			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: fromVariable("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
 			&cli.BoolFlag{Name: "version", Aliases: []string{"v"}, Usage: "tell the program's version, its revision, and the Go that it was built with", Local: true},
 		},
 		HideVersion:     true,

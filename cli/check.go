@@ -138,6 +138,7 @@ func (a *App) whatToCheck(c *cli.Command) (x toCheck, err error) {
 		if err := a.oneWay(c, "estate", arguments); err != nil {
 			return x, err
 		}
+		a.notOfEnvironment(args[0])
 		x.folder = args[0]
 	default:
 		if x.folder, err = a.estateAround(c, args); err != nil {

@@ -50,7 +50,7 @@ func windowFlag() cli.Flag {
 }
 
 func storeFlag() cli.Flag {
-	return &cli.StringFlag{Name: "store", Usage: "keep evidence and the journal in `FILE` (default: isonomos.db beside the definitions)", Sources: cli.EnvVars("ISONOMOS_STORE")}
+	return &cli.StringFlag{Name: "store", Usage: "keep evidence and the journal in `FILE` (default: isonomos.db beside the definitions)", Sources: fromVariable("ISONOMOS_STORE")}
 }
 
 func storePath(c *cli.Command) string {

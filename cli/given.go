@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -151,6 +152,14 @@ func (a *App) surveyFile(c *cli.Command) (string, error) {
 	return file, nil
 }
 
+// notOfEnvironment says that what is named on the command line counts, where the
+// environment names another folder.
+func (a *App) notOfEnvironment(named string) {
+	if variable := a.fromEnvironment("estate"); variable != "" && filepath.Clean(os.Getenv(variable)) != filepath.Clean(named) {
+		a.note("looking at %s, not at %s (%s)", named, os.Getenv(variable), variable)
+	}
+}
+
 // fromEnvironment is the environment variable that gives a flag its value, or "".
 func (a *App) fromEnvironment(flag string) string {
 	variable := "ISONOMOS_" + strings.ToUpper(flag)
@@ -159,3 +168,28 @@ func (a *App) fromEnvironment(flag string) string {
 	}
 	return variable
 }
+
+// A variable of the environment is where a flag's value comes from that is not given. An
+// empty one is none.
+type variable string
+
+// fromVariable is the source of a flag's value.
+func fromVariable(name string) cli.ValueSourceChain { return cli.NewValueSourceChain(variable(name)) }
+
+// Lookup is the variable's value, if it has one.
+func (v variable) Lookup() (string, bool) {
+	value := os.Getenv(string(v))
+	return value, value != ""
+}
+
+// String names the variable for messages.
+func (v variable) String() string { return "the environment variable " + string(v) }
+
+// GoString names the variable for programmers.
+func (v variable) GoString() string { return "variable(" + string(v) + ")" }
+
+// IsFromEnv is true: help tells of it.
+func (v variable) IsFromEnv() bool { return true }
+
+// Key is the variable's name.
+func (v variable) Key() string { return string(v) }

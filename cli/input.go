@@ -33,11 +33,11 @@ import (
 const noEstate = "none"
 
 func estateFlag() cli.Flag {
-	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its sub-folders; none leaves them out", Sources: cli.EnvVars("ISONOMOS_ESTATE")}
+	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its sub-folders; none leaves them out", Sources: fromVariable("ISONOMOS_ESTATE")}
 }
 
 func surveyFlag() cli.Flag {
-	return &cli.StringFlag{Name: "survey", Usage: "look at the instances and routes of a survey `FILE` (.jsonl, also gzip or zstd; - for standard input)", Sources: cli.EnvVars("ISONOMOS_SURVEY")}
+	return &cli.StringFlag{Name: "survey", Usage: "look at the instances and routes of a survey `FILE` (.jsonl, also gzip or zstd; - for standard input)", Sources: fromVariable("ISONOMOS_SURVEY")}
 }
 
 func liveFlag() cli.Flag {
@@ -289,6 +289,9 @@ func (a *App) readSurvey(path string) (*estate.Estate, error) {
 	}
 	in, err := a.open(path)
 	if err != nil {
+		if variable := a.fromEnvironment("survey"); variable != "" && os.Getenv(variable) == path {
+			a.note("the survey %s is named by %s", path, variable)
+		}
 		return nil, err
 	}
 	defer in.Close()

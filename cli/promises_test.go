@@ -230,6 +230,13 @@ func TestContradictions(t *testing.T) {
 	if r := call(t, folder, "compare", "survey.jsonl", "."); r.code > 1 {
 		t.Errorf("a variable contradicts nothing: %+v", r)
 	}
+	t.Setenv("ISONOMOS_ESTATE", "elsewhere")
+	for _, args := range []string{"check .", "tidy --list ."} {
+		if r := call(t, folder, strings.Fields(args)...); r.code != 0 || !strings.Contains(r.err, "looking at ., not at elsewhere (ISONOMOS_ESTATE)") {
+			t.Errorf("%s: %+v", args, r)
+		}
+	}
+	t.Setenv("ISONOMOS_ESTATE", "")
 	t.Setenv("ISONOMOS_SURVEY", "")
 	if r := call(t, folder, "check"); r.code != 0 {
 		t.Errorf("an empty variable is none: %+v", r)

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -43,6 +44,8 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 	paths := c.Args().Slice()
 	if len(paths) == 0 {
 		paths = []string{c.String("estate")}
+	} else {
+		a.notOfEnvironment(strings.Join(paths, ", "))
 	}
 	var files []*source.File
 	for _, path := range paths {
