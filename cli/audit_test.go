@@ -563,6 +563,14 @@ exempt tides/quay/gauge-maintenance from shut-admin on ssh`)
 		t.Errorf("said on standard error: %s", r.err)
 	}
 	edit(t, filepath.Join(folder, "harbour.nomos"), "until 2026-01-31", "until 2027-03-31")
+	// What has the same cause stays, until it is exempted too.
+	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides")
+	if head, _, _ := strings.Cut(r.out, "\n"); r.code != 1 || !strings.Contains(head, "law:shut-admin +1") || !strings.Contains(r.out, "exempted    open-admin-port until 2027-03-31 by m.teal: x") {
+		t.Errorf("exit %d:\n%s", r.code, r.out)
+	}
+	edit(t, filepath.Join(folder, "harbour.nomos"), "exempt tides/quay/tide-desk from", `exempt tides/quay/tide-desk from shut-admin on rdp because "x" until 2027-03-31 by "m.teal"
+exempt tides/quay/tide-desk from halves because "x" until 2027-03-31 by "m.teal"
+exempt tides/quay/tide-desk from`)
 	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides", "--fail-on", "info")
 	if r.code != 0 || !strings.Contains(r.out, "nothing found; 2 exempted") {
 		t.Errorf("exit %d:\n%s", r.code, r.out)

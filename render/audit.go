@@ -129,8 +129,8 @@ func Finding(s *Screen, a Audit, f audit.Finding) {
 
 func finding(s *Screen, a Audit, f audit.Finding) {
 	check := f.Check
-	if len(f.Also) > 0 {
-		check += " +" + fmt.Sprint(len(f.Also))
+	if n := len(f.Counting()); n > 0 {
+		check += " +" + fmt.Sprint(n)
 	}
 	severity := f.Severity.String()
 	if f.Severity >= audit.High {
@@ -152,8 +152,11 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 	if a.State == audit.InBoth && f.State != audit.InBoth {
 		line("holds", holdsIn(f))
 	}
-	for i, r := range f.Also {
+	for i, r := range f.Counting() {
 		line(first(i, "as well"), r.Check+": "+r.Message)
+	}
+	for i, r := range f.Exempted() {
+		line(first(i, "exempted"), r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By+": "+r.Excused.Because)
 	}
 	const most = 8
 	for i, d := range f.Details[:min(most, len(f.Details))] {
@@ -364,6 +367,9 @@ func totalsOf(a Audit, by string) (keys []string, totals map[string]*tally) {
 			totals[key].add(f)
 		}
 	}
+	if by == "check" { // each by what it would be by itself
+		keys, totals = totalsOfChecks(a)
+	}
 	slices.SortFunc(keys, func(x, y string) int {
 		if by == "folder" {
 			return strings.Compare(x, y) // so that what is below stands below
@@ -375,6 +381,30 @@ func totalsOf(a Audit, by string) (keys []string, totals map[string]*tally) {
 		}
 		return strings.Compare(x, y)
 	})
+	return keys, totals
+}
+
+// totalsOfChecks counts how often each check is tripped, with the severity that it has by
+// itself there.
+func totalsOfChecks(a Audit) (keys []string, totals map[string]*tally) {
+	totals = make(map[string]*tally)
+	of := func(check string) *tally {
+		if totals[check] == nil {
+			totals[check] = &tally{}
+			keys = append(keys, check)
+		}
+		return totals[check]
+	}
+	for _, f := range a.Result.Findings {
+		of(f.Check).add(f)
+		for _, r := range f.Also {
+			if t := of(r.Check); r.Excused != nil || f.Excused != nil {
+				t.exempted++
+			} else {
+				t.by[r.Severity]++
+			}
+		}
+	}
 	return keys, totals
 }
 
@@ -414,6 +444,9 @@ func Totals(s *Screen, a Audit, by string, most int) {
 	}
 	s.Blank()
 	notes(s, a)
+	if by == "check" || by == "control" || by == "folder" {
+		s.Text(0, map[string]string{"check": "A finding counts for each check that it trips, with the severity of that check there.", "control": "A finding counts for each control that it is about.", "folder": "What is below a folder counts there too."}[by])
+	}
 	s.Line(Piece{countSeverities(a), Strong})
 	s.Line(Piece{judgedWords(a.Estate, a.State), Faint})
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -25,6 +26,7 @@ import (
 type findingJSON struct {
 	Check       string          `json:"check"`
 	Also        []string        `json:"also"`
+	Exempted    []relatedJSON   `json:"also_exempted"` // those of also that an exemption covers, where it does not cover all
 	Severity    string          `json:"severity"`
 	Starts      string          `json:"starts"`
 	Reasons     []string        `json:"reasons"`
@@ -59,6 +61,12 @@ type findingJSON struct {
 	Controls    []string        `json:"controls"`
 	Excepted    *exemptionJSON  `json:"excepted"`
 	Ended       *exemptionJSON  `json:"exemption_ended,omitempty"`
+}
+
+type relatedJSON struct {
+	Check    string `json:"check"`
+	Severity string `json:"severity"`
+	exemptionJSON
 }
 
 type exemptionJSON struct {
@@ -230,7 +238,7 @@ func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 
 func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	x := findingJSON{
-		Check: f.Check, Also: []string{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State, StateNote: f.StateNote,
+		Check: f.Check, Also: []string{}, Exempted: []relatedJSON{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State, StateNote: f.StateNote,
 		Direction: string(f.Direction), Where: f.Where(),
 		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: orNone(f.Controls),
 		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: a.Say.remedy(f.WayOut), OrElse: f.OrElse, Narrow: f.Narrow,
@@ -244,6 +252,9 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	}
 	for _, r := range f.Also {
 		x.Also = append(x.Also, r.Check)
+		if r.Excused != nil && f.Excused == nil {
+			x.Exempted = append(x.Exempted, relatedJSON{r.Check, r.Severity.String(), *exemptionToJSON(r.Excused)})
+		}
 		x.Details = append(x.Details, r.Message)
 	}
 	if f.Account != nil {
@@ -397,7 +408,11 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	for _, f := range a.Result.Findings {
 		s := suite(f.Check)
 		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File), Line: f.Origin().Line}
-		text := Clean(strings.Join(append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...), "; ") + "; way out: " + a.Say.remedy(f.WayOut))
+		parts := append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...)
+		for _, r := range f.Exempted() {
+			parts = append(parts, "exempted: "+r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By)
+		}
+		text := Clean(strings.Join(parts, "; ") + "; way out: " + a.Say.remedy(f.WayOut))
 		switch {
 		case f.Excused != nil:
 			s.Skipped++
@@ -442,6 +457,11 @@ func FindingsCSV(w io.Writer, a Audit) error {
 			by, until = x.Excepted.By, x.Excepted.Until
 		}
 		list := func(l []string) string { return strings.Join(l, ", ") }
+		for k, check := range x.Also {
+			if slices.ContainsFunc(x.Exempted, func(r relatedJSON) bool { return r.Check == check }) {
+				x.Also[k] += " (exempted)"
+			}
+		}
 		row := []string{x.Severity, x.Check, list(x.Also), x.Cloud, x.Account, x.Folder, x.Network, x.Group, x.Where, x.Direction, list(x.Services), list(x.Peers), list(x.Instances),
 			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.WayOut, list(x.Controls), by, until, x.Since, x.State, x.Fingerprint}
 		for i, field := range row {
@@ -536,8 +556,11 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	}
 	line("place", place(f.Origin()))
 	line("holds", holdsIn(f))
-	for _, r := range f.Also {
+	for _, r := range f.Counting() {
 		line("as well", r.Check+": "+r.Message)
+	}
+	for _, r := range f.Exempted() {
+		line("exempted", r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By+": "+r.Excused.Because)
 	}
 	for i, d := range f.Details {
 		if i < 8 {

@@ -64,6 +64,7 @@ type (
 	sarifResultExtra struct {
 		Severity string   `json:"severity,omitempty"`
 		Also     []string `json:"also,omitempty"`
+		Exempted []string `json:"alsoExempted,omitempty"`
 		Controls []string `json:"controls,omitempty"`
 		WayOut   string   `json:"wayOut,omitempty"`
 		State    string   `json:"state,omitempty"`
@@ -151,7 +152,7 @@ func sarifLevel(s audit.Severity) string {
 
 func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	message := Clean(f.Message)
-	for _, r := range f.Also {
+	for _, r := range f.Counting() {
 		message += "; " + Clean(r.Check+": "+r.Message)
 	}
 	x := sarifResult{
@@ -159,8 +160,11 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 		Fingerprints: map[string]string{"isonomos/v1": f.Fingerprint},
 		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(a.Say.remedy(f.WayOut)), State: f.State},
 	}
-	for _, r := range f.Also {
+	for _, r := range f.Counting() {
 		x.Properties.Also = append(x.Properties.Also, Clean(r.Check))
+	}
+	for _, r := range f.Exempted() {
+		x.Properties.Exempted = append(x.Properties.Exempted, Clean(r.Check))
 	}
 	if a.Change != nil {
 		x.Baseline = "unchanged"

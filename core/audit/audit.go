@@ -89,9 +89,10 @@ type Finding struct {
 	State       string         // "found", "defined" or "both": see Both
 	StateNote   string         // what it means that it holds in one state alone
 
-	own    arrived // what moved the severity, before other findings joined
-	gather bool    // see Check
-	part   bool    // joins a finding whose rules hold its own
+	own    arrived   // what moved the severity, before other findings joined
+	joined []Finding // what joined, in this order, where exemptions are to part it again; nil where nothing did
+	gather bool      // see Check
+	part   bool      // joins a finding whose rules hold its own
 }
 
 // arrived is what an arrival says of a severity.
@@ -102,7 +103,11 @@ type arrived struct {
 }
 
 // A Related is another check that the cause of a finding trips, and what it says.
-type Related struct{ Check, Message string }
+type Related struct {
+	Check, Message string
+	Severity       Severity       // that it would have by itself
+	Excused        *law.Exemption // the exemption that covers it; then it counts for nothing
+}
 
 // An Example is one flow that a finding is about.
 type Example struct {
@@ -215,8 +220,8 @@ func Run(d *decide.Decider, o Options) Result {
 			}
 		}
 	}
-	result.Findings = a.scoped(result.Findings)
 	a.excuse(&result)
+	result.Findings = a.scoped(result.Findings)
 	a.fingerprint(result.Findings)
 	result.Findings = sorted(result.Findings)
 	return result
@@ -303,6 +308,17 @@ func (f Finding) Origin() estate.Origin {
 		return f.Account.Origin
 	}
 	return estate.Origin{}
+}
+
+// Counting are the other checks that a finding trips and that no exemption covers.
+func (f Finding) Counting() []Related {
+	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Excused != nil && f.Excused == nil })
+}
+
+// Exempted are the other checks that an exemption covers though it does not cover the
+// finding.
+func (f Finding) Exempted() []Related {
+	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Excused == nil || f.Excused != nil })
 }
 
 // Names are all checks that a finding's cause trips, the worst first.
@@ -558,7 +574,11 @@ func (l *look) joinCauses(found []Finding) []Finding {
 		} else {
 			l.say(&f)
 			l.say(&joined[i])
-			joined[i] = join(joined[i], f)
+			whole := join(joined[i], f)
+			if len(l.Exemptions) > 0 {
+				whole.joined = append(joined[i].singles(), f)
+			}
+			joined[i] = whole
 		}
 		if !f.gather {
 			several = len(joined)
@@ -596,7 +616,7 @@ func join(a, b Finding) Finding {
 		worse, other = b, a
 	}
 	worse.Also = slices.Clone(worse.Also)
-	for _, r := range append([]Related{{other.Check, other.Message}}, other.Also...) {
+	for _, r := range append([]Related{{Check: other.Check, Message: other.Message, Severity: other.Severity}}, other.Also...) {
 		if r.Check != worse.Check && !slices.ContainsFunc(worse.Also, func(x Related) bool { return x.Check == r.Check }) {
 			worse.Also = append(worse.Also, r)
 		}
@@ -617,6 +637,14 @@ func join(a, b Finding) Finding {
 	worse.Controls = union(worse.Controls, other.Controls)
 	worse.gather = false
 	return worse
+}
+
+// singles are the findings that a finding is joined of, or it alone.
+func (f Finding) singles() []Finding {
+	if f.joined != nil {
+		return f.joined
+	}
+	return []Finding{f}
 }
 
 // arriveWith lets a finding arrive wherever it or another with the same cause does.

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -189,35 +190,18 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 // LawPrefix stands before the name of a law where a check's name stands.
 const LawPrefix = "law:"
 
-// excuse finds the exemptions that cover findings: one that names a law or check
-// that the finding trips, on all of its services. Exemptions that have ended are
-// told with the findings that they covered; those that cover nothing are idle.
+// excuse finds the exemptions that cover findings. What joined in a finding is judged one
+// by one: each is excused by an exemption that names its check or law, and nothing else
+// is. What is not excused stays, with the severity that it has by itself. Exemptions that
+// have ended are told with the findings that they covered; those that cover nothing are
+// idle.
 func (a *auditor) excuse(result *Result) {
+	if len(a.Exemptions) == 0 {
+		return
+	}
 	used := make([]bool, len(a.Exemptions))
 	for i := range result.Findings {
-		f := &result.Findings[i]
-		if f.Group == nil || len(a.Exemptions) == 0 {
-			continue
-		}
-		left := f.Services
-		var last *law.Exemption
-		for k := range a.Exemptions {
-			e := &a.Exemptions[k]
-			if !e.Covers(f.Group) || !slices.ContainsFunc(f.Names(), func(name string) bool { return strings.TrimPrefix(name, LawPrefix) == e.Law }) || !f.Services.IsEmpty() && !e.Services.Overlaps(f.Services) {
-				continue
-			}
-			if !e.Until.After(a.Now) {
-				f.Ended = e
-				continue
-			}
-			used[k] = true
-			left, last = left.Minus(e.Services), e
-		}
-		if last != nil && left.IsEmpty() {
-			f.Excused, f.Ended = last, nil
-		} else if last != nil {
-			f.Details = append(slices.Clip(f.Details), fmt.Sprintf("exempted until %s by %s, but only on %s", last.Until.Add(-time.Second).Format(time.DateOnly), last.By, a.estate.Services.Describe(last.Services.Intersect(f.Services))))
-		}
+		a.excuseOne(&result.Findings[i], used)
 	}
 	if a.Over != nil || a.Group != nil || len(a.Checks) > 0 || a.Services != nil || a.Direction != "" || a.Least > Info {
 		return // what is not looked at may well be covered
@@ -227,6 +211,114 @@ func (a *auditor) excuse(result *Result) {
 			result.Idle = append(result.Idle, e)
 		}
 	}
+}
+
+func (a *auditor) excuseOne(f *Finding, used []bool) {
+	singles := f.singles()
+	f.joined = nil
+	var left, excused []Finding
+	for _, x := range singles {
+		x.joined = nil
+		a.excuseSingle(&x, used)
+		if x.Excused != nil {
+			excused = append(excused, x)
+		} else {
+			left = append(left, x)
+		}
+	}
+	switch {
+	case len(excused) == 0 && len(singles) == 1:
+		*f = left[0]
+	case len(excused) == 0: // as it was joined, with what there is to say of exemptions
+		for _, x := range left {
+			f.Ended = cmp.Or(f.Ended, x.Ended)
+			f.Details = union(f.Details, x.Details)
+		}
+	case len(left) == 0:
+		f.Excused, f.Ended = excusedFirst(excused, f.Check).Excused, nil
+		for k := range f.Also {
+			f.Also[k].Excused = excusedFirst(excused, f.Also[k].Check).Excused
+		}
+	default:
+		way := f.Direction // which what is said of single rules does not have
+		*f = joinedAgain(left, excused)
+		f.Direction = cmp.Or(f.Direction, way)
+	}
+}
+
+// excusedFirst is the excused finding of a check, or else the first.
+func excusedFirst(excused []Finding, check string) Finding {
+	i := slices.IndexFunc(excused, func(x Finding) bool { return x.Check == check })
+	return excused[max(i, 0)]
+}
+
+// joinedAgain joins what is left of a finding, and names beside it what is excused.
+func joinedAgain(left, excused []Finding) Finding {
+	f := left[0]
+	for _, x := range left[1:] {
+		f = join(f, x)
+	}
+	f.Also = slices.Clip(f.Also)
+	for _, x := range excused {
+		if slices.ContainsFunc(f.Also, func(r Related) bool { return r.Check == x.Check }) {
+			continue // of another rule of the same cause
+		}
+		f.Also = append(f.Also, Related{Check: x.Check, Message: x.Message, Severity: x.Severity, Excused: x.Excused})
+	}
+	f.gather = false
+	return f
+}
+
+// excuseSingle finds the exemptions that cover a finding that nothing joined.
+func (a *auditor) excuseSingle(f *Finding, used []bool) {
+	about := a.aboutServices(*f)
+	left := about
+	var last *law.Exemption
+	for k := range a.Exemptions {
+		e := &a.Exemptions[k]
+		switch {
+		case strings.TrimPrefix(f.Check, LawPrefix) != e.Law, !covers(e, *f):
+			continue
+		case about.IsEmpty() && !e.Services.Equal(service.All), !about.IsEmpty() && !e.Services.Overlaps(about):
+			continue
+		}
+		if !e.Until.After(a.Now) {
+			f.Ended = e
+			continue
+		}
+		used[k] = true
+		left, last = left.Minus(e.Services), e
+	}
+	if last != nil && left.IsEmpty() {
+		f.Excused, f.Ended = last, nil
+	} else if last != nil {
+		f.Details = append(slices.Clip(f.Details), fmt.Sprintf("exempted until %s by %s, but only on %s", last.Until.Add(-time.Second).Format(time.DateOnly), last.By, a.estate.Services.Describe(last.Services.Intersect(about))))
+	}
+}
+
+// aboutServices are the services that a finding is about: its own, or those of its rules.
+func (a *auditor) aboutServices(f Finding) service.Set {
+	if !f.Services.IsEmpty() {
+		return f.Services
+	}
+	var sets []service.Set
+	for _, r := range f.Rules {
+		sets = append(sets, service.Of(r.Services...))
+	}
+	return service.UnionAll(sets...)
+}
+
+// covers reports whether an exemption is for the place of a finding.
+func covers(e *law.Exemption, f Finding) bool {
+	switch {
+	case f.Group != nil:
+		return e.Covers(f.Group)
+	case e.Kind == "account":
+		return f.Account != nil && f.Account.Name == e.Subject
+	case e.Kind == "network":
+		return f.Subnet != nil && f.Subnet.Network.Path() == e.Subject
+	}
+	return false
 }
 
 // fingerprint gives each finding a name that stays while the matter stays: made

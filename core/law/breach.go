@@ -56,7 +56,8 @@ func (v Verdict) Excused() int {
 }
 
 // Judge holds the groups of an estate against laws. Exemptions whose end is not
-// after now count no more. The last result are exemptions that count and cover nothing.
+// after now count no more. The last result are exemptions from laws that count and cover
+// nothing.
 func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time) ([]Verdict, []Exemption) {
 	used := make(map[int]bool)
 	verdicts := make([]Verdict, len(laws))
@@ -75,7 +76,8 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 	}
 	var idle []Exemption
 	for i, e := range exemptions {
-		if e.Until.After(now) && !used[i] {
+		of := func(l Law) bool { return l.Name == e.Law } // others are from checks, which an audit knows
+		if e.Until.After(now) && !used[i] && slices.ContainsFunc(laws, of) {
 			idle = append(idle, e)
 		}
 	}
