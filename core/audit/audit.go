@@ -89,6 +89,8 @@ type Finding struct {
 	State       string         // "found", "defined" or "both": see Both
 	StateNote   string         // what it means that it holds in one state alone
 
+	groups []*estate.Group // all that are concerned, where Group is only the first of them
+
 	own    arrived   // what moved the severity, before other findings joined
 	joined []Finding // what joined, in this order, where exemptions are to part it again; nil where nothing did
 	gather bool      // see Check
@@ -168,7 +170,9 @@ func Run(d *decide.Decider, o Options) Result {
 		}
 		return reason != ""
 	})
-	a.groups, a.facts = groups, make(map[*estate.Group]*facts, len(groups))
+	a.groups = groups
+	a.findScope()
+	a.facts = make(map[*estate.Group]*facts, len(groups))
 	collected := make([]facts, len(groups))
 	rules := 0
 	for _, g := range groups {
@@ -215,7 +219,7 @@ func Run(d *decide.Decider, o Options) Result {
 	}
 	for i, c := range wholes {
 		for _, f := range ofWholes[i] {
-			if f.Group == nil || a.inScope(f.Group) {
+			if f.Group == nil || a.inScope(f.Group) || slices.ContainsFunc(f.groups, a.inScope) {
 				result.Findings = append(result.Findings, a.finish(c, f))
 			}
 		}
@@ -339,10 +343,11 @@ type auditor struct {
 	facts       map[*estate.Group]*facts // of all groups
 	admin, data service.Set
 	clear, web  service.Set
-	rest        service.Set  // neither admin, data nor cleartext
-	grave       service.Set  // admin and data
-	networks    addr.Counter // addresses of all networks
-	survey      bool         // there are instances
+	rest        service.Set            // neither admin, data nor cleartext
+	grave       service.Set            // admin and data
+	networks    addr.Counter           // addresses of all networks
+	survey      bool                   // there are instances
+	over        map[*estate.Group]bool // groups of which the condition holds, or of an instance that wears them
 	attached    map[*estate.Group]bool
 	named       map[*estate.Group]bool // by a rule of another group
 	used        map[*estate.List]bool
@@ -436,9 +441,41 @@ func (w *worker) note(g *estate.Group, r *estate.Rule) {
 	}
 }
 
-// inScope reports whether findings of a group are asked for.
+// inScope reports whether findings of a group may be asked for: the condition holds of
+// the group or of where it stands, or of an instance that wears it.
 func (a *auditor) inScope(g *estate.Group) bool {
-	return !g.Existing && (a.Group == nil || a.Group == g) && (a.Over == nil || a.Over.Holds(estate.GroupPlace(g)))
+	return !g.Existing && (a.Group == nil || a.Group == g) && (a.Over == nil || a.over[g])
+}
+
+// findScope finds the groups of which a condition holds so.
+func (a *auditor) findScope() {
+	if a.Over == nil {
+		return
+	}
+	a.over = make(map[*estate.Group]bool, len(a.groups))
+	for _, g := range a.groups {
+		a.over[g] = a.Over.Holds(estate.GroupPlace(g)) || a.holdsOf(a.workers[0].d.Wearers(g))
+	}
+}
+
+// holdsOf reports whether the condition holds of one of some interfaces.
+func (a *auditor) holdsOf(list []*estate.Interface) bool {
+	return slices.ContainsFunc(list, func(i *estate.Interface) bool { return a.Over.Holds(estate.InterfacePlace(i)) })
+}
+
+// isOver reports whether the condition holds of what a finding is about: of a group that
+// is concerned or of where it stands, of an instance that is concerned, of the place.
+func (a *auditor) isOver(f Finding) bool {
+	groups := f.groups
+	if f.Group != nil && len(groups) == 0 {
+		groups = []*estate.Group{f.Group}
+	}
+	for _, g := range groups {
+		if a.Over.Holds(estate.GroupPlace(g)) || len(f.Instances) == 0 && a.over[g] {
+			return true
+		}
+	}
+	return a.holdsOf(f.Instances) || len(groups) == 0 && a.Over.Holds(f.place())
 }
 
 // scoped leaves the findings that are asked for.
@@ -450,7 +487,7 @@ func (a *auditor) scoped(found []Finding) []Finding {
 		case f.Severity < a.Least,
 			a.Direction != "" && f.Direction != a.Direction,
 			a.Services != nil && !f.Services.Overlaps(*a.Services),
-			a.Over != nil && f.Group == nil && !a.Over.Holds(f.place()):
+			a.Over != nil && !a.isOver(f):
 			return true
 		}
 		return len(a.Checks) > 0 && !slices.ContainsFunc(f.Names(), func(name string) bool { return slices.Contains(a.Checks, name) })

@@ -13,6 +13,7 @@ import (
 	"isonomos/core/flow"
 	"isonomos/core/service"
 	"isonomos/nomos"
+	"isonomos/nomos/parse"
 	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
@@ -382,5 +383,45 @@ func TestOverruledAmongMany(t *testing.T) {
 	}
 	if left := audit.Run(decide.New(e), audit.Options{Checks: []string{"overruled"}, Now: now}).Findings; len(left) > 0 {
 		t.Errorf("%d rules that others cover were not told", len(left[0].Rules))
+	}
+}
+
+// A condition holds of a finding where it holds of the group, of an instance that is
+// concerned, or of where they stand; what is about several groups stays when one of them
+// is asked for.
+func TestOverHoldsOfInstancesToo(t *testing.T) {
+	e := surveyed(t, admit("u/ug", "tcp 22", "0.0.0.0/0")+admit("l/lg", "tcp 3306", "0.0.0.0/0"))
+	names := func(over string) (places []string) {
+		parsed, messages := parse.Condition(source.NewFile("over", over))
+		if len(messages) > 0 {
+			t.Fatal(messages[0])
+		}
+		for _, f := range audit.Run(decide.New(e), audit.Options{Over: resolve.Condition(parsed), Now: now, Least: audit.Medium}).Findings {
+			places = append(places, f.Check+" "+f.Where())
+		}
+		return places
+	}
+	all := audit.Run(decide.New(e), audit.Options{Now: now, Least: audit.Medium}).Findings
+	i := slices.IndexFunc(all, func(f audit.Finding) bool { return f.Check == "open-admin-port" && len(f.Instances) > 0 })
+	if i < 0 {
+		t.Fatal("nothing arrives anywhere: the test looks at nothing")
+	}
+	at := all[i].Instances[0].Instance
+	at.Labels = estate.Labels{"shift": "night"}
+	want := all[i].Check + " " + all[i].Where()
+	for over, has := range map[string]bool{
+		"shift = night": true, "shift = day": false, "account = " + all[i].Account.Name: true, "group = " + all[i].Group.Name: true,
+		"group = " + all[i].Group.Name + " and shift = day": false, "not shift = night and account = nowhere": false,
+	} {
+		if got := slices.Contains(names(over), want); got != has {
+			t.Errorf("--over %q: %v, want %v", over, got, has)
+		}
+	}
+	same := surveyed(t, admit("u/ug", "tcp 700", "203.0.113.16/28")+admit("l/lg", "tcp 701", "203.0.113.16/28")+admit("t/tg", "tcp 702", "203.0.113.16/28"))
+	for _, g := range []string{"ug", "lg", "tg", "none"} {
+		found := audit.Run(decide.New(same), audit.Options{Over: &estate.Condition{Label: "group", Values: []string{g}}, Now: now, Checks: []string{"repeated-addresses"}}).Findings
+		if len(found) != map[bool]int{true: 0, false: 1}[g == "none"] {
+			t.Errorf("repeated addresses over group = %s: %d findings", g, len(found))
+		}
 	}
 }

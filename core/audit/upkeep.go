@@ -336,7 +336,7 @@ all must be found and changed. Instances' own addresses are static-address, wide
 		}
 		var found []Finding
 		for _, t := range all {
-			f := Finding{Group: t.groups[0], Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), WayOut: inWords("make a list of them, and name it in these groups")}
+			f := Finding{Group: t.groups[0], groups: t.groups, Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), WayOut: inWords("make a list of them, and name it in these groups")}
 			f.Message = fmt.Sprintf("%s %s in %s", rangeWords(t.ranges), map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1], count.Of(len(t.groups), "group", "groups"))
 			const shown = 12
 			for _, g := range t.groups[:min(shown, len(t.groups))] {
@@ -366,7 +366,7 @@ func (w *worker) rangesByGroup() map[netip.Prefix][]*estate.Group {
 	}
 	at := make(map[netip.Prefix][]*estate.Group)
 	for _, g := range w.groups {
-		if g.BuiltIn || !w.inScope(g) {
+		if g.BuiltIn || g.Existing {
 			continue
 		}
 		for i := range g.Rules {
@@ -498,7 +498,7 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 		if len(same) > 0 {
 			same = append(same, groups[0])
 			slices.SortFunc(same, func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })
-			found = append(found, Finding{Group: same[0], Message: "it lets through the same traffic as " + groupWords(same[1:]), WayOut: inWords("keep one, and attach it in the place of the others")})
+			found = append(found, Finding{Group: same[0], groups: same, Message: "it lets through the same traffic as " + groupWords(same[1:]), WayOut: inWords("keep one, and attach it in the place of the others")})
 		}
 		groups = others
 	}
