@@ -46,9 +46,9 @@ func (a *App) auditCommand() *cli.Command {
 			&cli.StringFlag{Name: "severity", Value: "info", Usage: "only findings at least of `SEVERITY`: " + strings.Join(severities, ", "), Validator: oneOf(severities...)},
 			&cli.StringFlag{Name: "by", Usage: "show totals by `WHAT`: " + strings.Join(render.Groupings, ", "), Validator: oneOf(render.Groupings...)},
 			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its fingerprint, or the beginning of it"},
-			&cli.StringFlag{Name: "since", Usage: "tell what is new, gone or still there since the audit in `FILE` (--format json, same flags)"},
+			&cli.StringFlag{Name: "since", Usage: "tell what is new, worse, better or gone since the audit in `FILE` (--format json, same flags)"},
 			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all", Validator: notNegative},
-			&cli.StringFlag{Name: "fail-on", Value: "low", Usage: "exit 1 if a finding (with --since: a new one) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
+			&cli.StringFlag{Name: "fail-on", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, or one that got worse) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
 		}, evidenceFlags("tell of rules that were not used by")...),
 		Action: a.audit,
 	}
@@ -142,8 +142,15 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		}
 		change := audit.Since(shown.Result.Findings, earlier.Findings)
 		shown.Change = &change
-		slices.SortStableFunc(shown.Result.Findings, func(x, y audit.Finding) int { // what is new comes first
-			return cmp.Compare(at(change.New[y.Fingerprint]), at(change.New[x.Fingerprint]))
+		slices.SortStableFunc(shown.Result.Findings, func(x, y audit.Finding) int { // what is new comes first, then what is worse
+			order := map[audit.Trend]int{audit.New: 0, audit.Worse: 1}
+			place := func(f audit.Finding) int {
+				if k, ok := order[change.Of[f.Fingerprint].Trend]; ok {
+					return k
+				}
+				return len(order)
+			}
+			return cmp.Compare(place(x), place(y))
 		})
 	}
 	if prefix := c.String("why"); prefix != "" {
@@ -156,13 +163,6 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return nil
-}
-
-func at(is bool) int {
-	if is {
-		return 1
-	}
-	return 0
 }
 
 // comparable refuses to compare audits that were not about the same: what the one did not

@@ -231,7 +231,7 @@ func TestSince(t *testing.T) {
 		Narrow                                           bool
 		WayOut                                           string `json:"way_out"`
 	}) bool {
-		return f.Since != "still"
+		return f.Since != "same"
 	}) {
 		t.Errorf("nothing has changed: exit %d, %d gone", r.code, len(a.Gone))
 	}
@@ -251,7 +251,7 @@ func TestSince(t *testing.T) {
 		t.Errorf("exit %d, gone %+v, new %v", r.code, a.Gone, fresh)
 	}
 	text := call(t, folder, append([]string{"audit", "--limit", "3"}, since...)...)
-	for _, want := range []string{"  new ", "gone      wide-ports (medium) in traffic/roads/broker", "since then 1 new, 1 gone", "--limit 0"} {
+	for _, want := range []string{"  new ", "gone      wide-ports (medium) in traffic/roads/broker", "since then 1 new, 0 worse, 0 better, 1 gone", "--limit 0"} {
 		if !strings.Contains(text.out, want) {
 			t.Errorf("the text does not say %q:\n%s", want, text.out)
 		}

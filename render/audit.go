@@ -41,9 +41,9 @@ type Fix struct {
 }
 
 // Fails reports whether a finding counts for the exit code: it is grave enough,
-// not exempted, and new where that was asked for.
+// not exempted, and new or worse where that was asked for.
 func (a Audit) Fails(f audit.Finding) bool {
-	return !a.Never && f.Excused == nil && f.Severity >= a.FailOn && (a.Change == nil || a.Change.New[f.Fingerprint])
+	return !a.Never && f.Excused == nil && f.Severity >= a.FailOn && (a.Change == nil || a.Change.Fails(f))
 }
 
 // severityStyles go from blue to orange.
@@ -141,14 +141,23 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		severity, style = "exempted", Faint
 	}
 	head := []Piece{{Pad(severity, findingIndent), style}, {Pad(check, 20), Strong}, {" " + f.Where(), Accent}, {"  " + f.Fingerprint[:shortID], Faint}}
-	if a.Change != nil && a.Change.New[f.Fingerprint] {
-		head = append(head, Piece{"  new", Warm})
+	if a.Change != nil && a.Change.Of[f.Fingerprint].Trend != audit.Same {
+		style := Warm
+		if !a.Change.Fails(f) {
+			style = Cool
+		}
+		head = append(head, Piece{"  " + string(a.Change.Of[f.Fingerprint].Trend), style})
 	}
 	s.Ends(Piece{place(f.Origin()), Faint}, head...)
 	line := func(label, text string) {
 		s.Labelled(findingIndent, Piece{label, Faint}, findingLabel, Piece{Text: text})
 	}
 	s.Text(findingIndent, f.Message)
+	if a.Change != nil {
+		for i, more := range a.Change.Of[f.Fingerprint].More {
+			line(first(i, "more now"), more)
+		}
+	}
 	if a.State == audit.InBoth && f.State != audit.InBoth {
 		line("holds", holdsIn(f))
 	}
@@ -312,7 +321,8 @@ func countSeverities(a Audit) string {
 		text += fmt.Sprintf("; %s exempted", Number(t.exempted))
 	}
 	if a.Change != nil {
-		text += fmt.Sprintf("; since then %s new, %s gone, %s still there", Number(len(a.Change.New)), Number(len(a.Change.Gone)), Number(a.Change.Still))
+		of := a.Change.Count
+		text += fmt.Sprintf("; since then %s new, %s worse, %s better, %s gone, %s the same", Number(of[audit.New]), Number(of[audit.Worse]), Number(of[audit.Better]), Number(len(a.Change.Gone)), Number(of[audit.Same]))
 	}
 	return text
 }

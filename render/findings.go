@@ -10,14 +10,17 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
+	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/law"
+	"isonomos/core/service"
 )
 
 // Findings for other programs: JSON, JUnit, CSV, and Markdown for a review.
@@ -31,8 +34,9 @@ type findingJSON struct {
 	Starts      string          `json:"starts"`
 	Reasons     []string        `json:"reasons"`
 	Fingerprint string          `json:"fingerprint"`
-	Since       string          `json:"since,omitempty"` // "new" or "still", with --since
-	State       string          `json:"state"`           // "found", "defined" or "both"
+	Since       string          `json:"since,omitempty"`      // "new", "worse", "better" or "same", with --since
+	SinceMore   []string        `json:"since_more,omitempty"` // what is more than before
+	State       string          `json:"state"`                // "found", "defined" or "both"
 	StateNote   string          `json:"state_note,omitempty"`
 	Direction   string          `json:"direction"`
 	Cloud       string          `json:"cloud"`
@@ -94,6 +98,47 @@ type goneJSON struct {
 	State       string `json:"state"`
 }
 
+// earlierJSON is what is read of a finding of an earlier audit.
+type earlierJSON struct {
+	goneJSON
+	Also      []string `json:"also"`
+	Direction string   `json:"direction"`
+	Services  []string `json:"services"`
+	Peers     []string `json:"peers"`
+	Instances []string `json:"instances"`
+	Excepted  *struct {
+		Until string `json:"until"`
+	} `json:"excepted"`
+}
+
+// earlier is the finding as it is compared.
+func (x earlierJSON) earlier() (audit.Earlier, error) {
+	e := audit.Earlier{Fingerprint: x.Fingerprint, Check: x.Check, Where: x.Where, Message: x.Message, Also: x.Also, Direction: estate.Direction(x.Direction), State: x.State, Instances: x.Instances, Excused: x.Excepted != nil}
+	var ok bool
+	if e.Severity, ok = audit.ParseSeverity(x.Severity); !ok {
+		return e, fmt.Errorf("it has the severity %q, which there is not", x.Severity)
+	}
+	var sets []service.Set
+	for _, text := range x.Services {
+		spec, err := service.ParseSpec(text)
+		if err != nil {
+			return e, err
+		}
+		sets = append(sets, service.Of(spec))
+	}
+	e.Services = service.UnionAll(sets...)
+	prefixes := make([]netip.Prefix, len(x.Peers))
+	for i, text := range x.Peers {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return e, fmt.Errorf("%q is no range of addresses", text)
+		}
+		prefixes[i] = p
+	}
+	e.Peers = addr.OfPrefixes(prefixes...)
+	return e, nil
+}
+
 // FindingsJSON writes findings as one JSON document, version 1, one after the
 // other: it holds one at a time.
 func FindingsJSON(w io.Writer, a Audit) error {
@@ -119,7 +164,7 @@ func FindingsJSON(w io.Writer, a Audit) error {
 	gone := []goneJSON{}
 	if a.Change != nil {
 		for _, e := range a.Change.Gone {
-			gone = append(gone, goneJSON(e))
+			gone = append(gone, goneJSON{e.Fingerprint, e.Check, e.Severity.String(), e.Where, e.Message, e.State})
 		}
 	}
 	idle := []*exemptionJSON{}
@@ -212,10 +257,10 @@ type EarlierAudit struct {
 // ReadFindings reads the fingerprints of an earlier audit that FindingsJSON wrote.
 func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 	var document struct {
-		Version  *int       `json:"version"`
-		State    string     `json:"state"`
-		Filters  *Filters   `json:"filters"`
-		Findings []goneJSON `json:"findings"`
+		Version  *int          `json:"version"`
+		State    string        `json:"state"`
+		Filters  *Filters      `json:"filters"`
+		Findings []earlierJSON `json:"findings"`
 	}
 	err = json.NewDecoder(r).Decode(&document)
 	switch {
@@ -231,7 +276,9 @@ func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 		if f.Fingerprint == "" {
 			return earlier, fmt.Errorf("finding %d has no fingerprint", i+1)
 		}
-		earlier.Findings[i] = audit.Earlier(f)
+		if earlier.Findings[i], err = f.earlier(); err != nil {
+			return earlier, fmt.Errorf("finding %d: %w", i+1, err)
+		}
 	}
 	return earlier, nil
 }
@@ -245,10 +292,8 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		Excepted: exemptionToJSON(f.Excused), Ended: exemptionToJSON(f.Ended),
 	}
 	if a.Change != nil {
-		x.Since = "still"
-		if a.Change.New[f.Fingerprint] {
-			x.Since = "new"
-		}
+		step := a.Change.Of[f.Fingerprint]
+		x.Since, x.SinceMore = string(step.Trend), step.More
 	}
 	for _, r := range f.Also {
 		x.Also = append(x.Also, r.Check)
@@ -544,8 +589,8 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	if f.Excused != nil {
 		severity = "exempted"
 	}
-	if a.Change != nil && a.Change.New[f.Fingerprint] {
-		severity += ", new"
+	if a.Change != nil && a.Change.Fails(f) {
+		severity += ", " + string(a.Change.Of[f.Fingerprint].Trend)
 	}
 	fmt.Fprintf(&b, "<details><summary><b>%s</b> %s in %s</summary>\n\n", severity, summary(f.Check), summary(f.Where()))
 	b.WriteString(mark(shortened(f.Message, mostOfText)) + "\n\n")
@@ -556,6 +601,9 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	}
 	line("place", place(f.Origin()))
 	line("holds", holdsIn(f))
+	if a.Change != nil {
+		line("more now", strings.Join(a.Change.Of[f.Fingerprint].More, "; "))
+	}
 	for _, r := range f.Counting() {
 		line("as well", r.Check+": "+r.Message)
 	}

@@ -19,7 +19,7 @@ import (
 func many(n int, name string) Audit {
 	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: "union"}, Folder: "x/y"}
 	a := Audit{Estate: &estate.Estate{}, Version: "1.2.3", FailOn: audit.Medium}
-	change := audit.Change{New: map[string]bool{}, Gone: []audit.Earlier{{Fingerprint: "f", Check: "twins", Severity: "info", Where: name, Message: name}}}
+	change := audit.Change{Of: make(map[string]audit.Step), Count: make(map[audit.Trend]int), Gone: []audit.Earlier{{Fingerprint: "f", Check: "twins", Where: name, Message: name}}}
 	for i := range n {
 		g := &estate.Group{Account: account, Name: fmt.Sprintf("%s%d", name, i)}
 		f := audit.Finding{Check: "open-admin-port", Severity: audit.Severity(i % 5), Start: audit.Severity(i % 5), Group: g, Account: account, Direction: estate.In,
@@ -28,7 +28,9 @@ func many(n int, name string) Audit {
 			f.Excused = &law.Exemption{By: name, Because: name, Until: time.Date(2027, 2, 1, 0, 0, 0, 0, time.UTC)}
 		}
 		if i%2 == 0 {
-			change.New[f.Fingerprint] = true
+			change.Of[f.Fingerprint] = audit.Step{Trend: audit.New}
+		} else {
+			change.Of[f.Fingerprint] = audit.Step{Trend: audit.Same, More: []string{name}}
 		}
 		a.Result.Findings = append(a.Result.Findings, f)
 	}
@@ -65,16 +67,18 @@ func TestFindingsReadBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	earlier, err := ReadFindings(&b)
-	if err != nil || len(earlier.Findings) != 12 || earlier.Findings[5].Fingerprint != fmt.Sprintf("%016x", 5) || earlier.Findings[5].Severity != "info" || earlier.Findings[5].Where != "a/g5" {
+	if err != nil || len(earlier.Findings) != 12 || earlier.Findings[5].Fingerprint != fmt.Sprintf("%016x", 5) || earlier.Findings[5].Severity != audit.Info || earlier.Findings[5].Where != "a/g5" {
 		t.Fatalf("%v, %+v", err, earlier)
 	}
 	c := audit.Since(a.Result.Findings[2:], earlier.Findings)
-	if len(c.New) != 0 || c.Still != 10 || len(c.Gone) != 2 {
+	if c.Count[audit.New] != 0 || c.Count[audit.Same] != 10 || len(c.Gone) != 2 {
 		t.Errorf("%+v", c)
 	}
 	for _, x := range []struct{ text, want string }{
 		{"", "it is not the JSON"}, {"[]", "it is not the JSON"}, {"{}", "it has no findings"}, {`{"version":1}`, "it has no findings"},
 		{`{"version":2,"findings":[]}`, "it has version 2"}, {`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
+		{`{"version":1,"findings":[{"fingerprint":"x","severity":"grave"}]}`, "finding 1: it has the severity"}, {`{"version":1,"findings":[{"fingerprint":"x","severity":"low","peers":["x"]}]}`, "is no range of addresses"},
+		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","services":["tcp x"]}]}`, "finding 1: "},
 	} {
 		if _, err := ReadFindings(strings.NewReader(x.text)); err == nil || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%q: %v, want %s", x.text, err, x.want)

@@ -167,10 +167,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 		x.Properties.Exempted = append(x.Properties.Exempted, Clean(r.Check))
 	}
 	if a.Change != nil {
-		x.Baseline = "unchanged"
-		if a.Change.New[f.Fingerprint] {
-			x.Baseline = "new"
-		}
+		x.Baseline = map[audit.Trend]string{audit.New: "new", audit.Worse: "updated", audit.Better: "updated", audit.Same: "unchanged"}[a.Change.Of[f.Fingerprint].Trend]
 	}
 	if e := f.Excused; e != nil {
 		x.Suppressions = []sarifSuppression{{"external", "accepted", Clean(e.Because + " (until " + lastDay(e.Until) + ", by " + e.By + ")")}}

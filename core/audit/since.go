@@ -1,41 +1,181 @@
 package audit
 
-import "cmp"
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/count"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
 
 // An Earlier is a finding of an earlier audit, as far as it is needed to compare.
 type Earlier struct {
-	Fingerprint, Check, Severity, Where, Message string
-	State                                        string // in which it held; empty means in both
+	Fingerprint, Check, Where, Message string
+	Also                               []string
+	Severity                           Severity
+	Direction                          estate.Direction
+	State                              string // in which it held; empty means in both
+	Services                           service.Set
+	Peers                              addr.Set
+	Instances                          []string // names
+	Excused                            bool
+}
+
+// Trend says how a finding stands to an earlier audit.
+type Trend string
+
+// The trends. Worse is what has more of something than before: services, peers,
+// instances, checks, severity; better what has less and nothing more.
+const (
+	New    Trend = "new"
+	Worse  Trend = "worse"
+	Better Trend = "better"
+	Same   Trend = "same"
+)
+
+// A Step is how one finding stands to an earlier audit, and what is more than before.
+type Step struct {
+	Trend Trend
+	More  []string // in words
 }
 
 // A Change is what differs from an earlier audit.
 type Change struct {
-	New   map[string]bool // fingerprints that were not there
-	Still int
+	Of    map[string]Step // by fingerprint of the findings that are there now
+	Count map[Trend]int
 	Gone  []Earlier // in their order
 }
 
-// Since compares findings with those of an earlier audit with the same scope, state by
-// state: what held once carried out and now holds in the clouds is new.
+// Fails reports whether a finding is new or worse.
+func (c *Change) Fails(f Finding) bool {
+	trend := c.Of[f.Fingerprint].Trend
+	return trend == New || trend == Worse
+}
+
+// Since compares findings with those of an earlier audit with the same scope. What is
+// compared is the matter: what trips one of the same checks at the same place, the same
+// way, with some of the same traffic; whatever ids and lines do. It goes state by state:
+// what held once carried out and now holds in the clouds is new. It takes time linear in
+// the findings, times those of one place.
 func Since(found []Finding, earlier []Earlier) Change {
-	before := make(map[string]string, len(earlier))
-	for _, e := range earlier {
-		before[e.Fingerprint] = cmp.Or(e.State, InBoth)
+	at := make(map[string][]int) // earlier findings by place
+	for i, e := range earlier {
+		at[e.Where] = append(at[e.Where], i)
 	}
-	c := Change{New: make(map[string]bool)}
-	now := make(map[string]bool, len(found))
-	for _, f := range found {
-		now[f.Fingerprint] = true
-		if state := before[f.Fingerprint]; state == InBoth || state != "" && state == f.State {
-			c.Still++
-		} else {
-			c.New[f.Fingerprint] = true
+	met := make([]bool, len(earlier))
+	c := Change{Of: make(map[string]Step, len(found)), Count: make(map[Trend]int)}
+	for i := range found {
+		f := &found[i]
+		var same []Earlier
+		for _, k := range at[f.Where()] {
+			if earlier[k].meets(f) {
+				met[k] = true
+				same = append(same, earlier[k])
+			}
 		}
+		step := f.since(same)
+		c.Of[f.Fingerprint] = step
+		c.Count[step.Trend]++
 	}
-	for _, e := range earlier {
-		if !now[e.Fingerprint] {
+	for k, e := range earlier {
+		if !met[k] {
 			c.Gone = append(c.Gone, e)
 		}
 	}
 	return c
+}
+
+// traffic is what the finding is about; empty where it is about none.
+func (e Earlier) traffic() traffic.Set { return traffic.Of(e.Peers, e.Services) }
+
+// meets reports whether an earlier finding and one of now are one matter.
+func (e Earlier) meets(f *Finding) bool {
+	if state := cmp.Or(e.State, InBoth); state != InBoth && state != f.State {
+		return false
+	}
+	if e.Fingerprint == f.Fingerprint {
+		return true
+	}
+	if e.Direction != "" && f.Direction != "" && e.Direction != f.Direction || !slices.ContainsFunc(f.Names(), e.trips) {
+		return false
+	}
+	return e.Services.Overlaps(f.Services) && !e.Peers.Intersect(f.Peers).IsEmpty()
+}
+
+// trips reports whether the earlier finding was about a check.
+func (e Earlier) trips(check string) bool { return e.Check == check || slices.Contains(e.Also, check) }
+
+// since says how a finding stands to the earlier ones of the same matter.
+func (f *Finding) since(same []Earlier) Step {
+	if len(same) == 0 {
+		return Step{Trend: New}
+	}
+	var was []traffic.Set
+	var instances []string
+	severity, excused := Info, true
+	for _, e := range same {
+		was, instances = append(was, e.traffic()), append(instances, e.Instances...)
+		severity, excused = max(severity, e.Severity), excused && e.Excused
+	}
+	before, now := traffic.UnionAll(was), traffic.Of(f.Peers, f.Services)
+	var more []string
+	if beyond := now.Minus(before); !beyond.IsEmpty() {
+		services := beyond.Services().Minus(before.Services())
+		if !services.IsEmpty() {
+			more = append(more, someServices(services))
+		}
+		if peers := beyond.Peers(service.All).Minus(before.Peers(service.All)); !peers.IsEmpty() {
+			more = append(more, PeersInWords(peers))
+		}
+		if len(more) == 0 {
+			more = append(more, someServices(beyond.Services())+" for "+PeersInWords(beyond.Peers(service.All)))
+		}
+	}
+	var added []string
+	for _, i := range f.Instances {
+		if name := i.Instance.Name; !slices.Contains(instances, name) && !slices.Contains(added, name) {
+			added = append(added, name)
+		}
+	}
+	if len(added) > 0 {
+		more = append(more, "at "+count.Some(added, 4))
+	}
+	for _, check := range f.Names() {
+		if !slices.ContainsFunc(same, func(e Earlier) bool { return e.trips(check) }) {
+			more = append(more, "it trips "+check)
+		}
+	}
+	if f.Severity > severity {
+		more = append(more, fmt.Sprintf("it is %s, and was %s", f.Severity, severity))
+	}
+	if excused && f.Excused == nil {
+		more = append(more, "it is exempted no more")
+	}
+	switch {
+	case len(more) > 0:
+		return Step{Worse, more}
+	case f.Severity < severity, !before.Minus(now).IsEmpty(), f.Excused != nil && !excused, fewer(f, instances):
+		return Step{Trend: Better}
+	}
+	return Step{Trend: Same}
+}
+
+// someServices are the first of some services, and how many more there are.
+func someServices(s service.Set) string {
+	var specs []string
+	for _, x := range s.Specs() {
+		specs = append(specs, x.String())
+	}
+	return count.Some(specs, 6)
+}
+
+// fewer reports whether some of the instances of before are concerned no more.
+func fewer(f *Finding, before []string) bool {
+	return slices.ContainsFunc(before, func(name string) bool {
+		return !slices.ContainsFunc(f.Instances, func(i *estate.Interface) bool { return i.Instance.Name == name })
+	})
 }
