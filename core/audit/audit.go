@@ -348,6 +348,8 @@ type auditor struct {
 	networks    addr.Counter           // addresses of all networks
 	survey      bool                   // there are instances
 	over        map[*estate.Group]bool // groups of which the condition holds, or of an instance that wears them
+	staged      map[*estate.Network]*stagedNetwork
+	stagedFar   []stagedEnd // that are met from elsewhere, by address: see findStages
 	attached    map[*estate.Group]bool
 	named       map[*estate.Group]bool // by a rule of another group
 	used        map[*estate.List]bool
@@ -421,6 +423,7 @@ func (a *auditor) gatherWholes() {
 		maps.Copy(a.used, w.sawLists)
 	}
 	a.observe()
+	a.findStages()
 	a.pairDefined()
 	a.judge()
 }
@@ -551,7 +554,7 @@ type worker struct {
 
 // group runs all checks over one group and joins what has one cause.
 func (w *worker) group(g *estate.Group, f *facts) []Finding {
-	l := &look{worker: w, group: g, facts: f}
+	l := &look{worker: w, group: g, facts: f, pairs: make(map[string]service.Set)}
 	found := append(w.scratch[:0], w.judged[g]...)
 	defer func() { w.scratch = found[:0] }()
 	for _, c := range Checks {

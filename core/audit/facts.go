@@ -220,7 +220,8 @@ type look struct {
 	*worker
 	group *estate.Group
 	*facts
-	open [2]*openings // by direction, worked out when they are asked for
+	open  [2]*openings           // by direction, worked out when they are asked for
+	pairs map[string]service.Set // grave services that pass between interfaces, by their class: see crossing
 }
 
 // isOpen reports whether peers hold a sixteenth of all strangers, in either family.

@@ -321,27 +321,38 @@ var stageCrossing = Check{
 	Name:  "stage-crossing",
 	About: "a lower stage reaches a higher one on administration or data",
 	Start: Medium,
-	Doc: `Instances of a lower stage (lab, development, test, staging, production, by the label stage) reach a
-higher one on administration or data services: over their networks' peering, or by public addresses
-that a rule names. A trial with production's data is a leak, and a mistake in the trial is one in
-production.`,
+	Doc: `Instances of a lower stage (lab, development, test, staging, production, by the label stage, their own
+or inherited) reach a higher one on administration or data services: within a network, over a peering,
+or by public addresses that a rule lets in. Every member of the group that the rule stands in counts,
+and everybody whose address the rule names, by itself or within a group, a list or a range; what is
+open to all is other checks'. A trial with production's data is a leak, and a mistake in the trial is
+one in production.`,
 	Example:  "group berth-ledger in production { admit berth-db from group trial/roster-site }",
 	WayOut:   "Give the lower stage data of its own, or an exemption with an end.",
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
-		rank := estate.GroupPlace(l.group).StageRank()
-		if rank <= 0 || l.group.For != estate.ForInstances || !l.survey {
+		if l.group.For != estate.ForInstances || !l.survey {
+			return nil
+		}
+		members, top := l.d.Wearers(l.group), 0
+		for _, i := range members {
+			top = max(top, stageRank(i))
+		}
+		if top == 0 {
 			return nil
 		}
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
-			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(l.grave) || l.isOpen(r.peers) { // what is open to all is other checks'
+			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(l.grave) || l.isOpen(r.peers) {
 				continue
 			}
-			if from, to, passing := l.crossing(r, rank); from != nil {
-				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: passing, Peers: r.peers, Arrival: Arrives, Instances: []*estate.Interface{to}, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
-				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", from.Instance.Path(), stage(from), to.Instance.Name, stage(to), l.describe(passing))
+			if c := l.crossing(r, members, top); len(c.to) > 0 {
+				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: c.services, Peers: r.peers, Arrival: Arrives, Instances: c.to, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
+				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", c.from[0].Instance.Path(), stage(c.from[0]), c.to[0].Instance.Name, stage(c.to[0]), l.describe(c.services))
+				if more := c.from[1:]; len(more) > 0 {
+					f.Details = []string{"so do " + interfaceWords(more)}
+				}
 				found = append(found, f)
 			}
 		}
@@ -349,69 +360,144 @@ production.`,
 	},
 }
 
-// crossing is a pair of interfaces, the first of a lower stage, between which a
-// rule lets grave services pass; nil if there is none.
-func (l *look) crossing(r *ruleFacts, rank int) (from, to *estate.Interface, passing service.Set) {
-	var tried int
-	try := func(candidates []*estate.Interface) bool {
-		for _, i := range candidates {
-			if s := stageRank(i); s < 0 || s >= rank {
-				continue
-			}
-			for _, own := range l.d.Wearers(l.group) {
-				if stageRank(own) < rank || tried > 256 {
-					continue
-				}
-				tried++
-				if p := l.between(i, own).Intersect(l.grave).Intersect(r.services); !p.IsEmpty() {
-					from, to, passing = i, own, p
-					return true
-				}
-			}
-		}
-		return false
-	}
-	for _, p := range r.Peers {
-		switch {
-		case p.Kind == estate.PeerGroup:
-			if len(l.d.Wearers(p.Group)) > 0 && try(l.d.Wearers(p.Group)[:1]) {
-				return from, to, passing
-			}
-		case p.Kind == estate.PeerRange && p.Range.IsSingleIP():
-			if try(l.d.At(p.Range.Addr())) {
-				return from, to, passing
-			}
-		case l.group.Network != nil:
-			for _, n := range l.group.Network.Peered {
-				if s := estate.NetworkPlace(n).StageRank(); s >= 0 && s < rank && n.PeeredWith(l.group.Network) && r.peers.Overlaps(addr.OfPrefixes(n.Ranges...)) && try(l.within(n, r.peers)) {
-					return from, to, passing
-				}
-			}
-		}
-	}
-	return nil, nil, service.Set{}
+// A stagedEnd is an address of an interface whose stage is known.
+type stagedEnd struct {
+	at   netip.Addr
+	of   *estate.Interface
+	rank int
 }
 
-// within are interfaces of a network whose addresses are among the peers.
-func (l *look) within(n *estate.Network, peers addr.Set) []*estate.Interface {
+// A stagedNetwork is the ends of a network, and the lowest of their stages.
+type stagedNetwork struct {
+	ends   []stagedEnd
+	lowest int
+}
+
+// findStages gathers what has a stage that is not the highest: private addresses by
+// network; public ones, and those of subnets on a private line, in the order of addresses.
+func (a *auditor) findStages() {
+	a.staged = make(map[*estate.Network]*stagedNetwork)
+	for _, instance := range a.estate.Instances {
+		for _, i := range instance.Interfaces {
+			rank := stageRank(i)
+			if rank < 0 || rank == len(estate.Stages)-1 {
+				continue
+			}
+			n := a.staged[i.Subnet.Network]
+			if n == nil {
+				n = &stagedNetwork{lowest: rank}
+				a.staged[i.Subnet.Network] = n
+			}
+			n.lowest = min(n.lowest, rank)
+			for _, at := range i.Private {
+				n.ends = append(n.ends, stagedEnd{at, i, rank})
+				if addr.Public.Contains(at) || decide.OnLine(i.Subnet) {
+					a.stagedFar = append(a.stagedFar, stagedEnd{at, i, rank})
+				}
+			}
+			for _, at := range i.Public {
+				a.stagedFar = append(a.stagedFar, stagedEnd{at, i, rank})
+			}
+		}
+	}
+	slices.SortStableFunc(a.stagedFar, func(x, y stagedEnd) int { return x.at.Compare(y.at) })
+}
+
+// lower are the interfaces below a stage that a rule names and that may be near to its
+// group's members: in their networks, in peered ones, over a private line, or by their
+// public addresses.
+func (l *look) lower(r *ruleFacts, members []*estate.Interface, top int) []*estate.Interface {
 	var found []*estate.Interface
-	for _, s := range n.Subnets {
-		for _, i := range l.d.InSubnet(s) {
-			if slices.ContainsFunc(i.Private, peers.Contains) {
-				found = append(found, i)
+	seen := make(map[*estate.Interface]bool)
+	take := func(e stagedEnd) {
+		if e.rank < top && !seen[e.of] {
+			seen[e.of] = true
+			found = append(found, e.of)
+		}
+	}
+	looked := make(map[*estate.Network]bool)
+	for _, i := range members {
+		own := i.Subnet.Network
+		if looked[own] {
+			continue
+		}
+		for _, n := range append([]*estate.Network{own}, own.Peered...) {
+			if looked[n] || n != own && !n.PeeredWith(own) {
+				continue
+			}
+			looked[n] = true
+			if s := l.staged[n]; s != nil && s.lowest < top {
+				for _, e := range s.ends {
+					if e.rank < top && r.peers.Contains(e.at) {
+						take(e)
+					}
+				}
+			}
+		}
+	}
+	onLine := slices.ContainsFunc(members, func(i *estate.Interface) bool { return decide.OnLine(i.Subnet) })
+	if len(l.stagedFar) > 0 && (onLine || r.peers.Overlaps(addr.Public)) {
+		for _, p := range r.peers.Prefixes() {
+			k, _ := slices.BinarySearchFunc(l.stagedFar, p.Addr(), func(e stagedEnd, a netip.Addr) int { return e.at.Compare(a) })
+			for ; k < len(l.stagedFar) && p.Contains(l.stagedFar[k].at); k++ {
+				take(l.stagedFar[k])
 			}
 		}
 	}
 	return found
 }
 
+// Crossings are the pairs that a rule lets pass from a lower stage to a higher one.
+type crossings struct {
+	from, to []*estate.Interface // the first of each are a pair
+	services service.Set
+}
+
+// crossing finds the pairs between which a rule lets grave services pass. Pairs of equal
+// classes are decided once, for all rules of the group.
+func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c crossings) {
+	candidates := l.lower(r, members, top)
+	if len(candidates) == 0 {
+		return c
+	}
+	reached, reaches := make(map[*estate.Interface]bool), make(map[*estate.Interface]bool)
+	for _, from := range candidates {
+		rank := stageRank(from)
+		for _, to := range members {
+			if stageRank(to) <= rank {
+				continue
+			}
+			key := l.d.PairClass(from, to)
+			passing, decided := l.pairs[key]
+			if !decided {
+				passing = l.between(from, to).Intersect(l.grave)
+				l.pairs[key] = passing
+			}
+			passing = passing.Intersect(r.services)
+			if passing.IsEmpty() {
+				continue
+			}
+			c.services = c.services.Union(passing)
+			if !reaches[from] {
+				reaches[from] = true
+				c.from = append(c.from, from)
+			}
+			if !reached[to] {
+				reached[to] = true
+				c.to = append(c.to, to)
+			}
+		}
+	}
+	return c
+}
+
 // between are the services that pass from one interface to another, by private
 // or else by public addresses.
 func (l *look) between(from, to *estate.Interface) service.Set {
 	var sets []service.Set
-	for _, destinations := range [][]netip.Addr{to.Private, to.Public} {
-		for _, there := range destinations {
-			if here, ok := from.Address(there.Is6()); ok {
+	for _, there := range slices.Concat(to.Private, to.Public) {
+		for _, here := range from.Private {
+			if here.Is6() == there.Is6() {
 				sets = append(sets, l.d.Between(decide.End{Interface: from, Addr: here}, decide.End{Interface: to, Addr: there}))
 			}
 		}

@@ -29,6 +29,7 @@ type Decider struct {
 	clients map[*estate.Subnet][]clientsOf
 	handed  map[handedKey]Outcome
 	naming  map[*estate.Group]bool // see namesMembers
+	classes map[*estate.Interface]string
 }
 
 // An index is what all Deciders of one estate share. It does not change.
@@ -119,6 +120,7 @@ func (x *index) decider() *Decider {
 		clients: make(map[*estate.Subnet][]clientsOf),
 		handed:  make(map[handedKey]Outcome),
 		naming:  make(map[*estate.Group]bool),
+		classes: make(map[*estate.Interface]string),
 	}
 }
 

@@ -135,7 +135,7 @@ func (d *Decider) mayMeet(i *estate.Interface, peers Peers, direction estate.Dir
 // KindOf names what counts of an end's address, beside its interface, where no filter speaks of it alone.
 func KindOf(e End) string {
 	public := addr.Public.Contains(e.Addr)
-	if public && onLine(e.Interface.Subnet) {
+	if public && OnLine(e.Interface.Subnet) {
 		return e.Addr.String()
 	}
 	return fmt.Sprintf("%v%v%v", e.Addr.Is4(), public, e.public())
@@ -150,6 +150,25 @@ func (d *Decider) class(i *estate.Interface) string {
 	return ClassOf(i)
 }
 
+// PairClass names what a pair of interfaces has in common with pairs that decide alike
+// at addresses of the same kinds: the pair itself where a filter speaks of members.
+func (d *Decider) PairClass(a, b *estate.Interface) string {
+	if d.byMember(a) || d.byMember(b) {
+		return fmt.Sprintf("%p %p", a, b)
+	}
+	return d.classKnown(a) + " " + d.classKnown(b)
+}
+
+// classKnown is ClassOf, worked out once.
+func (d *Decider) classKnown(i *estate.Interface) string {
+	class, known := d.classes[i]
+	if !known {
+		class = ClassOf(i)
+		d.classes[i] = class
+	}
+	return class
+}
+
 // ClassOf names what an interface has in common with those that decide alike.
 func ClassOf(i *estate.Interface) string {
 	var b strings.Builder
@@ -161,7 +180,7 @@ func ClassOf(i *estate.Interface) string {
 		for _, a := range addrs {
 			public := addr.Public.Contains(a)
 			fmt.Fprintf(&b, " %d%v%v", k, a.Is4(), public)
-			if !inRanges(i.Subnet.Ranges, a) && k == 0 || public && onLine(i.Subnet) {
+			if !inRanges(i.Subnet.Ranges, a) && k == 0 || public && OnLine(i.Subnet) {
 				fmt.Fprintf(&b, " %s", a) // rules about ranges, or the routes of lines, may tell it apart
 			}
 		}
@@ -208,8 +227,8 @@ func (d *Decider) withEnd(i *estate.Interface, e End, direction estate.Direction
 	return traffic.Of(addr.Of(e.Addr), passing), traffic.Of(addr.Of(e.Addr), lost.Minus(passing))
 }
 
-// onLine reports whether a subnet has a route over a private line.
-func onLine(s *estate.Subnet) bool {
+// OnLine reports whether a subnet has a route over a private line.
+func OnLine(s *estate.Subnet) bool {
 	return slices.ContainsFunc(s.Routes, func(r estate.Route) bool { return r.Via == estate.ViaPrivateLine })
 }
 

@@ -175,7 +175,7 @@ func (d *Decider) othersClients(i *estate.Interface) []clientsOf {
 		return known
 	}
 	own := answersOf(i.Subnet.Network)
-	line := onLine(i.Subnet)
+	line := OnLine(i.Subnet)
 	add := func(ports estate.Ports, peers addr.Set) {
 		switch k := slices.IndexFunc(known, func(c clientsOf) bool { return c.ports == ports }); {
 		case ports == own || peers.IsEmpty():
