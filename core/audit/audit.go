@@ -41,7 +41,7 @@ type Check struct {
 	sentence, many string
 	// spelling: how rules are written is all that it looks at.
 	spelling bool
-	// Exactly one of these is set: what is asked of each group, or of the whole estate.
+	// What is asked of each group, and of the whole estate: one of them at least.
 	group func(*look) []Finding
 	whole func(*worker) []Finding
 }

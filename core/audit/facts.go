@@ -2,6 +2,7 @@ package audit
 
 import (
 	"slices"
+	"strings"
 
 	"isonomos/core/addr"
 	"isonomos/core/decide"
@@ -18,7 +19,7 @@ type facts struct {
 	// mayBeOpen and mayBeWide say that the sum of what is admitted holds enough
 	// strangers to be open or wide, by direction: in, out.
 	mayBeOpen, mayBeWide [2]bool
-	refuses              bool
+	refuses, byRank      bool
 	first                *estate.Interface // the first that wears it, if any
 	// plain says that whatever stands around the subnets of those who wear it lets
 	// everything through within the network, or that one admission in any layer is
@@ -73,6 +74,7 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 		four[s] += x.four
 		six[s] += x.six
 	}
+	f.byRank = decide.ByRank(g)
 	for i := range g.Lends {
 		w.note(g, &g.Lends[i].Rule)
 	}
@@ -167,16 +169,17 @@ func (w *worker) count(peers addr.Set) (set addr.Set, four, six float64) {
 	return peers, four, six
 }
 
-const prime = 1099511628211 // FNV-1a
-
 // A sign is the same for groups that let through the same traffic: what they
 // differ in can't be seen in it, but what it differs in they do.
 type sign [4]uint64
 
 // ends are the first and the last service that a group admits, each way: a sign
-// that costs next to nothing.
+// that costs next to nothing. Where rules may refuse they tell nothing.
 func (f *facts) ends() sign {
 	x := sign{^uint64(0), 0, ^uint64(0), 0}
+	if f.byRank {
+		return x
+	}
 	for i := range f.rules {
 		r := &f.rules[i]
 		if r.Action != estate.Admit || r.peers.IsEmpty() {
@@ -189,21 +192,9 @@ func (f *facts) ends() sign {
 	return x
 }
 
-// sums are sums of the services and peers of a group, each way; where it refuses,
-// of its rules in any order.
+// sums are signs of the services and of the peers of a group, each way, where rules only
+// add up.
 func (f *facts) sums() sign {
-	if f.refuses {
-		var x sign
-		for i := range f.rules {
-			r := &f.rules[i]
-			h := r.services.Hash() ^ r.peers.Hash()*prime
-			if r.Action == estate.Refuse {
-				h = ^h
-			}
-			x[side(r.Direction)] += h * prime
-		}
-		return x
-	}
 	var peers [2][]addr.Set
 	var services [2][]service.Set
 	for i := range f.rules {
@@ -222,6 +213,8 @@ type look struct {
 	*facts
 	open  [2]*openings           // by direction, worked out when they are asked for
 	pairs map[string]service.Set // grave services that pass between interfaces, by their class: see crossing
+	// refused are the admitting rules of which refusals before them leave nothing: see letsThrough.
+	refused map[*estate.Rule]bool
 }
 
 // isOpen reports whether peers hold a sixteenth of all strangers, in either family.
@@ -337,6 +330,23 @@ func (l *look) sameStrangers(peers, part addr.Set) bool {
 	return four == partFour && six == partSix
 }
 
+// named are the peers of a rule that are named, and not given as addresses.
+func named(r *estate.Rule) string {
+	var names []string
+	for _, p := range r.Peers {
+		switch p.Kind {
+		case estate.PeerRange, estate.PeerEveryone:
+		case estate.PeerGroup:
+			names = append(names, p.Group.Path())
+		case estate.PeerList:
+			names = append(names, p.List.Name)
+		default:
+			names = append(names, p.String())
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // joinRules makes one cause of rules that open the same services, and of a rule
 // for IPv4 and one for IPv6 that are alike.
 func joinRules(rules []cause) []cause {
@@ -347,6 +357,7 @@ func joinRules(rules []cause) []cause {
 		services uint64
 		open     bool
 		four     bool // of a cause that is not open: its peers are of IPv4
+		named    string
 		because  string
 		action   estate.Action
 	}
@@ -354,6 +365,7 @@ func joinRules(rules []cause) []cause {
 		k := key{services: c.services.Hash(), open: c.open}
 		if !c.open {
 			k.four, k.because, k.action = !c.peers.Only(addr.IPv4).IsEmpty() != other, c.rules[0].Description, c.rules[0].Action
+			k.named = named(c.rules[0])
 		}
 		return k
 	}

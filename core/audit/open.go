@@ -323,6 +323,18 @@ func (l *look) sumOn(direction estate.Direction, services service.Set) []Finding
 	return []Finding{l.opening(direction, rest, rules)}
 }
 
+// contributing are the rules that let in some strangers of a sum.
+func (l *look) contributing(sum traffic.Set) []*estate.Rule {
+	var rules []*estate.Rule
+	for _, c := range l.openings(estate.In).causes {
+		four, six := l.d.StrangersAmong(traffic.Of(c.peers, c.services).Intersect(sum).Peers(service.All))
+		if four+six > 0 {
+			rules = append(rules, c.rules...)
+		}
+	}
+	return rules
+}
+
 // decisive reports whether what the group lets in is let in indeed: it is for
 // instances, or one admission in any layer is enough, or at some interface
 // nothing else filters. Of other groups around subnets only the sum of both
@@ -575,10 +587,10 @@ its own group. What will listen there next year is let in today.`,
 	Controls: controlsOfServices,
 	group: func(l *look) []Finding {
 		var found []Finding
-		for _, c := range l.inCauses(func(r *ruleFacts) bool { return wholeOf(r.services) != nil }) {
-			if onlySelf(c.rules[0]) || l.group.For == estate.ForSubnets && l.group.Follows {
-				continue
-			}
+		if l.group.For == estate.ForSubnets && l.group.Follows {
+			return nil
+		}
+		for _, c := range l.wholeCauses() {
 			whole := wholeOf(c.services)
 			f := l.about(c, *whole)
 			f.Message = fmt.Sprintf("%s let in from %s", map[string]string{"any": "every protocol is", "tcp": "every TCP port is", "udp": "every UDP port is"}[whole.String()], from(c))
@@ -588,9 +600,42 @@ its own group. What will listen there next year is let in today.`,
 	},
 }
 
+// wholeCauses are the rules that let in every service of a kind, and those of equal peers
+// that do so together.
+func (l *look) wholeCauses() []cause {
+	causes := l.inCauses(func(r *ruleFacts) bool { return !onlySelf(r.Rule) && wholeOf(r.services) != nil })
+	if !slices.ContainsFunc(l.rules, func(r ruleFacts) bool {
+		return r.Direction == estate.In && wholeOf(r.services) == nil && holdsWide(r.services)
+	}) {
+		return causes
+	}
+	parts := l.causesOf(func(r *ruleFacts) bool { return !onlySelf(r.Rule) && wholeOf(r.services) == nil })
+	byPeers := make(map[uint64]int)
+	var sums []cause
+	for _, c := range parts {
+		k, known := byPeers[c.peers.Hash()]
+		if !known {
+			k = len(sums)
+			byPeers[c.peers.Hash()] = k
+			sums = append(sums, c)
+			continue
+		}
+		if s := &sums[k]; s.peers.Equal(c.peers) {
+			s.rules, s.services = append(slices.Clip(s.rules), c.rules...), s.services.Union(c.services)
+		}
+	}
+	for _, c := range sums {
+		if wholeOf(c.services) != nil {
+			causes = append(causes, c)
+		}
+	}
+	return causes
+}
+
 var wholes = []service.Spec{service.Anything, service.Whole(service.TCP), service.Whole(service.UDP)}
 
-var wholeSets = []service.Set{service.Of(wholes[0]), service.Of(wholes[1]), service.Of(wholes[2])}
+// wholeSets are what counts as all of these: port 0 is nobody's.
+var wholeSets = []service.Set{service.All, service.Of(service.Ports(service.TCP, 1, math.MaxUint16)), service.Of(service.Ports(service.UDP, 1, math.MaxUint16))}
 
 // wholeOf is the widest of every protocol, all of TCP, all of UDP that a set holds, or nil.
 func wholeOf(s service.Set) *service.Spec {
@@ -605,17 +650,48 @@ func wholeOf(s service.Set) *service.Spec {
 // inCauses are the inward admitting rules of which something holds, those that
 // open the same services as one.
 func (l *look) inCauses(holds func(*ruleFacts) bool) []cause {
+	return joinRules(l.causesOf(holds))
+}
+
+// causesOf is inCauses rule by rule. What can't be removed, and what lets nothing in, is
+// left out.
+func (l *look) causesOf(holds func(*ruleFacts) bool) []cause {
 	if l.group.For == estate.ForSubnets && !l.decisive() {
 		return nil
 	}
 	var rules []cause
 	for i := range l.rules {
 		r := &l.rules[i]
-		if r.Direction == estate.In && r.Action == estate.Admit && holds(r) {
+		if r.Direction == estate.In && !r.BuiltIn && holds(r) && l.letsThrough(r) {
 			rules = append(rules, cause{rules: []*estate.Rule{r.Rule}, peers: r.peers, services: r.services, open: l.mayBeOpen[0] && l.isOpen(r.peers)})
 		}
 	}
-	return joinRules(rules)
+	return rules
+}
+
+// letsThrough reports whether a rule admits anybody: it names somebody, and where the
+// first rule that fits decides, refusals before it leave something.
+func (l *look) letsThrough(r *ruleFacts) bool {
+	if r.Action != estate.Admit || l.survey && r.peers.IsEmpty() {
+		return false
+	}
+	if !l.refuses || !l.byRank() {
+		return true
+	}
+	if l.refused == nil {
+		l.refused = make(map[*estate.Rule]bool)
+		for _, direction := range []estate.Direction{estate.In, estate.Out} {
+			var before traffic.Set
+			for _, x := range l.ordered(direction) {
+				if x.Action == estate.Refuse {
+					before = before.Union(x.traffic())
+				} else if !before.IsEmpty() && x.traffic().SubsetOf(before) {
+					l.refused[x.Rule] = true
+				}
+			}
+		}
+	}
+	return !l.refused[r.Rule]
 }
 
 // about makes a finding of a part of a cause that need not be open.
@@ -625,7 +701,7 @@ func (l *look) about(c cause, spec service.Spec) Finding {
 			return l.opening(estate.In, set, c.rules)
 		}
 	}
-	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec), Peers: c.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
+	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec).Intersect(c.services), Peers: c.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
 }
 
 // from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
@@ -658,9 +734,7 @@ as well; the finding names the services among them. Every port of a protocol is 
 	Controls: controlsOfServices,
 	group: func(l *look) []Finding {
 		var found []Finding
-		for _, c := range l.inCauses(func(r *ruleFacts) bool {
-			return slices.ContainsFunc(r.Services, func(s service.Spec) bool { return wide(s) })
-		}) {
+		for _, c := range l.inCauses(func(r *ruleFacts) bool { return holdsWide(r.services) }) {
 			for _, spec := range c.services.Specs() {
 				if !wide(spec) {
 					continue
@@ -676,6 +750,9 @@ as well; the finding names the services among them. Every port of a protocol is 
 		return found
 	},
 }
+
+// holdsWide reports whether a set holds a wide range of ports, however it was written.
+func holdsWide(s service.Set) bool { return slices.ContainsFunc(s.Specs(), wide) }
 
 // wide reports whether a spec is a wide range of ports, and not all of them.
 func wide(s service.Spec) bool {
@@ -718,16 +795,13 @@ finding, since many networks have no IPv6.`,
 		if !l.mayBeOpen[0] || !l.decisive() {
 			return nil
 		}
+		sided := l.oneSided()
+		if sided.IsEmpty() {
+			return nil
+		}
 		var found []Finding
-		for _, c := range l.openings(estate.In).causes {
-			if b := l.d.Breadth(c.peers); !c.open || b.IPv4 >= decide.OpenBreadth && b.IPv6 >= decide.OpenBreadth {
-				continue // open in both families, so one is not the odd one
-			}
-			set := l.oneSided(traffic.Of(c.peers, c.services))
-			if set.IsEmpty() {
-				continue
-			}
-			f := l.opening(estate.In, set, c.rules)
+		tell := func(set traffic.Set, rules []*estate.Rule) {
+			f := l.opening(estate.In, set, rules)
 			open, shut := "IPv6", "IPv4"
 			if f.Breadth.IPv4 >= decide.OpenBreadth {
 				open, shut = shut, open
@@ -735,28 +809,62 @@ finding, since many networks have no IPv6.`,
 			f.Message = fmt.Sprintf("%s %s open over %s and not over %s", l.describe(f.Services), l.isAre(f.Services), open, shut)
 			found = append(found, f)
 		}
+		o := l.openings(estate.In)
+		summed := sided.OnServices(o.summed)
+		for _, c := range o.causes {
+			if set := traffic.Of(c.peers, c.services).Intersect(sided.Minus(summed)); c.open && !l.openPart(set).IsEmpty() {
+				tell(set, c.rules)
+			}
+		}
+		if !summed.IsEmpty() {
+			tell(summed, l.contributing(summed))
+		}
 		return found
 	},
 }
 
-// oneSided is the part of open traffic that is open in its family while the other is restricted.
-func (l *look) oneSided(set traffic.Set) traffic.Set {
-	var sided []traffic.Set
-	all := l.openings(estate.In).all
+// oneSided is the open traffic that is open in its family while the other is restricted:
+// IPv4 altogether, or IPv6 to some of those outside whose addresses a rule names. Members
+// of groups, and the own network, are let in over whichever family they have.
+func (l *look) oneSided() traffic.Set {
+	o := l.openings(estate.In)
 	both := service.All.Minus(service.NotIPv4).Minus(service.NotIPv6)
-	for _, b := range set.OnServices(both).Bands() {
-		for _, whole := range all.OnServices(b.Services()).Bands() {
+	var sided []traffic.Set
+	for _, b := range o.open.OnServices(both).Bands() {
+		for _, whole := range o.all.OnServices(b.Services()).Bands() {
 			breadth := l.d.Breadth(whole.Peers)
 			four, six := breadth.IPv4 >= decide.OpenBreadth, breadth.IPv6 >= decide.OpenBreadth
 			switch {
 			case six && !four:
 				sided = append(sided, traffic.Of(whole.Peers.Only(addr.IPv6), whole.Services()))
-			case four && !six && !whole.Peers.Only(addr.IPv6).IsEmpty():
+			case four && !six && whole.Peers.Only(addr.IPv6).Overlaps(l.outsidersNamed()):
 				sided = append(sided, traffic.Of(whole.Peers.Only(addr.IPv4), whole.Services()))
 			}
 		}
 	}
-	return traffic.UnionAll(sided).Intersect(set)
+	return traffic.UnionAll(sided)
+}
+
+// outsidersNamed are the public addresses, not the estate's own, that admitting inward
+// rules name by ranges and lists.
+func (l *look) outsidersNamed() addr.Set {
+	var named []addr.Set
+	for i := range l.rules {
+		r := &l.rules[i]
+		if r.Direction != estate.In || r.Action != estate.Admit {
+			continue
+		}
+		only := estate.Rule{Except: r.Except}
+		for _, p := range r.Peers {
+			if p.Kind == estate.PeerRange || p.Kind == estate.PeerList {
+				only.Peers = append(only.Peers, p)
+			}
+		}
+		if len(only.Peers) > 0 {
+			named = append(named, l.d.Peers(l.group, &only, nil))
+		}
+	}
+	return addr.UnionAll(named...).Intersect(addr.Public).Minus(l.d.OwnAddresses())
 }
 
 var halves = Check{

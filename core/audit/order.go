@@ -103,6 +103,9 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	var room [8]*ruleFacts
 	overlapping := room[:0]
 	for k, o := range others {
+		if o.Rule != nil && o.Stateless && !r.Stateless {
+			continue // without it state is no longer kept
+		}
 		if k != self && !gone[k] && o.services.Overlaps(r.services) && o.peers.Overlaps(r.peers) {
 			overlapping = append(overlapping, o)
 		}
@@ -118,7 +121,7 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 		}
 		services, peers = services.Union(o.services), peers.Union(o.peers)
 	}
-	if len(overlapping) == 1 || !r.services.SubsetOf(services) || !r.peers.SubsetOf(peers) {
+	if len(overlapping) == 1 && r.services.SubsetOf(services) || !r.peers.SubsetOf(peers) {
 		return false
 	}
 	return r.traffic().SubsetOf(traffic.UnionAll(traffics(overlapping)))
@@ -138,6 +141,10 @@ func traffics(rules []*ruleFacts) []traffic.Set {
 // services or peers. Rules that are covered by earlier ones are told first; of
 // the rest those that need later ones too.
 func coveredOfMany(rules []*ruleFacts, byRank bool) []int {
+	isStateless := func(r *ruleFacts) bool { return r.Stateless }
+	if slices.ContainsFunc(rules, isStateless) {
+		return coveredByState(rules, byRank)
+	}
 	gone := make([]bool, len(rules))
 	coveredWithin(rules, 0, traffic.Set{}, false, func(i int) { gone[i] = true })
 	if !byRank {
@@ -164,6 +171,39 @@ func coveredOfMany(rules []*ruleFacts, byRank bool) []int {
 			found = append(found, i)
 		}
 	}
+	return found
+}
+
+// coveredByState is coveredOfMany where some rules keep no state: those that do are
+// covered by their like alone, the others by all.
+func coveredByState(rules []*ruleFacts, byRank bool) []int {
+	var kept []*ruleFacts
+	var places []int
+	for i, r := range rules {
+		if !r.Stateless {
+			kept, places = append(kept, r), append(places, i)
+		}
+	}
+	var found []int
+	if len(kept) > few {
+		found = coveredOfMany(kept, byRank)
+	} else {
+		found = covered(kept, byRank)
+	}
+	for k, i := range found {
+		found[k] = places[i]
+	}
+	gone := make([]bool, len(rules))
+	for _, i := range found {
+		gone[i] = true
+	}
+	for i := len(rules) - 1; i >= 0; i-- {
+		if rules[i].Stateless && coveredBy(rules[i], rules, gone, i) {
+			gone[i] = true
+			found = append(found, i)
+		}
+	}
+	slices.Sort(found)
 	return found
 }
 

@@ -21,19 +21,18 @@ var oneWay = Check{
 	Name:  "one-way",
 	About: "a request is let through and its answer stopped, or one end only lets it through",
 	Start: Medium,
-	Doc: `Where no state is kept, the answers to what is let through are stopped; or a rule names a group as its
-peer, and no member of that group has filters that let any of it through at the other end. Either
-way the connection fails, and the rule looks as if it did not.`,
+	Doc: `Where no state is kept, the answers to what is let through are stopped; or a rule names a group as a
+peer, its own too, and no member of that group has filters that let any of it through at the other
+end. Either way the connection fails, and the rule looks as if it did not. Of several peers it is
+told of each group. Where a group has no member there is no other end: that is unworn.`,
 	Example:  "group wall for subnets in quay { admit https from everyone }      (and nothing lets the answers out)",
 	WayOut:   "Let the answers back, or write both ends at once: connect A to B on SERVICE.",
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		found := l.unanswered()
 		for i := range l.rules {
-			if r := &l.rules[i]; r.Action == estate.Admit {
-				if f, ok := l.oneEnd(r); ok {
-					found = append(found, f)
-				}
+			if r := &l.rules[i]; r.Action == estate.Admit && !r.BuiltIn {
+				found = append(found, l.oneEnd(r)...)
 			}
 		}
 		return found
@@ -95,16 +94,39 @@ func (l *look) stateless() bool {
 	return false
 }
 
-// oneEnd is the finding of a rule that names a group of which no member lets
-// anything of it through at its own end.
-func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
-	if len(r.Peers) != 1 || r.Peers[0].Kind != estate.PeerGroup || !l.survey || l.group.For != estate.ForInstances {
+// oneEnd are the findings of a rule that names groups of which no member lets anything
+// of it through at its own end.
+func (l *look) oneEnd(r *ruleFacts) (found []Finding) {
+	if !l.survey || l.group.For != estate.ForInstances || l.first == nil {
+		return nil
+	}
+	for _, p := range r.Peers {
+		other := p.Group
+		if p.Kind == estate.PeerSelf {
+			other = l.group
+		}
+		if p.Kind != estate.PeerGroup && p.Kind != estate.PeerSelf {
+			continue
+		}
+		f, ok := l.oneEndWith(r, other)
+		switch {
+		case ok && len(found) == 0:
+			found = append(found, f)
+		case ok:
+			found[0].Details = append(found[0].Details, "nor any of "+other.Path())
+		}
+	}
+	return found
+}
+
+// oneEndWith is the finding of a rule as far as it names one group.
+func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
+	there := l.auditor.facts[other]
+	if there == nil || there.first == nil {
 		return Finding{}, false
 	}
-	other := r.Peers[0].Group
-	there := l.auditor.facts[other]
-	if l.first == nil || there == nil || there.first == nil {
-		return Finding{}, false
+	if other == l.group && !slices.ContainsFunc(l.d.Wearers(other), func(i *estate.Interface) bool { return i.Instance != l.first.Instance }) {
+		return Finding{}, false // nobody else is there
 	}
 	back := r.Direction.Opposite()
 	if there.plain && (other.Network == l.group.Network || decide.Dialect(other.Account).Layers != dialect.BothMustAdmit) && l.answers(there, back, r) {
@@ -125,12 +147,20 @@ func (l *look) oneEnd(r *ruleFacts) (Finding, bool) {
 	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers}
 	if r.Direction == estate.In {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it out to here", r.Sentence(l.estate.Services), other.Path())
-		f.WayOut = inWords(fmt.Sprintf("write the other end: reach %s at group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name))
+		f.WayOut = inWords(fmt.Sprintf("write the other end: reach %s at %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
 	} else {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it in from here", r.Sentence(l.estate.Services), other.Path())
-		f.WayOut = inWords(fmt.Sprintf("write the other end: admit %s from group %s, in %s; or delete this one", l.describe(r.services), l.group.Name, other.Name))
+		f.WayOut = inWords(fmt.Sprintf("write the other end: admit %s from %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
 	}
 	return f, true
+}
+
+// peerOf names a group as a rule of another does, or of its own.
+func peerOf(g, in *estate.Group) string {
+	if g == in {
+		return "self"
+	}
+	return "group " + g.Name
 }
 
 // answers reports whether a rule at the other end names the group, or addresses
@@ -254,8 +284,9 @@ var unfiltered = Check{
 	Name:  "unfiltered",
 	About: "an interface has no filter at all",
 	Start: High,
-	Doc: `Filtering is switched off at an interface and nothing around its subnet filters instead; or the
-interface and its subnet have no group in a cloud where then everything passes.`,
+	Doc: `Filtering is switched off at an interface, or it has no group in a cloud where then everything passes;
+and what stands around its subnet, if anything does, lets in all services from everybody over each
+family that the interface has. What a group of its own lets in is other checks', however much it is.`,
 	Example:  "an interface with \"filtered\": false",
 	WayOut:   "Switch filtering on, or attach a group: cover it in a definition.",
 	Controls: controlsOfOpenness,
@@ -304,14 +335,28 @@ func interfaceWords(list []*estate.Interface) string {
 // noFilter reports whether nothing filters at an interface.
 func (w *worker) noFilter(i *estate.Interface) bool {
 	d := decide.Dialect(i.Instance.Account)
-	around := slices.ContainsFunc(w.d.WornBySubnet(i.Subnet), func(g *estate.Group) bool { return !g.Default })
 	switch {
 	case i.Unfiltered:
-		return !around || d.Layers != dialect.BothMustAdmit
+		return d.Layers != dialect.BothMustAdmit || w.openAround(i)
 	case d.Layers == dialect.BothMustAdmit && d.Nothing == dialect.Passes:
-		return len(w.d.Worn(i)) == 0 && !around
+		return len(w.d.Worn(i)) == 0 && w.openAround(i)
 	}
 	return false
+}
+
+// openAround reports whether what stands around an interface's subnet lets in everything
+// over each family that the interface has.
+func (w *worker) openAround(i *estate.Interface) bool {
+	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
+		if _, has := i.Address(family == addr.IPv6); !has {
+			continue
+		}
+		all := traffic.Of(addr.Everyone.Only(family), service.All)
+		if slices.ContainsFunc(w.d.WornBySubnet(i.Subnet), func(g *estate.Group) bool { return !all.SubsetOf(w.d.GroupTraffic(g, estate.In)) }) {
+			return false
+		}
+	}
+	return true
 }
 
 // stageRank is the place of an interface's stage among the stages, or -1.
@@ -342,13 +387,20 @@ one in production.`,
 			return nil
 		}
 		var found []Finding
-		for i := range l.rules {
-			r := &l.rules[i]
+		for _, r := range append(l.fixedIn(), pointers(l.rules)...) {
 			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(l.grave) || l.isOpen(r.peers) {
 				continue
 			}
 			if c := l.crossing(r, members, top); len(c.to) > 0 {
-				f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: c.services, Peers: r.peers, Arrival: Arrives, Instances: c.to, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
+				f := Finding{Direction: estate.In, Services: c.services, Peers: r.peers, Arrival: Arrives, Instances: c.to}
+				if r.BuiltIn {
+					f.WayOut = inWords(fmt.Sprintf("the rule that lets it in is built in: refuse it with a rule of a lower rank (%s)", r.Sentence(l.estate.Services)))
+				} else {
+					f.WayOut, f.Narrow = l.narrowing(), narrowable(l.group)
+				}
+				if slices.ContainsFunc(l.rules, func(x ruleFacts) bool { return x.Rule == r.Rule }) {
+					f.Rules = []*estate.Rule{r.Rule}
+				}
 				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", c.from[0].Instance.Path(), stage(c.from[0]), c.to[0].Instance.Name, stage(c.to[0]), l.describe(c.services))
 				if more := c.from[1:]; len(more) > 0 {
 					f.Details = []string{"so do " + interfaceWords(more)}
@@ -358,6 +410,30 @@ one in production.`,
 		}
 		return found
 	},
+}
+
+func pointers(rules []ruleFacts) []*ruleFacts {
+	all := make([]*ruleFacts, len(rules))
+	for i := range rules {
+		all[i] = &rules[i]
+	}
+	return all
+}
+
+// fixedIn are the inward built-in rules of the group that a survey does not list.
+func (l *look) fixedIn() []*ruleFacts {
+	if decide.Filter(l.group).Fixed == nil {
+		return nil
+	}
+	var fixed []*ruleFacts
+	for _, r := range l.d.InOrder(l.group, estate.In) {
+		if r.BuiltIn && !slices.ContainsFunc(l.rules, func(x ruleFacts) bool { return x.Rule == r }) {
+			f := &ruleFacts{Rule: r, services: l.servicesOf(r.Services)}
+			f.peers, f.four, f.six = l.peersOf(l.group, r)
+			fixed = append(fixed, f)
+		}
+	}
+	return fixed
 }
 
 // A stagedEnd is an address of an interface whose stage is known.

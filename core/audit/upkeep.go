@@ -438,8 +438,20 @@ var twins = Check{
 	whole: func(w *worker) []Finding {
 		var found []Finding
 		for _, near := range alike(w.withRules(), func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].ends()) }) {
-			for _, groups := range alike(near, func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sums()) }) {
-				found = append(found, w.twinsAmong(groups)...)
+			if !slices.ContainsFunc(near, func(g *estate.Group) bool { return w.facts[g].refuses }) {
+				for _, groups := range alike(near, func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sums()) }) {
+					found = append(found, w.twinsAmong(groups)...)
+				}
+				continue
+			}
+			// Where refusals count, only what is let through as a whole can be compared.
+			exactly := func(direction estate.Direction) func(*estate.Group) twinKey {
+				return func(g *estate.Group) twinKey { return w.twinKey(g, sign{w.d.GroupTraffic(g, direction).Hash()}) }
+			}
+			for _, equalIn := range alike(near, exactly(estate.In)) {
+				for _, groups := range alike(equalIn, exactly(estate.Out)) {
+					found = append(found, w.twinsAmong(groups)...)
+				}
 			}
 		}
 		return found
@@ -602,9 +614,11 @@ var quota = Check{
 	Name:  "quota",
 	About: "a quota is nearly used, full or exceeded",
 	Start: Low,
-	Doc: `A group takes 80 % or more of the rules that it may have (low), all of them (medium), or more (high:
-the cloud will refuse it); or an interface wears more groups than it may. Lists count as the cloud
-counts them. The finding says which rules cost most.`,
+	Doc: `80 % or more of what is allowed is used (low), all of it (medium), or more (high: the cloud will refuse
+it). Counted are the rules of a group, by direction or together as its cloud counts them; the groups
+on an interface and around a subnet, where more than one is allowed; and the groups and rules of an
+account that has limits for them. Lists count as the cloud counts them. The finding says which rules
+cost most. Numbers are the dialect's, unless the account has a limit of its own.`,
 	Example:  "61 rules in a direction where 60 are allowed",
 	WayOut:   "Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction = 120.",
 	Controls: controlsOfUpkeep,
@@ -616,28 +630,103 @@ counts them. The finding says which rules cost most.`,
 		}
 		in, out := compile.GroupCost(d, l.group, estate.In), compile.GroupCost(d, l.group, estate.Out)
 		var found []Finding
-		tell := func(direction estate.Direction, used, allowed int, what string) {
-			f := Finding{Direction: direction, WayOut: inWords("join ranges, name a list or a group, or have the quota raised")}
-			switch {
-			case allowed == 0 || used*5 < allowed*4:
-				return
-			case used > allowed:
-				f.Start = High
-				f.Message = fmt.Sprintf("%s of %s %s are used: %s too many", count.Number(used), count.Number(allowed), what, count.Number(used-allowed))
-			case used == allowed:
-				f.Start = Medium
-				f.Message = fmt.Sprintf("all %s %s are used", count.Number(allowed), what)
-			default:
-				f.Message = fmt.Sprintf("%s of %s %s are used (%d %%)", count.Number(used), count.Number(allowed), what, used*100/allowed)
+		tell := func(direction estate.Direction, n, allowed int, what string) {
+			if severity, words, ok := used(n, allowed, what); ok {
+				found = append(found, Finding{Direction: direction, Start: severity, Message: words, Details: l.costliest(d, direction), WayOut: inWords("join ranges, name a list or a group, or have the quota raised")})
 			}
-			f.Details = l.costliest(d, direction)
-			found = append(found, f)
 		}
 		tell(estate.In, in, q.Direction, "inward rules")
 		tell(estate.Out, out, q.Direction, "outward rules")
 		tell("", in+out, q.Together, "rules")
 		return found
 	},
+	whole: fullPlaces,
+}
+
+// used says how much of a quota is used, and how bad that is; ok is false where it is
+// less than 80 %.
+func used(n, allowed int, what string) (severity Severity, words string, ok bool) {
+	switch {
+	case allowed == 0 || n*5 < allowed*4:
+		return 0, "", false
+	case n > allowed:
+		return High, fmt.Sprintf("%s of %s %s are used: %s too many", count.Number(n), count.Number(allowed), what, count.Number(n-allowed)), true
+	case n == allowed:
+		return Medium, fmt.Sprintf("all %s %s are used", count.Number(allowed), what), true
+	}
+	return Low, fmt.Sprintf("%s of %s %s are used (%d %%)", count.Number(n), count.Number(allowed), what, n*100/allowed), true
+}
+
+// fullPlaces are the findings of quota that are about no single group: places on
+// interfaces and around subnets, groups and rules of accounts.
+func fullPlaces(w *worker) []Finding {
+	var found []Finding
+	tell := func(f Finding, n, allowed int, what, wayOut string) bool {
+		severity, words, ok := used(n, allowed, what)
+		if ok {
+			f.Start, f.Message, f.WayOut = severity, words, inWords(wayOut)
+			found = append(found, f)
+		}
+		return ok
+	}
+	type place struct {
+		account *estate.Account
+		subnet  *estate.Subnet
+	}
+	full := make(map[place][]*estate.Interface)
+	var places []place
+	for _, instance := range w.estate.Instances {
+		allowed := groupsOnInterface(instance.Account)
+		for _, i := range instance.Interfaces {
+			// Where one is all that there can be, one is not much.
+			if n := len(i.Groups); allowed > 0 && n*5 >= allowed*4 && (allowed > 1 || n > 1) {
+				p := place{instance.Account, i.Subnet}
+				if full[p] == nil {
+					places = append(places, p)
+				}
+				full[p] = append(full[p], i)
+			}
+		}
+	}
+	for _, p := range places {
+		list := full[p]
+		slices.SortStableFunc(list, func(a, b *estate.Interface) int { return len(b.Groups) - len(a.Groups) })
+		tell(Finding{Account: p.account, Subnet: p.subnet, Instances: list}, len(list[0].Groups), groupsOnInterface(p.account), "groups on an interface", "join groups that go together, or have the quota raised")
+		f := &found[len(found)-1]
+		f.Message += ": " + list[0].Instance.Name
+		if len(list) > 1 {
+			f.Details = []string{"80 % or more at " + interfaceWords(list)}
+		}
+	}
+	for _, n := range w.estate.Networks {
+		for _, s := range n.Subnets {
+			if allowed := decide.Dialect(n.Account).GroupsPerSubnet; len(s.Groups) > 1 || allowed > 1 {
+				tell(Finding{Account: n.Account, Subnet: s}, len(s.Groups), allowed, "groups around a subnet", "join groups that go together")
+			}
+		}
+	}
+	groups, rules := make(map[*estate.Account]int), make(map[*estate.Account]int)
+	for _, g := range w.groups {
+		groups[g.Account]++
+		rules[g.Account] += len(g.Rules)
+	}
+	for _, a := range w.estate.Accounts {
+		tell(Finding{Account: a}, groups[a], limitOf(a, dialect.LimitGroups, 0), "groups of the account", "delete what is attached to nothing, or have the quota raised")
+		tell(Finding{Account: a}, rules[a], limitOf(a, dialect.LimitRules, 0), "rules of the account", "delete what can't take effect, or have the quota raised")
+	}
+	return found
+}
+
+func groupsOnInterface(a *estate.Account) int {
+	return limitOf(a, dialect.LimitGroupsPerInterface, decide.Dialect(a).GroupsPerInterface)
+}
+
+// limitOf is an account's quota of a name: its own limit, else the dialect's.
+func limitOf(a *estate.Account, name string, usual int) int {
+	if n, ok := a.Limits[name]; ok {
+		return n
+	}
+	return usual
 }
 
 // nearQuota reports, cheaply, whether a group can have used 80 % of a quota.

@@ -46,7 +46,7 @@ func (s spelling) equal(t spelling) bool {
 
 func (d *Decider) spelling(g *estate.Group, direction estate.Direction) spelling {
 	s := spelling{named: make(map[string]service.Set)}
-	rules := d.ordered(g, direction)
+	rules := d.effective(g, direction)
 	refuses := slices.ContainsFunc(rules, func(r *estate.Rule) bool { return r.Action == estate.Refuse && !r.BuiltIn })
 	var fixed []traffic.Set // what does not depend on who joins
 	for _, r := range rules {
@@ -81,6 +81,49 @@ func (d *Decider) spelling(g *estate.Group, direction estate.Direction) spelling
 		}
 	}
 	return s
+}
+
+// effective are the rules of a group in the order in which they decide, without the
+// refusals that change nothing, whoever joins: nothing behind them admits what they
+// refuse, or all of it is admitted before.
+func (d *Decider) effective(g *estate.Group, direction estate.Direction) []*estate.Rule {
+	rules := d.ordered(g, direction)
+	var effective []*estate.Rule
+	var before traffic.Set // what is admitted, whoever joins
+	for i, r := range rules {
+		switch {
+		case r.Action == estate.Admit:
+			if !slices.ContainsFunc(slices.Concat(r.Peers, r.Except), mayChange) {
+				before = before.Union(d.RuleTraffic(g, r))
+			}
+		case !r.BuiltIn:
+			left := traffic.Of(d.mostPeers(g, r), service.Of(r.Services...)).Minus(before)
+			if !slices.ContainsFunc(rules[i+1:], func(x *estate.Rule) bool {
+				return x.Action == estate.Admit && !traffic.Of(d.mostPeers(g, x), service.Of(x.Services...)).Intersect(left).IsEmpty()
+			}) {
+				continue
+			}
+		}
+		effective = append(effective, r)
+	}
+	return effective
+}
+
+// mostPeers are all addresses that a rule may ever mean.
+func (d *Decider) mostPeers(g *estate.Group, r *estate.Rule) addr.Set {
+	sets := []addr.Set{d.Peers(g, r, nil)}
+	for _, p := range r.Peers {
+		switch {
+		case !mayChange(p):
+		case g.Network != nil && (p.Kind == estate.PeerSelf || p.Kind == estate.PeerGroup || p.Kind == estate.PeerProbes):
+			for _, n := range append([]*estate.Network{g.Network}, g.Network.Peered...) {
+				sets = append(sets, addr.OfPrefixes(n.Ranges...))
+			}
+		default:
+			return addr.Everyone
+		}
+	}
+	return addr.UnionAll(sets...)
 }
 
 // add notes what a rule says of each peer that may change; with exceptions of all together.

@@ -160,6 +160,18 @@ func (s Set) Equal(t Set) bool {
 // IsEmpty reports whether s holds no traffic.
 func (s Set) IsEmpty() bool { return len(s.bands) == 0 }
 
+// Hash is the same for equal sets.
+func (s Set) Hash() uint64 {
+	const prime = 1099511628211 // FNV-1a
+	h := uint64(14695981039346656037)
+	for _, b := range s.bands {
+		for _, x := range []uint64{uint64(b.From), uint64(b.To), b.Peers.Hash()} {
+			h = (h ^ x) * prime
+		}
+	}
+	return h
+}
+
 // SubsetOf reports whether all traffic of s is in t.
 func (s Set) SubsetOf(t Set) bool { return s.Minus(t).IsEmpty() }
 
