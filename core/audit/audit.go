@@ -554,7 +554,7 @@ type worker struct {
 
 // group runs all checks over one group and joins what has one cause.
 func (w *worker) group(g *estate.Group, f *facts) []Finding {
-	l := &look{worker: w, group: g, facts: f, pairs: make(map[string]service.Set)}
+	l := &look{worker: w, group: g, facts: f, pairs: make(map[string][]passage)}
 	found := append(w.scratch[:0], w.judged[g]...)
 	defer func() { w.scratch = found[:0] }()
 	for _, c := range Checks {

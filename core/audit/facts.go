@@ -211,8 +211,8 @@ type look struct {
 	*worker
 	group *estate.Group
 	*facts
-	open  [2]*openings           // by direction, worked out when they are asked for
-	pairs map[string]service.Set // grave services that pass between interfaces, by their class: see crossing
+	open  [2]*openings         // by direction, worked out when they are asked for
+	pairs map[string][]passage // between interfaces, by their class: see crossing
 	// refused are the admitting rules of which refusals before them leave nothing: see letsThrough.
 	refused map[*estate.Rule]bool
 }

@@ -471,12 +471,24 @@ func (a *auditor) findStages() {
 					a.stagedFar = append(a.stagedFar, stagedEnd{at, i, rank})
 				}
 			}
-			for _, at := range i.Public {
+			for _, at := range outside(i) {
 				a.stagedFar = append(a.stagedFar, stagedEnd{at, i, rank})
 			}
 		}
 	}
 	slices.SortStableFunc(a.stagedFar, func(x, y stagedEnd) int { return x.at.Compare(y.at) })
+}
+
+// outside are the addresses by which an interface is seen when it goes out: its public
+// ones, and those of the translation on its way.
+func outside(i *estate.Interface) []netip.Addr {
+	seen := slices.Clip(i.Public)
+	for _, r := range i.Subnet.Routes {
+		if r.Via == estate.ViaNAT && r.Address.IsValid() {
+			seen = append(seen, r.Address)
+		}
+	}
+	return seen
 }
 
 // lower are the interfaces below a stage that a rule names and that may be near to its
@@ -523,7 +535,7 @@ func (l *look) lower(r *ruleFacts, members []*estate.Interface, top int) []*esta
 	return found
 }
 
-// Crossings are the pairs that a rule lets pass from a lower stage to a higher one.
+// crossings are the pairs that a rule lets pass from a lower stage to a higher one.
 type crossings struct {
 	from, to []*estate.Interface // the first of each are a pair
 	services service.Set
@@ -544,12 +556,17 @@ func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c c
 				continue
 			}
 			key := l.d.PairClass(from, to)
-			passing, decided := l.pairs[key]
+			all, decided := l.pairs[key]
 			if !decided {
-				passing = l.between(from, to).Intersect(l.grave)
-				l.pairs[key] = passing
+				all = l.between(from, to)
+				l.pairs[key] = all
 			}
-			passing = passing.Intersect(r.services)
+			var passing service.Set
+			for _, p := range all {
+				if p.namedBy(r, from, to) {
+					passing = passing.Union(p.services.Intersect(r.services))
+				}
+			}
 			if passing.IsEmpty() {
 				continue
 			}
@@ -567,16 +584,34 @@ func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c c
 	return c
 }
 
-// between are the services that pass from one interface to another, by private
-// or else by public addresses.
-func (l *look) between(from, to *estate.Interface) service.Set {
-	var sets []service.Set
-	for _, there := range slices.Concat(to.Private, to.Public) {
-		for _, here := range from.Private {
-			if here.Is6() == there.Is6() {
-				sets = append(sets, l.d.Between(decide.End{Interface: from, Addr: here}, decide.End{Interface: to, Addr: there}))
+// A passage is what passes from one address of an interface to one of another, by their
+// places among their interface's private and public ones.
+type passage struct {
+	from, to int
+	services service.Set
+}
+
+// between are the passages of grave services from one interface to another.
+func (l *look) between(from, to *estate.Interface) []passage {
+	var all []passage
+	for k, there := range slices.Concat(to.Private, to.Public) {
+		for n, here := range from.Private {
+			if here.Is6() != there.Is6() {
+				continue
+			}
+			if set := l.d.Between(decide.End{Interface: from, Addr: here}, decide.End{Interface: to, Addr: there}).Intersect(l.grave); !set.IsEmpty() {
+				all = append(all, passage{n, k, set})
 			}
 		}
 	}
-	return service.UnionAll(sets...)
+	return all
+}
+
+// namedBy reports whether a rule names an address by which who passes is seen.
+func (p passage) namedBy(r *ruleFacts, from, to *estate.Interface) bool {
+	here := from.Private[p.from]
+	if p.to < len(to.Private) || addr.Public.Contains(here) || decide.OnLine(from.Subnet) {
+		return r.peers.Contains(here) || slices.ContainsFunc(outside(from), r.peers.Contains)
+	}
+	return slices.ContainsFunc(outside(from), r.peers.Contains)
 }
