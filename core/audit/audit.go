@@ -656,10 +656,20 @@ func join(a, b Finding) Finding {
 		worse, other = b, a
 	}
 	worse.Also = slices.Clone(worse.Also)
+	same := slices.Equal(a.Rules, b.Rules) // then one check can say two things of them
 	for _, r := range append([]Related{{Check: other.Check, Message: other.Message, Severity: other.Severity}}, other.Also...) {
-		if r.Check != worse.Check && !slices.ContainsFunc(worse.Also, func(x Related) bool { return x.Check == r.Check }) {
+		k := slices.IndexFunc(worse.Also, func(x Related) bool { return x.Check == r.Check })
+		switch {
+		case r.Check == worse.Check:
+		case k < 0:
 			worse.Also = append(worse.Also, r)
+		case same && !strings.Contains(worse.Also[k].Message, r.Message):
+			worse.Also[k].Message += "; " + r.Message
+			worse.Also[k].Severity = max(worse.Also[k].Severity, r.Severity)
 		}
+	}
+	if same && other.Check == worse.Check && other.Message != worse.Message {
+		worse.Details = append(slices.Clip(worse.Details), other.Message)
 	}
 	if worse.OrElse == "" {
 		worse.OrElse = other.OrElse

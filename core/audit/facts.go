@@ -303,7 +303,7 @@ func (l *look) findOpenings(direction estate.Direction) *openings {
 		if !l.isOpen(b.Peers) {
 			continue
 		}
-		open = append(open, traffic.Of(b.Peers, b.Services()))
+		open = append(open, traffic.Of(l.openPeers(b.Peers), b.Services()))
 		for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
 			part := b.Peers.Only(f)
 			if !l.isOpen(part) {

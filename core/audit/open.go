@@ -285,18 +285,33 @@ func (l *look) openOn(direction estate.Direction, services service.Set) []Findin
 	return found
 }
 
-// openPart is the part of some traffic whose peers are open.
+// openPart is the part of some traffic whose peers are open, in the families in which
+// they are.
 func (w *worker) openPart(set traffic.Set) traffic.Set {
-	if bands := set.Bands(); len(bands) == 1 && w.isOpen(bands[0].Peers) {
+	bands := set.Bands()
+	if len(bands) == 1 && w.openPeers(bands[0].Peers).Equal(bands[0].Peers) {
 		return set // the usual case
 	}
 	var open []traffic.Set
-	for _, b := range set.Bands() {
-		if w.isOpen(b.Peers) {
-			open = append(open, traffic.Of(b.Peers, b.Services()))
+	for _, b := range bands {
+		if peers := w.openPeers(b.Peers); !peers.IsEmpty() {
+			open = append(open, traffic.Of(peers, b.Services()))
 		}
 	}
 	return traffic.UnionAll(open)
+}
+
+// openPeers are the peers of those families in which they hold a sixteenth of all strangers.
+func (w *worker) openPeers(peers addr.Set) addr.Set {
+	switch b := w.d.Breadth(peers); {
+	case b.IPv4 >= decide.OpenBreadth && b.IPv6 >= decide.OpenBreadth:
+		return peers
+	case b.IPv4 >= decide.OpenBreadth:
+		return peers.Only(addr.IPv4)
+	case b.IPv6 >= decide.OpenBreadth:
+		return peers.Only(addr.IPv6)
+	}
+	return addr.Set{}
 }
 
 // sumOn are the findings of traffic that is as open as it is only because several
@@ -466,11 +481,11 @@ private range of which more than 65,536 addresses (of IPv6 a /40) are in no netw
 		}
 		for i := range l.rules {
 			r := &l.rules[i]
-			if r.Direction != estate.In || r.Action != estate.Admit || l.group.For != estate.ForInstances {
+			if r.Direction != estate.In || l.group.For != estate.ForInstances {
 				continue
 			}
 			for _, p := range r.Peers {
-				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) {
+				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) && l.letsThrough(r) {
 					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
 					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate", p.Range, l.describe(r.services))
 					found = append(found, f)
@@ -500,13 +515,13 @@ func (l *look) wide() []Finding {
 	o := l.openings(estate.In)
 	var wide []traffic.Set
 	for _, b := range o.all.Bands() {
-		if !l.isOpen(b.Peers) && l.isWide(b.Peers) {
-			wide = append(wide, traffic.Of(b.Peers, b.Services()))
+		if left := b.Peers.Minus(l.openPeers(b.Peers)); l.isWide(left) {
+			wide = append(wide, traffic.Of(left, b.Services()))
 		}
 	}
 	rest := traffic.UnionAll(wide)
 	for _, c := range o.causes {
-		if c.open || !l.isWide(c.peers) {
+		if !l.isWide(c.peers) {
 			continue
 		}
 		set := traffic.Of(c.peers, c.services).Intersect(rest)
@@ -672,7 +687,7 @@ func (l *look) causesOf(holds func(*ruleFacts) bool) []cause {
 // letsThrough reports whether a rule admits anybody: it names somebody, and where the
 // first rule that fits decides, refusals before it leave something.
 func (l *look) letsThrough(r *ruleFacts) bool {
-	if r.Action != estate.Admit || l.survey && r.peers.IsEmpty() {
+	if r.Action != estate.Admit || l.survey && r.peers.IsEmpty() || r.isUncarried() && !r.peers.IsEmpty() {
 		return false
 	}
 	if !l.refuses || !l.byRank() {

@@ -20,8 +20,10 @@ var overruled = Check{
 	About: "a rule can't take effect: others decide all of it",
 	Start: Low,
 	Doc: `All that a rule speaks of is decided by others of its group: by those before it where the first that
-fits decides, else by others that admit it too. It says something that is not so, and the next
-person will believe it. Of equal rules the later ones are told.`,
+fits decides, else by others that admit it too; or its services do not go over the address family of
+its peers, as ICMP over IPv6. It says something that is not so, and the next person will believe it.
+Of equal rules the later ones are told. A rule that keeps state is not covered by rules that keep
+none. A refusal of everything at the end is no finding, though what is built in refuses as well.`,
 	Example:  "admit ssh from 10.20.0.0/16      admit ssh from 10.20.1.0/24",
 	WayOut:   "Delete it.",
 	Controls: controlsOfUpkeep,
@@ -38,8 +40,12 @@ person will believe it. Of equal rules the later ones are told.`,
 				// whatever else is admitted.
 				meant := r.Through != nil || slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
 				if !r.BuiltIn && !meant && !l.vain(rules, i) {
+					why := "other rules of the group decide all of it"
+					if r.isUncarried() {
+						why = "its services do not go over the address family of its peers"
+					}
 					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, WayOut: inWords("delete the rule: nothing changes"),
-						Message: fmt.Sprintf("%q can't take effect: other rules of the group decide all of it", r.Sentence(l.estate.Services))})
+						Message: fmt.Sprintf("%q can't take effect: %s", r.Sentence(l.estate.Services), why)})
 				}
 			}
 		}
@@ -100,6 +106,9 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	if r.peers.IsEmpty() {
 		return false // it refers to nobody: that is another matter
 	}
+	if r.isUncarried() {
+		return true
+	}
 	var room [8]*ruleFacts
 	overlapping := room[:0]
 	for k, o := range others {
@@ -113,18 +122,54 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	if len(overlapping) == 0 {
 		return false
 	}
+	own, ownPeers := r.carried()
 	var services service.Set
 	var peers addr.Set
 	for _, o := range overlapping {
-		if r.services.SubsetOf(o.services) && r.peers.SubsetOf(o.peers) {
+		if own.SubsetOf(o.services) && ownPeers.SubsetOf(o.peers) {
 			return true
 		}
 		services, peers = services.Union(o.services), peers.Union(o.peers)
 	}
-	if len(overlapping) == 1 && r.services.SubsetOf(services) || !r.peers.SubsetOf(peers) {
+	if !own.SubsetOf(services) || !ownPeers.SubsetOf(peers) {
 		return false
 	}
 	return r.traffic().SubsetOf(traffic.UnionAll(traffics(overlapping)))
+}
+
+// isUncarried reports whether a rule speaks of services that the families of its peers do
+// not have: ICMP over IPv6, ICMPv6 over IPv4.
+func (r *ruleFacts) isUncarried() bool { return uncarried(r.peers, r.services) }
+
+func uncarried(peers addr.Set, services service.Set) bool {
+	return services.SubsetOf(service.NotIPv6) && peers.Only(addr.IPv4).IsEmpty() || services.SubsetOf(service.NotIPv4) && peers.Only(addr.IPv6).IsEmpty()
+}
+
+// carried are the services and the peers of a rule without those of the other family.
+func (r *ruleFacts) carried() (service.Set, addr.Set) {
+	services, peers := r.services, r.peers
+	if services.Overlaps(service.NotIPv4) && peers.Only(addr.IPv6).IsEmpty() {
+		services = services.Minus(service.NotIPv4)
+	}
+	if services.Overlaps(service.NotIPv6) && peers.Only(addr.IPv4).IsEmpty() {
+		services = services.Minus(service.NotIPv6)
+	}
+	if services.SubsetOf(service.NotIPv4) {
+		peers = peers.Only(addr.IPv6)
+	}
+	if services.SubsetOf(service.NotIPv6) {
+		peers = peers.Only(addr.IPv4)
+	}
+	return services, peers
+}
+
+// carriesSome reports whether a rule that speaks of some of the peers and of some of the
+// services speaks of any of both that go together.
+func (r *ruleFacts) carriesSome(peers addr.Set, services service.Set) bool {
+	if !r.services.Overlaps(service.NotIPv4) && !r.services.Overlaps(service.NotIPv6) {
+		return true
+	}
+	return !uncarried(r.peers.Intersect(peers), r.services.Intersect(services))
 }
 
 func (r *ruleFacts) traffic() traffic.Set { return traffic.Of(r.peers, r.services) }

@@ -24,7 +24,8 @@ var oneWay = Check{
 	Doc: `Where no state is kept, the answers to what is let through are stopped; or a rule names a group as a
 peer, its own too, and no member of that group has filters that let any of it through at the other
 end. Either way the connection fails, and the rule looks as if it did not. Of several peers it is
-told of each group. Where a group has no member there is no other end: that is unworn.`,
+told of each group. Where a group has no member, or none that has an address family in common, there
+is no other end.`,
 	Example:  "group wall for subnets in quay { admit https from everyone }      (and nothing lets the answers out)",
 	WayOut:   "Let the answers back, or write both ends at once: connect A to B on SERVICE.",
 	Controls: controlsOfUpkeep,
@@ -135,14 +136,30 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	if !l.d.CanName(l.group, other) {
 		return Finding{}, false // dangling tells of it
 	}
+	somebody := false // who has a family in common with a member, over which the services go
 	for _, i := range l.d.Wearers(other) {
-		lets, sure := l.rulesLet(i, back, r)
+		members := l.d.Members(l.group)
+		if other == l.group {
+			members = members.Minus(addr.Of(i.Private...)) // nobody filters what goes to oneself
+		}
+		var own addr.Set
+		for _, a := range i.Private {
+			own = own.Union(members.Only(addr.FamilyIn(a)))
+		}
+		if members = own; members.IsEmpty() || uncarried(members, r.services) {
+			continue
+		}
+		somebody = true
+		lets, sure := l.rulesLet(i, back, members, r)
 		if !sure {
-			lets = l.otherEndLets(i, back, l.d.Members(l.group), r.services)
+			lets = l.otherEndLets(i, back, members, r.services)
 		}
 		if lets {
 			return Finding{}, false
 		}
+	}
+	if !somebody {
+		return Finding{}, false
 	}
 	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers}
 	if r.Direction == estate.In {
@@ -163,42 +180,46 @@ func peerOf(g, in *estate.Group) string {
 	return "group " + g.Name
 }
 
-// answers reports whether a rule at the other end names the group, or addresses
-// of its members, on some of the services of its own rule.
+// answers reports whether a rule at the other end names all members of the group, on some
+// of the services of its own rule that go over both families: then no pair is left out.
 func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 	for k := range there.rules {
 		x := &there.rules[k]
 		if x.Direction != back || x.Action != estate.Admit || !x.services.Overlaps(r.services) {
 			continue
 		}
+		if x.services.Overlaps(service.NotIPv4) || x.services.Overlaps(service.NotIPv6) {
+			if common := x.services.Intersect(r.services); common.Minus(service.NotIPv4).Minus(service.NotIPv6).IsEmpty() {
+				continue
+			}
+		}
 		if p := &x.Peers[0]; len(x.Peers) == 1 && p.Kind == estate.PeerGroup && len(x.Except) == 0 {
-			if p.Group == l.group {
+			if p.Group == l.group && !p.V4Only && !p.V6Only {
 				return true
 			}
 			continue // members of others are mostly none of its own
 		}
-		if x.peers.Overlaps(l.d.Members(l.group)) {
+		if l.d.Members(l.group).SubsetOf(x.peers) {
 			return true
 		}
 	}
 	return false
 }
 
-// rulesLet reports whether some rule at an interface lets through some of what a
-// rule of the group speaks of, and whether that is all there is to it: it is where
-// rules only add up and nothing else stops anything.
-func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, r *ruleFacts) (lets, sure bool) {
+// rulesLet reports whether some rule at an interface lets through, with some of the members,
+// some of what a rule of the group speaks of, and whether that is all there is to it: it is
+// where rules only add up and nothing else stops anything.
+func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members addr.Set, r *ruleFacts) (lets, sure bool) {
 	if i.Unfiltered || i.Subnet.Network != l.first.Subnet.Network {
 		return false, false
 	}
-	members := l.d.Members(l.group)
 	for _, g := range l.d.Worn(i) {
 		f := l.auditor.facts[g]
 		if f == nil || !f.plain || f.layered {
 			return false, false
 		}
 		for k := range f.rules {
-			if x := &f.rules[k]; x.Direction == direction && x.Action == estate.Admit && x.services.Overlaps(r.services) && x.peers.Overlaps(members) {
+			if x := &f.rules[k]; x.Direction == direction && x.Action == estate.Admit && x.services.Overlaps(r.services) && x.peers.Overlaps(members) && x.carriesSome(members, r.services) {
 				return true, true
 			}
 		}
@@ -210,12 +231,9 @@ func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, r *rule
 // services through to or from some of the members: by one example, which mostly
 // tells, else exactly.
 func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, members addr.Set, services service.Set) bool {
-	if i.Unfiltered {
-		return true
-	}
 	if point, ok := services.First(); ok {
 		for _, own := range l.first.Private {
-			if l.d.Lets(i, direction, own, point) {
+			if members.Contains(own) && l.d.Lets(i, direction, own, point) {
 				return true
 			}
 		}
@@ -609,9 +627,10 @@ func (l *look) between(from, to *estate.Interface) []passage {
 
 // namedBy reports whether a rule names an address by which who passes is seen.
 func (p passage) namedBy(r *ruleFacts, from, to *estate.Interface) bool {
-	here := from.Private[p.from]
-	if p.to < len(to.Private) || addr.Public.Contains(here) || decide.OnLine(from.Subnet) {
-		return r.peers.Contains(here) || slices.ContainsFunc(outside(from), r.peers.Contains)
+	here, there := from.Private[p.from], slices.Concat(to.Private, to.Public)[p.to]
+	if !addr.Public.Contains(there) {
+		return r.peers.Contains(here)
 	}
-	return slices.ContainsFunc(outside(from), r.peers.Contains)
+	asItself := addr.Public.Contains(here) || decide.OnLine(from.Subnet)
+	return asItself && r.peers.Contains(here) || slices.ContainsFunc(outside(from), r.peers.Contains)
 }

@@ -119,7 +119,7 @@ var catchAllSelf = Check{
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
-			if r.Direction == estate.In && r.Action == estate.Admit && r.services.Equal(service.All) && slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
+			if r.Direction == estate.In && !r.BuiltIn && r.services.Equal(service.All) && l.letsThrough(r) && slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
 				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group),
 					Message: "the members of the group reach each other on everything"})
 			}

@@ -61,6 +61,20 @@ func HasWay(e *estate.Estate, src, dst End) bool {
 	return (&reader{e}).cross(src, dst).verdict != "no-way"
 }
 
+// SeenAs are the addresses by which what goes from one end to another is seen there;
+// several mean that nobody knows which it is.
+func SeenAs(e *estate.Estate, src, dst End) []netip.Addr { return (&reader{e}).cross(src, dst).seen }
+
+// Filter is what the filters at an interface say of one service with one peer.
+func Filter(e *estate.Estate, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) string {
+	return (&reader{e}).filter(i, direction, peer, p, crossing{together: within(i.Subnet.Ranges, peer), clients: i.Subnet.Network})
+}
+
+// Fits reports whether a rule of a group names an address, at an interface.
+func Fits(e *estate.Estate, g *estate.Group, x *estate.Rule, i *estate.Interface, a netip.Addr) bool {
+	return (&reader{e}).fits(g, x, i, a)
+}
+
 type reader struct{ e *estate.Estate }
 
 // A crossing is how a flow gets over: as whom it is seen at each end, and whose
