@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -42,6 +43,57 @@ func TestWaysThatAreEasilyGotWrong(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "1 interface can be reached by cli") || !strings.Contains(out, "10.1.1.55") {
 		t.Errorf("exposure: exit %d\n%s", code, out)
 	}
+}
+
+// Surveys in which a mistake is easily missed, or seen where there is none.
+func TestMistakesThatAreEasilyMissed(t *testing.T) {
+	files, err := filepath.Glob(filepath.Join("testdata", "auditing", "*.jsonl"))
+	if err != nil || len(files) < 40 {
+		t.Fatal(files, err)
+	}
+	var b strings.Builder
+	told := func(name string, args ...string) {
+		var result struct {
+			Findings []struct {
+				Severity, Check, Where, Message, Example, Since string
+				Also                                            []string
+				SinceMore                                       []string                 `json:"since_more"`
+				Exempted                                        []struct{ Check string } `json:"also_exempted"`
+			}
+		}
+		code, out, said := inProcess(t, "", append(append([]string{"audit"}, args...), "--format", "json")...)
+		if err := json.Unmarshal([]byte(out), &result); err != nil {
+			t.Fatal(name, err, said, out)
+		}
+		fmt.Fprintf(&b, "== %s: exit %d\n", name, code)
+		for _, f := range result.Findings {
+			also := ""
+			if len(f.Also) > 0 {
+				also = " (" + strings.Join(f.Also, ", ") + ")"
+			}
+			fmt.Fprintf(&b, "%s %s%s in %s: %s\n", f.Severity, f.Check, also, f.Where, f.Message)
+			if f.Example != "" {
+				fmt.Fprintf(&b, "    %s\n", f.Example)
+			}
+			if f.Since != "" {
+				fmt.Fprintf(&b, "    %s %s\n", f.Since, strings.Join(f.SinceMore, "; "))
+			}
+			for _, x := range f.Exempted {
+				fmt.Fprintf(&b, "    exempted: %s\n", x.Check)
+			}
+		}
+	}
+	for _, file := range files {
+		told(strings.TrimSuffix(filepath.Base(file), ".jsonl"), "--survey", file, "--estate", "none")
+	}
+	for _, later := range []string{"since-a", "since-ssh-any", "since-ssh-rdp", "since-ssh-ssh", "since-subnet", "since-stage", "since-9"} {
+		told(later+" since since-a", "--survey", filepath.Join("testdata", "auditing", later+".jsonl"), "--estate", "none",
+			"--since", filepath.Join("testdata", "auditing", "since-a.json"), "--fail-on", "low")
+	}
+	exempt := filepath.Join("testdata", "auditing", "exempt")
+	told("exempt", "--survey", filepath.Join(exempt, "s.jsonl"), "--estate", exempt)
+	told("prod-instance-label over production", "--survey", filepath.Join("testdata", "auditing", "prod-instance-label.jsonl"), "--estate", "none", "--over", "stage = production")
+	asGolden(t, "easily-missed.txt", b.String())
 }
 
 // Expectations and laws whose verdict is easily got wrong, each in a folder of its own.

@@ -419,6 +419,8 @@ one in production.`,
 				if slices.ContainsFunc(l.rules, func(x ruleFacts) bool { return x.Rule == r.Rule }) {
 					f.Rules = []*estate.Rule{r.Rule}
 				}
+				f.Example = c.example
+				f.Example.ByRule = r.Rule
 				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", c.from[0].Instance.Path(), stage(c.from[0]), c.to[0].Instance.Name, stage(c.to[0]), l.describe(c.services))
 				if more := c.from[1:]; len(more) > 0 {
 					f.Details = []string{"so do " + interfaceWords(more)}
@@ -557,6 +559,7 @@ func (l *look) lower(r *ruleFacts, members []*estate.Interface, top int) []*esta
 type crossings struct {
 	from, to []*estate.Interface // the first of each are a pair
 	services service.Set
+	example  *Example // of that pair
 }
 
 // crossing finds the pairs between which a rule lets grave services pass. Pairs of equal
@@ -581,8 +584,14 @@ func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c c
 			}
 			var passing service.Set
 			for _, p := range all {
-				if p.namedBy(r, from, to) {
-					passing = passing.Union(p.services.Intersect(r.services))
+				set := p.services.Intersect(r.services)
+				if set.IsEmpty() || !p.namedBy(r, from, to) {
+					continue
+				}
+				passing = passing.Union(set)
+				if c.example == nil {
+					point, _ := set.First()
+					c.example = &Example{Peer: traffic.Witness{Peer: from.Private[p.from], Service: point}, At: to, Own: slices.Concat(to.Private, to.Public)[p.to], Inbound: true}
 				}
 			}
 			if passing.IsEmpty() {
