@@ -220,7 +220,10 @@ func Run(d *decide.Decider, o Options) Result {
 	for i, c := range wholes {
 		for _, f := range ofWholes[i] {
 			if f.Group == nil || a.inScope(f.Group) || slices.ContainsFunc(f.groups, a.inScope) {
-				result.Findings = append(result.Findings, a.finish(c, f))
+				if f.Check == "" { // else several checks are joined in it
+					f = a.finish(c, f)
+				}
+				result.Findings = append(result.Findings, f)
 			}
 		}
 	}

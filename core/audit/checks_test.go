@@ -109,6 +109,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 	group := func(id, more string) string {
 		return `{"kind":"group","account":"u","network":"un","id":"` + id + `","description":"x"` + more + "}\n"
 	}
+	const both = `{"kind":"instance","account":"u","id":"u7","interfaces":[{"id":"if-u7","subnet":"us","private":["10.0.1.7"],"public":["198.51.100.7"],"groups":["ug","uh"]}]}` + "\n"
 	type miss = []string
 	cases := []struct {
 		check, fires, severity string
@@ -131,6 +132,10 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		{"open-outbound", rule("f/fg", "out", "tcp 5432", "0.0.0.0/0", ""), "medium", nil},
 		{"one-family", admit("l/lg", "tcp 443", "::/0"), "medium", miss{admit("l/lg", "tcp 443", "0.0.0.0/0"), admit("l/lg", "tcp 443", everyone)}},
 		{"halves", admit("l/lg", "tcp 22", "0.0.0.0/1") + admit("l/lg", "tcp 22", "128.0.0.0/1"), "high", miss{admit("l/lg", "tcp 22", "0.0.0.0/1") + admit("l/lg", "tcp 443", "128.0.0.0/1")}},
+		{"halves", admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "200.0.0.0/5") + both, "critical", miss{
+			admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "200.0.0.0/5"), admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 23", "200.0.0.0/5") + both,
+			admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "0.0.0.0/0") + both}},
+		{"quota", group("w1", "") + group("w2", "") + `{"kind":"instance","account":"u","id":"u7","interfaces":[{"id":"if-u7","subnet":"us","private":["10.0.1.7"],"groups":["ug","uh","w1","w2"]}]}` + "\n", "low", miss{both}},
 		{"default-group", `{"kind":"group","account":"u","network":"un","id":"d","description":"x","built_in":true,"default":true}` + "\n" + `{"kind":"instance","account":"u","id":"u4","interfaces":[{"id":"if-u4","subnet":"us","private":["10.0.1.4"]}]}` + "\n", "medium",
 			miss{`{"kind":"group","account":"u","network":"un","id":"d","description":"x","built_in":true,"default":true}` + "\n"}},
 		{"default-group", `{"kind":"group","account":"u","network":"un","id":"d","description":"x","built_in":true,"default":true}` + "\n" + admit("u/d", "any", "group:d"), "low", nil},

@@ -19,6 +19,7 @@ type facts struct {
 	// mayBeOpen and mayBeWide say that the sum of what is admitted holds enough
 	// strangers to be open or wide, by direction: in, out.
 	mayBeOpen, mayBeWide [2]bool
+	strangers            [2]float64 // that are let in, of IPv4 and IPv6: at most, since rules may overlap
 	refuses, byRank      bool
 	first                *estate.Interface // the first that wears it, if any
 	// plain says that whatever stands around the subnets of those who wear it lets
@@ -78,6 +79,7 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 	for i := range g.Lends {
 		w.note(g, &g.Lends[i].Rule)
 	}
+	f.strangers = [2]float64{four[0], six[0]}
 	for s := range four {
 		f.mayBeOpen[s] = four[s] >= w.openFour || six[s] >= w.openSix
 		f.mayBeWide[s] = four[s] > wideFour || six[s] > wideSix

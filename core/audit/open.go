@@ -238,6 +238,11 @@ func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) 
 // interface, and why: what is undecided comes first.
 func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set traffic.Set) (decide.Verdict, string) {
 	verdict, why := decide.NoWay, ""
+	if direction == estate.In && i.Instance.Kind == estate.Balancer {
+		if heard := set.OnServices(decide.Listened(i.Instance)); !heard.IsEmpty() {
+			set = heard
+		}
+	}
 	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
 		own, ok := i.Address(family == addr.IPv6)
 		if !ok {
@@ -254,15 +259,25 @@ func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set tra
 			}
 			answer := w.d.Flow(from, to, b.From)
 			if why == "" || answer.Verdict == decide.Undecided {
-				verdict, why = answer.Verdict, answer.Why().Text
+				verdict, why = answer.Verdict, w.stepWords(answer.Why())
 			}
-			break
+			if verdict == decide.Undecided || i.Instance.Kind != estate.Balancer && w.d.CantDecide(i) == "" {
+				break // others would say the same
+			}
 		}
 	}
 	if why == "" {
 		why = fmt.Sprintf("%s has no address of that family", i.Instance.Name)
 	}
 	return verdict, why
+}
+
+// stepWords say what a step does, where no words do by the rule that decides.
+func (w *worker) stepWords(s decide.Step) string {
+	if s.Text == "" && s.Rule != nil {
+		return fmt.Sprintf("%q stops it on the way into %s", s.Rule.Sentence(w.estate.Services), s.At)
+	}
+	return s.Text
 }
 
 // openOn are the findings of open traffic on some services: one for each cause
@@ -441,19 +456,21 @@ law that lets in only these.`,
 
 // declared are the services that strangers are meant to reach the group on: an
 // expectation says so, or a law that lets in only these.
-func (l *look) declared() service.Set {
+func (l *look) declared() service.Set { return l.declaredOpen(l.group) }
+
+func (w *worker) declaredOpen(g *estate.Group) service.Set {
 	internet := func(p estate.Peer) bool { return p.Kind == estate.PeerInternet }
 	var sets []service.Set
-	for _, x := range l.Expects {
+	for _, x := range w.Expects {
 		to := slices.ContainsFunc(x.To.Of, func(p estate.Peer) bool {
-			return p.Kind == estate.PeerGroup && p.Group.Path() == l.group.Path()
+			return p.Kind == estate.PeerGroup && p.Group.Path() == g.Path()
 		})
 		if to && x.Can && !x.Only && slices.ContainsFunc(x.From.Of, internet) {
 			sets = append(sets, x.Services)
 		}
 	}
-	for _, law := range l.Laws {
-		if law.Over != nil && !law.Over.Holds(estate.GroupPlace(l.group)) {
+	for _, law := range w.Laws {
+		if law.Over != nil && !law.Over.Holds(estate.GroupPlace(g)) {
 			continue
 		}
 		for _, o := range law.Only {
@@ -882,12 +899,16 @@ func (l *look) outsidersNamed() addr.Set {
 	return addr.UnionAll(named...).Intersect(addr.Public).Minus(l.d.OwnAddresses())
 }
 
+const halvesName = "halves"
+
 var halves = Check{
-	Name:  "halves",
+	Name:  halvesName,
 	About: "several rules add up to an opening that none of them shows",
 	Start: Medium,
 	Doc: `No single rule of the group lets in all the strangers that the group lets in: two rules with one half
-of the internet each, or many wide ranges. Its severity is that of what the sum opens.`,
+of the internet each, or many wide ranges. Or no group of an interface is open on a service and the
+sum of its groups is (in a cloud where every layer admits by itself, with the subnet's lists). Its
+severity is that of what the sum opens.`,
 	Example:  "admit rdp from 0.0.0.0/1      admit rdp from 128.0.0.0/1",
 	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv.",
 	Controls: controlsOfOpenness,
@@ -904,4 +925,5 @@ of the internet each, or many wide ranges. Its severity is that of what the sum 
 		}
 		return found
 	},
+	whole: sumsOfGroups,
 }

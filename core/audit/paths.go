@@ -233,7 +233,7 @@ func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members
 func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, members addr.Set, services service.Set) bool {
 	if point, ok := services.First(); ok {
 		for _, own := range l.first.Private {
-			if members.Contains(own) && l.d.Lets(i, direction, own, point) {
+			if members.Contains(own) && !uncarried(addr.Of(own), service.Between(point, point)) && l.d.Lets(i, direction, own, point) {
 				return true
 			}
 		}

@@ -198,9 +198,9 @@ func points(e *estate.Estate, groups ...*estate.Group) []service.Point {
 	return slices.Compact(all)
 }
 
-func (r *readingOf) group(g *estate.Group, direction estate.Direction, at *estate.Interface) groupReading {
+func (r *readingOf) group(g *estate.Group, direction estate.Direction, at *estate.Interface, points []service.Point) groupReading {
 	dialect := g.Account.Cloud.Dialect
-	x := groupReading{points: points(r.e, g), first: dialect == "ranked" || dialect == "union" && g.For == estate.ForSubnets}
+	x := groupReading{points: points, first: dialect == "ranked" || dialect == "union" && g.For == estate.ForSubnets}
 	for i := range g.Rules {
 		if g.Rules[i].Direction == direction {
 			x.rules = append(x.rules, &g.Rules[i])
@@ -267,10 +267,11 @@ func (r *readingOf) run() {
 		if len(wearers) > 0 {
 			at = wearers[0]
 		}
-		in, out := r.group(g, estate.In, at), r.group(g, estate.Out, at)
+		own := points(r.e, g)
+		in, out := r.group(g, estate.In, at, own), r.group(g, estate.Out, at, own)
 		if r.decides(g, wearers) {
 			r.openness(g, in, out)
-			r.arrivals(g, wearers, in)
+			r.arrivals(g.Path(), wearers, in.points, in.admits)
 			r.widths(g, in)
 		}
 		if g.For == estate.ForInstances {
@@ -289,6 +290,7 @@ func (r *readingOf) run() {
 			r.tell("default-group", g.Path())
 		}
 	}
+	r.sums()
 	r.unfiltered()
 	r.repeated()
 }
@@ -399,24 +401,79 @@ func (r *readingOf) openness(g *estate.Group, in, out groupReading) {
 		if !admin.Contains(p) && !data.Contains(p) {
 			continue
 		}
-		if r.open(r.countAt(out, k, p)) {
+		if r.open(r.countAt(out.admits, k, p)) {
 			r.tell("open-outbound", g.Path())
 		}
 	}
 }
 
+// sums reads what the groups of an interface open together, and none of them alone.
+func (r *readingOf) sums() {
+	of := make(map[string][]*estate.Interface)
+	groupsOf := make(map[string][]*estate.Group)
+	for _, instance := range r.e.Instances {
+		for _, i := range instance.Interfaces {
+			groups := slices.Clone(i.Groups)
+			if instance.Account.Cloud.Dialect == "layered" {
+				groups = append(groups, i.Subnet.Groups...)
+				if len(i.Subnet.Groups) == 0 {
+					continue // the built-in list is in no survey here, and open for ssh by itself
+				}
+			}
+			if len(groups) < 2 || i.Unfiltered {
+				continue
+			}
+			key := fmt.Sprint(groups)
+			of[key], groupsOf[key] = append(of[key], i), groups
+		}
+	}
+	for key, groups := range groupsOf {
+		at, pts := of[key][0], points(r.e, groups...)
+		place := groups[0].Path()
+		var single []groupReading
+		for _, g := range groups {
+			single = append(single, r.group(g, estate.In, at, pts))
+			place = min(place, g.Path())
+		}
+		sum := func(k, a int) bool {
+			return slices.ContainsFunc(single, func(x groupReading) bool { return x.admits(k, a) })
+		}
+		alone := make(map[[2]int]bool) // by point and family
+		for k, p := range pts {
+			for _, x := range single {
+				for f, n := range r.countAt(x.admits, k, p) {
+					only := [2]float64{}
+					only[f] = n
+					alone[[2]int{k, f}] = alone[[2]int{k, f}] || r.open(only)
+				}
+			}
+		}
+		left := func(k, a int) bool { return !alone[[2]int{k, side(r.atoms[a].four)}] && sum(k, a) }
+		clear, _ := r.e.Services.Class(service.ClassCleartext)
+		for k, p := range pts {
+			if r.open(r.countAt(left, k, p)) {
+				r.tell("halves", place)
+				if clear.Contains(p) {
+					r.tell("open-cleartext", place)
+				}
+			}
+		}
+		r.arrivals(place, of[key], pts, left)
+	}
+}
+
 // arrivals reads how bad openness is: one up where it arrives at production, one down where
 // it arrives nowhere.
-func (r *readingOf) arrivals(g *estate.Group, wearers []*estate.Interface, in groupReading) {
+func (r *readingOf) arrivals(place string, wearers []*estate.Interface, points []service.Point, admits func(point, atom int) bool) {
 	admin, _ := r.e.Services.Class(service.ClassAdmin)
 	data, _ := r.e.Services.Class(service.ClassData)
 	clear, _ := r.e.Services.Class(service.ClassCleartext)
 	for check, start := range map[string]audit.Severity{"open-admin-port": audit.High, "open-data-port": audit.High, "open-inbound": audit.Medium} {
 		moved, any := start-1, false
-		for k, p := range in.points {
+		for k, p := range points {
 			of := map[string]bool{"open-admin-port": admin.Contains(p), "open-data-port": data.Contains(p),
 				"open-inbound": !admin.Contains(p) && !data.Contains(p) && !clear.Contains(p)}
-			n := r.countAt(in, k, p)
+			n := r.countAt(admits, k, p)
 			if !of[check] || moved > start || !r.open(n) {
 				continue
 			}
@@ -424,7 +481,7 @@ func (r *readingOf) arrivals(g *estate.Group, wearers []*estate.Interface, in gr
 			for a, x := range r.atoms {
 				only := [2]float64{}
 				only[side(x.four)] = n[side(x.four)]
-				if x.strangers == 0 || !r.open(only) || !carried(x, p) || !in.admits(k, a) {
+				if x.strangers == 0 || !r.open(only) || !carried(x, p) || !admits(k, a) {
 					continue
 				}
 				for _, i := range wearers {
@@ -450,14 +507,15 @@ func (r *readingOf) arrivals(g *estate.Group, wearers []*estate.Interface, in gr
 			}
 		}
 		if any {
-			r.bad[check+" "+g.Path()] = moved
+			r.tell(check, place)
+			r.bad[check+" "+place] = max(r.bad[check+" "+place], moved)
 		}
 	}
 }
 
-func (r *readingOf) countAt(x groupReading, point int, p service.Point) (n [2]float64) {
+func (r *readingOf) countAt(admits func(point, atom int) bool, point int, p service.Point) (n [2]float64) {
 	for a, at := range r.atoms {
-		if at.strangers > 0 && carried(at, p) && x.admits(point, a) {
+		if at.strangers > 0 && carried(at, p) && admits(point, a) {
 			n[side(at.four)] += at.strangers
 		}
 	}
@@ -800,7 +858,7 @@ func (r *readingOf) unfiltered() {
 					if g.For != estate.ForSubnets || !slices.Contains(r.wearers(g), i) {
 						continue
 					}
-					x := r.group(g, estate.In, i)
+					x := r.group(g, estate.In, i, points(r.e, g))
 					for a, at := range r.atoms {
 						has := slices.ContainsFunc(slices.Concat(i.Private, i.Public), func(a netip.Addr) bool { return a.Is4() == at.four })
 						for k, p := range x.points {
@@ -962,12 +1020,15 @@ func disguised(random *rand.Rand) string {
 	return b.String()
 }
 
-var rounds = flag.Int("rounds", 100, "how many estates are read twice")
+var (
+	rounds = flag.Int("rounds", 100, "how many estates are read twice")
+	seed   = flag.Uint64("seed", 8, "which estates they are")
+)
 
 // The audit says of generated estates what a second reading of the docs of its checks does:
 // nothing less, and nothing more.
 func TestChecksAgreeWithReading(t *testing.T) {
-	random := rand.New(rand.NewPCG(15, 8))
+	random := rand.New(rand.NewPCG(15, *seed))
 	fired, quiet := make(map[string]int), make(map[string]int)
 	for round := range *rounds {
 		text := disguised(random)

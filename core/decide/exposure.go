@@ -108,7 +108,7 @@ func (d *Decider) mayMeet(i *estate.Interface, peers Peers, direction estate.Dir
 	}
 	left := traffic.Of(ways.Intersect(peers.Outside), service.All)
 	if direction == estate.In && i.Instance.Kind == estate.Balancer {
-		left = left.OnServices(listened(i.Instance))
+		left = left.OnServices(Listened(i.Instance))
 	}
 	for _, l := range d.layers(i, false) {
 		if l.unknown == "" {

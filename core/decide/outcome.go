@@ -176,7 +176,7 @@ func (d *Decider) handedOn(from *estate.Interface, met []*estate.Instance) Outco
 	}
 	var o Outcome
 	if d.circles()[from.Instance].size > largestCircle {
-		o = becoming(Undecided, listened(from.Instance))
+		o = becoming(Undecided, Listened(from.Instance))
 	} else {
 		met = append(slices.Clip(met), from.Instance)
 		for _, l := range from.Instance.Listeners {
@@ -220,8 +220,8 @@ func handedPoint(l estate.Listener, p service.Point) service.Point {
 	return p
 }
 
-// listened are the services that a balancer has listeners for.
-func listened(balancer *estate.Instance) service.Set {
+// Listened are the services that a balancer has listeners for.
+func Listened(balancer *estate.Instance) service.Set {
 	specs := make([]service.Spec, len(balancer.Listeners))
 	for k, l := range balancer.Listeners {
 		specs[k] = l.Service

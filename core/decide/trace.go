@@ -294,7 +294,7 @@ func (d *Decider) follow(src, dst End, p service.Point, sourcePort int, met []*e
 	balancer := false
 	if !dst.Outside() {
 		balancer = dst.Interface.Instance.Kind == estate.Balancer
-		if balancer && !listened(dst.Interface.Instance).Contains(p) {
+		if balancer && !Listened(dst.Interface.Instance).Contains(p) {
 			balancer = false
 			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoWay, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
 		}
