@@ -41,7 +41,7 @@ func articles() []article {
 		all = append(all, article{"keyword", k.Name, k.Text, k.Example})
 	}
 	for _, c := range audit.Checks {
-		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + "). " + strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".", "example   " + c.Example + "\nway out   " + c.WayOut})
+		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + render.MovesWords(c) + "). " + strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".", "example   " + c.Example + "\nway out   " + c.WayOut})
 	}
 	for _, n := range service.Builtin {
 		text := n.About + ": " + n.Set().String()

@@ -18,7 +18,7 @@ func ChecksMarkdown() string {
 	b.WriteString("| `law:NAME` | a law of the definitions is not kept | the law's own, else medium |\n")
 	for _, c := range audit.Checks {
 		fmt.Fprintf(&b, "\n## %s\n\n%s\n\n", c.Name, c.Doc)
-		fmt.Fprintf(&b, "- starts at %s\n- example: `%s`\n- way out: %s\n- controls: %s\n", c.Start, c.Example, c.WayOut, strings.Join(c.Controls, ", "))
+		fmt.Fprintf(&b, "- starts at %s%s\n- example: `%s`\n- way out: %s\n- controls: %s\n", c.Start, MovesWords(c), c.Example, c.WayOut, strings.Join(c.Controls, ", "))
 	}
 	return b.String()
 }
@@ -37,3 +37,11 @@ const checksHead = "# Checks\n\n" +
 	"covers nothing is told. `exempt network quay from unfiltered` and `exempt account lab from …` cover what is about no group, too.\n\n" +
 	"Groups around subnets, in clouds where subnet **and** instance must admit, are held to the checks of openness only where nothing else filters: the groups of\n" +
 	"the instances answer for what gets through both.\n\n"
+
+// MovesWords say how the severity of a check moves, behind where it starts.
+func MovesWords(c audit.Check) string {
+	if c.Moves == "" {
+		return ", and stays"
+	}
+	return ": " + c.Moves
+}

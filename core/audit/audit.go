@@ -32,6 +32,7 @@ type Check struct {
 	Example  string // what makes it fire
 	WayOut   string
 	Start    Severity // before what arrives and where moves it
+	Moves    string   // how it moves, in words; empty where it stays
 	Controls []string // numbers in the standards that it serves
 	// gather: findings about single rules of a group that trip no other check are
 	// told as one; sentence, where it is set, is what is said of a single one, with

@@ -386,9 +386,11 @@ var openAdminPort = Check{
 	Name:  "open-admin-port",
 	About: "remote administration is open to strangers",
 	Start: High,
+	Moves: withArrival,
 	Doc: `Remote administration (services of the class admin: ssh, rdp, winrm, vnc, telnet, the control of
-clusters and containers) is let in from a sixteenth of all strangers or more, over IPv4 or IPv6.
-Such ports are tried by scanners within minutes of being opened.`,
+clusters and containers) is let in from a sixteenth of all strangers or more, over IPv4 or IPv6, by
+one rule of the group or by several together, after refusals before them. Such ports are tried by
+scanners within minutes of being opened. What lists and instances of the estate have are no strangers.`,
 	Example:  "admit ssh from everyone",
 	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the groups and lists that really use it.",
 	Controls: controlsOfOpenness,
@@ -399,8 +401,10 @@ var openDataPort = Check{
 	Name:  "open-data-port",
 	About: "a data store is open to strangers",
 	Start: High,
+	Moves: withArrival,
 	Doc: `Databases, caches, queues, search or file shares (services of the class data) are let in from a
-sixteenth of all strangers or more, over IPv4 or IPv6.`,
+sixteenth of all strangers or more, over IPv4 or IPv6, by one rule of the group or by several together,
+after refusals before them.`,
 	Example:  "admit postgres from everyone v6",
 	WayOut:   "Name the group that uses the data: admit postgres from group booking.",
 	Controls: controlsOfOpenness,
@@ -411,6 +415,7 @@ var openCleartext = Check{
 	Name:  "open-cleartext",
 	About: "a service without encryption is open to strangers",
 	Start: Medium,
+	Moves: withArrival,
 	Doc: `Services that carry passwords or content unencrypted (class cleartext: telnet, ftp, http, mail and
 directory services without TLS) are let in from a sixteenth of all strangers or more. Where it is
 web alone (http, http-alt) it starts at low: many a site only redirects there. What is declared to
@@ -436,9 +441,10 @@ var openInbound = Check{
 	Name:  "open-inbound",
 	About: "something is open to strangers that nobody declared to be",
 	Start: Medium,
-	Doc: `Services other than administration, data and cleartext are let in from strangers, and nothing says
-that they are meant to be open: no expectation that the internet can reach the group on them, and no
-law that lets in only these.`,
+	Moves: withArrival,
+	Doc: `Services other than administration, data and cleartext are let in from a sixteenth of all strangers or
+more, and nothing says that they are meant to be open: no expectation that the internet can reach the
+group on them, and no law that lets in only these.`,
 	Example:  "admit tcp 8600 from everyone",
 	WayOut:   "Narrow it, or declare it: expect internet can reach GROUP on SERVICE, or a law with only admit SERVICE from internet.",
 	Controls: controlsOfOpenness,
@@ -486,8 +492,10 @@ var wideInbound = Check{
 	Name:  "wide-inbound",
 	About: "far more is let in than the members can need",
 	Start: Low,
-	Doc: `More than 65,536 strangers of IPv4, or more than one /40 of IPv6, are let in without being open; or a
-private range of which more than 65,536 addresses (of IPv6 a /40) are in no network of the estate.`,
+	Moves: whereStrangers,
+	Doc: `On some service, more than 65,536 strangers of IPv4, or more than one /40 of IPv6, are let in over a
+family that is not open; or a rule of a group for instances lets in a private range of which more than
+65,536 addresses (of IPv6 a /40) are in no network of the estate.`,
 	Example:  "admit https from 192.0.0.0/8",
 	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the ranges that really use it.",
 	Controls: controlsOfOpenness,
@@ -567,9 +575,11 @@ var openOutbound = Check{
 	Name:  "open-outbound",
 	About: "everything, administration or data goes out to strangers",
 	Start: Medium,
+	Moves: "one down where no way leads out",
 	Doc: `Every service, or services of the classes admin and data, are let out to a sixteenth of all strangers
 or more: the way by which data leaves, and by which a machine that was taken over is steered. Groups
-often come with such a rule built in. It is never more than medium, and low where no way leads out.`,
+often come with such a rule built in, and that counts too. It is never more than medium, and low where
+no way leads out.`,
 	Example:  "reach any at everyone",
 	WayOut:   "Say what is needed: reach https at list updates. isonomos narrow GROUP --flows FLOWS.csv proposes it.",
 	Controls: controlsOfOpenness,
@@ -612,8 +622,11 @@ var allServices = Check{
 	Name:  "all-services",
 	About: "a rule lets in every protocol, or every port of one",
 	Start: High,
-	Doc: `A rule lets in every protocol, or every port of TCP or UDP, from somebody other than the members of
-its own group. What will listen there next year is let in today.`,
+	Moves: whereStrangers,
+	Doc: `A rule lets in every protocol, or every port of TCP or UDP from 1 on, from somebody other than the
+members of its own group; or several rules with the same peers do together. What will listen there
+next year is let in today. Not told are rules that hold nobody (a group that is gone or has no
+members), rules of which refusals before them leave nothing, and built-in rules that can't be removed.`,
 	Example:  "admit any from network",
 	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the services that are really used.",
 	Controls: controlsOfServices,
@@ -759,8 +772,11 @@ var widePorts = Check{
 	Name:  "wide-ports",
 	About: "a rule lets in a wide range of ports",
 	Start: Medium,
-	Doc: `A rule lets in a range of more than 16 ports. 22-80 written for ssh and http lets in 57 other ports
-as well; the finding names the services among them. Every port of a protocol is all-services.`,
+	Moves: whereStrangers,
+	Doc: `A rule lets in a range of more than 16 ports of TCP or UDP; ranges of one rule that touch count as one.
+22-80 written for ssh and http lets in 57 other ports as well; the finding names the services among
+them. Every port of a protocol (0 to 65535) is all-services. Not told are rules that hold nobody, or
+of which refusals before them leave nothing, and built-in rules that can't be removed.`,
 	Example:  "admit tcp 22-80 from list pilot-stations",
 	WayOut:   "Name the services: admit ssh, http from list pilot-stations.",
 	Controls: controlsOfServices,
@@ -817,9 +833,11 @@ var oneFamily = Check{
 	Name:  "one-family",
 	About: "what is restricted over one address family is open over the other",
 	Start: High,
-	Doc: `A service is open over IPv6 and not over IPv4, or open over IPv4 while IPv6 is let in for some only:
-somebody shut one door and forgot the other. Open over IPv4 with IPv6 shut altogether is no
-finding, since many networks have no IPv6.`,
+	Moves: withArrival,
+	Doc: `A service is open over IPv6 and not over IPv4; or open over IPv4 while over IPv6 some outside the estate
+are let in, whom a rule names by range or list, and not all: somebody shut one door and forgot the
+other. Open over IPv4 with IPv6 shut altogether is no finding, since many networks have no IPv6; nor
+is IPv6 within the estate, by a group, the own network or private ranges. ICMP has one family only.`,
 	Example:  "admit postgres from group booking      admit postgres from everyone v6",
 	WayOut:   "Give both families the same peers.",
 	Controls: controlsOfOpenness,
@@ -905,6 +923,7 @@ var halves = Check{
 	Name:  halvesName,
 	About: "several rules add up to an opening that none of them shows",
 	Start: Medium,
+	Moves: withArrival,
 	Doc: `No single rule of the group lets in all the strangers that the group lets in: two rules with one half
 of the internet each, or many wide ranges. Or no group of an interface is open on a service and the
 sum of its groups is (in a cloud where every layer admits by itself, with the subnet's lists). Its

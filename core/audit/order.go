@@ -318,7 +318,8 @@ var vainRefusal = Check{
 	About: "an admission makes a refusal or a lend pointless",
 	Start: High,
 	Doc: `All that a refusal refuses, over one address family at least, is admitted by rules that come before
-it; or all that a lend would lend is open already. Somebody believes a door to be shut that is open.`,
+it; or all that a lend would lend is open already. Somebody believes a door to be shut that is open.
+A refusal of which something is left, or that others refuse before it, is no finding here.`,
 	Example:  "admit ssh from everyone      refuse ssh from list harbour-offices",
 	WayOut:   "Move the refusal before the admission (a lower rank), or narrow the admission.",
 	Controls: controlsOfOpenness,
@@ -352,8 +353,8 @@ var crowdedRanks = Check{
 	spelling: true,
 	About:    "there is no room between the ranks of two rules",
 	Start:    Info,
-	Doc: `Two rules follow each other with no rank between them: a rule that belongs there can only be put in
-by moving others.`,
+	Doc: `Two rules of a direction follow each other with no rank between them, or have the same: a rule that
+belongs there can only be put in by moving others. Built-in rules do not count.`,
 	Example:  "ranks 100 and 101",
 	WayOut:   "Leave space: 100, 200, 300. Compiled rules have it.",
 	Controls: controlsOfUpkeep,

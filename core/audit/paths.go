@@ -302,6 +302,7 @@ var unfiltered = Check{
 	Name:  "unfiltered",
 	About: "an interface has no filter at all",
 	Start: High,
+	Moves: withArrival,
 	Doc: `Filtering is switched off at an interface, or it has no group in a cloud where then everything passes;
 and what stands around its subnet, if anything does, lets in all services from everybody over each
 family that the interface has. What a group of its own lets in is other checks', however much it is.`,
@@ -384,6 +385,7 @@ var stageCrossing = Check{
 	Name:  "stage-crossing",
 	About: "a lower stage reaches a higher one on administration or data",
 	Start: Medium,
+	Moves: "one up where it arrives at production",
 	Doc: `Instances of a lower stage (lab, development, test, staging, production, by the label stage, their own
 or inherited) reach a higher one on administration or data services: within a network, over a peering,
 or by public addresses that a rule lets in. Every member of the group that the rule stands in counts,

@@ -1040,6 +1040,9 @@ func TestChecksAgreeWithReading(t *testing.T) {
 		r.run()
 		told, bad := make(map[string]bool), make(map[string]audit.Severity)
 		for _, f := range audit.Run(decide.New(e), audit.Options{Now: now}).Findings {
+			if c, _ := audit.Find(f.Check); c.Moves == "" && f.Severity != f.Start && f.Check != "" {
+				t.Errorf("round %d: %s moves from %s to %s, and its doc says nothing of it", round, f.Check, f.Start, f.Severity)
+			}
 			if f.Group != nil && !slices.Contains(e.Groups, f.Group) {
 				continue // built in, and not in the survey
 			}

@@ -34,6 +34,12 @@ func ParseSeverity(name string) (Severity, bool) {
 	return Severity(max(i, 0)), i >= 0
 }
 
+// How severity moves, for the docs of checks.
+const (
+	withArrival    = "one up where it arrives at production, one down where it arrives nowhere"
+	whereStrangers = "one up where strangers arrive at production, one down where they arrive nowhere; without strangers it stays"
+)
+
 // moved is a check's own severity, moved by what arrives: up one where it arrives
 // at an instance in production, down one where it arrives nowhere, and never by
 // more. What is outward never moves up: it arrives at no instance of ours.

@@ -23,8 +23,9 @@ var undeclaredAddresses = Check{
 	Name:  "undeclared-addresses",
 	About: "a rule names public addresses that are in no list",
 	Start: Low,
-	Doc: `A rule names public addresses that are in no prefix list and on no instance of the estate: nobody can
-tell whose they are, or whether they still are. Ranges that are open by themselves are other checks'.`,
+	Doc: `An admitting rule names public addresses that are in no prefix list and on no instance of the estate:
+nobody can tell whose they are, or whether they still are. Ranges that are open by themselves are other
+checks', and so are built-in rules.`,
 	Example:  "admit ssh from 198.51.100.7",
 	WayOut:   "Put them into a list with a note: list pilot-stations { 198.51.100.7 \"night desk\" }.",
 	Controls: controlsOfUpkeep,
@@ -59,8 +60,9 @@ var staticAddress = Check{
 	Name:  "static-address",
 	About: "a rule names instances of the estate by their addresses",
 	Start: Low,
-	Doc: `A rule names single addresses that instances of the estate have. When the instance is replaced the
-rule is wrong, and whoever gets the address next is let in.`,
+	Doc: `A rule names single addresses that instances of the estate have: any public one, and private ones of
+the group's network, of peered networks and, in a cloud without networks for groups, of its cloud. When
+the instance is replaced the rule is wrong, and whoever gets the address next is let in.`,
 	Example:  "admit postgres from 10.20.1.7",
 	WayOut:   "Name the group that the instance wears.",
 	Controls: controlsOfUpkeep,
@@ -105,10 +107,11 @@ func (l *look) owner(a netip.Addr) *estate.Interface {
 }
 
 var catchAllSelf = Check{
-	Name:     "catch-all-self",
-	About:    "the members of a group reach each other on everything",
-	Start:    Low,
-	Doc:      `A rule lets the members of a group reach each other on every protocol. Whoever has one has all.`,
+	Name:  "catch-all-self",
+	About: "the members of a group reach each other on everything",
+	Start: Low,
+	Doc: `A rule lets the members of a group reach each other on every protocol. Whoever has one has all. The
+built-in default group comes so: default-group tells of it.`,
 	Example:  "admit any from self",
 	WayOut:   "Name the services that members use among themselves: admit berth-db from self.",
 	Controls: controlsOfParting,
@@ -129,10 +132,12 @@ var catchAllSelf = Check{
 }
 
 var dangling = Check{
-	Name:     "dangling",
-	About:    "a rule refers to what is not there, or not reachable from here",
-	Start:    Medium,
-	Doc:      `A rule refers to a group or list that is not there, or to a group whose members it can't mean, since that stands in a network that is not peered. It holds nobody.`,
+	Name:  "dangling",
+	About: "a rule refers to what is not there, or not reachable from here",
+	Start: Medium,
+	Doc: `A rule refers to a group or list that is not there, or to a group whose members it can't mean: in a
+cloud where rules name groups of peered networks one whose network is not peered both ways, elsewhere
+one of another network or cloud. It holds nobody.`,
 	Example:  "admit ssh from group that was deleted",
 	WayOut:   "Delete the rule, or name what has taken its place.",
 	Controls: controlsOfUpkeep,
@@ -163,6 +168,7 @@ var defaultGroup = Check{
 	Name:  "default-group",
 	About: "a built-in default group is worn, or lets anything in",
 	Start: Medium,
+	Moves: "one down where nobody wears it",
 	Doc: `Instances wear the group that their network has built in, mostly because nobody gave them one; or that
 group lets anything in, so that the next forgotten instance is open to it. Default groups around
 subnets count only where they let in by themselves.`,
@@ -235,7 +241,8 @@ var unexplained = Check{
 	About: "a group or rule does not say what it is for",
 	Start: Info,
 	Doc: `A group without a description can't be found again in a long list, and a rule without a reason can't
-be judged later. Descriptions that a machine wrote, or that stand in for one, count as none.`,
+be judged later. Descriptions that a machine wrote, that stand in for one, or that repeat the group's
+name, count as none. Built-in groups and rules need none.`,
 	Example:  "admit ssh from list pilot-stations",
 	WayOut:   "admit ssh from list pilot-stations because \"night desk\"",
 	Controls: controlsOfUpkeep,
@@ -268,10 +275,12 @@ func networkName(g *estate.Group) string {
 }
 
 var unworn = Check{
-	Name:     "unworn",
-	About:    "a group is attached to nothing, or a list used by nothing",
-	Start:    Info,
-	Doc:      `No instance wears the group, no subnet has it; or no rule refers to the list. It costs nothing today, and will be put to use by somebody who does not know what it was for. Only a survey can show it.`,
+	Name:  "unworn",
+	About: "a group is attached to nothing, or a list used by nothing",
+	Start: Info,
+	Doc: `No instance wears the group, no subnet has it; or no rule refers to an own list. It costs nothing today,
+and will be put to use by somebody who does not know what it was for. Only a survey can show it.
+Default and built-in groups, and published lists, are no finding.`,
 	Example:  "a group of a service that was shut down",
 	WayOut:   "Delete it; rules that refer to it go first.",
 	Controls: controlsOfUpkeep,
@@ -305,8 +314,9 @@ var repeatedAddresses = Check{
 	Name:  "repeated-addresses",
 	About: "the same addresses stand in three or more groups",
 	Start: Info,
-	Doc: `Three or more groups name the same range, which is no network or subnet of the estate: when it changes
-all must be found and changed. Instances' own addresses are static-address, wide ranges other checks'.`,
+	Doc: `Three or more groups name the same range, which is no network or subnet of the estate nor part of one:
+when it changes all must be found and changed. Instances' own addresses are static-address, ranges wider
+than a /8 other checks'.`,
 	Example:  "198.51.100.16/28 in five groups",
 	WayOut:   "list pilot-stations { 198.51.100.16/28 }, and admit ssh from list pilot-stations.",
 	Controls: controlsOfUpkeep,
@@ -428,10 +438,12 @@ func rangeWords(ranges []netip.Prefix) string {
 }
 
 var twins = Check{
-	Name:     "twins",
-	About:    "groups of one network let through the same traffic",
-	Start:    Info,
-	Doc:      `Two or more groups of one network let through exactly the same traffic, both ways. One day one of them will be changed, and the other forgotten. Groups without rules are no twins.`,
+	Name:  "twins",
+	About: "groups of one network let through the same traffic",
+	Start: Info,
+	Doc: `Two or more groups of one network let through exactly the same traffic, both ways, whoever joins the
+groups that they name; however it is written, with or without rules that have no effect. One day one of
+them will be changed, and the other forgotten. Groups without rules are no twins.`,
 	Example:  "two groups with admit https from everyone, and nothing else",
 	WayOut:   "Keep one, and cover with it what the others cover.",
 	Controls: controlsOfUpkeep,
@@ -526,10 +538,12 @@ func groupWords(groups []*estate.Group) string {
 }
 
 var pastDate = Check{
-	Name:     "past-date",
-	About:    "a rule is past its end and still there",
-	Start:    High,
-	Doc:      `The definition of a rule says until when it stands, that day is over, and the cloud still has it; or a surveyed rule's own description names the day: "vendor's visit until 2026-10-31". What was meant for a while stays.`,
+	Name:  "past-date",
+	About: "a rule is past its end and still there",
+	Start: High,
+	Doc: `The definition of a rule says until when it stands, that day is over, and the cloud still has it; or a
+surveyed rule's own description names the day: "vendor's visit until 2026-10-31". The day itself still
+counts. What was meant for a while stays.`,
 	Example:  "admit ssh from list testers because \"until 2026-10-31\"",
 	WayOut:   "Delete it, or give it a later date.",
 	Controls: controlsOfOpenness,
@@ -551,10 +565,12 @@ var pastDate = Check{
 }
 
 var byHand = Check{
-	Name:     "by-hand",
-	About:    "the cloud has a rule that the definitions do not have",
-	Start:    Medium,
-	Doc:      `A group that the definitions define has a rule in the cloud that lets through more than its definition: somebody added it by hand. Where the cloud tells who and when, the finding does. It needs definitions and a survey.`,
+	Name:  "by-hand",
+	About: "the cloud has a rule that the definitions do not have",
+	Start: Medium,
+	Doc: `A group that the definitions define has a rule in the cloud that lets through more than its definition:
+somebody added it by hand. Where the cloud tells who and when, the finding does. It needs definitions
+and a survey.`,
 	Example:  "a rule added at night, from the console",
 	WayOut:   "Write it into the definitions with a reason, or put the group back.",
 	Controls: controlsOfUpkeep,
@@ -590,10 +606,12 @@ func changedWords(c *estate.Changed) string {
 const unreadName = "unread"
 
 var unread = Check{
-	Name:     unreadName,
-	About:    "an account could not be read: nothing is known of it",
-	Start:    Medium,
-	Doc:      `The survey says that an account could not be read. Nothing in it was judged, and what others can reach there is not known. The program ends with exit code 3 whatever else it finds, unless --allow-unread names the account.`,
+	Name:  unreadName,
+	About: "an account could not be read: nothing is known of it",
+	Start: Medium,
+	Doc: `The survey says that an account could not be read. Nothing in it was judged, and what others can reach
+there is not known. The program ends with exit code 3 whatever else it finds, unless --allow-unread
+names the account.`,
 	Example:  "an account whose token has ended",
 	WayOut:   "Survey it again: isonomos survey; or say that it may be missing: --allow-unread ACCOUNT.",
 	Controls: controlsOfUpkeep,
@@ -614,6 +632,7 @@ var quota = Check{
 	Name:  "quota",
 	About: "a quota is nearly used, full or exceeded",
 	Start: Low,
+	Moves: "medium where all is used, high where more is",
 	Doc: `80 % or more of what is allowed is used (low), all of it (medium), or more (high: the cloud will refuse
 it). Counted are the rules of a group, by direction or together as its cloud counts them; the groups
 on an interface and around a subnet, where more than one is allowed; and the groups and rules of an
@@ -777,10 +796,11 @@ func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string
 }
 
 var idle = Check{
-	Name:     "idle",
-	About:    "no observed flow used a rule",
-	Start:    Low,
-	Doc:      `No flow of the evidence was let through by the rule, though instances wear its group and are seen in the evidence. How much that says depends on how long it was gathered. It needs flows: --flows FILE.`,
+	Name:  "idle",
+	About: "no observed flow used a rule",
+	Start: Low,
+	Doc: `No flow of the evidence was let through by the rule, though instances wear its group and are seen in
+the evidence. How much that says depends on how long it was gathered. It needs flows: --flows FILE.`,
 	Example:  "a rule for a service that was moved",
 	WayOut:   "Delete it, or wait for evidence over a longer time.",
 	Controls: controlsOfUpkeep,
