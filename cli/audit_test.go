@@ -585,28 +585,6 @@ exempt tides/quay/tide-desk from`)
 	}
 }
 
-// The columns of a table say what its header says, for every finding.
-func TestCSVAgreesWithJSON(t *testing.T) {
-	folder := harbour(t)
-	a, _ := auditJSON(t, folder, "--survey", "survey.jsonl")
-	rows, err := csv.NewReader(strings.NewReader(call(t, folder, "audit", "--survey", "survey.jsonl", "--format", "csv").out)).ReadAll()
-	if err != nil || len(rows) != len(a.Findings)+1 {
-		t.Fatalf("%v, %d rows for %d findings", err, len(rows), len(a.Findings))
-	}
-	column := make(map[string]int)
-	for i, name := range rows[0] {
-		column[name] = i
-	}
-	for i, f := range a.Findings {
-		row := rows[i+1]
-		for name, want := range map[string]string{"severity": f.Severity, "check": f.Check, "also": strings.Join(f.Also, ", "), "where": f.Where, "file": f.File, "fingerprint": f.Fingerprint} {
-			if row[column[name]] != want {
-				t.Errorf("row %d: %s is %q, want %q", i, name, row[column[name]], want)
-			}
-		}
-	}
-}
-
 // sharedBeginning is what the fingerprints of several findings of the definitions begin with.
 func sharedBeginning(t *testing.T, folder string) string {
 	t.Helper()

@@ -297,6 +297,17 @@ func (t *tally) all() int {
 	return n
 }
 
+// severities are how many there are of each: "4 critical, 10 high".
+func (t *tally) severities() string {
+	var parts []string
+	for s := audit.Critical; s >= audit.Info; s-- {
+		if t.by[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%s %s", Number(t.by[s]), s))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
 func tallyOf(found []audit.Finding) tally {
 	var t tally
 	for _, f := range found {
@@ -309,13 +320,7 @@ func countSeverities(a Audit) string {
 	t := tallyOf(a.Result.Findings)
 	text := "nothing found"
 	if n := t.all(); n > 0 {
-		var parts []string
-		for s := audit.Critical; s >= audit.Info; s-- {
-			if t.by[s] > 0 {
-				parts = append(parts, fmt.Sprintf("%s %s", Number(t.by[s]), s))
-			}
-		}
-		text = Count(n, "finding", "findings") + ": " + strings.Join(parts, ", ")
+		text = Count(n, "finding", "findings") + ": " + t.severities()
 	}
 	if t.exempted > 0 {
 		text += fmt.Sprintf("; %s exempted", Number(t.exempted))

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 
 	"isonomos/core/addr"
 	"isonomos/core/audit"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/law"
@@ -432,7 +434,8 @@ type (
 )
 
 // FindingsJUnit writes findings as a JUnit document: a suite for each check, a
-// case for each finding. A check without findings is a case that passes; an
+// case for each finding. A check without findings is a case that passes, and so is one
+// that other findings trip beside the check that names them: they fail there. An
 // exempted finding is skipped; one that does not count for the exit code passes,
 // with what there is to say.
 func FindingsJUnit(w io.Writer, a Audit) error {
@@ -450,10 +453,21 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	for _, c := range audit.Checks {
 		suite(c.Name)
 	}
+	joined := make(map[string][]string) // by check: the findings in which it is told with another
 	for _, f := range a.Result.Findings {
+		for _, r := range f.Counting() {
+			if suite(r.Check); f.Excused != nil {
+				continue
+			}
+			joined[r.Check] = append(joined[r.Check], Clean(fmt.Sprintf("%s: with %s: %s", f.Where(), f.Check, r.Message)))
+		}
 		s := suite(f.Check)
 		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File), Line: f.Origin().Line}
 		parts := append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...)
+		if a.Change != nil {
+			step := a.Change.Of[f.Fingerprint]
+			parts = append(append(parts, "since then "+string(step.Trend)), step.More...)
+		}
 		for _, r := range f.Exempted() {
 			parts = append(parts, "exempted: "+r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By)
 		}
@@ -472,6 +486,9 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	}
 	for i := range document.Suites {
 		s := &document.Suites[i]
+		if list := joined[s.Name]; len(list) > 0 {
+			s.Cases = append(s.Cases, junitCase{Class: Clean(s.Name), Name: "told with other checks, which count", Output: strings.Join(list, "\n")})
+		}
 		if len(s.Cases) == 0 {
 			s.Cases = []junitCase{{Class: s.Name, Name: "nothing found"}}
 		}
@@ -556,7 +573,7 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 	for i, f := range a.Result.Findings {
 		text := findingMarkdown(a, f)
 		if b.Len()+len(text) > mostMarkdown {
-			fmt.Fprintf(&b, "\nand %s\n", Count(len(a.Result.Findings)-i, "more finding", "more findings"))
+			b.WriteString(mark(notShown(a.Result.Findings[i:])))
 			break
 		}
 		b.WriteString(text)
@@ -572,6 +589,27 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// notShown says how many findings do not fit, how bad they are, and where.
+func notShown(found []audit.Finding) string {
+	t := tallyOf(found)
+	parts := t.severities()
+	if t.exempted > 0 {
+		parts = strings.TrimPrefix(fmt.Sprintf("%s, %s exempted", parts, Number(t.exempted)), ", ")
+	}
+	in := make(map[string]int)
+	for _, f := range found {
+		if f.Account != nil {
+			in[f.Account.Name]++
+		}
+	}
+	accounts := slices.SortedFunc(maps.Keys(in), func(a, b string) int { return cmp.Or(in[b]-in[a], strings.Compare(a, b)) })
+	for i, name := range accounts {
+		accounts[i] = fmt.Sprintf("%s (%s)", shortened(name, 60), Number(in[name]))
+	}
+	const shown = 8
+	return fmt.Sprintf("\n%s here: %s, in %s. The same command with --format json has them all.\n", Count(len(found), "more finding does not fit", "more findings do not fit"), parts, count.Some(accounts, shown))
 }
 
 // mostOfText bounds a single text in Markdown, in columns.
