@@ -573,7 +573,7 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 	for i, f := range a.Result.Findings {
 		text := findingMarkdown(a, f)
 		if b.Len()+len(text) > mostMarkdown {
-			b.WriteString(mark(notShown(a.Result.Findings[i:])))
+			b.WriteString("\n" + mark(notShown(a.Result.Findings[i:])) + "\n")
 			break
 		}
 		b.WriteString(text)
@@ -609,7 +609,7 @@ func notShown(found []audit.Finding) string {
 		accounts[i] = fmt.Sprintf("%s (%s)", shortened(name, 60), Number(in[name]))
 	}
 	const shown = 8
-	return fmt.Sprintf("\n%s here: %s, in %s. The same command with --format json has them all.\n", Count(len(found), "more finding does not fit", "more findings do not fit"), parts, count.Some(accounts, shown))
+	return fmt.Sprintf("%s here: %s, in %s. The same command with --format json has them all.", Count(len(found), "more finding does not fit", "more findings do not fit"), parts, count.Some(accounts, shown))
 }
 
 // mostOfText bounds a single text in Markdown, in columns.
