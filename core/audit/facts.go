@@ -22,9 +22,9 @@ type facts struct {
 	strangers            [2]float64 // that are let in, of IPv4 and IPv6: at most, since rules may overlap
 	refuses, byRank      bool
 	first                *estate.Interface // the first that wears it, if any
-	// plain says that whatever stands around the subnets of those who wear it lets
-	// everything through within the network, or that one admission in any layer is
-	// enough: so what a rule of it admits from the network gets through.
+	// plain says that it keeps state, and that whatever stands around the subnets of those
+	// who wear it lets everything through within the network, or that one admission in any
+	// layer is enough: so what a rule of it admits from the network gets through.
 	plain   bool
 	layered bool // groups around the subnet may admit what this one does not
 }
@@ -93,7 +93,8 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 	}
 	both := decide.Dialect(g.Account).Layers == dialect.BothMustAdmit
 	f.layered = decide.Dialect(g.Account).Layers == dialect.EitherMayAdmit
-	f.plain = !g.Defined && !f.refuses && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
+	stateless := g.Stateless || slices.ContainsFunc(g.Rules, func(r estate.Rule) bool { return r.Stateless })
+	f.plain = !g.Defined && !f.refuses && !stateless && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
 		return both && !w.transparent(i.Subnet)
 	})
 }

@@ -454,11 +454,18 @@ group on them, and no law that lets in only these.`,
 		}
 		found := l.inOn(l.rest.Minus(l.declared()))
 		for i := range found {
+			if len(found[i].Services.Specs()) > mostDeclared {
+				continue
+			}
 			found[i].OrElse = "declare it: expect internet can reach " + l.group.Path() + " on " + l.describe(found[i].Services)
 		}
 		return found
 	},
 }
+
+// mostDeclared is how many runs of services an expectation is offered for: of more nobody
+// meant each.
+const mostDeclared = 4
 
 // declared are the services that strangers are meant to reach the group on: an
 // expectation says so, or a law that lets in only these.
