@@ -259,7 +259,7 @@ func batchQuestion(fields []string) (decide.Question, error) {
 	if err != nil {
 		return q, err
 	}
-	portless := protocol != service.TCP && protocol != service.UDP && protocol != service.ICMP && protocol != service.ICMPv6
+	portless := !service.HasPorts(protocol) && protocol != service.ICMP && protocol != service.ICMPv6
 	if spec.From != spec.To || fields[3] == "-" && !portless {
 		return q, fmt.Errorf("%s stands for more than one service: give one port, or type/code", text)
 	}

@@ -6,14 +6,15 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+
+	"isonomos/core/service"
 )
 
-// protocols by their names, as numbers (IANA). tcp, udp and the ICMPs have names of their own here.
-var protocols = map[string]string{"ah": "51", "dccp": "33", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4", "ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
-	"ipv6-opts": "60", "ipv6-route": "43", "ospf": "89", "pgm": "113", "rsvp": "46", "sctp": "132", "udplite": "136", "vrrp": "112"}
+// protocols by their names, as numbers (IANA). Those with ports and the ICMPs have names of their own here.
+var protocols = map[string]string{"ah": "51", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4", "ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
+	"ipv6-opts": "60", "ipv6-route": "43", "ospf": "89", "pgm": "113", "rsvp": "46", "vrrp": "112"}
 
-// ruleLine is a rule as a line of a survey. Ports of protocols for which a rule of ours
-// has none are left out: it then says more than the cloud lets through, never less.
+// ruleLine is a rule as a line of a survey.
 func ruleLine(account string, r osRule) osLine {
 	line := osLine{Kind: "rule", Account: account, Group: r.Group, ID: r.ID, Direction: "in", Action: "admit", Services: []string{serviceText(r)}}
 	if r.Direction == "egress" {
@@ -48,10 +49,6 @@ func serviceText(r osRule) string {
 	}
 	name := strings.ToLower(*r.Protocol)
 	switch name {
-	case "tcp", "6":
-		return withPorts("tcp", r)
-	case "udp", "17":
-		return withPorts("udp", r)
 	case "icmp", "1", "icmpv6", "ipv6-icmp", "58":
 		name = "icmp"
 		if r.Family == "IPv6" { // also where it is called icmp
@@ -65,7 +62,11 @@ func serviceText(r osRule) string {
 		}
 		return fmt.Sprintf("%s %d/%d", name, *r.From, *r.To)
 	}
-	return "protocol " + cmp.Or(protocols[name], name)
+	number := cmp.Or(protocols[name], name)
+	if protocol, err := service.ParseProtocol(number); err == nil && service.HasPorts(protocol) {
+		return withPorts(service.ProtocolName(protocol), r)
+	}
+	return "protocol " + number
 }
 
 func withPorts(name string, r osRule) string {

@@ -38,7 +38,8 @@ func TestOpenStackRules(t *testing.T) {
 		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("ipv6-icmp"), From: one(128), To: one(0), Range: one("::/0")}, "icmpv6 128/0", "::/0", true},
 		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("gre"), Range: one("192.0.2.1/32")}, "protocol 47", "192.0.2.1/32", false},
 		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("47"), Range: one("192.0.2.1/32")}, "protocol 47", "192.0.2.1/32", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("sctp"), From: one(5), To: one(6), Range: one("192.0.2.1/32")}, "protocol 132", "192.0.2.1/32", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("sctp"), From: one(5), To: one(6), Range: one("192.0.2.1/32")}, "sctp 5-6", "192.0.2.1/32", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("136"), Range: one("192.0.2.1/32")}, "udplite", "192.0.2.1/32", false},
 	} {
 		x.rule.Group, x.rule.Description = "grp", one("why")
 		line := ruleLine("a", x.rule)

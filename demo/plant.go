@@ -123,7 +123,7 @@ var mistakes = []mistake{
 		return nil, "answers are stopped around the subnet data"
 	}},
 	{"quota", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		for i := range 61 {
+		for i := range 65 {
 			g.rule(to, estate.In, estate.Admit, tcp(uint16(30000+i)), within(h, 9, 24), "one more")
 		}
 		return nil, "more rules than the quota"

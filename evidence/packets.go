@@ -263,7 +263,7 @@ func (p *packet) above(payload []byte) string {
 		}
 		p.flags = payload[13]
 		fallthrough
-	case service.UDP:
+	case service.UDP, service.SCTP, service.DCCP, service.UDPLite:
 		if len(payload) < 4 {
 			return short
 		}

@@ -130,7 +130,7 @@ func blocksToJSON(set traffic.Set) []blockJSON {
 	blocks := []blockJSON{}
 	for _, b := range set.Blocks() {
 		x := blockJSON{[]string{}, []string{}}
-		for _, spec := range b.Services.Specs() {
+		for _, spec := range b.Services.RunSpecs() {
 			x.Services = append(x.Services, spec.String())
 		}
 		for _, p := range b.Peers.Prefixes() {

@@ -251,7 +251,7 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 			all := []block{}
 			for _, b := range set.Blocks() {
 				z := block{[]string{}, []string{}}
-				for _, spec := range b.Services.Specs() {
+				for _, spec := range b.Services.RunSpecs() {
 					z.Services = append(z.Services, spec.String())
 				}
 				for _, p := range b.Peers.Prefixes() {

@@ -323,7 +323,7 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		x.Sentences = append(x.Sentences, r.Sentence(a.Estate.Services))
 		x.Places = append(x.Places, at(r.Origin))
 	}
-	for _, s := range f.Services.Specs() {
+	for _, s := range f.Services.RunSpecs() {
 		x.Services = append(x.Services, s.String())
 	}
 	for _, p := range f.Peers.Prefixes() {

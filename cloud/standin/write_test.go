@@ -36,7 +36,7 @@ const places = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","est
 {"kind":"network","account":"ra","id":"n","ranges":["10.2.0.0/16"]}
 {"kind":"subnet","account":"ra","network":"n","id":"s","ranges":["10.2.1.0/24"]}
 {"kind":"group","account":"ra","network":"n","id":"g","name":"g","for":"instances"}
-{"kind":"rule","account":"ra","group":"g","id":"fixed","direction":"in","action":"refuse","rank":65500,"peers":["anything"],"services":["any"],"built_in":true}
+{"kind":"rule","account":"ra","group":"g","id":"fixed","direction":"in","action":"refuse","rank":9900,"peers":["anything"],"services":["any"],"built_in":true}
 {"kind":"account","name":"la","cloud":"l"}
 {"kind":"network","account":"la","id":"n","ranges":["10.3.0.0/16"]}
 {"kind":"group","account":"la","network":"n","id":"g","name":"g","for":"instances"}

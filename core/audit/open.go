@@ -454,7 +454,7 @@ group on them, and no law that lets in only these.`,
 		}
 		found := l.inOn(l.rest.Minus(l.declared()))
 		for i := range found {
-			if len(found[i].Services.Specs()) > mostDeclared {
+			if len(found[i].Services.RunSpecs()) > mostDeclared {
 				continue
 			}
 			found[i].OrElse = "declare it: expect internet can reach " + l.group.Path() + " on " + l.describe(found[i].Services)
@@ -645,7 +645,7 @@ members), rules of which refusals before them leave nothing, and built-in rules 
 		for _, c := range l.wholeCauses() {
 			whole := wholeOf(c.services)
 			f := l.about(c, *whole)
-			f.Message = fmt.Sprintf("%s let in from %s", map[string]string{"any": "every protocol is", "tcp": "every TCP port is", "udp": "every UDP port is"}[whole.String()], from(c))
+			f.Message = fmt.Sprintf("%s let in from %s", everyService(*whole), from(c))
 			found = append(found, f)
 		}
 		return found
@@ -684,12 +684,18 @@ func (l *look) wholeCauses() []cause {
 	return causes
 }
 
-var wholes = []service.Spec{service.Anything, service.Whole(service.TCP), service.Whole(service.UDP)}
+// wholes are what lets in every service of a kind; wholeSets are what counts as all of
+// them: port 0 is nobody's.
+var wholes, wholeSets = func() (specs []service.Spec, sets []service.Set) {
+	specs, sets = []service.Spec{service.Anything}, []service.Set{service.All}
+	for _, protocol := range service.Ported {
+		specs = append(specs, service.Whole(protocol))
+		sets = append(sets, service.Of(service.Ports(protocol, 1, math.MaxUint16)))
+	}
+	return specs, sets
+}()
 
-// wholeSets are what counts as all of these: port 0 is nobody's.
-var wholeSets = []service.Set{service.All, service.Of(service.Ports(service.TCP, 1, math.MaxUint16)), service.Of(service.Ports(service.UDP, 1, math.MaxUint16))}
-
-// wholeOf is the widest of every protocol, all of TCP, all of UDP that a set holds, or nil.
+// wholeOf is the widest of every protocol, and all of one with ports, that a set holds, or nil.
 func wholeOf(s service.Set) *service.Spec {
 	for i, set := range wholeSets {
 		if set.SubsetOf(s) {
@@ -780,7 +786,7 @@ var widePorts = Check{
 	About: "a rule lets in a wide range of ports",
 	Start: Medium,
 	Moves: whereStrangers,
-	Doc: `A rule lets in a range of more than 16 ports of TCP or UDP; ranges of one rule that touch count as one.
+	Doc: `A rule lets in a range of more than 16 ports of one protocol; ranges of one rule that touch count as one.
 22-80 written for ssh and http lets in 57 other ports as well; the finding names the services among
 them. Every port of a protocol (0 to 65535) is all-services. Not told are rules that hold nobody, or
 of which refusals before them leave nothing, and built-in rules that can't be removed.`,
@@ -790,7 +796,7 @@ of which refusals before them leave nothing, and built-in rules that can't be re
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, c := range l.inCauses(func(r *ruleFacts) bool { return holdsWide(r.services) }) {
-			for _, spec := range c.services.Specs() {
+			for _, spec := range c.services.RunSpecs() {
 				if !wide(spec) {
 					continue
 				}
@@ -806,13 +812,21 @@ of which refusals before them leave nothing, and built-in rules that can't be re
 	},
 }
 
+// everyService says that every service of a kind is.
+func everyService(s service.Spec) string {
+	if s.Any {
+		return "every protocol is"
+	}
+	return fmt.Sprintf("every %s port is", strings.ToUpper(service.ProtocolName(s.Protocol)))
+}
+
 // holdsWide reports whether a set holds a wide range of ports, however it was written.
-func holdsWide(s service.Set) bool { return slices.ContainsFunc(s.Specs(), wide) }
+func holdsWide(s service.Set) bool { return slices.ContainsFunc(s.RunSpecs(), wide) }
 
 // wide reports whether a spec is a wide range of ports, and not all of them.
 func wide(s service.Spec) bool {
 	width := int(s.To) - int(s.From) + 1
-	return (s.Protocol == service.TCP || s.Protocol == service.UDP) && !s.Any && width > widePortRange && width < 65536
+	return service.HasPorts(s.Protocol) && !s.Any && width > widePortRange && width < 65536
 }
 
 // swallowed names the services within a range of ports.

@@ -74,7 +74,7 @@ func (l *look) unanswered() []Finding {
 		}
 		verb := map[estate.Direction]string{estate.In: "let in", estate.Out: "let out"}[direction]
 		f.Message = fmt.Sprintf("%s %s %s without state, and the answers are stopped", l.describe(f.Services), l.isAre(f.Services), verb)
-		if len(f.Services.Specs()) > 4 || f.Services.Equal(service.All) {
+		if len(f.Services.RunSpecs()) > 4 || f.Services.Equal(service.All) {
 			f.Message = fmt.Sprintf("much is %s without state whose answers are stopped", verb)
 		}
 		found = append(found, f)

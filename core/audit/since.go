@@ -167,7 +167,7 @@ func (f *Finding) since(same []Earlier) Step {
 // someServices are the first of some services, and how many more there are.
 func someServices(s service.Set) string {
 	var specs []string
-	for _, x := range s.Specs() {
+	for _, x := range s.RunSpecs() {
 		specs = append(specs, x.String())
 	}
 	return count.Some(specs, 6)

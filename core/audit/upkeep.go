@@ -638,7 +638,7 @@ it). Counted are the rules of a group, by direction or together as its cloud cou
 on an interface and around a subnet, where more than one is allowed; and the groups and rules of an
 account that has limits for them. Lists count as the cloud counts them. The finding says which rules
 cost most. Numbers are the dialect's, unless the account has a limit of its own.`,
-	Example:  "61 rules in a direction where 60 are allowed",
+	Example:  "65 rules in a direction where 64 are allowed",
 	WayOut:   "Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction = 120.",
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {

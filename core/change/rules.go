@@ -314,14 +314,14 @@ func asWanted(ranks []int, wanted []estate.Rule, low, high int, taken map[int]bo
 	return true
 }
 
-// spread gives ranks between two bounds, neither in it: a hundred apart where there
+// spread gives ranks between two bounds, neither in it: twenty apart where there
 // is room, else evenly.
 func spread(ranks []int, low, high int, taken map[int]bool) bool {
 	n := len(ranks)
 	if n == 0 {
 		return true
 	}
-	step := min(100, max(1, (high-low)/(n+1)))
+	step := min(20, max(1, (high-low)/(n+1)))
 	for ; step >= 1; step /= 2 {
 		at := low
 		fits := true

@@ -40,7 +40,7 @@ func (f *Failure) Origin() estate.Origin {
 }
 
 // rankStep is the room between two ranks.
-const rankStep = 100
+const rankStep = 20
 
 // Group compiles a defined group for its cloud, decides the result as a whole and
 // compares it with the definition's meaning: equal, but for answer room, or a

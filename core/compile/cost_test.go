@@ -51,7 +51,7 @@ func TestCost(t *testing.T) {
 	if got := GroupCost(union, g, estate.Out); got != 0 {
 		t.Errorf("outward the group costs %d", got)
 	}
-	if QuotaOf(union, g) != (Quota{Direction: 60}) {
+	if QuotaOf(union, g) != (Quota{Direction: 64}) {
 		t.Error("the quota is not the dialect's")
 	}
 	g.Account.Limits[dialect.LimitRulesPerDirection] = 120

@@ -275,10 +275,10 @@ func (d *Decider) addressesIn(n *estate.Network) addr.Set {
 	return addr.Of(all...)
 }
 
-// ported is all TCP and UDP traffic with the peers that back lets through to every port of a run.
+// ported is all traffic of protocols with ports, with the peers that back lets through to every port of a run.
 func ported(back traffic.Set, ports estate.Ports) traffic.Set {
 	var sets []traffic.Set
-	for _, protocol := range []uint8{service.TCP, service.UDP} {
+	for _, protocol := range service.Ported {
 		run := service.Of(service.Ports(protocol, ports.From, ports.To))
 		peers := addr.Everyone
 		covered := service.Set{}
@@ -303,7 +303,7 @@ var replies = map[uint16]uint16{
 }
 
 // withPorts are the services whose answers go to client ports.
-var withPorts = service.Of(service.Whole(service.TCP), service.Whole(service.UDP))
+var withPorts = service.WholePorted
 
 // unanswered are the ICMP types that need no answer; portless are the protocols that answer with themselves.
 var unanswered, portless = func() (service.Set, service.Set) {
@@ -383,7 +383,7 @@ func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Dire
 func answersTo(p service.Point, clients []estate.Ports) service.Set {
 	protocol, detail := p.Split()
 	switch protocol {
-	case service.TCP, service.UDP:
+	case service.TCP, service.UDP, service.SCTP, service.DCCP, service.UDPLite:
 		specs := make([]service.Spec, len(clients))
 		for k, ports := range clients {
 			specs[k] = service.Ports(protocol, ports.From, ports.To)
@@ -402,7 +402,7 @@ func answersTo(p service.Point, clients []estate.Ports) service.Set {
 // answeredBy are the services whose answers are all among those that are let back.
 func answeredBy(back service.Set, clients []estate.Ports) service.Set {
 	answered := unanswered.Union(back.Intersect(portless))
-	for _, protocol := range []uint8{service.TCP, service.UDP} {
+	for _, protocol := range service.Ported {
 		if answersTo(service.PointOf(protocol, 0), clients).SubsetOf(back) {
 			answered = answered.Union(service.Of(service.Whole(protocol)))
 		}
@@ -459,7 +459,7 @@ func (d *Decider) Answers(g *estate.Group, requests traffic.Set, direction estat
 	var sets []traffic.Set
 	for _, b := range requests.Bands() {
 		services := b.Services()
-		for _, protocol := range []uint8{service.TCP, service.UDP} {
+		for _, protocol := range service.Ported {
 			if services.Overlaps(service.Of(service.Whole(protocol))) {
 				for _, p := range ports {
 					sets = append(sets, traffic.Of(b.Peers, service.Of(service.Ports(protocol, p.From, p.To))))
@@ -539,7 +539,7 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 		answers := d.Answers(g, d.allowed(g, back, i).all, back)
 		ports := answersOf(i.Subnet.Network)
 		for _, r := range d.ordered(g, direction) {
-			for _, protocol := range []uint8{service.TCP, service.UDP} {
+			for _, protocol := range service.Ported {
 				if service.Of(service.Ports(protocol, ports.From, ports.To)).SubsetOf(service.Of(r.Services...)) {
 					lost = lost.Minus(answers.Intersect(d.RuleTraffic(g, r)))
 				}
@@ -552,7 +552,7 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 
 // answered are the services that a missing answer makes useless: those with ports, and echoes.
 var answered = func() service.Set {
-	set := service.Of(service.Whole(service.TCP), service.Whole(service.UDP))
+	set := service.WholePorted
 	for request := range replies {
 		set = set.Union(service.Of(service.ICMPType(uint8(request&255), uint8(request>>8))))
 	}

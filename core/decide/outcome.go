@@ -199,7 +199,7 @@ func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *
 	}
 	second := d.becomes(from, to, met)
 	var o Outcome
-	for _, protocol := range []uint8{service.TCP, service.UDP} {
+	for _, protocol := range service.Ported {
 		if ports := services.Intersect(service.Of(service.Whole(protocol))); !ports.IsEmpty() {
 			k := place(second.Of(service.PointOf(protocol, l.Port)))
 			o[k] = o[k].Union(ports)
@@ -214,7 +214,7 @@ func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *
 
 // handedPoint is the service that a listener asks its targets for.
 func handedPoint(l estate.Listener, p service.Point) service.Point {
-	if protocol, _ := p.Split(); protocol == service.TCP || protocol == service.UDP {
+	if protocol, _ := p.Split(); service.HasPorts(protocol) {
 		return service.PointOf(protocol, l.Port)
 	}
 	return p

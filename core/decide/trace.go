@@ -422,7 +422,7 @@ func (d *Decider) ShutTargets() []ShutTarget {
 			if l.Probe != (service.Spec{}) {
 				shut = append(shut, d.shutTargets(balancer, l.Targets, l.Probe, true)...)
 			}
-			if l.Probe != handed && !l.Service.Any && (protocol == service.TCP || protocol == service.UDP) {
+			if l.Probe != handed && !l.Service.Any && service.HasPorts(protocol) {
 				shut = append(shut, d.shutTargets(balancer, l.Targets, handed, false)...)
 			}
 		}

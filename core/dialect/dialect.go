@@ -129,14 +129,17 @@ const (
 // Limits are the names of all quotas.
 var Limits = []string{LimitRulesPerDirection, LimitRulesPerGroup, LimitSubnetRules, LimitGroupsPerInterface, LimitGroups, LimitRules}
 
+// ranks are the lowest and the highest rank of a rule, where rules have ranks or numbers.
+var ranks = [2]int{1, 8999}
+
 // rankedRules stand behind the rules of every group of a ranked cloud.
 var rankedRules = []Fixed{
-	{In: true, Rank: 65000, Admit: true, From: "network"},
-	{In: true, Rank: 65001, Admit: true, From: "probes"},
-	{In: true, Rank: 65500, From: "anything"},
-	{Rank: 65000, Admit: true, From: "network"},
-	{Rank: 65001, Admit: true, From: "public"},
-	{Rank: 65500, From: "anything"},
+	{In: true, Rank: 9100, Admit: true, From: "network"},
+	{In: true, Rank: 9200, Admit: true, From: "probes"},
+	{In: true, Rank: 9900, From: "anything"},
+	{Rank: 9100, Admit: true, From: "network"},
+	{Rank: 9200, Admit: true, From: "public"},
+	{Rank: 9900, From: "anything"},
 }
 
 // All are the dialects, in the order in which the documentation shows them.
@@ -147,13 +150,13 @@ var All = []Dialect{
 		GroupsInNetworks:   true,
 		About:              "groups admit and their rules add up; state is kept; subnets have numbered rules without state",
 		Instances:          Filter{State: StateKept},
-		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone, Ranks: [2]int{1, 9999}},
+		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone, Ranks: ranks},
 		Layers:             BothMustAdmit,
 		Nothing:            WearsDefault,
 		GroupsAcross:       PeeredNetworks,
-		GroupsPerInterface: 5,
-		RulesPerDirection:  60,
-		SubnetRules:        20,
+		GroupsPerInterface: 6,
+		RulesPerDirection:  64,
+		SubnetRules:        24,
 		GroupsPerSubnet:    1,
 		SubnetGroups:       true,
 		OwnLists:           ListsAsCapacity,
@@ -163,14 +166,14 @@ var All = []Dialect{
 		GroupsInNetworks:   true,
 		About:              "one group on an interface, one on its subnet; rules have ranks and the first that fits decides",
 		GroupsPerInterface: 1,
-		RulesPerGroup:      1000,
+		RulesPerGroup:      900,
 		GroupsPerSubnet:    1,
 		SubnetGroups:       true,
 		ManyPeers:          true,
 		ManyPorts:          true,
 		OwnLists:           ListsExpanded,
-		Instances:          Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules, Ranks: [2]int{100, 4096}},
-		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules, Ranks: [2]int{100, 4096}},
+		Instances:          Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules, Ranks: ranks},
+		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateKept, Fixed: rankedRules, Ranks: ranks},
 		Layers:             BothMustAdmit,
 		Nothing:            Passes,
 		GroupsAcross:       OwnNetwork,
@@ -179,10 +182,10 @@ var All = []Dialect{
 		Name:               "layered",
 		GroupsInNetworks:   true,
 		About:              "an admission in any layer is enough; state is kept by rule",
-		GroupsPerInterface: 5,
-		RulesPerGroup:      120,
+		GroupsPerInterface: 6,
+		RulesPerGroup:      128,
 		SubnetRules:        100,
-		GroupsPerSubnet:    5,
+		GroupsPerSubnet:    4,
 		SubnetGroups:       true,
 		OwnLists:           ListsExpanded,
 		StateByRule:        true,

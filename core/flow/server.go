@@ -26,7 +26,7 @@ func (r *Record) settle() (Opener, uint16) {
 		return ByDestination, r.SourcePort
 	}
 	switch r.Protocol {
-	case service.TCP, service.UDP:
+	case service.TCP, service.UDP, service.SCTP, service.DCCP, service.UDPLite:
 		if r.SourcePort == 0 {
 			return BySource, r.Port // the evidence knows one port alone: that of the server
 		}

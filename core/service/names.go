@@ -143,7 +143,7 @@ func (t Names) Class(class string) (Set, bool) {
 // Words are the parts of s as people call them: a name where the table has one
 // for exactly that part, else the spec. Defined names win over built-in ones.
 func (t Names) Words(s Set) []string {
-	specs := s.Specs()
+	specs := s.RunSpecs()
 	named := make([]string, len(specs)) // by the index of the first spec that a name stands for
 	taken := make([]bool, len(specs))
 	find := func(name string, wanted []Spec) {
@@ -162,7 +162,7 @@ func (t Names) Words(s Set) []string {
 		}
 	}
 	for _, n := range t.own {
-		find(n.Name, n.Set().Specs())
+		find(n.Name, n.Set().RunSpecs())
 	}
 	for i, wanted := range builtinSpecs() {
 		find(Builtin[i].Name, wanted)
@@ -182,7 +182,7 @@ func (t Names) Words(s Set) []string {
 var builtinSpecs = sync.OnceValue(func() [][]Spec {
 	all := make([][]Spec, len(Builtin))
 	for i, n := range Builtin {
-		all[i] = n.Set().Specs()
+		all[i] = n.Set().RunSpecs()
 	}
 	return all
 })
@@ -221,7 +221,7 @@ func (t Names) Describe(s Set) string { return strings.Join(t.Words(s), ", ") }
 // AllBut is everything but some services: every protocol, where whole ones are missing.
 func (t Names) AllBut(rest Set) string {
 	what := "every protocol"
-	for _, spec := range rest.Specs() {
+	for _, spec := range rest.RunSpecs() {
 		if spec.Any || hasDetail(spec.Protocol) && spec != Whole(spec.Protocol) {
 			what = "everything"
 		}

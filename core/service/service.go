@@ -5,6 +5,7 @@ package service
 import (
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -13,11 +14,23 @@ import (
 
 // Protocol numbers (IANA) that have ports or types. Every other protocol is one service as a whole.
 const (
-	ICMP   = 1
-	TCP    = 6
-	UDP    = 17
-	ICMPv6 = 58
+	ICMP    = 1
+	TCP     = 6
+	UDP     = 17
+	DCCP    = 33
+	ICMPv6  = 58
+	SCTP    = 132
+	UDPLite = 136
 )
+
+// Ported are the protocols that have ports, in the order in which services are listed.
+var Ported = []uint8{TCP, UDP, SCTP, DCCP, UDPLite}
+
+// HasPorts reports whether a protocol has ports.
+func HasPorts(protocol uint8) bool { return slices.Contains(Ported, protocol) }
+
+// isICMP reports whether a protocol has types and codes.
+func isICMP(protocol uint8) bool { return protocol == ICMP || protocol == ICMPv6 }
 
 // A Spec is one service as it is written down: everything, a protocol, or a
 // protocol with a run of ports. The zero value is protocol 0.
@@ -30,7 +43,7 @@ type Spec struct {
 // Anything is every protocol on every port.
 var Anything = Spec{Any: true}
 
-// Ports is the spec of a run of TCP or UDP ports.
+// Ports is the spec of a run of ports of a protocol that has them.
 func Ports(protocol uint8, from, to uint16) Spec {
 	return Spec{Protocol: protocol, From: from, To: to}
 }
@@ -54,40 +67,42 @@ func ICMPCode(protocol, typ, code uint8) Spec {
 	return Spec{Protocol: protocol, From: both, To: both}
 }
 
-func hasDetail(protocol uint8) bool {
-	return protocol == TCP || protocol == UDP || protocol == ICMP || protocol == ICMPv6
-}
+func hasDetail(protocol uint8) bool { return HasPorts(protocol) || isICMP(protocol) }
+
+// WholePorted is every port of every protocol that has ports.
+var WholePorted = func() Set {
+	specs := make([]Spec, len(Ported))
+	for i, protocol := range Ported {
+		specs[i] = Whole(protocol)
+	}
+	return Of(specs...)
+}()
+
+// protocolNames are the protocols that the language has a word for.
+var protocolNames = map[uint8]string{TCP: "tcp", UDP: "udp", SCTP: "sctp", DCCP: "dccp", UDPLite: "udplite", ICMP: "icmp", ICMPv6: "icmpv6"}
 
 // ProtocolName is the name of a protocol as the language writes it: "tcp", "protocol 47".
 func ProtocolName(protocol uint8) string {
-	switch protocol {
-	case TCP:
-		return "tcp"
-	case UDP:
-		return "udp"
-	case ICMP:
-		return "icmp"
-	case ICMPv6:
-		return "icmpv6"
+	if name, ok := protocolNames[protocol]; ok {
+		return name
 	}
 	return "protocol " + strconv.Itoa(int(protocol))
 }
 
-// ParseProtocol reads a protocol by name (tcp, udp, icmp, icmpv6) or number.
+// ParseProtocol reads a protocol by name (tcp, udp, sctp, dccp, udplite, icmp, icmpv6) or number.
 func ParseProtocol(text string) (uint8, error) {
-	switch strings.ToLower(text) {
-	case "tcp":
-		return TCP, nil
-	case "udp":
-		return UDP, nil
-	case "icmp":
-		return ICMP, nil
-	case "icmpv6", "ipv6-icmp":
+	lower := strings.ToLower(text)
+	if lower == "ipv6-icmp" {
 		return ICMPv6, nil
+	}
+	for protocol, name := range protocolNames {
+		if name == lower {
+			return protocol, nil
+		}
 	}
 	n, err := strconv.ParseUint(text, 10, 8)
 	if err != nil {
-		return 0, fmt.Errorf("%q is not a protocol: write tcp, udp, icmp, icmpv6 or a number from 0 to 255", text)
+		return 0, fmt.Errorf("%q is not a protocol: write tcp, udp, sctp, dccp, udplite, icmp, icmpv6 or a number from 0 to 255", text)
 	}
 	return uint8(n), nil
 }
@@ -102,7 +117,7 @@ func (s Spec) String() string {
 	if s == Whole(s.Protocol) {
 		return name
 	}
-	if s.Protocol == ICMP || s.Protocol == ICMPv6 {
+	if isICMP(s.Protocol) {
 		switch {
 		case s.From == s.To:
 			return fmt.Sprintf("%s %d/%d", name, s.From>>8, s.From&255)
@@ -140,7 +155,7 @@ func ParseSpec(text string) (Spec, error) {
 	if len(fields) == 1 {
 		return Whole(protocol), nil
 	}
-	if protocol == TCP || protocol == UDP {
+	if HasPorts(protocol) {
 		from, to, _ := strings.Cut(fields[1], "-")
 		if !strings.Contains(fields[1], "-") {
 			to = from
@@ -189,64 +204,59 @@ func (s Spec) Contains(p Point) bool {
 // A Set is a set of services. The zero value is the empty set. Sets are values
 // and canonical: equal sets have equal representations.
 //
-// Services stand on a line: TCP by port, UDP by port, the protocols without
-// ports by number, then ICMP and ICMPv6 by type and code. The order puts all
-// services that both address families can carry next to each other.
+// Services stand on a line: the protocols with ports, each by port, the protocols
+// without ports by number, then ICMP and ICMPv6 by type and code. The order puts
+// all services that both address families can carry next to each other.
 type Set struct{ points interval.Set }
 
 // Places on the line of services.
 const (
-	tcpBase    = 0
-	udpBase    = tcpBase + 65536
-	otherBase  = udpBase + 65536
-	icmpBase   = otherBase + 256 - 4 // the four protocols with ports or types have no place among the others
-	icmpv6Base = icmpBase + 65536
-	lineEnd    = icmpv6Base + 65536 // one past the last place
+	width      = 65536 // of a protocol with ports or types
+	otherBase  = 5 * width
+	icmpBase   = otherBase + 256 - 7 // the protocols with ports or types have no place among the others
+	icmpv6Base = icmpBase + width
+	lineEnd    = icmpv6Base + width // one past the last place
 )
+
+// placeOf is where each protocol begins on the line; protocolAt is which protocol
+// without ports a place among the others is.
+var placeOf, protocolAt = func() (places [256]Point, protocols [icmpBase - otherBase]uint8) {
+	for i, protocol := range Ported {
+		places[protocol] = Point(i * width)
+	}
+	places[ICMP], places[ICMPv6] = icmpBase, icmpv6Base
+	next := Point(otherBase)
+	for protocol := range 256 {
+		if !hasDetail(uint8(protocol)) {
+			places[protocol], protocols[next-otherBase] = next, uint8(protocol)
+			next++
+		}
+	}
+	return places, protocols
+}()
 
 // A Point is one single service: a place on the line of services.
 type Point uint32
 
 // PointOf is the place of a protocol with a port, or type<<8|code for ICMP; the detail is ignored for other protocols.
 func PointOf(protocol uint8, detail uint16) Point {
-	switch protocol {
-	case TCP:
-		return tcpBase + Point(detail)
-	case UDP:
-		return udpBase + Point(detail)
-	case ICMP:
-		return icmpBase + Point(detail)
-	case ICMPv6:
-		return icmpv6Base + Point(detail)
+	if at := placeOf[protocol]; at < otherBase || at >= icmpBase {
+		return at + Point(detail)
 	}
-	place := otherBase + Point(protocol)
-	for _, wide := range [...]uint8{ICMP, TCP, UDP, ICMPv6} {
-		if protocol > wide {
-			place--
-		}
-	}
-	return place
+	return placeOf[protocol]
 }
 
 // Split is the protocol and the detail (port, or type<<8|code for ICMP; 0 for other protocols) of a point.
 func (p Point) Split() (protocol uint8, detail uint16) {
 	switch {
-	case p < udpBase:
-		return TCP, uint16(p - tcpBase)
 	case p < otherBase:
-		return UDP, uint16(p - udpBase)
+		return Ported[p/width], uint16(p % width)
 	case p >= icmpv6Base:
 		return ICMPv6, uint16(p - icmpv6Base)
 	case p >= icmpBase:
 		return ICMP, uint16(p - icmpBase)
 	}
-	n := uint8(p - otherBase)
-	for _, wide := range [...]uint8{ICMP, TCP, UDP, ICMPv6} {
-		if n >= wide {
-			n++
-		}
-	}
-	return n, 0
+	return protocolAt[p-otherBase], 0
 }
 
 // String is the point as a spec: "tcp 443".
@@ -343,8 +353,30 @@ func (s Set) Runs(yield func(from, to Point) bool) {
 	}
 }
 
-// Specs is the shortest list of specs that make up s: "any" alone, or by protocol, in the order of the line.
+// Specs is the shortest list of specs that make up s: "any" alone, or by protocol, in the
+// order of the line. Types of ICMP are no ports: a spec is one of them with all its codes,
+// or one code.
 func (s Set) Specs() []Spec {
+	var specs []Spec
+	for _, spec := range s.RunSpecs() {
+		if spec.Any || !isICMP(spec.Protocol) || spec == Whole(spec.Protocol) {
+			specs = append(specs, spec)
+			continue
+		}
+		for at := int(spec.From); at <= int(spec.To); {
+			one := ICMPCode(spec.Protocol, uint8(at>>8), uint8(at))
+			if whole := ICMPType(spec.Protocol, uint8(at>>8)); at == int(whole.From) && whole.To <= spec.To {
+				one = whole
+			}
+			specs = append(specs, one)
+			at = int(one.To) + 1
+		}
+	}
+	return specs
+}
+
+// RunSpecs is Specs with neighbouring types of ICMP in one, for people.
+func (s Set) RunSpecs() []Spec {
 	if s.Equal(All) {
 		return []Spec{Anything}
 	}
@@ -367,7 +399,7 @@ func (s Set) Specs() []Spec {
 
 // String lists the specs of s: "tcp 22, tcp 443, icmp 8/0".
 func (s Set) String() string {
-	specs := s.Specs()
+	specs := s.RunSpecs()
 	parts := make([]string, len(specs))
 	for i, spec := range specs {
 		parts[i] = spec.String()

@@ -21,7 +21,7 @@ func TestEveryPlaceOnTheLineIsOneService(t *testing.T) {
 }
 
 func TestParseSpec(t *testing.T) {
-	for _, text := range []string{"any", "tcp", "tcp 443", "udp 5000-5010", "icmp", "icmp 8", "icmp 8/0", "icmpv6 128/0", "protocol 47", "tcp 0"} {
+	for _, text := range []string{"any", "tcp", "tcp 443", "udp 5000-5010", "icmp", "icmp 8", "icmp 8/0", "icmpv6 128/0", "protocol 47", "tcp 0", "sctp 3868", "dccp 5004-5005", "udplite"} {
 		spec, err := ParseSpec(text)
 		if err != nil || spec.String() != text {
 			t.Errorf("%q: got %q, %v", text, spec, err)
@@ -46,6 +46,9 @@ func TestParseSpec(t *testing.T) {
 	if spec, _ := ParseSpec("protocol 6"); !Of(spec).Equal(Of(Whole(TCP))) {
 		t.Error("protocol 6 is not all of tcp")
 	}
+	if spec, _ := ParseSpec("protocol 132"); spec.String() != "sctp" {
+		t.Errorf("protocol 132 is %s", spec)
+	}
 }
 
 func TestSpecsMakeUpTheSet(t *testing.T) {
@@ -54,16 +57,41 @@ func TestSpecsMakeUpTheSet(t *testing.T) {
 		want string
 	}{
 		{All, "any"},
-		{All.Minus(Of(Whole(TCP))), "udp, " + protocols(0, 1, 6, 17, 58) + ", icmp, icmpv6"},
+		{All.Minus(Of(Whole(TCP))), "udp, sctp, dccp, udplite, " + protocols(0, 1, 6, 17, 33, 58, 132, 136) + ", icmp, icmpv6"},
 		{Of(Ports(TCP, 65535, 65535), Ports(UDP, 0, 0)), "tcp 65535, udp 0"},
 		{Of(Ports(TCP, 22, 23), Ports(TCP, 24, 80)), "tcp 22-80"},
 		{Of(ICMPCode(ICMP, 255, 255), ICMPCode(ICMPv6, 0, 0)), "icmp 255/255, icmpv6 0/0"},
+		{Of(ICMPType(ICMP, 8), ICMPType(ICMP, 9)), "icmp 8/0-9/255"},
 	} {
 		if got := x.set.String(); got != x.want {
 			t.Errorf("got %q, want %q", got, x.want)
 		}
 		if !Of(x.set.Specs()...).Equal(x.set) {
 			t.Errorf("the specs of %v make another set", x.set)
+		}
+	}
+}
+
+// Types of ICMP are no ports: a rule says one of them, or one code.
+func TestICMPTypesAreNotJoined(t *testing.T) {
+	for _, x := range []struct {
+		set  Set
+		want int
+	}{
+		{Of(Whole(ICMP)), 1},
+		{Of(Whole(ICMP)).Minus(Of(ICMPType(ICMP, 130))), 255},
+		{Of(ICMPType(ICMPv6, 8), ICMPType(ICMPv6, 9), ICMPCode(ICMPv6, 10, 0)), 3},
+		{Of(ICMPType(ICMP, 8)).Minus(Of(ICMPCode(ICMP, 8, 0))), 255},
+		{Of(Ports(SCTP, 1, 2), Ports(SCTP, 3, 9)), 1},
+	} {
+		specs := x.set.Specs()
+		if len(specs) != x.want || !Of(specs...).Equal(x.set) {
+			t.Errorf("%s is %d specs, want %d", x.set, len(specs), x.want)
+		}
+		for _, spec := range specs {
+			if back, err := ParseSpec(spec.String()); err != nil || back != spec {
+				t.Errorf("%s is read as %s, %v", spec, back, err)
+			}
 		}
 	}
 }

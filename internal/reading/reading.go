@@ -122,6 +122,9 @@ func (r *reader) verdict(src, dst End, p service.Point, met []*estate.Instance) 
 }
 
 // handOn is the best that a target of a balancer gets.
+// hasPorts says which protocols have ports, by their numbers.
+func hasPorts(protocol uint8) bool { return slices.Contains([]uint8{6, 17, 33, 132, 136}, protocol) }
+
 func (r *reader) handOn(from *estate.Interface, p service.Point, met []*estate.Instance) string {
 	best := "no-way"
 	protocol, _ := p.Split()
@@ -130,7 +133,7 @@ func (r *reader) handOn(from *estate.Interface, p service.Point, met []*estate.I
 			continue
 		}
 		next := p
-		if protocol == service.TCP || protocol == service.UDP {
+		if hasPorts(protocol) {
 			next = service.PointOf(protocol, l.Port)
 		}
 		for _, t := range l.Targets {
@@ -529,7 +532,7 @@ func (r *reader) layer(l layer, i *estate.Interface, direction estate.Direction,
 func answersTo(p service.Point, clients *estate.Network) []service.Point {
 	protocol, detail := p.Split()
 	switch protocol {
-	case service.TCP, service.UDP:
+	case 6, 17, 33, 132, 136:
 		from, to := uint16(1024), uint16(65535)
 		if clients.Answers.To != 0 {
 			from, to = clients.Answers.From, clients.Answers.To

@@ -182,7 +182,7 @@ func (w *writer) nameServices(groups []*estate.Group) {
 	for _, g := range groups {
 		for _, r := range w.rules(g) {
 			for _, spec := range r.Services {
-				if spec.Any || spec.From != spec.To || spec.Protocol != service.TCP && spec.Protocol != service.UDP || w.services.Describe(service.Of(spec)) != spec.String() {
+				if spec.Any || spec.From != spec.To || !service.HasPorts(spec.Protocol) || w.services.Describe(service.Of(spec)) != spec.String() {
 					continue
 				}
 				i := slices.IndexFunc(uses, func(u use) bool { return u.spec == spec })

@@ -199,7 +199,7 @@ func (p *parser) strayPort(before syntax.Spec) {
 func (p *parser) foreignService(name syntax.Word) {
 	meant := Meant(name.Text)
 	switch {
-	case p.oneOf("any", "tcp", "udp", "icmp", "icmpv6", "protocol", "class") && (slices.Contains(meant, "admit") || slices.Contains(meant, "reach")):
+	case p.oneOf(token.Specs...) && (slices.Contains(meant, "admit") || slices.Contains(meant, "reach")):
 		p.fail(name.Span, "leave it out: admit lets in, reach lets out", "no service is called %q", name.Text)
 	case p.at(token.Range):
 		p.fail(name.Span, "first the service, then the peer: https from "+p.text(), "no service is called %q", name.Text)

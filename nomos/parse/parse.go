@@ -732,7 +732,7 @@ func (p *parser) item() syntax.Item {
 	switch {
 	case p.at(token.String), p.at(token.Number), p.at(token.Duration):
 		x.Word = p.word()
-	case p.oneOf("any", "tcp", "udp", "icmp", "icmpv6", "protocol", "class"):
+	case p.oneOf(token.Specs...):
 		s := p.spec()
 		x.Spec = &s
 	default:
@@ -888,7 +888,7 @@ func (p *parser) rule() syntax.Stmt {
 func (p *parser) duration() string {
 	text := p.text()
 	if next := p.ahead(1); p.at(token.Number) && next.Kind == token.Name {
-		if unit := p.file.Of(next.Span)[0]; strings.IndexByte("mhd", unit) >= 0 {
+		if unit := p.file.Of(next.Span)[0]; strings.IndexByte("smhd", unit) >= 0 {
 			return text + string(unit)
 		}
 	}
@@ -978,7 +978,7 @@ func (p *parser) services() []syntax.Spec {
 }
 
 func (p *parser) svc() syntax.Spec {
-	if p.oneOf("any", "tcp", "udp", "icmp", "icmpv6", "protocol", "class") {
+	if p.oneOf(token.Specs...) {
 		return p.spec()
 	}
 	start := p.i
@@ -987,14 +987,14 @@ func (p *parser) svc() syntax.Spec {
 	}
 	if p.at(token.Path) {
 		name, protocol, _ := strings.Cut(p.text(), "/")
-		if protocol == "tcp" || protocol == "udp" {
+		if slices.Contains(token.Ported, protocol) {
 			p.expected("a service", "write: "+name)
 		}
 	}
 	name := p.name("a service")
 	p.foreignService(name)
 	if p.oneOfKinds(token.Number, token.NumberSpan) {
-		if best, ok := near.Best(name.Text, []string{"tcp", "udp", "protocol"}); ok {
+		if best, ok := near.Best(name.Text, append([]string{"protocol"}, token.Ported...)); ok {
 			p.fail(name.Span, strconv.Quote(best)+" is near", "no protocol is called %q", name.Text)
 		}
 		p.fail(name.Span, "write: tcp "+p.text(), "a port stands behind its protocol")
@@ -1006,7 +1006,7 @@ func (p *parser) spec() syntax.Spec {
 	start := p.i
 	s := syntax.Spec{Kind: p.word().Text, Type: -1, Code: -1}
 	switch s.Kind {
-	case "tcp", "udp":
+	case "tcp", "udp", "sctp", "dccp", "udplite":
 		if p.accept(token.LeftParen) {
 			s.Ports = append(s.Ports, p.port())
 			for p.accept(token.Comma) {
@@ -1036,7 +1036,7 @@ func (p *parser) spec() syntax.Spec {
 			s.Name = p.word()
 		}
 	case "protocol":
-		if p.oneOf("tcp", "udp", "icmp", "icmpv6", "any") {
+		if p.oneOf(append([]string{"icmp", "icmpv6", "any"}, token.Ported...)...) {
 			p.expected("a protocol's number", "write: "+p.text())
 		}
 		s.Type = p.upTo(p.tok().Span, p.number("a protocol's number").Text, 255, "a protocol's number")

@@ -333,7 +333,7 @@ func (r *resolver) duration(w syntax.Word, x setting) time.Duration {
 	return d
 }
 
-// parseDuration reads 90m, 3h, 7d and joins of them; a very long one is cut at a century.
+// parseDuration reads 30s, 90m, 3h, 7d and joins of them; a very long one is cut at a century.
 func parseDuration(text string) (time.Duration, bool) {
 	const century = 100 * 365 * 24 * time.Hour
 	var total time.Duration
@@ -345,6 +345,8 @@ func parseDuration(text string) (time.Duration, bool) {
 			continue
 		case digits == 0:
 			return 0, false
+		case c == 's':
+			total += time.Duration(number) * time.Second
 		case c == 'm':
 			total += time.Duration(number) * time.Minute
 		case c == 'h':

@@ -660,7 +660,7 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 	switch w.Kind {
 	case "any":
 		return append(specs, service.Anything)
-	case "tcp", "udp":
+	case "tcp", "udp", "sctp", "dccp", "udplite":
 		protocol, _ := service.ParseProtocol(w.Kind)
 		if len(w.Ports) == 0 {
 			return append(specs, service.Whole(protocol))

@@ -3,6 +3,7 @@ package scan
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -74,8 +75,8 @@ func dateHint(year, month, day string) string {
 	return "write the date as " + text
 }
 
-// protocols are the words of services that have ports.
-func protocol(word string) bool { return word == "tcp" || word == "udp" }
+// protocol reports whether a word is that of services that have ports.
+func protocol(word string) bool { return slices.Contains(token.Ported, word) }
 
 // portsBehind takes /443 or :443 that stands close behind a protocol into one piece, and
 // says how it is written.

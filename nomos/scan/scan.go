@@ -522,7 +522,7 @@ func isDuration(text string) bool {
 		switch c := text[i]; {
 		case isDigit(c):
 			digits++
-		case digits > 0 && (c == 'm' || c == 'h' || c == 'd'):
+		case digits > 0 && strings.IndexByte("smhd", c) >= 0:
 			digits = 0
 		default:
 			return false

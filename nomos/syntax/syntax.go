@@ -306,7 +306,7 @@ type Peer struct {
 	Family Word // "v4", "v6"; may be missing
 }
 
-// A Spec is one service. Kind is "any", "tcp", "udp", "icmp", "icmpv6",
+// A Spec is one service. Kind is "any", "tcp", "udp", "sctp", "dccp", "udplite", "icmp", "icmpv6",
 // "protocol", "class", or "name" for a bare name.
 type Spec struct {
 	Node

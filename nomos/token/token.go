@@ -46,11 +46,18 @@ type Token struct {
 func Reserved(word string) bool {
 	switch word {
 	case "and", "or", "not", "in", "where", "from", "to", "at", "on", "for", "because", "until", "except", "stateless", "only", "every",
-		"can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "icmp", "icmpv6", "protocol", "class":
+		"can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "sctp", "dccp", "udplite", "icmp", "icmpv6",
+		"protocol", "class":
 		return true
 	}
 	return false
 }
+
+// Ported are the words of protocols that have ports; Specs those that begin a service.
+var (
+	Ported = []string{"tcp", "udp", "sctp", "dccp", "udplite"}
+	Specs  = append([]string{"any", "icmp", "icmpv6", "protocol", "class"}, Ported...)
+)
 
 // Continues reports whether a line that begins with the word goes on with the line before.
 func Continues(word string) bool {
