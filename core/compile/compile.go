@@ -1,7 +1,6 @@
 package compile
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 
@@ -19,7 +18,11 @@ type Compiled struct {
 	// AnswerRoom is what is let through only so that answers come back, where the
 	// dialect keeps no state: it is more than the definition says.
 	AnswerRoom traffic.Set
+	Dead       []Dead // rules that let nothing through
 }
+
+// A Dead rule admits only what a refusal before it stops: nothing is written for it.
+type Dead struct{ Rule, By *estate.Rule }
 
 // A Failure says why a definition can't be expressed in its cloud.
 type Failure struct {
@@ -43,9 +46,9 @@ func (f *Failure) Origin() estate.Origin {
 const rankStep = 20
 
 // Group compiles a defined group for its cloud, decides the result as a whole and
-// compares it with the definition's meaning: equal, but for answer room, or a
-// Failure with an example flow. The Decider is that of the definitions, with
-// members for groups where they are needed.
+// compares it with the definition's meaning, for whoever may become a member of the groups
+// that it names: equal, but for answer room, or a Failure with an example flow. The
+// Decider is that of the definitions, on a survey or alone.
 func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
 	c := &compiler{d: d, g: g, dialect: decide.Dialect(g.Account), filter: decide.Filter(g)}
 	copied := *g
@@ -58,28 +61,12 @@ func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
 	if c.filter.State == dialect.StateNone {
 		c.letAnswersBack()
 	}
+	c.once()
 	c.finish()
 	copied.Rules = c.rules
 	defer d.Forget(&copied)
-	result := Compiled{Group: &copied, AnswerRoom: traffic.Set{}}
-	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		meaning, made := d.GroupTraffic(g, direction), d.GroupTraffic(&copied, direction)
-		room := made.Minus(meaning)
-		if c.filter.State == dialect.StateNone {
-			result.AnswerRoom = result.AnswerRoom.Union(room.Intersect(c.room[direction]))
-			room = room.Minus(c.room[direction])
-		}
-		if w, ok := room.Witness(); ok {
-			return result, &Failure{g, nil, fmt.Sprintf("the cloud would let through more than the definition: %s %s %s", direction, w.Peer, w.Service)}
-		}
-		if c.dialect.OneFamily {
-			meaning = meaning.Minus(impossible)
-		}
-		if w, ok := meaning.Minus(made).Witness(); ok {
-			return result, &Failure{g, nil, fmt.Sprintf("the cloud would stop what the definition lets through: %s %s %s", direction, w.Peer, w.Service)}
-		}
-	}
-	return result, nil
+	room, err := c.compare(&copied)
+	return Compiled{Group: &copied, AnswerRoom: room, Dead: c.dead}, err
 }
 
 type compiler struct {
@@ -88,36 +75,54 @@ type compiler struct {
 	dialect dialect.Dialect
 	filter  dialect.Filter
 	rules   []estate.Rule
+	dead    []Dead
+	// refusedFirst are the rules that need a refusal before them, for what can't be taken
+	// away from a group.
+	refusedFirst []*estate.Rule
 	room    map[estate.Direction]traffic.Set // what answers may need
 }
 
-// replaceSelf names a followed group where its own rules say self.
-func (c *compiler) replaceSelf(peers []estate.Peer, f *estate.Group) []estate.Peer {
-	named := slices.Clone(peers)
-	for i, p := range named {
-		if p.Kind == estate.PeerSelf {
-			named[i] = estate.Peer{Kind: estate.PeerGroup, Group: f, V4Only: p.V4Only, V6Only: p.V6Only}
-		}
-	}
-	return named
+// A source is rules that are compiled in their order: the group's own, or those of a
+// group that it follows, in which self means that group.
+type source struct {
+	owner *estate.Group
+	rules []*estate.Rule
 }
 
-// direction compiles the group's own rules, and behind them those of the groups
-// that it follows. A followed group's refusals stop only what it would itself let
-// through, so they are taken away from its own rules.
-func (c *compiler) direction(direction estate.Direction) error {
-	if err := c.inOrder(c.g.Rules, direction, c.filter.Refuses); err != nil {
-		return err
+func (s source) refuses() bool {
+	return slices.ContainsFunc(s.rules, func(r *estate.Rule) bool { return r.Action == estate.Refuse })
+}
+
+// sources are what a direction of the group is made of. Where an admission in any layer is
+// enough, the groups that are followed stand for themselves.
+func (c *compiler) sources(direction estate.Direction) []source {
+	sources := []source{{c.g, c.d.InOrder(c.g, direction)}}
+	if !c.g.Follows || c.dialect.Layers == dialect.EitherMayAdmit {
+		return sources
 	}
-	if !c.g.Follows {
-		return nil
-	}
+	var refusing []source
 	for _, f := range c.d.Followed(c.g) {
-		rules := slices.Clone(f.Rules)
-		for i := range rules {
-			rules[i].Peers, rules[i].Except = c.replaceSelf(rules[i].Peers, f), c.replaceSelf(rules[i].Except, f)
+		s := source{f, c.d.InOrder(f, direction)}
+		for n := len(s.rules); n > 0 && s.rules[n-1].Action == estate.Refuse; n-- {
+			s.rules = s.rules[:n-1] // what none admits is stopped anyway
 		}
-		if err := c.inOrder(rules, direction, false); err != nil {
+		if s.refuses() {
+			refusing = append(refusing, s)
+		} else {
+			sources = append(sources, s)
+		}
+	}
+	return append(sources, refusing...)
+}
+
+// direction compiles the group's own rules, and behind them those of the groups that it
+// follows. A followed group's refusals stop only what it would itself let through: they are
+// taken away from its own rules, or written if nothing stands behind them.
+func (c *compiler) direction(direction estate.Direction) error {
+	sources := c.sources(direction)
+	for i, s := range sources {
+		written := c.filter.Refuses && (i == 0 || i == len(sources)-1)
+		if err := c.inOrder(s, written); err != nil {
 			return err
 		}
 	}
@@ -125,49 +130,151 @@ func (c *compiler) direction(direction estate.Direction) error {
 }
 
 // inOrder writes rules one after the other; refusals are written too, or taken
-// away from what stands behind them.
-func (c *compiler) inOrder(rules []estate.Rule, direction estate.Direction, refuses bool) error {
-	var refused []estate.Rule
-	for _, r := range rules {
-		switch {
-		case r.Direction != direction:
-			continue
-		case r.Action == estate.Refuse && !refuses:
-			refused = append(refused, r)
-			continue
+// away from what stands behind them. Where nothing is refused the order does not matter, and
+// rules that need a refusal of their own come last.
+func (c *compiler) inOrder(s source, refuses bool) error {
+	var refused, before, last []*estate.Rule
+	for _, r := range s.rules {
+		if r.Action == estate.Refuse {
+			before = append(before, r)
+			if !refuses {
+				refused = append(refused, r)
+				continue
+			}
 		}
-		if err := c.add(r, refused); err != nil {
+		if r.Action == estate.Admit && len(before) > 0 {
+			by, err := c.stoppedBy(s.owner, r, before)
+			if err != nil {
+				return err
+			}
+			if by != nil {
+				if s.owner == c.g {
+					c.dead = append(c.dead, Dead{r, by})
+				}
+				continue
+			}
+		}
+		if c.filter.Refuses && !s.refuses() {
+			first, err := c.needsRefusal(s.owner, r)
+			if err != nil {
+				return err
+			}
+			if first {
+				last = append(last, r)
+				continue
+			}
+		}
+		if err := c.add(s.owner, *r, refused); err != nil {
+			return err
+		}
+	}
+	for _, r := range last {
+		if err := c.add(s.owner, *r, refused); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// needsRefusal reports whether a rule needs a refusal before it.
+func (c *compiler) needsRefusal(owner *estate.Group, r *estate.Rule) (bool, error) {
+	e, err := c.peers(owner, r)
+	if err != nil || len(e.named) == 0 && len(e.excepted) == 0 {
+		return false, err
+	}
+	shut, err := c.takeAway(r, &e)
+	return !shut.isNobody(), err
+}
+
+// stoppedBy is the first of some refusals that stop all that a rule admits, or nil if
+// something is left of it.
+func (c *compiler) stoppedBy(owner *estate.Group, r *estate.Rule, refusals []*estate.Rule) (*estate.Rule, error) {
+	e, err := c.peers(owner, r)
+	if err != nil || e.isNobody() {
+		return nil, err
+	}
+	services := service.Of(r.Services...)
+	left := traffic.Of(e.static, services)
+	alive := make([]traffic.Set, len(e.named))
+	for k, n := range e.named {
+		alive[k] = traffic.Of(n.possible, services)
+	}
+	var by *estate.Rule
+	for _, b := range refusals {
+		stopped := service.Of(b.Services...)
+		if !stopped.Overlaps(services) {
+			continue
+		}
+		x, err := c.peers(owner, b)
+		if err != nil {
+			return nil, err
+		}
+		if len(x.excepted) > 0 {
+			continue // nobody knows how much it stops
+		}
+		if by == nil {
+			by = b
+		}
+		sure := traffic.Of(x.static, stopped)
+		left = left.Minus(sure)
+		for k, n := range e.named {
+			alive[k] = alive[k].Minus(sure)
+			for _, m := range x.named {
+				if n.same(m) {
+					alive[k] = alive[k].Minus(traffic.Of(m.possible.Minus(x.without), stopped))
+				}
+			}
+		}
+	}
+	if !left.IsEmpty() || slices.ContainsFunc(alive, func(s traffic.Set) bool { return !s.IsEmpty() }) {
+		return nil, nil
+	}
+	return by, nil
+}
+
 // add writes one rule as its cloud spells it. What was refused before is taken
 // away, where the cloud has no refusals.
-func (c *compiler) add(r estate.Rule, refused []estate.Rule) error {
+func (c *compiler) add(owner *estate.Group, r estate.Rule, refused []*estate.Rule) error {
 	services := service.Of(r.Services...)
-	var cut addr.Set // peers that are refused on some of the services
-	for i := range refused {
-		b := &refused[i]
+	e, err := c.peers(owner, &r)
+	if err != nil {
+		return err
+	}
+	for _, b := range refused {
 		if !service.Of(b.Services...).Overlaps(services) {
 			continue
 		}
 		if !services.SubsetOf(service.Of(b.Services...)) {
-			return c.subtractByService(r, refused)
+			return c.subtractByService(owner, r, refused)
 		}
-		cut = cut.Union(c.d.Peers(c.g, b, nil))
+		x, err := c.peers(owner, b)
+		if err != nil {
+			return err
+		}
+		if x.isPartial() && e.meets(x) {
+			return c.fail(b, "the cloud %s has no refusals, and what this one leaves out can't be taken away from %s: %s",
+				c.g.Account.Cloud.Name, r.Sentence(c.d.Estate().Services), wayOut)
+		}
+		e.without, e.excepted = e.without.Union(x.static), append(e.excepted, x.named...)
 	}
-	named, static, err := c.spell(r, cut)
+	shut, err := c.takeAway(&r, &e)
 	if err != nil {
 		return err
 	}
-	c.write(r, named, static)
+	if shut.isNobody() {
+		c.write(r, e.named, e.static)
+		return nil
+	}
+	c.refusedFirst = append(c.refusedFirst, &r)
+	refusal := r
+	refusal.Action, refusal.Stateless = estate.Refuse, false
+	c.write(refusal, shut.named, shut.static)
+	c.write(r, e.named, e.static)
 	return nil
 }
 
 // subtractByService parts a rule by services, so that each part is refused as a whole or not at all.
-func (c *compiler) subtractByService(r estate.Rule, refused []estate.Rule) error {
+func (c *compiler) subtractByService(owner *estate.Group, r estate.Rule, refused []*estate.Rule) error {
 	left := service.Of(r.Services...)
 	for i := range refused {
 		part := left.Intersect(service.Of(refused[i].Services...))
@@ -177,84 +284,21 @@ func (c *compiler) subtractByService(r estate.Rule, refused []estate.Rule) error
 		rest := r
 		rest.Services = left.Minus(part).Specs()
 		r.Services = part.Specs()
-		if err := c.add(r, refused); err != nil {
+		if err := c.add(owner, r, refused); err != nil {
 			return err
 		}
-		return c.add(rest, refused)
+		return c.add(owner, rest, refused)
 	}
-	return c.add(r, refused)
-}
-
-// spell parts the peers of a rule into those that the cloud can name, and ranges.
-// What is excepted or cut is taken from ranges; from a name it can't be taken.
-func (c *compiler) spell(r estate.Rule, cut addr.Set) (named []estate.Peer, static addr.Set, err error) {
-	except := cut
-	if len(r.Except) > 0 {
-		except = except.Union(c.d.Peers(c.g, &estate.Rule{Peers: r.Except}, nil))
-	}
-	var ranges []addr.Set
-	for _, p := range r.Peers {
-		set := c.d.Peers(c.g, &estate.Rule{Peers: []estate.Peer{p}}, nil)
-		if !c.canName(p) {
-			ranges = append(ranges, set)
-			continue
-		}
-		if set.Overlaps(except) {
-			if p.Kind == estate.PeerGroup || p.Kind == estate.PeerSelf {
-				return nil, addr.Set{}, &Failure{c.g, &r, fmt.Sprintf("the cloud %s can't take addresses away from the members of a group: %s", c.g.Account.Cloud.Name, p)}
-			}
-			ranges = append(ranges, set) // a list is spelt out, so that it can be cut
-			continue
-		}
-		named = append(named, c.name(p)...)
-	}
-	return named, addr.UnionAll(ranges...).Minus(except), nil
-}
-
-// canName reports whether the cloud's rules can refer to a peer instead of spelling out its ranges.
-func (c *compiler) canName(p estate.Peer) bool {
-	whole := p.Family() == addr.Both || c.dialect.OneFamily
-	onlyRanges := c.g.For == estate.ForSubnets && c.filter.State == dialect.StateNone
-	switch p.Kind {
-	case estate.PeerGroup, estate.PeerSelf:
-		return whole && !onlyRanges
-	case estate.PeerList:
-		entries, published := p.List.At(c.g)
-		if len(published) > 0 {
-			return whole && len(entries) == 0 && len(c.d.PublishedLists(p.List, c.g)) > 0
-		}
-		return whole && !onlyRanges && len(p.List.Parts) == 0 && c.dialect.OwnLists != dialect.ListsExpanded
-	}
-	return false
-}
-
-// name is a peer as the cloud's rules refer to it.
-func (c *compiler) name(p estate.Peer) []estate.Peer {
-	switch p.Kind {
-	case estate.PeerSelf:
-		return []estate.Peer{{Kind: estate.PeerGroup, Group: c.g}}
-	case estate.PeerList:
-		var lists []estate.Peer
-		for _, l := range c.d.PublishedLists(p.List, c.g) {
-			lists = append(lists, estate.Peer{Kind: estate.PeerList, List: l})
-		}
-		if len(lists) > 0 {
-			return lists
-		}
-	}
-	return []estate.Peer{p}
+	return c.add(owner, r, refused)
 }
 
 // write adds the rules that say some services with some peers: one run of ports
 // with one peer each, or several together where a rule holds several.
-func (c *compiler) write(r estate.Rule, named []estate.Peer, static addr.Set) {
+func (c *compiler) write(r estate.Rule, named []namedPeer, static addr.Set) {
 	specs := service.Of(r.Services...).Specs()
-	var groups [][]estate.Peer
-	if ranges := rangePeers(static); len(ranges) > 0 {
-		groups = append(groups, ranges)
-	}
-	if len(named) > 0 {
-		groups = append(groups, named)
+	groups := [][]estate.Peer{rangePeers(static), nil}
+	for _, n := range named {
+		groups[1] = append(groups[1], n.peer)
 	}
 	emit := func(specs []service.Spec, peers []estate.Peer) {
 		c.rules = append(c.rules, estate.Rule{Direction: r.Direction, Action: r.Action, Services: specs, Peers: peers, Description: r.Description, Stateless: r.Stateless, Origin: r.Origin, Through: r.Through})
@@ -264,8 +308,8 @@ func (c *compiler) write(r estate.Rule, named []estate.Peer, static addr.Set) {
 			lists := slices.DeleteFunc(slices.Clone(peers), func(p estate.Peer) bool { return p.Kind != estate.PeerList })
 			others := slices.DeleteFunc(slices.Clone(peers), func(p estate.Peer) bool { return p.Kind == estate.PeerList })
 			for _, byProtocol := range protocols(specs) {
-				if len(others) > 0 {
-					emit(byProtocol, others)
+				if carried := slices.DeleteFunc(slices.Clone(others), func(p estate.Peer) bool { return neverCarries(p, byProtocol[0]) }); len(carried) > 0 {
+					emit(byProtocol, carried)
 				}
 				for _, l := range lists {
 					emit(byProtocol, []estate.Peer{l})
@@ -275,6 +319,9 @@ func (c *compiler) write(r estate.Rule, named []estate.Peer, static addr.Set) {
 		}
 		for _, s := range specs {
 			for _, p := range peers {
+				if neverCarries(p, s) {
+					continue
+				}
 				for _, part := range c.families(s, p) {
 					emit([]service.Spec{s}, []estate.Peer{part})
 				}
@@ -283,10 +330,19 @@ func (c *compiler) write(r estate.Rule, named []estate.Peer, static addr.Set) {
 	}
 }
 
+// neverCarries reports whether no packet with a peer is of a service: ICMP goes over IPv4,
+// ICMPv6 over IPv6.
+func neverCarries(p estate.Peer, s service.Spec) bool {
+	if p.Kind != estate.PeerRange || s.Any {
+		return false
+	}
+	return s.Protocol == service.ICMP && p.Range.Addr().Is6() || s.Protocol == service.ICMPv6 && p.Range.Addr().Is4()
+}
+
 // families parts a peer by address family, where a rule speaks of one: of those
 // families that the service can be of.
 func (c *compiler) families(s service.Spec, p estate.Peer) []estate.Peer {
-	if !c.dialect.OneFamily {
+	if !c.dialect.OneFamily || p.Kind == estate.PeerRange {
 		return []estate.Peer{p}
 	}
 	var parts []estate.Peer
@@ -296,26 +352,14 @@ func (c *compiler) families(s service.Spec, p estate.Peer) []estate.Peer {
 			wrong = service.ICMP
 		}
 		part := p
-		if part.Kind == estate.PeerRange {
-			if part.Range.Addr().Is6() != six {
-				continue
-			}
-		} else {
-			if p.V4Only && six || p.V6Only && !six {
-				continue
-			}
-			part.V4Only, part.V6Only = !six, six
-		}
-		if !s.Any && s.Protocol == wrong {
+		if p.V4Only && six || p.V6Only && !six || !s.Any && s.Protocol == wrong {
 			continue
 		}
+		part.V4Only, part.V6Only = !six, six
 		parts = append(parts, part)
 	}
 	return parts
 }
-
-// impossible is what no packet is: ICMP over IPv6, and the reverse.
-var impossible = traffic.Of(addr.FamilyOf(addr.IPv6), service.Of(service.Whole(service.ICMP))).Union(traffic.Of(addr.FamilyOf(addr.IPv4), service.Of(service.Whole(service.ICMPv6))))
 
 // protocols parts specs by protocol.
 func protocols(specs []service.Spec) [][]service.Spec {
@@ -338,31 +382,46 @@ func rangePeers(set addr.Set) []estate.Peer {
 	return peers
 }
 
-// letAnswersBack admits, before all other rules, the answers to what the rules
-// admit: to the client ports, of the reply type, of the protocol itself.
-func (c *compiler) letAnswersBack() {
-	c.room = make(map[estate.Direction]traffic.Set)
-	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		back := direction.Opposite()
-		var answers []traffic.Set
-		for _, r := range c.rules {
-			if r.Direction == direction && r.Action == estate.Admit {
-				answers = append(answers, c.d.Answers(c.g, traffic.Of(c.d.Peers(c.g, &r, nil), service.Of(r.Services...)), direction))
-			}
-		}
-		c.room[back] = traffic.UnionAll(answers)
-	}
-	var first []estate.Rule
-	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		for _, b := range c.room[direction].Blocks() {
-			for _, s := range b.Services.Specs() {
-				for _, p := range rangePeers(b.Peers) {
-					first = append(first, estate.Rule{Direction: direction, Action: estate.Admit, Services: []service.Spec{s}, Peers: []estate.Peer{p}, Description: "answers", Origin: c.g.Origin})
-				}
+// once drops rules that say what another has said already.
+func (c *compiler) once() {
+	kept := c.rules[:0]
+	said := make(map[string]bool)
+	for _, stateless := range []bool{false, true} { // of two, the one that keeps state counts
+		for i := range c.rules {
+			if r := &c.rules[i]; r.Stateless == stateless && c.filter.State == dialect.StateByRule {
+				said[ruleKey(r)] = said[ruleKey(r)] || !stateless
 			}
 		}
 	}
-	c.rules = append(first, c.rules...)
+	written := make(map[string]bool)
+	for _, r := range c.rules {
+		key := ruleKey(&r)
+		if written[key] || r.Stateless && said[key] {
+			continue
+		}
+		written[key] = true
+		kept = append(kept, r)
+	}
+	c.rules = kept
+}
+
+// ruleKey is what a compiled rule speaks of. Of two rules that speak of the same the first
+// decides, whatever they do with it; where rules add up, all admit.
+func ruleKey(r *estate.Rule) string {
+	key := []byte(r.Direction)
+	for _, s := range r.Services {
+		key = append(append(key, ' '), s.String()...)
+	}
+	for _, p := range r.Peers {
+		key = append(append(key, '|'), p.String()...)
+		switch p.Kind {
+		case estate.PeerGroup:
+			key = append(append(key, ' '), p.Group.Path()...)
+		case estate.PeerList:
+			key = append(append(append(key, ' '), p.List.Owner...), p.List.ID...)
+		}
+	}
+	return string(key)
 }
 
 // finish gives ranks with room between, and shuts what the dialect would let
@@ -371,23 +430,22 @@ func (c *compiler) finish() {
 	if !c.filter.FirstMatch {
 		return
 	}
-	ranks := make(map[estate.Direction]int)
+	count := make(map[estate.Direction]int)
+	for i := range c.rules {
+		count[c.rules[i].Direction]++
+	}
+	step, lastRank := rankStep, c.filter.Ranks[1]
+	for max(count[estate.In], count[estate.Out])*step >= lastRank && step > 1 {
+		step /= 2 // closer together where there are many
+	}
+	clear(count)
 	for i := range c.rules {
 		r := &c.rules[i]
-		ranks[r.Direction] += rankStep
-		r.Rank = ranks[r.Direction]
+		count[r.Direction]++
+		r.Rank = count[r.Direction] * step
 	}
 	if len(c.filter.Fixed) == 0 {
 		return
-	}
-	step, lastRank := rankStep, c.filter.Ranks[1]
-	for _, last := range ranks {
-		for last/rankStep*step >= lastRank && step > 1 {
-			step /= 2 // closer together where there are many
-		}
-	}
-	for i := range c.rules {
-		c.rules[i].Rank = c.rules[i].Rank / rankStep * step
 	}
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		c.rules = append(c.rules, estate.Rule{Direction: direction, Action: estate.Refuse, Rank: lastRank, Services: []service.Spec{service.Anything},

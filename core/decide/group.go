@@ -1,10 +1,12 @@
 package decide
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
 
+	"isonomos/core/addr"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -16,7 +18,8 @@ import (
 // A surveyed group decides as its dialect says: by rank, or by adding up what
 // its rules admit. A defined group decides by its meaning, which is the same on
 // every cloud: the first statement that fits, in the order in which they are
-// written; what none admits is stopped; answers come back.
+// written; what none admits is stopped; answers come back, unless all that admit it
+// before a refusal are stateless.
 
 // ByRank reports whether the first rule of a group that fits decides.
 func ByRank(g *estate.Group) bool { return g.Defined || Filter(g).FirstMatch }
@@ -66,6 +69,13 @@ func inOrder(g *estate.Group, direction estate.Direction, all []estate.Rule) []*
 		})
 	}
 	return rules
+}
+
+// WithMembers is another Decider, for which groups have other members.
+func (d *Decider) WithMembers(members map[*estate.Group]addr.Set) *Decider {
+	other := d.Fork()
+	maps.Copy(other.members, members)
+	return other
 }
 
 // Forget drops what is remembered of a group that is not part of the estate.
@@ -130,8 +140,8 @@ type decision struct {
 	rule     *estate.Rule // the one that decided; nil where none fits
 }
 
-// one decides a single service with one peer. Where rules add up and some that
-// fit keep state, one of those decides.
+// one decides a single service with one peer. Where some that fit keep state, before
+// any refusal where the first decides, one of those decides.
 func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr, p service.Point) decision {
 	var found decision
 	first := ByRank(g)
@@ -141,11 +151,14 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 		}
 		x := decision{admitted: r.Action == estate.Admit, rule: r}
 		x.state = x.admitted && KeepsState(g, r)
-		if first || x.state {
-			return x
-		}
 		if found.rule == nil {
 			found = x
+		}
+		if x.state {
+			return x
+		}
+		if first && (!x.admitted || !g.Defined) {
+			return found
 		}
 	}
 	if found.rule == nil && g.Follows {
@@ -161,31 +174,29 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 // admits are the services that a group lets through with one peer, and the part
 // whose answers come back by themselves: one for all services at once.
 func (d *Decider) admits(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr) (all, kept service.Set) {
-	var decided, passing, keeping []service.Set
+	var refused service.Set
+	var passing, keeping []service.Set
 	first := ByRank(g)
 	for _, r := range d.ordered(g, direction) {
 		if r.Action == estate.Refuse && !first || !d.Peers(g, r, at).Contains(peer) {
 			continue
 		}
 		services := service.Of(r.Services...)
-		if first {
-			left := services.Minus(service.UnionAll(decided...))
-			decided = append(decided, services)
-			services = left
+		if r.Action == estate.Refuse { // what was admitted before stays admitted
+			refused = refused.Union(services)
+			continue
 		}
-		if r.Action == estate.Admit {
-			passing = append(passing, services)
-			if KeepsState(g, r) {
-				keeping = append(keeping, services)
-			}
+		services = services.Minus(refused)
+		passing = append(passing, services)
+		if KeepsState(g, r) {
+			keeping = append(keeping, services)
 		}
 	}
 	if g.Follows {
-		before := service.UnionAll(append(decided, passing...)...)
 		for _, f := range d.followed(g) {
 			more, kept := d.admits(f, direction, nil, peer)
-			passing = append(passing, more.Minus(before))
-			keeping = append(keeping, kept.Minus(before))
+			passing = append(passing, more.Minus(refused))
+			keeping = append(keeping, kept.Minus(refused))
 		}
 	}
 	return service.UnionAll(passing...), service.UnionAll(keeping...)
@@ -246,19 +257,14 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 		}
 		set := traffic.Of(d.Peers(g, r, at), services)
 		if r.Action == estate.Refuse {
-			// What was admitted before stays admitted: only what is left of the set is refused.
-			refused = refused.Union(set.Minus(traffic.UnionAll(admitted)))
+			refused = refused.Union(set) // what was admitted before stays admitted
 			continue
 		}
 		if !refused.IsEmpty() {
 			set = set.Minus(refused)
 		}
 		if !allKept && KeepsState(g, r) {
-			if first { // the first that fits says whether state is kept
-				kept = append(kept, set.Minus(traffic.UnionAll(admitted)))
-			} else {
-				kept = append(kept, set)
-			}
+			kept = append(kept, set)
 		}
 		admitted = append(admitted, set)
 	}
@@ -271,8 +277,7 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 		for _, f := range d.followed(g) {
 			more = more.union(d.allowedOn(f, direction, nil, on))
 		}
-		left := refused.Union(result.all)
-		result.kept = result.kept.Union(more.kept.Minus(left))
+		result.kept = result.kept.Union(more.kept.Minus(refused))
 		result.all = result.all.Union(more.all.Minus(refused))
 	}
 	return result
@@ -286,6 +291,11 @@ func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
 // GroupTraffic is what a group as a whole lets through in a direction.
 func (d *Decider) GroupTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
 	return d.allowed(g, direction, nil).all
+}
+
+// KeptTraffic is the part of GroupTraffic whose answers come back by themselves.
+func (d *Decider) KeptTraffic(g *estate.Group, direction estate.Direction) traffic.Set {
+	return d.allowed(g, direction, nil).kept
 }
 
 // TrafficOn is GroupTraffic on some services.

@@ -78,6 +78,9 @@ var WholePorted = func() Set {
 	return Of(specs...)
 }()
 
+// Portless are the protocols that have neither ports nor types.
+var Portless = All.Minus(WholePorted).Minus(NotIPv4).Minus(NotIPv6)
+
 // protocolNames are the protocols that the language has a word for.
 var protocolNames = map[uint8]string{TCP: "tcp", UDP: "udp", SCTP: "sctp", DCCP: "dccp", UDPLite: "udplite", ICMP: "icmp", ICMPv6: "icmpv6"}
 

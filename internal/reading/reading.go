@@ -582,12 +582,14 @@ func (r *reader) group(g *estate.Group, i *estate.Interface, direction estate.Di
 			fitting = append(fitting, x)
 		}
 	}
-	if g.Defined { // the first statement that fits, whatever the cloud
-		if len(fitting) == 0 {
-			return false, false
+	if g.Defined { // the first statement that fits, whatever the cloud; any before a refusal keeps state
+		for _, x := range fitting {
+			if x.Action == estate.Refuse {
+				break
+			}
+			admitted, state = true, state || !x.Stateless
 		}
-		admits := fitting[0].Action == estate.Admit
-		return admits, admits && !fitting[0].Stateless
+		return admitted, state
 	}
 	if dialect != "ranked" && !wall {
 		for _, x := range fitting {

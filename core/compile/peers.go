@@ -1,0 +1,264 @@
+package compile
+
+import (
+	"fmt"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+)
+
+// How the peers of a rule are spelt: what the cloud can name is named, all else is ranges.
+//
+// A group that is named stands for whoever is attached to it, now or later: for any of the
+// addresses of its network. What is taken away from it must therefore be taken away from
+// all of them, or from none.
+
+// wayOut is what to write instead of a group from which something is taken away.
+const wayOut = "name ranges, subnets or a list"
+
+// A namedPeer is a group or list that a rule of the cloud can refer to.
+type namedPeer struct {
+	peer     estate.Peer // as the cloud's rules refer to it
+	written  estate.Peer // as the definition does
+	possible addr.Set    // the addresses that it may hold; of a list those that it holds
+}
+
+// same reports whether two refer to the same group.
+func (n namedPeer) same(m namedPeer) bool {
+	return n.peer.Kind == estate.PeerGroup && m.peer.Kind == estate.PeerGroup && n.peer.Group == m.peer.Group
+}
+
+// An expression is the peers of a rule: addresses and named ones, without others.
+type expression struct {
+	static   addr.Set
+	named    []namedPeer
+	without  addr.Set    // taken away from all
+	excepted []namedPeer // groups whose members are taken away from all
+}
+
+// isNobody reports whether there are no peers.
+func (e *expression) isNobody() bool { return e.static.IsEmpty() && len(e.named) == 0 }
+
+// isPartial reports whether it names a group of whose members only some are meant.
+func (e *expression) isPartial() bool {
+	return len(e.excepted) > 0 || slices.ContainsFunc(e.named, func(n namedPeer) bool { return n.peer.Kind == estate.PeerGroup && n.possible.Overlaps(e.without) })
+}
+
+// meets reports whether some address may be in both.
+func (e *expression) meets(x expression) bool {
+	own, other := e.static, x.static
+	for _, n := range e.named {
+		own = own.Union(n.possible)
+	}
+	for _, n := range x.named {
+		other = other.Union(n.possible)
+	}
+	return own.Overlaps(other)
+}
+
+func (c *compiler) fail(r *estate.Rule, format string, a ...any) error {
+	return &Failure{c.g, r, fmt.Sprintf(format, a...)}
+}
+
+// peers parts the peers of a rule, which stands in a group or is followed there, into those
+// that the cloud can name and addresses. What is excepted as addresses is taken away.
+func (c *compiler) peers(owner *estate.Group, r *estate.Rule) (e expression, err error) {
+	if e.static, e.named, err = c.parted(owner, r, r.Peers); err != nil || len(r.Except) == 0 {
+		return e, err
+	}
+	e.without, e.excepted, err = c.parted(owner, r, r.Except)
+	for _, n := range e.excepted { // what a list holds is known
+		if n.peer.Kind == estate.PeerList {
+			e.without = e.without.Union(n.possible)
+		}
+	}
+	e.excepted = slices.DeleteFunc(e.excepted, func(n namedPeer) bool { return n.peer.Kind == estate.PeerList })
+	e.static = e.static.Minus(e.without)
+	return e, err
+}
+
+func (c *compiler) parted(owner *estate.Group, r *estate.Rule, peers []estate.Peer) (static addr.Set, named []namedPeer, err error) {
+	sets := make([]addr.Set, 0, len(peers))
+	for _, p := range peers {
+		switch p.Kind {
+		case estate.PeerSelf, estate.PeerGroup:
+			set, n, err := c.group(owner, r, p)
+			if err != nil {
+				return static, nil, err
+			}
+			sets, named = append(sets, set), append(named, n...)
+		case estate.PeerList:
+			if set := c.d.Peers(owner, &estate.Rule{Peers: []estate.Peer{p}}, nil); !c.namesList(p) {
+				sets = append(sets, set)
+			} else {
+				for _, l := range c.lists(p) {
+					named = append(named, namedPeer{l, p, c.d.Peers(owner, &estate.Rule{Peers: []estate.Peer{l}}, nil)})
+				}
+			}
+		default:
+			sets = append(sets, c.d.Peers(owner, &estate.Rule{Peers: []estate.Peer{p}}, nil))
+		}
+	}
+	return addr.UnionAll(sets...), named, nil
+}
+
+// onlyRanges reports whether rules of the group can name no groups and no lists of one's own.
+func (c *compiler) onlyRanges() bool {
+	return c.g.For == estate.ForSubnets && c.filter.State == dialect.StateNone
+}
+
+// group is how a rule refers to the members of a group: by naming it, or where rules hold
+// ranges only, by the members' addresses as they are surveyed. Nobody knows these from
+// definitions alone: there the group stands for them.
+func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (static addr.Set, named []namedPeer, err error) {
+	g := p.Group
+	if p.Kind == estate.PeerSelf {
+		g = owner
+	}
+	if !c.d.CanName(c.g, g) {
+		return static, nil, c.fail(r, "%s", c.unnameable(g))
+	}
+	if c.onlyRanges() && !c.d.Estate().Taken.IsZero() {
+		return c.d.Members(g).Only(p.Family()), nil, nil
+	}
+	possible := possible(g)
+	limited := possible.Only(p.Family())
+	switch {
+	case limited.IsEmpty():
+		return static, nil, nil
+	case p.Family() != addr.Both && !limited.Equal(possible) && !c.dialect.OneFamily && !c.onlyRanges():
+		return static, nil, c.fail(r, "a rule of the cloud %s can't speak of one address family of a group's members (%s): %s", c.g.Account.Cloud.Name, p, wayOut)
+	}
+	as := estate.Peer{Kind: estate.PeerGroup, Group: g}
+	if c.dialect.OneFamily || c.onlyRanges() {
+		as.V4Only, as.V6Only = p.V4Only, p.V6Only
+	}
+	return static, []namedPeer{{as, p, limited}}, nil
+}
+
+// possible are the addresses that members of a group may have: those of its network.
+func possible(g *estate.Group) addr.Set {
+	if g.Network == nil || len(g.Network.Ranges) == 0 {
+		return addr.Everyone
+	}
+	return addr.OfPrefixes(g.Network.Ranges...)
+}
+
+// unnameable says why the group's rules can't name another.
+func (c *compiler) unnameable(g *estate.Group) string {
+	cloud := c.g.Account.Cloud
+	if g.Account.Cloud != cloud {
+		return fmt.Sprintf("%s is on the cloud %s, and rules of %s name groups of their own cloud: %s", g.Path(), g.Account.Cloud.Name, cloud.Name, wayOut)
+	}
+	where := "another network"
+	if g.Network != nil {
+		where = "the network " + g.Network.Path()
+	}
+	within := "their own network alone"
+	if c.dialect.GroupsAcross == dialect.PeeredNetworks {
+		within = "their own network, or of one that is peered with it both ways"
+	}
+	return fmt.Sprintf("%s is in %s, and rules of the cloud %s (%s) can name groups of %s: %s", g.Path(), where, cloud.Name, c.dialect.Name, within, wayOut)
+}
+
+// namesList reports whether the cloud's rules can refer to a list instead of spelling out
+// its ranges.
+func (c *compiler) namesList(p estate.Peer) bool {
+	if p.Family() != addr.Both && !c.dialect.OneFamily {
+		return false
+	}
+	if entries, published := p.List.At(c.g); len(published) > 0 {
+		return len(entries) == 0 && len(c.d.PublishedLists(p.List, c.g)) > 0
+	}
+	return !c.onlyRanges() && len(p.List.Parts) == 0 && c.dialect.OwnLists != dialect.ListsExpanded
+}
+
+// lists are how the cloud's rules refer to a list.
+func (c *compiler) lists(p estate.Peer) []estate.Peer {
+	var lists []estate.Peer
+	for _, l := range c.d.PublishedLists(p.List, c.g) {
+		as := p
+		as.List = l
+		lists = append(lists, as)
+	}
+	if len(lists) == 0 {
+		return []estate.Peer{p}
+	}
+	return lists
+}
+
+// takeAway takes what is excepted, or refused before, away from the peers of a rule: from
+// addresses, from lists, which are then spelt out, and from groups of which nothing is left
+// or that have nothing of it. Where the cloud has refusals, what can't be taken away from a
+// group is returned, to be refused before the rule; else it can't be expressed.
+func (c *compiler) takeAway(r *estate.Rule, e *expression) (shut expression, err error) {
+	taken := e.without // or perhaps taken, from whoever is a member
+	for _, x := range e.excepted {
+		taken = taken.Union(x.possible)
+	}
+	var groups, lists []namedPeer
+	for _, n := range e.named {
+		switch {
+		case n.peer.Kind == estate.PeerGroup:
+			groups = append(groups, n)
+		case n.possible.Overlaps(taken):
+			e.static = e.static.Union(n.possible)
+		default:
+			lists = append(lists, n)
+		}
+	}
+	e.static = e.static.Minus(e.without)
+	if e.named = append(groups, lists...); c.onlyRanges() {
+		return shut, nil // what is left of the groups a survey tells
+	}
+	kept := groups[:0:0]
+	for _, n := range groups {
+		n = n.without(e.excepted)
+		left := n.possible.Minus(e.without)
+		if left.IsEmpty() || !left.Equal(n.possible) && left.SubsetOf(e.static) {
+			continue // nobody is left, or they are among the addresses anyway
+		}
+		kept = append(kept, n)
+		if left.Equal(n.possible) {
+			continue
+		}
+		if !c.canShut(r) {
+			return shut, c.fail(r, "a rule of the cloud %s can't take addresses away from the members of a group (%s), as whoever joins it may have them: %s",
+				c.g.Account.Cloud.Name, n.written, wayOut)
+		}
+		shut.static = shut.static.Union(n.possible.Intersect(e.without))
+	}
+	e.named = append(kept, lists...)
+	for _, x := range e.excepted {
+		meets := x.possible.Overlaps(e.static) || slices.ContainsFunc(kept, func(n namedPeer) bool { return !n.same(x) && n.possible.Overlaps(x.possible) })
+		if !meets {
+			continue
+		}
+		if !c.canShut(r) {
+			return shut, c.fail(r, "a rule of the cloud %s can't take the members of a group (%s) away from others, as nobody knows their addresses: %s",
+				c.g.Account.Cloud.Name, x.written, wayOut)
+		}
+		shut.named = append(shut.named, x)
+	}
+	return shut, nil
+}
+
+// canShut reports whether a refusal before a rule can take away what the rule itself can't.
+func (c *compiler) canShut(r *estate.Rule) bool { return c.filter.Refuses && r.Action == estate.Admit }
+
+// without is a named group but for the families of it that are taken away.
+func (n namedPeer) without(excepted []namedPeer) namedPeer {
+	for _, x := range excepted {
+		if !n.same(x) || !n.possible.Overlaps(x.possible) {
+			continue
+		}
+		n.possible = n.possible.Minus(x.possible)
+		n.peer.V4Only, n.peer.V6Only = n.possible.Only(addr.IPv6).IsEmpty(), n.possible.Only(addr.IPv4).IsEmpty()
+		if n.possible.IsEmpty() {
+			n.peer.V4Only, n.peer.V6Only = false, false
+		}
+	}
+	return n
+}
