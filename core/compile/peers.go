@@ -82,6 +82,14 @@ func (c *compiler) peers(owner *estate.Group, r *estate.Rule) (e expression, err
 func (c *compiler) parted(owner *estate.Group, r *estate.Rule, peers []estate.Peer) (static addr.Set, named []namedPeer, err error) {
 	sets := make([]addr.Set, 0, len(peers))
 	for _, p := range peers {
+		if p.Without != nil {
+			set, n, err := c.partedWithout(owner, r, p)
+			if err != nil {
+				return static, nil, err
+			}
+			sets, named = append(sets, set), append(named, n...)
+			continue
+		}
 		switch p.Kind {
 		case estate.PeerSelf, estate.PeerGroup:
 			set, n, err := c.group(owner, r, p)
@@ -102,6 +110,23 @@ func (c *compiler) parted(owner *estate.Group, r *estate.Rule, peers []estate.Pe
 		}
 	}
 	return addr.UnionAll(sets...), named, nil
+}
+
+// partedWithout parts a peer from which something is taken away.
+func (c *compiler) partedWithout(owner *estate.Group, r *estate.Rule, p estate.Peer) (addr.Set, []namedPeer, error) {
+	without := *p.Without
+	p.Without = nil
+	part := *r
+	part.Peers, part.Except = []estate.Peer{p}, without
+	e, err := c.peers(owner, &part)
+	if err != nil {
+		return addr.Set{}, nil, err
+	}
+	shut, err := c.takeAway(&part, &e)
+	if err == nil && !shut.isNobody() {
+		err = c.fail(r, "a rule of the cloud %s can't take part of the members of a group away (%s), as nobody knows their addresses: %s", c.g.Account.Cloud.Name, p, wayOut)
+	}
+	return e.static, e.named, err
 }
 
 // onlyRanges reports whether rules of the group can name no groups and no lists of one's own.

@@ -325,6 +325,11 @@ func (d *Decider) peerUnion(g *estate.Group, peers []estate.Peer, at *estate.Int
 }
 
 func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Interface) addr.Set {
+	if p.Without != nil {
+		whole := p
+		whole.Without = nil
+		return d.peer(g, whole, at).Minus(d.peerUnion(g, *p.Without, at))
+	}
 	var set addr.Set
 	switch p.Kind {
 	case estate.PeerEveryone:

@@ -396,7 +396,8 @@ type Peer struct {
 	List    *List
 	Network *Network
 	Subnet  *Subnet
-	Missing string // what the reference said: "group:grp-9"
+	Missing string  // what the reference said: "group:grp-9"
+	Without *[]Peer // taken away from this peer alone; nil means nothing
 }
 
 // A List is a prefix list: one's own, or one that a provider publishes.

@@ -352,6 +352,10 @@ func (o *overlay) peers(peers []Peer) []Peer {
 		case PeerSubnet:
 			p.Subnet = o.subnets[p.Subnet]
 		}
+		if p.Without != nil {
+			without := o.peers(*p.Without)
+			p.Without = &without
+		}
 	}
 	return mapped
 }

@@ -117,5 +117,13 @@ func (p Peer) String() string {
 		kind, id, _ := strings.Cut(p.Missing, ":")
 		word = kind + " " + id + " (not there)"
 	}
-	return strings.TrimSpace(word + " " + p.Family().String())
+	word = strings.TrimSpace(word + " " + p.Family().String())
+	if p.Without != nil {
+		var without []string
+		for _, x := range *p.Without {
+			without = append(without, x.String())
+		}
+		word = "(" + word + " except " + strings.Join(without, ", ") + ")"
+	}
+	return word
 }

@@ -266,8 +266,8 @@ func TestAdoptOddNames(t *testing.T) {
 {"kind":"account","name":"a","cloud":"c","folder":"x y/z","labels":{"cost centre":"7 (old)"},"limits":{"rules-per-direction":90}}
 {"kind":"account","name":"b","cloud":"c"}
 {"kind":"account","name":"9 lives","cloud":"c"}
-{"kind":"network","account":"a","id":"n","ranges":["10.0.0.0/16"]}
-{"kind":"network","account":"b","id":"n","ranges":["10.1.0.0/16"]}
+{"kind":"network","account":"a","id":"n","ranges":["10.0.0.0/16"],"peers":[{"account":"b","network":"n"}]}
+{"kind":"network","account":"b","id":"n","ranges":["10.1.0.0/16"],"peers":[{"account":"a","network":"n"}]}
 {"kind":"network","account":"9 lives","id":"n","ranges":["10.2.0.0/16"]}
 {"kind":"subnet","account":"a","network":"n","id":"s","name":"the front","ranges":["10.0.1.0/24"],"groups":["w"]}
 {"kind":"subnet","account":"b","network":"n","id":"s","ranges":["10.1.1.0/24"]}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"isonomos/core/addr"
 	"isonomos/core/estate"
@@ -226,8 +227,6 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 		rule.Action = estate.Refuse
 	}
 	rule.Services, rule.Words = r.specs(s.Services, x)
-	rule.Peers, rule.Except = r.sides(s.Peers, x)
-	r.families(rule, s)
 	ended := r.applyClauses(&rule, s, x)
 	if s.Stateless.Given() {
 		rule.Stateless = true
@@ -235,21 +234,26 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 			r.say(s.Stateless.Span, "leave it out", "the cloud %s (%s) does not decide state by rule", g.Account.Cloud.Name, d)
 		}
 	}
-	if ended {
-		if s.Verb.Text != "lend" {
+	var atMost time.Duration
+	if s.Verb.Text == "lend" && !ended {
+		atMost = r.duration(s.AtMost, x)
+	}
+	for _, side := range r.sides(s.Peers, x) {
+		rule.Peers, rule.Except = side.peers, side.except
+		r.families(rule, s)
+		switch {
+		case ended && s.Verb.Text != "lend":
 			g.Ended = append(g.Ended, rule)
+		case ended:
+		case s.Verb.Text == "lend":
+			if before := stoppedBy(g, rule, g.Rules); before != nil {
+				r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line), "the refusal %q before it stops what this lends, or some of it", before.Sentence(r.estate.Services))
+			}
+			g.Lends = append(g.Lends, estate.Lend{Rule: rule, AtMost: atMost, After: len(g.Rules)})
+		default:
+			g.Rules = append(g.Rules, rule)
 		}
-		return
 	}
-	if s.Verb.Text == "lend" {
-		lend := estate.Lend{Rule: rule, AtMost: r.duration(s.AtMost, x), After: len(g.Rules)}
-		if before := stoppedBy(g, rule, g.Rules); before != nil {
-			r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line), "the refusal %q before it stops what this lends, or some of it", before.Sentence(r.estate.Services))
-		}
-		g.Lends = append(g.Lends, lend)
-		return
-	}
-	g.Rules = append(g.Rules, rule)
 }
 
 // applyClauses takes because and until, of the rule and of the use that put it
@@ -363,31 +367,65 @@ func (r *resolver) families(rule estate.Rule, s *syntax.Rule) {
 	}
 }
 
-// sides resolves the peers of a statement and those that it excepts.
-func (r *resolver) sides(written syntax.Peers, x setting) (peers, except []estate.Peer) {
-	peers, except = r.peers(written.Of, x)
-	more, _ := r.peers(written.Except, x)
-	return peers, append(except, more...)
+// A side is peers and what is taken away from all of them.
+type side struct{ peers, except []estate.Peer }
+
+// sides resolves the peers of a statement. What a parameter stands for is a set: what is
+// excepted there is taken away from it alone, so it is a side of its own.
+func (r *resolver) sides(written syntax.Peers, x setting) []side {
+	var except []estate.Peer
+	for _, s := range r.peers(written.Except, x) {
+		if len(s.except) > 0 {
+			for i := range s.peers {
+				s.peers[i].Without = &s.except
+			}
+		}
+		except = append(except, s.peers...)
+	}
+	sides := r.peers(written.Of, x)
+	for i := range sides {
+		sides[i].except = append(slices.Clip(sides[i].except), except...)
+	}
+	return sides
 }
 
-// peers resolves peers one by one; a parameter can stand for several, and for exceptions.
-func (r *resolver) peers(written []syntax.Peer, x setting) (peers, except []estate.Peer) {
-	peers = make([]estate.Peer, 0, len(written))
+// onlySide resolves the peers of a statement outside groups, where no parameters are.
+func (r *resolver) onlySide(written syntax.Peers) (peers, except []estate.Peer) {
+	sides := r.sides(written, setting{})
+	return sides[0].peers, sides[0].except
+}
+
+// peers resolves peers one by one. The first side holds those from which nothing is
+// taken away; it may be empty only if it is the only one.
+func (r *resolver) peers(written []syntax.Peer, x setting) []side {
+	plain := make([]estate.Peer, 0, len(written))
+	var others []side
 	for _, w := range written {
-		if b, ok := x.params[w.Name.Text]; ok && w.Kind == "name" {
-			if b.kind != "peers" {
-				r.wrongKind(w.Name, b, "peers")
-				continue
-			}
-			for _, p := range b.peers {
-				peers = append(peers, limited(p, w.Family.Text))
-			}
-			except = append(except, b.except...)
+		b, ok := x.params[w.Name.Text]
+		if !ok || w.Kind != "name" {
+			plain = r.appendPeer(plain, w, x.group)
 			continue
 		}
-		peers = r.appendPeer(peers, w, x.group)
+		if b.kind != "peers" {
+			r.wrongKind(w.Name, b, "peers")
+			continue
+		}
+		for _, s := range b.sides {
+			peers := make([]estate.Peer, len(s.peers))
+			for i, p := range s.peers {
+				peers[i] = limited(p, w.Family.Text)
+			}
+			if len(s.except) == 0 {
+				plain = append(plain, peers...)
+			} else {
+				others = append(others, side{peers, s.except})
+			}
+		}
 	}
-	return peers, except
+	if len(plain) == 0 && len(others) > 0 {
+		return others
+	}
+	return append([]side{{peers: plain}}, others...)
 }
 
 // limited is a peer limited to a family as well.

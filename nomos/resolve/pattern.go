@@ -22,8 +22,7 @@ type pattern struct {
 // A binding is what a parameter stands for. Only the fields of its kind are set.
 type binding struct {
 	kind     string // "peers", "services", "text", "number", "duration"
-	peers    []estate.Peer
-	except   []estate.Peer
+	sides    []side
 	specs    []service.Spec
 	words    []string
 	text     string
@@ -246,7 +245,7 @@ func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (bind
 		r.say(items.Span, "for example "+example, "the parameter %q wants %s", p.Name.Text, p.Type.Text)
 	}
 	// A parameter of the pattern around is handed on.
-	if len(items.Of) == 1 && items.Of[0].Peer != nil && items.Of[0].Peer.Kind == "name" {
+	if len(items.Of) == 1 && len(items.Except) == 0 && items.Of[0].Peer != nil && items.Of[0].Peer.Kind == "name" && !items.Of[0].Peer.Family.Given() {
 		if outer, ok := x.params[items.Of[0].Peer.Name.Text]; ok {
 			if outer.kind != b.kind {
 				r.wrongKind(items.Of[0].Peer.Name, outer, b.kind)
@@ -270,7 +269,7 @@ func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (bind
 				}
 			}
 		}
-		b.peers, b.except = r.sides(syntax.Peers{Of: peers, Except: except}, x)
+		b.sides = r.sides(syntax.Peers{Of: peers, Except: except}, x)
 	case "services":
 		var specs []syntax.Spec
 		for _, item := range items.Of {
@@ -367,14 +366,15 @@ func (r *resolver) baselines() {
 	for _, d := range r.baselineDecls {
 		r.file = d.file
 		var where *estate.Condition
-		known := true
+		known, kinds := true, false // whether it says for which kind of group
 		if d.node.Where != nil {
 			known = r.usable(d.node.Where)
 			where = r.condition(d.node.Where)
+			kinds = slices.ContainsFunc(where.Tests(), func(t *estate.Condition) bool { return t.Label == "kind" })
 		}
 		matched := 0
 		for _, g := range r.estate.Groups {
-			if g.Existing || g.Follows || where != nil && !where.Holds(estate.GroupPlace(g)) {
+			if g.Existing || !kinds && g.For == estate.ForSubnets || where != nil && !where.Holds(estate.GroupPlace(g)) {
 				continue
 			}
 			matched++

@@ -26,7 +26,7 @@ type end struct {
 func (r *resolver) end(written syntax.Peers) (end, bool) {
 	var e end
 	before := r.mistakes()
-	peers, except := r.sides(written, setting{})
+	peers, except := r.onlySide(written)
 	e.except = except
 	for _, p := range peers {
 		switch p.Kind {
@@ -293,7 +293,7 @@ func (r *resolver) opening(o *syntax.Opening) law.Opening {
 	}
 	specs, words := r.specs(o.Services, setting{})
 	x.Services, x.Words = service.Of(specs...), strings.Join(words, ", ")
-	peers, except := r.sides(o.Peers, setting{})
+	peers, except := r.onlySide(o.Peers)
 	x.Peers = law.Side{Of: peers, Except: except}
 	if o.MoreThan.Given() {
 		x.MoreThan, _ = parseDuration(o.MoreThan.Text)
@@ -380,8 +380,8 @@ func (r *resolver) expects() {
 		r.file = d.file
 		n := d.node
 		x := law.Expectation{Text: oneLine(r.file, n.Span), Because: n.Because.Text, Origin: r.origin(n.Span), Only: n.Only, Can: n.Can, Services: service.All, Words: "any"}
-		x.From.Of, x.From.Except = r.sides(n.From, setting{})
-		x.To.Of, x.To.Except = r.sides(n.To, setting{})
+		x.From.Of, x.From.Except = r.onlySide(n.From)
+		x.To.Of, x.To.Except = r.onlySide(n.To)
 		if len(n.On) > 0 {
 			specs, words := r.specs(n.On, setting{})
 			x.Services, x.Words = service.Of(specs...), strings.Join(words, ", ")
