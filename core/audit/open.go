@@ -639,9 +639,6 @@ members), rules of which refusals before them leave nothing, and built-in rules 
 	Controls: controlsOfServices,
 	group: func(l *look) []Finding {
 		var found []Finding
-		if l.group.For == estate.ForSubnets && l.group.Follows {
-			return nil
-		}
 		for _, c := range l.wholeCauses() {
 			whole := wholeOf(c.services)
 			f := l.about(c, *whole)

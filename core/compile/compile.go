@@ -65,6 +65,9 @@ func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
 	c.finish()
 	copied.Rules = c.rules
 	defer d.Forget(&copied)
+	if err := c.stopsNothing(); err != nil {
+		return Compiled{}, err
+	}
 	room, err := c.compare(&copied)
 	return Compiled{Group: &copied, AnswerRoom: room, Dead: c.dead}, err
 }
@@ -79,7 +82,7 @@ type compiler struct {
 	// refusedFirst are the rules that need a refusal before them, for what can't be taken
 	// away from a group.
 	refusedFirst []*estate.Rule
-	room    map[estate.Direction]traffic.Set // what answers may need
+	room         map[estate.Direction]traffic.Set // what answers may need
 }
 
 // A source is rules that are compiled in their order: the group's own, or those of a
@@ -93,11 +96,10 @@ func (s source) refuses() bool {
 	return slices.ContainsFunc(s.rules, func(r *estate.Rule) bool { return r.Action == estate.Refuse })
 }
 
-// sources are what a direction of the group is made of. Where an admission in any layer is
-// enough, the groups that are followed stand for themselves.
+// sources are what a direction of the group is made of.
 func (c *compiler) sources(direction estate.Direction) []source {
 	sources := []source{{c.g, c.d.InOrder(c.g, direction)}}
-	if !c.g.Follows || c.dialect.Layers == dialect.EitherMayAdmit {
+	if !c.g.Follows {
 		return sources
 	}
 	var refusing []source

@@ -25,60 +25,54 @@ const mostVariables = 10
 
 // compare returns the answer room, or a Failure with an example of a difference.
 func (c *compiler) compare(made *estate.Group) (room traffic.Set, err error) {
-	meaning := c.meaning()
-	alone, together := c.variables(meaning, made)
-	if len(together) > mostVariables {
-		return room, &Failure{c.g, nil, fmt.Sprintf("it takes away the members of %d groups, and more than %d are not proved: put them into one group, or name ranges", len(together), mostVariables)}
-	}
-	if c.onlyRanges() && len(alone)+len(together) > 0 {
+	if alone, together := c.variables(c.g, made); c.onlyRanges() && len(alone)+len(together) > 0 {
 		return c.room[estate.In].Union(c.room[estate.Out]), nil // definitions alone don't tell these ranges: a survey does
 	}
-	for chosen := range 1 << len(together) {
-		members := make(map[*estate.Group]addr.Set, len(alone)+len(together))
-		for k, g := range together {
-			members[g] = addr.Set{}
-			if chosen>>k&1 == 1 {
-				members[g] = possible(g)
-			}
-		}
-		for _, g := range alone {
-			members[g] = addr.Set{}
-		}
-		for k := -1; k < len(alone); k++ {
-			if k >= 0 {
-				members[alone[k]] = possible(alone[k])
-			}
-			d := c.d
-			if len(members) > 0 {
-				d = c.d.WithMembers(members)
-			}
-			more, err := c.compareIn(d, meaning, made)
-			if err != nil {
-				return room, err
-			}
-			room = room.Union(more)
-			if k >= 0 {
-				members[alone[k]] = addr.Set{}
-			}
-		}
-	}
-	return room, nil
+	err = c.everyMembers(c.g, made, func(d *decide.Decider) error {
+		more, err := c.compareIn(d, made)
+		room = room.Union(more)
+		return err
+	})
+	return room, err
 }
 
-// meaning is the definition itself, with those that it follows as it will follow them.
-func (c *compiler) meaning() *estate.Group {
-	if !c.g.Follows || c.dialect.Layers != dialect.EitherMayAdmit {
-		return c.g
+// everyMembers calls a function with a Decider for every choice of members that can matter
+// to what two groups let through, until it fails.
+func (c *compiler) everyMembers(a, b *estate.Group, try func(*decide.Decider) error) error {
+	alone, together := c.variables(a, b)
+	if len(together) > mostVariables {
+		return c.fail(nil, "it takes away the members of %d groups, and more than %d are not proved: put them into one group, or name ranges", len(together), mostVariables)
 	}
-	own := *c.g // the groups that it follows stand for themselves
-	own.Follows = false
-	return &own
+	if len(alone)+len(together) == 0 {
+		return try(c.d)
+	}
+	for chosen := range 1 << len(together) {
+		for k := -1; k < len(alone); k++ {
+			members := make(map[*estate.Group]addr.Set, len(alone)+len(together))
+			for i, g := range together {
+				members[g] = addr.Set{}
+				if chosen>>i&1 == 1 {
+					members[g] = possible(g)
+				}
+			}
+			for i, g := range alone {
+				members[g] = addr.Set{}
+				if i == k {
+					members[g] = possible(g)
+				}
+			}
+			if err := try(c.d.WithMembers(members)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // compareIn compares for certain members.
-func (c *compiler) compareIn(d *decide.Decider, meaning, made *estate.Group) (room traffic.Set, err error) {
+func (c *compiler) compareIn(d *decide.Decider, made *estate.Group) (room traffic.Set, err error) {
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		ought, kept := d.GroupTraffic(meaning, direction), d.KeptTraffic(meaning, direction)
+		ought, kept := d.GroupTraffic(c.g, direction), d.KeptTraffic(c.g, direction)
 		is, keeps := d.GroupTraffic(made, direction), d.KeptTraffic(made, direction)
 		more := is.Minus(ought)
 		if c.filter.State == dialect.StateNone {
@@ -117,16 +111,20 @@ func (c *compiler) differ(how string, direction estate.Direction, set traffic.Se
 	return &Failure{c.g, nil, fmt.Sprintf("the cloud %s would %s, for example %s %s %s", c.g.Account.Cloud.Name, how, what, preposition, w.Peer)}
 }
 
-// variables are the groups that are named on either side: those that stand only behind
+// variables are the groups that the rules of two name: those that stand only behind
 // admissions, and those that something is taken away by.
-func (c *compiler) variables(meaning, made *estate.Group) (alone, together []*estate.Group) {
+func (c *compiler) variables(a, b *estate.Group) (alone, together []*estate.Group) {
 	if c.onlyRanges() && !c.d.Estate().Taken.IsZero() {
 		return nil, nil // the members are those of the survey
 	}
 	takes := make(map[*estate.Group]bool)
 	var order []*estate.Group
-	note := func(owner *estate.Group, peers []estate.Peer, taking bool) {
+	var note func(owner *estate.Group, peers []estate.Peer, taking bool)
+	note = func(owner *estate.Group, peers []estate.Peer, taking bool) {
 		for _, p := range peers {
+			if p.Without != nil {
+				note(owner, *p.Without, true)
+			}
 			g := p.Group
 			if p.Kind == estate.PeerSelf {
 				g = owner
@@ -139,18 +137,17 @@ func (c *compiler) variables(meaning, made *estate.Group) (alone, together []*es
 			takes[g] = takes[g] || taking
 		}
 	}
-	all := func(owner *estate.Group, rules []*estate.Rule) {
-		for _, r := range rules {
-			note(owner, r.Peers, r.Action == estate.Refuse)
-			note(owner, r.Except, true)
+	for _, g := range []*estate.Group{a, b} {
+		speaking := []*estate.Group{g}
+		if g.Follows {
+			speaking = append(speaking, c.d.Followed(c.g)...)
 		}
-	}
-	for _, direction := range []estate.Direction{estate.In, estate.Out} {
-		all(c.g, c.d.InOrder(meaning, direction))
-		all(c.g, c.d.InOrder(made, direction))
-		if meaning.Follows {
-			for _, f := range c.d.Followed(c.g) {
-				all(f, c.d.InOrder(f, direction))
+		for _, owner := range speaking {
+			for _, direction := range []estate.Direction{estate.In, estate.Out} {
+				for _, r := range c.d.InOrder(owner, direction) {
+					note(owner, r.Peers, r.Action == estate.Refuse)
+					note(owner, r.Except, true)
+				}
 			}
 		}
 	}

@@ -211,8 +211,12 @@ func speaksOf(r *estate.Rule, p service.Point) bool {
 	return false
 }
 
-// followed are the groups of the instances in the subnets around which a group stands.
+// followed are the groups of the instances in the subnets around which a group stands,
+// where traffic has to pass both: where one admission is enough, they stand for themselves.
 func (d *Decider) followed(g *estate.Group) []*estate.Group {
+	if Dialect(g.Account).Layers == dialect.EitherMayAdmit {
+		return nil
+	}
 	var groups []*estate.Group
 	for _, i := range d.wearers[g] {
 		for _, worn := range d.Worn(i) {

@@ -55,8 +55,9 @@ type writer struct {
 // Write writes the definitions of groups, and of the clouds, accounts, networks and
 // lists that they need and that are not defined yet. rules are a group's rules:
 // its own, or others that it is to have. Those in existing are only named. The
-// texts are in the order of the accounts; the first holds what belongs to all.
-func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) []estate.Rule, existing map[*estate.Group]string) []Text {
+// texts are in the order of the accounts; the first holds what belongs to all. names are
+// what the groups are called in them.
+func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) []estate.Rule, existing map[*estate.Group]string) (texts []Text, names map[*estate.Group]string) {
 	w := writer{e: e, d: decide.New(e), rules: rules, chosen: make(map[*estate.Group]bool), existing: existing, texts: make(map[string]*strings.Builder),
 		names: make(map[*estate.Group]string), lists: make(map[*estate.List]string), ranges: make(map[netip.Prefix]string), services: e.Services}
 	for _, g := range groups {
@@ -89,7 +90,6 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 			w.group(g)
 		}
 	}
-	var texts []Text
 	for _, a := range e.Accounts {
 		if b := w.texts[a.Name]; b != nil {
 			text := strings.TrimLeft(b.String(), "\n")
@@ -99,7 +99,7 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 			texts = append(texts, Text{a.Name, text})
 		}
 	}
-	return texts
+	return texts, w.names
 }
 
 // Possible says why a group can't be defined as it is, or nothing where it can be tried.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"isonomos/core/compile"
 	"isonomos/core/decide"
@@ -53,19 +54,28 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 	}
 	for {
 		a.Files = nil
-		for _, text := range adopt.Write(w.Estate, chosen, rulesOf, existing) {
+		texts, names := adopt.Write(w.Estate, chosen, rulesOf, existing)
+		var broken []source.Message
+		for _, text := range texts {
 			file := source.NewFile(w.freeName(folder, text.Account), text.Text)
 			tree, messages := parse.File(file)
-			if source.Errors(messages) > 0 {
-				return a, fmt.Errorf("what was written for %s can't be read back, so nothing is adopted: %v", text.Account, messages[0])
+			broken = append(broken, onlyErrors(messages)...)
+			if len(broken) == 0 {
+				file = source.NewFile(file.Name, print.File(tree))
 			}
-			a.Files = append(a.Files, source.NewFile(file.Name, print.File(tree)))
+			a.Files = append(a.Files, file)
 		}
 		a.Edits = w.withoutExisting(chosen, existing)
-		wrong, err := w.checkAdopted(d, a, chosen, existing, rulesOf, o)
-		if err != nil {
-			return a, err
+		if len(broken) == 0 {
+			broken = onlyErrors(nomos.Understand(w.filesWith(a), o).Messages)
 		}
+		if len(broken) > 0 {
+			if !w.leave(broken, chosen, names, existing) {
+				return a, fmt.Errorf("what would be written has a mistake, so nothing is adopted:\n%s", broken[0])
+			}
+			continue
+		}
+		wrong := w.checkAdopted(d, a, chosen, existing, rulesOf, o)
 		if len(wrong) == 0 {
 			break
 		}
@@ -84,6 +94,41 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 		a.Files, a.Edits = nil, nil
 	}
 	return a, nil
+}
+
+func onlyErrors(messages []source.Message) []source.Message {
+	return slices.DeleteFunc(slices.Clone(messages), func(m source.Message) bool { return m.Warning })
+}
+
+// leave has groups stay as they are whose written definitions have mistakes; it reports
+// whether there were such.
+func (w World) leave(broken []source.Message, chosen []*estate.Group, names, existing map[*estate.Group]string) bool {
+	found := false
+	for _, m := range broken {
+		text := m.File.Text[:min(int(m.Span.Start), len(m.File.Text))]
+		head := strings.LastIndex("\n"+text, "\ngroup ")
+		if head < 0 || slices.Contains(w.Definitions.Files, m.File) {
+			continue
+		}
+		called := strings.Fields(m.File.Text[head:])
+		for _, g := range chosen {
+			if len(called) > 1 && existing[g] == "" && names[g] == called[1] && strings.HasPrefix(path.Base(m.File.Name), g.Account.Name) {
+				existing[g], found = "it can't be written: "+m.Text, true
+			}
+		}
+	}
+	return found
+}
+
+// filesWith are the files of the definitions with what an adoption writes.
+func (w World) filesWith(a Adoption) []*source.File {
+	files := slices.Clone(w.Definitions.Files)
+	for i, f := range files {
+		if k := slices.IndexFunc(a.Edits, func(e Edited) bool { return e.File == f }); k >= 0 {
+			files[i] = source.NewFile(f.Name, a.Edits[k].Text)
+		}
+	}
+	return append(files, a.Files...)
 }
 
 // AdoptProposals writes definitions of the surveyed groups that proposals narrow,
@@ -172,19 +217,8 @@ func (w World) freeName(folder, account string) string {
 
 // checkAdopted decides the written definitions, and says which groups do not come
 // out as they are.
-func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string, rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) (map[*estate.Group]string, error) {
-	files := slices.Clone(w.Definitions.Files)
-	for i, f := range files {
-		if k := slices.IndexFunc(a.Edits, func(e Edited) bool { return e.File == f }); k >= 0 {
-			files[i] = source.NewFile(f.Name, a.Edits[k].Text)
-		}
-	}
-	understood := nomos.Understand(append(files, a.Files...), o)
-	if source.Errors(understood.Messages) > 0 {
-		i := slices.IndexFunc(understood.Messages, func(m source.Message) bool { return source.Errors([]source.Message{m}) > 0 })
-		return nil, fmt.Errorf("what would be written has a mistake, so nothing is adopted:\n%s", understood.Messages[i])
-	}
-	next := NewWorld(understood, w.Survey)
+func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string, rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) map[*estate.Group]string {
+	next := NewWorld(nomos.Understand(w.filesWith(a), o), w.Survey)
 	after := decide.New(next.Estate)
 	byID := make(map[string]*estate.Group)
 	for _, g := range next.Estate.Groups {
@@ -202,7 +236,7 @@ func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Grou
 			delete(wrong, g)
 		}
 	}
-	return wrong, nil
+	return wrong
 }
 
 // asItWas says in what a defined group differs from the surveyed one, or nothing.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"isonomos/core/audit"
+	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/law"
 	"isonomos/core/service"
@@ -171,14 +172,14 @@ func (c *connection) stopped(g *estate.Group, before *estate.Rule) (hint, text s
 
 // throughSubnets lets a connection through the managed subnet groups around the
 // groups of one end, where their members can stand. Those that follow instances do so by
-// themselves.
+// themselves, and where one admission in any layer is enough it would only open others.
 func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction, peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
 	within := make(map[*estate.Network][]*estate.Group)
 	for _, g := range groups {
 		within[g.Network] = append(within[g.Network], g)
 	}
 	for _, wall := range c.estate.Groups {
-		if wall.For != estate.ForSubnets || wall.Follows || wall.Existing {
+		if wall.For != estate.ForSubnets || wall.Follows || wall.Existing || dialectOf(wall).Layers == dialect.EitherMayAdmit {
 			continue
 		}
 		var here []estate.Peer
