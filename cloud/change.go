@@ -90,11 +90,14 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 		}
 		return made(header, []json.RawMessage{line})
 	case "add-rules":
-		if len(r.Rules) != 1 {
+		if len(r.Rules) > 1 {
+			return c.addRules(ctx, account+"/groups/"+id+"/rules", want, r)
+		}
+		if len(r.Rules) == 0 {
 			return Object{}, unknownRequest(r)
 		}
 		var line json.RawMessage
-		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, only(r.Rules[0], "direction", "action", "rank", "peers", "services", "stateless", "description"), &line)
+		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, only(r.Rules[0], ruleFields...), &line)
 		return Object{r.ID, version(header), []json.RawMessage{line}}, err
 	case "remove-rule":
 		var rule struct{ ID string }
@@ -118,6 +121,26 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 		return c.changed(ctx, http.MethodPut, account+"/subnets/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
 	}
 	return Object{}, unknownRequest(r)
+}
+
+// ruleFields are what a request says of a rule.
+var ruleFields = []string{"direction", "action", "rank", "peers", "services", "stateless", "description"}
+
+// addRules adds several rules to a group, all or none.
+func (c *Client) addRules(ctx context.Context, path, want string, r Request) (Object, error) {
+	sent := make([]json.RawMessage, len(r.Rules))
+	for i, rule := range r.Rules {
+		sent[i] = only(rule, ruleFields...)
+	}
+	body, err := json.Marshal(map[string]any{"rules": sent})
+	if err != nil {
+		return Object{}, err
+	}
+	var made struct {
+		Rules []json.RawMessage `json:"rules"`
+	}
+	header, err := c.send(ctx, http.MethodPost, path, want, body, &made)
+	return Object{r.ID, version(header), made.Rules}, err
 }
 
 // only is a line of a survey with those of its fields that a request has.

@@ -197,14 +197,35 @@ func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return made, of, err
 		}
-		var o object
-		if err := body(r, &o); err != nil {
+		var sent struct {
+			object
+			Rules []object `json:"rules"`
+		}
+		if err := body(r, &sent); err != nil {
 			return made, of, err
 		}
-		o = object{Kind: "rule", Account: d.account, Group: g.ID, ID: newID("rul"), Direction: o.Direction, Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
-		d.put("create", o)
-		return key{"rule", o.ID}, key{"group", g.ID}, nil
+		known, _ := dialect.Lookup(s.state.clouds[d.cloud].dialect)
+		if sent.Rules == nil {
+			o := d.putRule(g.ID, sent.object)
+			return key{"rule", o.ID}, key{"group", g.ID}, nil
+		}
+		if !known.BulkRules {
+			return made, of, refuse(http.StatusUnprocessableEntity, "this cloud takes one rule in a request")
+		}
+		rules := make([]json.RawMessage, len(sent.Rules))
+		for i, o := range sent.Rules {
+			rules[i] = d.putRule(g.ID, o).text()
+		}
+		d.made = map[string]any{"rules": rules}
+		return made, key{"group", g.ID}, nil
 	})
+}
+
+// putRule puts a rule into a group.
+func (d *draft) putRule(group string, o object) object {
+	o = object{Kind: "rule", Account: d.account, Group: group, ID: newID("rul"), Direction: o.Direction, Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
+	d.put("create", o)
+	return o
 }
 
 func (s *Server) deleteRule(w http.ResponseWriter, r *http.Request) {

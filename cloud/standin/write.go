@@ -19,6 +19,7 @@ import (
 	"time"
 	"unicode"
 
+	"isonomos/core/addr"
 	"isonomos/core/compile"
 	"isonomos/core/count"
 	"isonomos/core/decide"
@@ -123,6 +124,7 @@ type draft struct {
 	account string
 	lines   []line
 	changes []Change
+	made    map[string]any // what is answered, where that is not one object
 }
 
 func (d *draft) find(kind, id string) (int, bool) {
@@ -196,6 +198,12 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draf
 			w.Header().Set("ETag", strconv.Quote(etagOf(d.lines, d.lines[i])))
 		}
 		i, there := d.find(made.Kind, made.ID)
+		if d.made != nil {
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(http.StatusCreated)
+			answer(w, d.made)
+			return
+		}
 		if !there {
 			w.WriteHeader(http.StatusNoContent)
 			return
@@ -359,6 +367,12 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		ranks[[2]any{r.Direction, r.Rank}] = r.ID
 		for _, p := range r.Peers {
 			switch {
+			case dl.OneFamily && (p.Kind == estate.PeerGroup || p.Kind == estate.PeerList) && p.Family() == addr.Both:
+				return refuse(http.StatusUnprocessableEntity, "a rule of this cloud speaks of one address family (v4 or v6 behind what it refers to)")
+			case p.Kind == estate.PeerGroup && g.For == estate.ForSubnets && f.State == dialect.StateNone:
+				return refuse(http.StatusUnprocessableEntity, "rules around subnets of this cloud hold ranges only")
+			case p.Kind == estate.PeerGroup && !nameable(g, p.Group):
+				return refuse(http.StatusUnprocessableEntity, "%s is in a network whose groups can't be named here", p)
 			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"): // those of other accounts are not looked at here
 				return refuse(http.StatusUnprocessableEntity, "%s is not there", p.Missing)
 			case p.Kind == estate.PeerList && p.List.Owner == "own" && dl.OwnLists == dialect.ListsExpanded:
@@ -374,6 +388,13 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		return refuse(http.StatusConflict, "the group would take %s inward and %s outward, and may have %s", count.Of(in, "rule", "rules"), count.Number(out), quotaText(quota))
 	}
 	return nil
+}
+
+// nameable reports whether a group's rules can name another. Networks of other accounts are
+// not looked at here.
+func nameable(g, other *estate.Group) bool {
+	across := decide.Dialect(g.Account).GroupsAcross
+	return across == dialect.WholeCloud || g.Network == other.Network || across == dialect.PeeredNetworks && g.Network.PeeredWith(other.Network)
 }
 
 func quotaText(q compile.Quota) string {

@@ -90,8 +90,8 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 		a.own[g] = true
 	}
 	a.asSurveyed(a.Then, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
+	a.dropOrphans() // before others follow what they let through
 	a.compile()
-	a.dropOrphans()
 	a.keepLists(a.Now, func(*estate.List) bool { return false })
 	a.keepLists(a.Then, a.takes())
 	return a
@@ -274,6 +274,7 @@ func (a *Aim) compile() {
 		}
 		made[g] = c.Group.Rules
 	}
+	a.Failures = append(a.Failures, compile.Crowded(a.Then, func(g *estate.Group) bool { return a.own[g] })...)
 	for g, rules := range made {
 		g.Rules = rules
 		g.Defined, g.Follows, g.Covers, g.Lends, g.Ended = false, false, nil, nil, nil

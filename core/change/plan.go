@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"isonomos/core/addr"
+	"isonomos/core/compile"
 	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
@@ -411,11 +412,7 @@ func (p *planner) worn() {
 	then := facesOf(p.aim.Then)
 	for _, i := range p.s.e.Instances {
 		for _, f := range i.Interfaces {
-			dl := decide.Dialect(i.Account)
-			most := dl.GroupsPerInterface
-			if n := i.Account.Limits[dialect.LimitGroupsPerInterface]; n > 0 {
-				most = n
-			}
+			most := compile.GroupsOnInterface(i.Account)
 			wanted := p.hereAll(then[faceKey(f)].Groups)
 			apart := p.exchange(f.Groups, wanted, most, func(groups []*estate.Group) Step {
 				return Step{Do: Dress, Account: i.Account, Interface: f, Groups: groups}

@@ -406,7 +406,7 @@ func (o *overlay) attach() {
 		if g.For == ForSubnets {
 			for _, s := range g.Network.Subnets {
 				if g.CoversSubnet(s) && !slices.Contains(s.Groups, g) {
-					s.Groups = append(s.Groups, g)
+					s.Groups = append(withoutDefault(s.Groups), g)
 				}
 			}
 			continue
@@ -417,6 +417,12 @@ func (o *overlay) attach() {
 			}
 		}
 	}
+}
+
+// withoutDefault are groups around a subnet but for a default one, which stands only where
+// there is no other.
+func withoutDefault(groups []*Group) []*Group {
+	return slices.DeleteFunc(slices.Clone(groups), func(g *Group) bool { return g.Default && !g.Defined })
 }
 
 // CoversInterface reports whether a defined group is to be attached to an interface of its network.

@@ -156,14 +156,16 @@ func SubjectsOf(found []audit.Finding) []narrow.Subject {
 }
 
 // Compile compiles every defined group for its cloud and hands each over; it
-// returns what can't be expressed. Where no survey tells of members, groups have
-// made-up ones.
+// returns what can't be expressed. Without a survey groups
+// have made-up members, so that others can follow them.
 func (w World) Compile(take func(compile.Compiled)) []*compile.Failure {
 	e := *w.Estate
-	e.Instances = slices.Clip(slices.Clone(e.Instances))
-	e.Imagine()
+	if w.Survey == nil {
+		e.Instances = slices.Clip(slices.Clone(e.Instances))
+		e.Imagine()
+	}
 	d := decide.New(&e)
-	var failures []*compile.Failure
+	failures := compile.Crowded(&e, func(g *estate.Group) bool { return g.Defined && !g.Existing })
 	for _, g := range e.Groups {
 		if !g.Defined || g.Existing {
 			continue

@@ -132,6 +132,39 @@ func (r *resolver) groupBodies() {
 	}
 }
 
+// namesInClouds says which groups would have one name in their cloud: it has one of a name
+// in a network, or where groups belong to no network in an account.
+func (r *resolver) namesInClouds() {
+	type place struct {
+		account *estate.Account
+		network *estate.Network
+		kind    estate.GroupKind
+		name    string
+	}
+	taken := make(map[place]*estate.Group)
+	for _, b := range r.bodies {
+		g := b.group
+		if g.Existing {
+			continue
+		}
+		at := place{g.Account, g.Network, g.For, g.InCloud()}
+		if d := dialectOf(g); d.Name != "" && !d.GroupsInNetworks {
+			at.network = nil
+		}
+		before := taken[at]
+		if before == nil {
+			taken[at] = g
+			continue
+		}
+		if r.file = b.file; at.network == nil {
+			r.say(b.node.Name.Span, "write one group for each network, each with a line: named \"NAME\"",
+				"groups of the cloud %s (%s) belong to the account, and both %s and %s would be called %q there", g.Account.Cloud.Name, g.Account.Cloud.Dialect, before.Path(), g.Path(), g.InCloud())
+			continue
+		}
+		r.say(b.node.Name.Span, "give one another line: named \"NAME\"", "both %s and %s would be called %q in the cloud %s", before.Path(), g.Path(), g.InCloud(), g.Account.Cloud.Name)
+	}
+}
+
 func (r *resolver) member(g *estate.Group, s syntax.Stmt) {
 	switch s := s.(type) {
 	case *syntax.Cover:

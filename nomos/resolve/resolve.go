@@ -57,6 +57,7 @@ func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 	r.patternHeads()
 	r.groupHeads()
 	r.groupBodies()
+	r.namesInClouds()
 	r.connects()
 	r.baselines()
 	r.nowhere()

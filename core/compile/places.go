@@ -1,0 +1,90 @@
+package compile
+
+import (
+	"fmt"
+	"strings"
+
+	"isonomos/core/count"
+	"isonomos/core/decide"
+	"isonomos/core/dialect"
+	"isonomos/core/estate"
+)
+
+// Places where groups stand are counted as rules are: an interface takes so many groups, a
+// subnet so many.
+
+// GroupsOnInterface is how many groups an interface of an account may have; 0 means any number.
+func GroupsOnInterface(a *estate.Account) int {
+	if n := a.Limits[dialect.LimitGroupsPerInterface]; n > 0 {
+		return n
+	}
+	return decide.Dialect(a).GroupsPerInterface
+}
+
+// Crowded are the defined groups that an interface or a subnet has no room for, beside
+// others: one Failure for each set of groups, with the first place. which picks the groups
+// that are to be attached; what others crowd is not theirs.
+func Crowded(e *estate.Estate, which func(*estate.Group) bool) []*Failure {
+	c := crowds{which: which, told: make(map[string]bool)}
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			c.look(f.Groups, GroupsOnInterface(i.Account), i.Account.Cloud, "an interface", i.Path())
+		}
+	}
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			c.look(s.Groups, decide.Dialect(n.Account).GroupsPerSubnet, n.Account.Cloud, "a subnet", s.Path())
+		}
+	}
+	return c.failures
+}
+
+type crowds struct {
+	which    func(*estate.Group) bool
+	told     map[string]bool
+	failures []*Failure
+}
+
+func (c *crowds) look(groups []*estate.Group, most int, cloud *estate.Cloud, what, where string) {
+	if most == 0 || len(groups) <= most {
+		return
+	}
+	var ours, names []string
+	var last *estate.Group
+	for _, g := range groups {
+		if c.which(g) {
+			last = g
+			ours = append(ours, g.Path())
+		}
+	}
+	if last == nil {
+		return
+	}
+	for _, g := range groups {
+		if g == last {
+			continue
+		}
+		name := g.Path()
+		switch {
+		case g.Origin.InFile() && c.which(g):
+			name += fmt.Sprintf(" (%s:%d)", g.Origin.File, g.Origin.Line)
+		case !c.which(g):
+			name += " (not ours)"
+		}
+		names = append(names, name)
+	}
+	key := strings.Join(append(ours, names...), " ")
+	if c.told[key] {
+		return
+	}
+	c.told[key] = true
+	verb, way := "does", "let each cover others, or join their rules in one group"
+	if len(names) > 1 {
+		verb = "do"
+	}
+	if len(ours) < len(groups) {
+		way = "adopt what is not ours, take it off, or leave this out of what is covered"
+	}
+	c.failures = append(c.failures, &Failure{last, nil, fmt.Sprintf("it covers %s, as %s %s, and %s of the cloud %s (%s) has room for %s: %s",
+		where, count.Some(names, 6), verb, what, cloud.Name, cloud.Dialect, count.Of(most, "group", "groups"), way)})
+}
