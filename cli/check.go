@@ -59,8 +59,8 @@ func (x toCheck) about(file string) bool {
 }
 
 func (a *App) check(_ context.Context, c *cli.Command) error {
-	if c.Bool("rules") && c.String("format") != "text" {
-		return usage("--rules shows rules as text: leave --format out")
+	if format := c.String("format"); c.Bool("rules") && format != "text" && format != "json" {
+		return usage("--rules shows rules as text, or with --format json")
 	}
 	asked, err := a.whatToCheck(c)
 	if err != nil {
@@ -85,7 +85,9 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	var compiled []compile.Compiled
 	costs := make(compile.Costs)
 	world := propose.NewWorld(d, survey)
+	var dead []compile.Dead
 	failures := world.Compile(func(made compile.Compiled) {
+		dead = append(dead, made.Dead...)
 		dialect := decide.Dialect(made.Group.Account)
 		costs[made.Group.Path()] = struct{ In, Out int }{compile.GroupCost(dialect, made.Group, estate.In), compile.GroupCost(dialect, made.Group, estate.Out)}
 		if c.Bool("rules") && asked.about(made.Group.Origin.File) {
@@ -93,6 +95,11 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		}
 	})
 	a.tellFailures(failures)
+	for _, x := range dead {
+		if asked.about(x.Rule.Origin.File) {
+			fmt.Fprintln(a.Stderr, render.Clean(render.DeadText(d.Estate, x)))
+		}
+	}
 	for _, f := range failures {
 		points = append(points, render.Point{Kind: "not-expressible", About: "a group can't be expressed in its cloud", Name: f.Group.Path() + ": " + f.Reason, Place: f.Origin(), Failed: true})
 	}
@@ -108,12 +115,13 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	if len(failures) > 0 {
 		return inexpressible(failures)
 	}
-	if c.Bool("rules") {
+	if c.Bool("rules") && c.String("format") == "text" {
 		s := a.screen(c)
 		render.CompiledRules(s, d.Estate, compiled)
-		return s.Err()
-	}
-	if err := a.showChecked(c, asked, d, costs); err != nil {
+		if err := s.Err(); err != nil {
+			return err
+		}
+	} else if err := a.showChecked(c, asked, d, costs, compiled); err != nil {
 		return err
 	}
 	a.shutProbes(world)
@@ -247,7 +255,7 @@ func picked[T any](asked toCheck, all []T, origin func(T) estate.Origin) []T {
 }
 
 // showChecked shows what definitions come to, as text or JSON.
-func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, costs compile.Costs) error {
+func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, costs compile.Costs, compiled []compile.Compiled) error {
 	if len(asked.only) > 0 {
 		e := *d.Estate
 		e.Clouds = picked(asked, e.Clouds, func(c *estate.Cloud) estate.Origin { return c.Origin })
@@ -262,7 +270,7 @@ func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, co
 	}
 	switch c.String("format") {
 	case "json":
-		return render.DefinitionsJSON(a.Stdout, d, costs, a.unread)
+		return render.DefinitionsJSON(a.Stdout, d, costs, compiled, a.unread)
 	case "text":
 		s := a.screen(c)
 		render.Definitions(s, d, costs)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -38,7 +39,12 @@ type article struct{ kind, name, text, example string }
 func articles() []article {
 	var all []article
 	for _, k := range manual.Keywords {
-		all = append(all, article{"keyword", k.Name, k.Text, k.Example})
+		x := article{"keyword", k.Name, k.Text, k.Example}
+		if k.Name == "icmp" || k.Name == "icmpv6" {
+			protocol, _ := service.ParseProtocol(k.Name)
+			x.example += "\n\nThe types that have a name:\n" + strings.Join(service.ICMPList(protocol), "\n")
+		}
+		all = append(all, x)
 	}
 	for _, c := range audit.Checks {
 		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + render.MovesWords(c) + "). " + strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".", "example   " + c.Example + "\nway out   " + c.WayOut})
@@ -51,13 +57,39 @@ func articles() []article {
 		all = append(all, article{"service", n.Name, text, "admit " + n.Name + " from list pilot-stations"})
 	}
 	for _, d := range dialect.All {
-		all = append(all, article{"dialect", d.Name, d.About, "cloud northmere {\n  dialect " + d.Name + "\n}"})
+		all = append(all, article{"dialect", d.Name, dialectText(d), "cloud northmere {\n  dialect " + d.Name + "\n}"})
 	}
 	for _, m := range manual.Messages {
 		all = append(all, article{"message", m.Name, m.Text, m.Example})
 	}
 	return append(all, article{"exit codes", "exit", "what a command's exit code means",
 		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  wrong use or wrong input\n3  a file or cloud could not be reached or written\n4  refused because it would not be safe"})
+}
+
+// dialectText says how a kind of cloud decides, and what it takes.
+func dialectText(d dialect.Dialect) string {
+	layers := map[dialect.Layers]string{
+		dialect.BothMustAdmit: "Traffic passes two layers, the groups of the interface and those around its subnet, and both must admit it; " +
+			"within one subnet only the first counts.",
+		dialect.EitherMayAdmit: "The groups of an interface and those around its subnet are two layers, and an admission in either is enough: " +
+			"what a subnet's group does not let through, a group inside it may. So connect writes into the groups of the instances alone, " +
+			"follow instances needs no rule, and a group for subnets that lets less through than a group inside it is a mistake. " +
+			"A subnet without a group has a built-in list, which admits ssh from everywhere and everything out, also beside the groups of its instances.",
+		dialect.InstancesOnly: "There is one layer, the groups of the interface; subnets have no groups.",
+	}[d.Layers]
+	number := func(n int, what string) string {
+		if n == 0 {
+			return ""
+		}
+		return fmt.Sprintf(" %s %s.", render.Number(n), what)
+	}
+	text := strings.ToUpper(d.About[:1]) + d.About[1:] + ". " + layers
+	text += number(d.GroupsPerInterface, "groups on an interface at most") + number(d.GroupsPerSubnet, "around a subnet")
+	text += number(d.RulesPerDirection, "rules of a group in each direction") + number(d.RulesPerGroup, "rules of a group") + number(d.SubnetRules, "rules of a subnet's group in each direction")
+	if ranks := d.Instances.Ranks; ranks[1] > 0 {
+		text += fmt.Sprintf(" Ranks go from %d to %d; fixed rules stand behind them.", ranks[0], ranks[1])
+	}
+	return text + " An account's limit overrides these numbers."
 }
 
 func (a *App) explain(_ context.Context, c *cli.Command) error {

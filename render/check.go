@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"isonomos/core/compile"
@@ -39,7 +40,7 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 		}
 		s.Blank()
 		room := max(s.Width()-width-len("rules in  rules out  "), 12)
-		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{shortened(fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a)), room), Faint})
+		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{shortened(fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a, groups)), room), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
 			in, out := costs[g.Path()].In, costs[g.Path()].Out
@@ -86,15 +87,29 @@ func OverQuota(e *estate.Estate, costs compile.Costs) []TooLarge {
 	return over
 }
 
-func quotaText(a *estate.Account) string {
-	q := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a})
-	switch {
-	case q.Direction > 0:
-		return fmt.Sprintf("%s a direction", Number(q.Direction))
-	case q.Together > 0:
-		return fmt.Sprintf("%s a group", Number(q.Together))
+// quotaText is the quota of the groups of an account, and that of those for subnets where
+// there are any with another one.
+func quotaText(a *estate.Account, groups []*estate.Group) string {
+	text := func(kind estate.GroupKind) string {
+		q := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a, For: kind})
+		switch {
+		case q.Direction > 0:
+			return fmt.Sprintf("%s a direction", Number(q.Direction))
+		case q.Together > 0:
+			return fmt.Sprintf("%s a group", Number(q.Together))
+		}
+		return "by account"
 	}
-	return "by account"
+	usual, around := text(estate.ForInstances), text(estate.ForSubnets)
+	if around != usual && slices.ContainsFunc(groups, func(g *estate.Group) bool { return g.For == estate.ForSubnets }) {
+		return usual + ", for subnets " + around
+	}
+	return usual
+}
+
+// DeadText warns of a rule that a refusal before it makes pointless.
+func DeadText(e *estate.Estate, x compile.Dead) string {
+	return fmt.Sprintf("%s:%d: warning: %q lets nothing through: %q at line %d stops all of it", x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services), x.By.Sentence(e.Services), x.By.Origin.Line)
 }
 
 // cost is a number of rules, right-aligned, warm from 80 % of the quota and hot beyond it.
@@ -120,12 +135,12 @@ func CompiledRules(s *Screen, e *estate.Estate, compiled []compile.Compiled) {
 		}
 		s.Ends(Piece{Count(len(g.Rules), "rule", "rules"), Faint}, Piece{"  " + g.Path(), Accent}, Piece{"  for " + string(g.For), Faint})
 		for i := range g.Rules {
-			r := &g.Rules[i]
+			r := withFullNames(g.Rules[i])
 			rank := ""
 			if r.Rank > 0 {
 				rank = fmt.Sprint(r.Rank)
 			}
-			s.Labelled(4, Piece{rank, Faint}, 6, Piece{Text: r.Sentence(e.Services) + because(r)})
+			s.Labelled(4, Piece{rank, Faint}, 6, Piece{Text: r.Sentence(e.Services) + because(&r)})
 		}
 		if !c.AnswerRoom.IsEmpty() {
 			s.Labelled(4, Piece{"room", Warm}, 6, Piece{Text: "answers need " + setText(e, c.AnswerRoom, estate.In) + "; a network's answers narrows it"})

@@ -2,6 +2,7 @@ package render
 
 import (
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,6 +37,7 @@ type ruleJSON struct {
 	Until     string       `json:"until,omitempty"`
 	Stateless bool         `json:"stateless,omitempty"`
 	AtMost    string       `json:"at_most,omitempty"` // of a lend
+	Rank      int          `json:"rank,omitempty"`
 	Cost      int          `json:"cost"`
 	Through   *throughJSON `json:"through,omitempty"`
 	placeJSON
@@ -58,6 +60,8 @@ type groupJSON struct {
 	QuotaBoth   int               `json:"quota_both_directions,omitempty"`
 	Rules       []ruleJSON        `json:"rules"`
 	Lends       []ruleJSON        `json:"lends"`
+	Compiled    []ruleJSON        `json:"compiled,omitempty"`
+	AnswerRoom  string            `json:"answer_room,omitempty"`
 	placeJSON
 }
 
@@ -100,7 +104,12 @@ type namedJSON struct {
 
 // DefinitionsJSON writes what definitions mean as one JSON document, version 1:
 // every rule says where its words stand and through which pattern or connect it came.
-func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, unread []estate.Unread) error {
+// Groups have the rules of their clouds beside them where these are given.
+func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, compiled []compile.Compiled, unread []estate.Unread) error {
+	made := make(map[string]*compile.Compiled)
+	for i := range compiled {
+		made[compiled[i].Group.Path()] = &compiled[i]
+	}
 	e := d.Estate
 	out := struct {
 		Version  int               `json:"version"`
@@ -146,7 +155,14 @@ func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, unre
 		out.Lists = append(out.Lists, x)
 	}
 	for _, g := range e.Groups {
-		out.Groups = append(out.Groups, groupToJSON(e, g, costs))
+		x := groupToJSON(e, g, costs)
+		if c := made[g.Path()]; c != nil {
+			x.Compiled = compiledToJSON(e, c.Group)
+			if !c.AnswerRoom.IsEmpty() {
+				x.AnswerRoom = setText(e, c.AnswerRoom, estate.In)
+			}
+		}
+		out.Groups = append(out.Groups, x)
 	}
 	for _, l := range d.Laws {
 		out.Laws = append(out.Laws, namedJSON{Name: l.Name, Text: l.Title, placeJSON: at(l.Origin)})
@@ -186,6 +202,31 @@ func groupToJSON(e *estate.Estate, g *estate.Group, costs compile.Costs) groupJS
 		x.Lends = append(x.Lends, r)
 	}
 	return x
+}
+
+// compiledToJSON are the rules of a compiled group.
+func compiledToJSON(e *estate.Estate, g *estate.Group) []ruleJSON {
+	rules := make([]ruleJSON, 0, len(g.Rules))
+	for i := range g.Rules {
+		r := withFullNames(g.Rules[i])
+		x := ruleToJSON(e, &r)
+		x.Rank, x.Cost = r.Rank, compile.Cost(decide.Dialect(g.Account), g, &r)
+		rules = append(rules, x)
+	}
+	return rules
+}
+
+// withFullNames is a rule that names groups by their full names.
+func withFullNames(r estate.Rule) estate.Rule {
+	r.Peers = slices.Clone(r.Peers)
+	for i, p := range r.Peers {
+		if p.Kind == estate.PeerGroup {
+			named := *p.Group
+			named.Name = p.Group.Path()
+			r.Peers[i].Group = &named
+		}
+	}
+	return r
 }
 
 func lendSentence(e *estate.Estate, l *estate.Lend) string {

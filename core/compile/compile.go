@@ -49,9 +49,46 @@ const rankStep = 20
 // compares it with the definition's meaning, for whoever may become a member of the groups
 // that it names: equal, but for answer room, or a Failure with an example flow. The
 // Decider is that of the definitions, on a survey or alone.
-func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
-	c := &compiler{d: d, g: g, dialect: decide.Dialect(g.Account), filter: decide.Filter(g)}
-	copied := *g
+func Group(d *decide.Decider, g *estate.Group) (made Compiled, err error) {
+	for _, open := range leftOpen(d, g) {
+		c := &compiler{d: d, g: g, dialect: decide.Dialect(g.Account), filter: decide.Filter(g), open: open}
+		if made, err = c.compile(); err == nil {
+			break
+		}
+	}
+	return made, err
+}
+
+// leftOpen are the ways in which fixed rules of a group that is followed can be had: by the
+// fixed rules of this one, in some directions, or else by rules that say the same.
+func leftOpen(d *decide.Decider, g *estate.Group) []map[estate.Direction]bool {
+	fixed := make(map[estate.Direction]bool)
+	if g.Follows && len(decide.Filter(g).Fixed) > 0 {
+		for _, f := range d.Followed(g) {
+			for _, direction := range []estate.Direction{estate.In, estate.Out} {
+				fixed[direction] = fixed[direction] || slices.ContainsFunc(d.InOrder(f, direction), admitsFixed)
+			}
+		}
+	}
+	ways := []map[estate.Direction]bool{nil}
+	if fixed[estate.In] {
+		ways = append(ways, map[estate.Direction]bool{estate.In: true})
+	}
+	if fixed[estate.Out] {
+		ways = append(ways, map[estate.Direction]bool{estate.Out: true})
+	}
+	if fixed[estate.In] && fixed[estate.Out] {
+		ways = append(ways, fixed)
+	}
+	slices.Reverse(ways)
+	return ways
+}
+
+// admitsFixed reports whether a rule is a fixed one that lets something through.
+func admitsFixed(r *estate.Rule) bool { return r.BuiltIn && r.Action == estate.Admit }
+
+func (c *compiler) compile() (Compiled, error) {
+	copied := *c.g
 	copied.Defined, copied.Follows, copied.Lends, copied.Covers = false, false, nil, nil
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		if err := c.direction(direction); err != nil {
@@ -64,7 +101,7 @@ func Group(d *decide.Decider, g *estate.Group) (Compiled, error) {
 	c.once()
 	c.finish()
 	copied.Rules = c.rules
-	defer d.Forget(&copied)
+	defer c.d.Forget(&copied)
 	if err := c.stopsNothing(); err != nil {
 		return Compiled{}, err
 	}
@@ -79,6 +116,7 @@ type compiler struct {
 	filter  dialect.Filter
 	rules   []estate.Rule
 	dead    []Dead
+	open    map[estate.Direction]bool // what its fixed rules let through is meant
 	// refusedFirst are the rules that need a refusal before them, for what can't be taken
 	// away from a group.
 	refusedFirst []*estate.Rule
@@ -105,6 +143,9 @@ func (c *compiler) sources(direction estate.Direction) []source {
 	var refusing []source
 	for _, f := range c.d.Followed(c.g) {
 		s := source{f, c.d.InOrder(f, direction)}
+		if c.open[direction] {
+			s.rules = slices.DeleteFunc(slices.Clone(s.rules), admitsFixed)
+		}
 		for n := len(s.rules); n > 0 && s.rules[n-1].Action == estate.Refuse; n-- {
 			s.rules = s.rules[:n-1] // what none admits is stopped anyway
 		}
@@ -450,6 +491,9 @@ func (c *compiler) finish() {
 		return
 	}
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
+		if c.open[direction] {
+			continue
+		}
 		c.rules = append(c.rules, estate.Rule{Direction: direction, Action: estate.Refuse, Rank: lastRank, Services: []service.Spec{service.Anything},
 			Peers:       []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("::/0")}},
 			Description: "what the definition does not let through", Origin: c.g.Origin})

@@ -1,6 +1,11 @@
 package service
 
-import "slices"
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
 
 // icmpTypes are the names of ICMP types: those of the IANA registries (RFC 792, RFC 4443,
 // RFC 4861, RFC 8335), written with hyphens, and the usual ones beside them.
@@ -38,6 +43,20 @@ var icmpTypes = map[uint8]map[string]uint8{
 func ICMPTypeNamed(protocol uint8, name string) (uint8, bool) {
 	typ, ok := icmpTypes[protocol][name]
 	return typ, ok
+}
+
+// ICMPList are the types of a protocol that have names, in their order: "8  echo, echo-request, ping".
+func ICMPList(protocol uint8) []string {
+	byType := make(map[uint8][]string)
+	for _, name := range ICMPNames(protocol) {
+		typ := icmpTypes[protocol][name]
+		byType[typ] = append(byType[typ], name)
+	}
+	var lines []string
+	for _, typ := range slices.Sorted(maps.Keys(byType)) {
+		lines = append(lines, fmt.Sprintf("%-3d  %s", typ, strings.Join(byType[typ], ", ")))
+	}
+	return lines
 }
 
 // ICMPNames are the names of a protocol's types, sorted.
