@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"isonomos/core/audit"
 	"isonomos/core/compile"
 	"isonomos/core/count"
 	"isonomos/core/decide"
@@ -125,6 +126,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	a.shutProbes(world)
+	a.bypassed(world)
 	for _, x := range over {
 		a.note("over quota: %s", x.Text)
 	}
@@ -292,6 +294,24 @@ func inexpressible(failures []*compile.Failure) error {
 		return usage("1 group can't be expressed in its cloud")
 	}
 	return usage("%s groups can't be expressed in their clouds", render.Number(len(failures)))
+}
+
+// bypassed warns of what is let through beside the defined groups.
+func (a *App) bypassed(w propose.World) {
+	if w.Survey == nil {
+		return // definitions know of no other groups
+	}
+	for _, b := range audit.Bypasses(decide.New(w.Estate), audit.IsDefined) {
+		text, write := render.BypassText(w.Estate, b), b.Managed()
+		if write == "" {
+			a.note("%s", text)
+			continue
+		}
+		a.note("%s; to end it, write:", text)
+		for line := range strings.Lines(write) {
+			fmt.Fprintln(a.Stderr, render.Clean("  "+strings.TrimRight(line, "\n")))
+		}
+	}
 }
 
 // shutProbes warns of health probes that definitions shut out: the balancer

@@ -299,6 +299,7 @@ func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Dra
 		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File), Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds, Unsure: after[i].Undecided})
 	}
 	d.Quotas = render.DraftQuotas(aim)
+	d.Bypassed = render.DraftBypasses(aim, p.then)
 	return d, p, nil
 }
 

@@ -40,6 +40,7 @@ const smallClouds = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"
 {"kind":"cloud","name":"cu","dialect":"union"}
 {"kind":"cloud","name":"cr","dialect":"ranked"}
 {"kind":"cloud","name":"cl","dialect":"layered"}
+{"kind":"cloud","name":"cf","dialect":"flat"}
 `
 
 const smallDefinitions = `estate pier
@@ -52,6 +53,11 @@ cloud cr { dialect ranked
 cloud cl { dialect layered
   at env CL_URL
   token env CL_TOKEN }
+cloud cf { dialect flat
+  at env CF_URL
+  token env CF_TOKEN }
+account af { cloud cf
+  label stage = lab }
 account au { cloud cu
   label stage = lab }
 account ar { cloud cr
@@ -67,6 +73,9 @@ network nr in ar { range 10.2.0.0/16
 network nl in al { range 10.3.0.0/16
   subnet s1 10.3.1.0/24
   subnet s2 10.3.2.0/24 }
+network nf in af { range 10.4.0.0/16
+  subnet s1 10.4.1.0/24
+  subnet s2 10.4.2.0/24 }
 `
 
 func newHarbourmaster(t testing.TB) *harbourmaster {
@@ -75,7 +84,7 @@ func newHarbourmaster(t testing.TB) *harbourmaster {
 	h := &harbourmaster{t: t, clouds: t.TempDir(), folder: t.TempDir()}
 	var b strings.Builder
 	b.WriteString(smallClouds)
-	for n, name := range []string{"u", "r", "l"} {
+	for n, name := range []string{"u", "r", "l", "f"} {
 		account := "a" + name
 		fmt.Fprintf(&b, `{"kind":"account","name":%q,"cloud":"c%s","limits":{"subnet-rules-per-direction":60}}`+"\n", account, name)
 		fmt.Fprintf(&b, `{"kind":"network","account":%q,"id":"n%s","name":"n%s","ranges":["10.%d.0.0/16"]}`+"\n", account, name, name, n+1)
@@ -123,7 +132,7 @@ func (h *harbourmaster) serve() {
 		h.t.Fatal(err)
 	}
 	h.env = append(os.Environ(), "NO_COLOR=1")
-	for _, name := range []string{"cu", "cr", "cl"} {
+	for _, name := range []string{"cu", "cr", "cl", "cf"} {
 		h.env = append(h.env, strings.ToUpper(name)+"_URL="+web.URL+"/"+name, strings.ToUpper(name)+"_TOKEN="+string(secret))
 	}
 }
@@ -182,7 +191,7 @@ func randomGroups(random *rand.Rand) string {
 	pick := func(words ...string) string { return words[random.IntN(len(words))] }
 	var b strings.Builder
 	fmt.Fprintf(&b, "list known {\n  198.51.100.0/%s\n  %s\n  room 4\n}\n", pick("24", "25", "28"), pick("203.0.113.64/29", "203.0.113.0/24", "192.0.2.0/28"))
-	for _, n := range []string{"u", "r", "l"} {
+	for _, n := range []string{"u", "r", "l", "f"} {
 		names := []string{"web", "db"}
 		if random.IntN(2) == 0 {
 			names = append(names, "desk")
@@ -212,8 +221,12 @@ func randomGroups(random *rand.Rand) string {
 			}
 			b.WriteString("}\n")
 		}
-		if random.IntN(2) == 0 {
-			fmt.Fprintf(&b, "group wall for subnets in n%s \"wall\" {\n  cover subnet %s\n  admit %s from %s\n  reach any at everyone\n  admit any from %s\n}\n", n, pick("s1", "s2"), pick("ssh", "https", "any"), pick("everyone", "192.0.2.0/28", "network"), pick("network", "198.51.100.0/24", "everyone"))
+		if n != "f" && random.IntN(2) == 0 {
+			follow := ""
+			if n == "l" {
+				follow = "  follow instances\n" // else it would stop nothing
+			}
+			fmt.Fprintf(&b, "group wall for subnets in n%s \"wall\" {\n"+follow+"  cover subnet %s\n  admit %s from %s\n  reach any at everyone\n  admit any from %s\n}\n", n, pick("s1", "s2"), pick("ssh", "https", "any"), pick("everyone", "192.0.2.0/28", "network"), pick("network", "198.51.100.0/24", "everyone"))
 		}
 	}
 	return b.String()
@@ -255,8 +268,14 @@ func TestNothingOpensOnTheWay(t *testing.T) {
 			if round == 1 {
 				at := h.changes()
 				now := readState(t, h.clouds)
-				h.must(0, "repealed", "repeal")
-				onTheWay(t, h.clouds, now, at, nil)
+				if code, out := h.run("repeal"); code == 4 && strings.Contains(out, "gap") {
+					gaps++
+					h.must(0, "repealed", "repeal", "--allow-gaps")
+				} else if code != 0 {
+					t.Fatalf("seed %d: repeal: %d %s", seed, code, out)
+				} else {
+					onTheWay(t, h.clouds, now, at, nil)
+				}
 				if got, want := readState(t, h.clouds).spelt(), before.spelt(); got != want {
 					t.Fatalf("seed %d: after repeal there is\n%s\nbefore there was\n%s", seed, got, want)
 				}

@@ -77,15 +77,23 @@ func dialectText(d dialect.Dialect) string {
 			"A subnet without a group has a built-in list, which admits ssh from everywhere and everything out, also beside the groups of its instances.",
 		dialect.InstancesOnly: "There is one layer, the groups of the interface; subnets have no groups.",
 	}[d.Layers]
-	number := func(n int, what string) string {
-		if n == 0 {
-			return ""
-		}
-		return fmt.Sprintf(" %s %s.", render.Number(n), what)
-	}
 	text := strings.ToUpper(d.About[:1]) + d.About[1:] + ". " + layers
-	text += number(d.GroupsPerInterface, "groups on an interface at most") + number(d.GroupsPerSubnet, "around a subnet")
-	text += number(d.RulesPerDirection, "rules of a group in each direction") + number(d.RulesPerGroup, "rules of a group") + number(d.SubnetRules, "rules of a subnet's group in each direction")
+	var most []string
+	for _, x := range []struct {
+		n     int
+		one   string
+		many  string
+		where string
+	}{{d.GroupsPerInterface, "group", "groups", "on an interface"}, {d.GroupsPerSubnet, "group", "groups", "around a subnet"},
+		{d.RulesPerDirection, "rule", "rules", "in each direction of a group"}, {d.RulesPerGroup, "rule", "rules", "in a group"},
+		{d.SubnetRules, "rule", "rules", "in each direction of a subnet's group"}} {
+		if x.n > 0 {
+			most = append(most, render.Count(x.n, x.one, x.many)+" "+x.where)
+		}
+	}
+	if len(most) > 0 {
+		text += " At most " + strings.Join(most, ", ") + "."
+	}
 	if ranks := d.Instances.Ranks; ranks[1] > 0 {
 		text += fmt.Sprintf(" Ranks go from %d to %d; fixed rules stand behind them.", ranks[0], ranks[1])
 	}

@@ -190,7 +190,7 @@ func TestContradictions(t *testing.T) {
 		{"flows|forget|--all|3", "--all and 3 contradict each other"},
 		{"flows|add|--database|dbname=x|flows.csv", "--database says where"},
 		{"check|.|--estate|.", "--estate and . contradict each other"},
-		{"check|--rules|--format|json", "--rules shows rules as text"},
+		{"check|--rules|--format|sarif", "--rules shows rules as text"},
 		{"tidy|tides.nomos|--estate|.", "--estate and tides.nomos contradict each other"},
 		{"tidy|--list|--diff", "--list and --diff contradict each other"},
 		{"repeal|--list|--to|x", "--list and --to contradict each other"},

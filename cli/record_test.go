@@ -237,7 +237,7 @@ func (v *view) filter(e end, p packet, direction string, sameSubnet bool) bool {
 		}
 		return true
 	}
-	if len(around) == 0 && (direction == "out" || p.protocol == "tcp" && p.port == 22) {
+	if v.dialect == "layered" && len(around) == 0 && (direction == "out" || p.protocol == "tcp" && p.port == 22) {
 		return true // the built-in list
 	}
 	return slices.ContainsFunc(slices.Concat(e.groups, around), func(g string) bool { return v.admits(g, direction, peer, p) })
@@ -285,6 +285,12 @@ func serves(s string, p packet) bool {
 func (v *view) means(peer, address string) bool {
 	a := netip.MustParseAddr(address)
 	kind, id, _ := strings.Cut(peer, ":")
+	if kind == "group" || kind == "list" {
+		var family string
+		if id, family, _ = strings.Cut(id, " "); family == "v6" && a.Is4() || family == "v4" && a.Is6() {
+			return false
+		}
+	}
 	holds := func(r string) bool {
 		p, err := netip.ParsePrefix(r)
 		return err == nil && p.Contains(a)
@@ -316,8 +322,9 @@ func (w worldState) spelt() string {
 		if x.Kind == "rule" {
 			var peers []string
 			for _, p := range x.Peers {
-				if n := name[x.Account+" "+p]; n != "" {
-					p = n
+				referred, family, _ := strings.Cut(p, " ")
+				if n := name[x.Account+" "+referred]; n != "" {
+					p = strings.TrimSpace(n + " " + family)
 				}
 				peers = append(peers, p)
 			}

@@ -51,6 +51,10 @@ func TestWhatIsOpenNow(t *testing.T) {
   cover where role = web
   admit https from everyone because "the site"
 }
+group wall for subnets in nl "Around both subnets" {
+  cover  subnet s1, s2
+  follow instances
+}
 expect internet can reach web on https
 expect internet cannot reach web on rdp
 law shut "Administration stays shut" {

@@ -41,6 +41,14 @@ type Draft struct {
 	Cut         Cut       `json:"cut"`
 	Quotas      []Quota   `json:"quotas"`
 	Left        []string  `json:"left"` // what is left alone, and why
+	Bypassed    []Bypass  `json:"bypassed,omitempty"`
+}
+
+// A Bypass is traffic that is let through beside the groups that are carried out, and
+// the definition that ends it, where one does.
+type Bypass struct {
+	Says  string `json:"says"`
+	Write string `json:"write,omitempty"`
 }
 
 // A Touched object is one that a draft changes, and how it was when the draft was made.

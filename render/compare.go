@@ -9,6 +9,7 @@ import (
 	"isonomos/core/change"
 	"isonomos/core/count"
 	"isonomos/core/estate"
+	"isonomos/core/service"
 	"isonomos/core/traffic"
 )
 
@@ -109,9 +110,13 @@ func differing(s *Screen, e *estate.Estate, set traffic.Set, direction estate.Di
 // setText says services and peers of some traffic.
 func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) string {
 	var parts []string
+	preposition := map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction]
+	if peers := set.Peers(service.All); !peers.IsEmpty() && set.Equal(traffic.Of(peers, service.All)) {
+		return fmt.Sprintf("everything %s %s", preposition, audit.PeersInWords(peers))
+	}
 	blocks := set.Blocks()
 	for _, b := range blocks[:min(4, len(blocks))] {
-		parts = append(parts, fmt.Sprintf("%s %s %s", manyServices(e, b.Services), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], audit.PeersInWords(b.Peers)))
+		parts = append(parts, fmt.Sprintf("%s %s %s", manyServices(e, b.Services), preposition, audit.PeersInWords(b.Peers)))
 	}
 	if len(blocks) > 4 {
 		parts = append(parts, "and "+Count(len(blocks)-4, "more kind", "more kinds")+" of traffic")

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"isonomos/core/audit"
 	"isonomos/core/change"
 	"isonomos/core/compile"
 	"isonomos/core/decide"
@@ -135,6 +136,53 @@ const (
 	shownSteps  = 24
 )
 
+// DraftBypasses is what is let through beside the groups that are brought about.
+func DraftBypasses(aim *change.Aim, d *decide.Decider) []enact.Bypass {
+	var list []enact.Bypass
+	for _, b := range audit.Bypasses(d, aim.Owns) {
+		list = append(list, enact.Bypass{Says: BypassText(aim.Then, b), Write: b.Managed()})
+	}
+	return list
+}
+
+// BypassText says what is let through beside defined groups.
+func BypassText(e *estate.Estate, b audit.Bypass) string {
+	var lets []string
+	if !b.In.IsEmpty() {
+		lets = append(lets, "lets in "+setText(e, b.In, estate.In))
+	}
+	if !b.Out.IsEmpty() {
+		lets = append(lets, "lets out "+setText(e, b.Out, estate.Out))
+	}
+	beside := make([]string, len(b.Beside))
+	for i, g := range b.Beside {
+		beside[i] = g.Path()
+	}
+	at := make([]string, len(b.Interfaces))
+	for i, f := range b.Interfaces {
+		at[i] = f.Instance.Path()
+	}
+	return fmt.Sprintf("%s %s, beside %s, at %s", b.Kind(), strings.Join(lets, ", and "), someOf(beside, 4), someOf(at, 4))
+}
+
+// besideGroups tells what is let through beside groups, and what ends it.
+func besideGroups(s *Screen, all []enact.Bypass) {
+	for i, b := range all {
+		label := Piece{"bypassed", Warm}
+		if i > 0 {
+			label.Text = ""
+		}
+		s.Labelled(0, label, findingIndent, Piece{Text: b.Says})
+		if b.Write == "" {
+			continue
+		}
+		s.Text(findingIndent, "to end it, write:")
+		for line := range strings.Lines(b.Write) {
+			s.Line(Piece{Text: strings.Repeat(" ", findingIndent+2) + strings.TrimRight(line, "\n"), Style: Accent})
+		}
+	}
+}
+
 // Draft shows a prepared change: what opens, what closes, what else there is to
 // know, then the steps.
 func Draft(s *Screen, d *enact.Draft, path string, say Say) {
@@ -145,6 +193,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 		}
 		s.Line(Piece{text, Cool})
 		leftAlone(s, d.Left)
+		besideGroups(s, d.Bypassed)
 		return
 	}
 	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain}, Piece{Count(len(d.Changes()), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
@@ -174,6 +223,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	s.Blank()
 	draftSteps(s, d)
 	leftAlone(s, d.Left)
+	besideGroups(s, d.Bypassed)
 	s.Blank()
 	if path != "" {
 		s.Whole(0, Piece{"next", Strong}, findingIndent, Piece{nextText(d, path, say), Accent})
@@ -466,6 +516,12 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	b.WriteString("</details>\n")
 	for _, text := range d.Left {
 		fmt.Fprintf(&b, "\nLeft alone: %s\n", mark(text))
+	}
+	for _, x := range d.Bypassed {
+		fmt.Fprintf(&b, "\n**Bypassed**: %s\n", mark(x.Says))
+		if x.Write != "" {
+			fmt.Fprintf(&b, "\nTo end it, write:\n\n    %s\n", strings.ReplaceAll(x.Write, "\n", "\n    "))
+		}
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -9,7 +9,6 @@ import (
 	"isonomos/core/addr"
 	"isonomos/core/count"
 	"isonomos/core/decide"
-	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
@@ -23,15 +22,6 @@ type together struct {
 	interfaces []*estate.Interface
 }
 
-// addUp are the groups whose admissions are added up at an interface.
-func (w *worker) addUp(i *estate.Interface) []*estate.Group {
-	groups := w.d.Worn(i)
-	if decide.Dialect(i.Instance.Account).Layers == dialect.EitherMayAdmit {
-		groups = slices.Concat(groups, w.d.WornBySubnet(i.Subnet))
-	}
-	return groups
-}
-
 // sumsOfGroups are the findings of what is open at interfaces by the sum of their groups
 // alone. It costs nothing where the groups of no interface can add up to enough strangers.
 func sumsOfGroups(w *worker) []Finding {
@@ -39,7 +29,7 @@ func sumsOfGroups(w *worker) []Finding {
 	var all []together
 	for _, instance := range w.estate.Instances {
 		for _, i := range instance.Interfaces {
-			groups := w.addUp(i)
+			groups := addingUp(w.d, i)
 			if i.Unfiltered || len(groups) < 2 || !w.mayAddUp(groups) {
 				continue
 			}
@@ -117,7 +107,7 @@ func (w *worker) sumOf(t together) []Finding {
 }
 
 func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Finding {
-	f := Finding{Direction: estate.In, Account: t.groups[0].Account, Group: t.groups[0], groups: t.groups, Services: set.Services(), Peers: set.Peers(service.All), Arrival: Nowhere}
+	f := Finding{Direction: estate.In, Account: t.groups[0].Account, Group: t.groups[0], groups: t.groups, Services: set.Services(), Peers: set.Peers(service.All)}
 	f.Breadth = w.d.Breadth(f.Peers)
 	var names []string
 	for k, g := range t.groups {
@@ -132,11 +122,22 @@ func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Fin
 			}
 		}
 	}
-	for _, i := range t.interfaces {
-		if x := w.meets(i, estate.In, set); x != nil {
+	w.arriveAt(&f, t.interfaces, set)
+	f.Message = fmt.Sprintf("%s %s let in from %s by %s together", w.describe(f.Services), w.isAre(f.Services), w.peerWords(f.Peers), count.Some(names, 4))
+	f.WayOut, f.OrElse = narrowing(t.groups[0]), "narrow the others, or take one of them off"
+	f.Narrow = narrowable(t.groups[0])
+	return f
+}
+
+// arriveAt finds out at which of some interfaces traffic with strangers arrives, with an
+// example, or why at none.
+func (w *worker) arriveAt(f *Finding, interfaces []*estate.Interface, set traffic.Set) {
+	f.Arrival = Nowhere
+	for _, i := range interfaces {
+		if x := w.meets(i, f.Direction, set); x != nil {
 			f.Arrival, f.Instances, f.Example = Arrives, append(f.Instances, i), cmp.Or(f.Example, x)
 		} else if f.WhyNot == "" {
-			verdict, why := w.whyNot(i, estate.In, set)
+			verdict, why := w.whyNot(i, f.Direction, set)
 			if f.WhyNot = why; verdict == decide.Undecided && f.Arrival == Nowhere {
 				f.Arrival = MayArrive
 			}
@@ -145,8 +146,4 @@ func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Fin
 	if f.Arrival == Arrives {
 		f.WhyNot = ""
 	}
-	f.Message = fmt.Sprintf("%s %s let in from %s by %s together", w.describe(f.Services), w.isAre(f.Services), w.peerWords(f.Peers), count.Some(names, 4))
-	f.WayOut, f.OrElse = narrowing(t.groups[0]), "narrow the others, or take one of them off"
-	f.Narrow = narrowable(t.groups[0])
-	return f
 }

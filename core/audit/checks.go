@@ -3,7 +3,7 @@ package audit
 // Checks are all checks, the gravest of equal severity first.
 var Checks = []Check{
 	openAdminPort, openDataPort, allServices, oneFamily, halves, unfiltered, vainRefusal, pastDate, probeShut,
-	openInbound, openCleartext, widePorts, openOutbound, stageCrossing, defaultGroup, oneWay, dangling, byHand, unread, quota,
+	openInbound, openCleartext, widePorts, openOutbound, stageCrossing, defaultGroup, oneWay, dangling, byHand, bypassed, unread, quota,
 	wideInbound, undeclaredAddresses, staticAddress, catchAllSelf, overruled, idle,
 	unexplained, unworn, crowdedRanks, repeatedAddresses, twins,
 }

@@ -72,6 +72,8 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 			f = inBoth(found.Findings[partner[k]], f)
 		case f.Group != nil && unchanged[PlaceOf(f.Group)]:
 			f.State = InBoth
+		case f.Check == bypassed.Name:
+			f.StateNote = "the clouds have no such group yet: once it is there, this goes on beside it"
 		case f.Services.IsEmpty():
 			f.StateNote = "so it will be once the definitions are carried out"
 		default:

@@ -151,6 +151,9 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 	}
 }
 
+// Owns reports whether a group of Then is one that is brought about.
+func (a *Aim) Owns(g *estate.Group) bool { return a.own[g] }
+
 const outOfScope = "out of scope"
 
 // notOurs says why a defined group is not carried out; it is empty where it is.
