@@ -184,6 +184,9 @@ func (c *compiler) unnameable(g *estate.Group) string {
 	within := "their own network alone"
 	if c.dialect.GroupsAcross == dialect.PeeredNetworks {
 		within = "their own network, or of one that is peered with it both ways"
+		if g.Network != nil && g.Network.Origin.InFile() && c.d.Estate().Taken.IsZero() {
+			within += " (peered is a line of both networks)"
+		}
 	}
 	return fmt.Sprintf("%s is in %s, and rules of the cloud %s (%s) can name groups of %s: %s", g.Path(), where, cloud.Name, c.dialect.Name, within, wayOut)
 }

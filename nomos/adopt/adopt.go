@@ -363,6 +363,13 @@ func list(name string, of []*estate.List) string {
 
 // places declares the clouds, accounts and networks of groups that are not defined.
 func (w *writer) places(groups []*estate.Group) {
+	there := make(map[*estate.Network]bool) // networks that are defined, or will be
+	for _, n := range w.e.Networks {
+		there[n] = definedIn(n.Origin)
+	}
+	for _, g := range groups {
+		there[networkOf(w.d, g)] = true
+	}
 	clouds, accounts, networks := make(map[*estate.Cloud]bool), make(map[*estate.Account]bool), make(map[*estate.Network]bool)
 	for _, g := range groups {
 		a, n := g.Account, networkOf(w.d, g)
@@ -382,7 +389,7 @@ func (w *writer) places(groups []*estate.Group) {
 		if n != nil && !networks[n] {
 			networks[n] = true
 			if !definedIn(n.Origin) {
-				w.network(out, n)
+				w.network(out, n, there)
 			}
 		}
 	}
@@ -419,7 +426,8 @@ func folder(path string) string {
 	return path
 }
 
-func (w *writer) network(out *strings.Builder, n *estate.Network) {
+// network writes a network; peerings are those with networks that are there.
+func (w *writer) network(out *strings.Builder, n *estate.Network, there map[*estate.Network]bool) {
 	fmt.Fprintf(out, "\nnetwork %s in %s {\n", n.Name, n.Account.Name)
 	if n.ID != "" {
 		fmt.Fprintf(out, "  id %s\n", Quote(n.ID))
@@ -429,6 +437,15 @@ func (w *writer) network(out *strings.Builder, n *estate.Network) {
 	}
 	for _, s := range n.Subnets {
 		fmt.Fprintf(out, "  subnet %s %s\n", word(s.Name), rangeTexts(s.Ranges))
+	}
+	var peered []string
+	for _, p := range n.Peered {
+		if p != nil && there[p] {
+			peered = append(peered, p.Path())
+		}
+	}
+	if len(peered) > 0 {
+		fmt.Fprintf(out, "  peered %s\n", strings.Join(peered, ", "))
 	}
 	if n.Answers.To > 0 {
 		fmt.Fprintf(out, "  answers %d-%d\n", n.Answers.From, n.Answers.To)

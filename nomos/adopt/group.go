@@ -9,6 +9,7 @@ import (
 	"isonomos/core/addr"
 	"isonomos/core/change"
 	"isonomos/core/decide"
+	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 )
@@ -30,6 +31,9 @@ func (w *writer) group(g *estate.Group) {
 	out.WriteString(labels("label", unmarked(g.Labels)))
 	for _, s := range w.statements(g) {
 		out.WriteString("  " + s + "\n")
+	}
+	if g.For == estate.ForSubnets && decide.Dialect(g.Account).Layers == dialect.EitherMayAdmit {
+		out.WriteString("  follow instances\n") // what groups inside it admit passes anyway
 	}
 	out.WriteString("}\n")
 }
