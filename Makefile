@@ -1,5 +1,5 @@
 # The two commands that matter are in README.md; these are for those who build it.
-.PHONY: build test bench bench-audit fuzz golden release
+.PHONY: build test bench bench-audit fuzz compile-check golden release
 
 build:
 	CGO_ENABLED=0 go build -o isonomos ./cmd/isonomos
@@ -34,6 +34,12 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzScreen $(FUZZING) ./render
 	go test -run '^$$' -fuzz FuzzFindings $(FUZZING) ./render
 	go test -run '^$$' -fuzz FuzzAlgebra $(FUZZING) ./core/traffic
+
+# Holds very many random definitions against a second reading of what they mean, compiled and
+# carried out on stand-ins: some twenty minutes.
+compile-check:
+	go test ./nomos/propose -run TestDefinitionsMeanWhatTheyBecome -v -rounds 20000 -seed $$RANDOM -timeout 1h
+	go test ./cli -run TestWhatIsDefinedIsEnacted -v -enacted 300 -timeout 1h
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:

@@ -85,6 +85,20 @@ func Random(r *rand.Rand, dialect string, plain bool) *Estate {
 		}
 		e.Networks = append(e.Networks, x)
 	}
+	c.statements()
+	return e
+}
+
+// Others are other definitions by chance, in the same places.
+func (e *Estate) Others(r *rand.Rand, plain bool) *Estate {
+	other := &Estate{Dialect: e.Dialect, Peered: e.Peered, Networks: e.Networks, Hosts: e.Hosts}
+	chance{r, other, plain}.statements()
+	return other
+}
+
+// statements makes everything but the places.
+func (c chance) statements() {
+	e := c.e
 	e.Lists = []*List{{"known", prefixes("192.0.2.0/25", "203.0.113.16/28", "2001:db8::/48")}, {"near", prefixes("10.1.1.0/25", "10.2.0.0/17")}}
 	c.groups()
 	for k := range c.IntN(3) {
@@ -118,7 +132,6 @@ func Random(r *rand.Rand, dialect string, plain bool) *Estate {
 		b := &Baseline{Use: c.use(nil, e.Patterns[0]), Kind: []string{"", "", "instances", "subnets"}[c.IntN(4)], Stage: []string{"", "lab", "production"}[c.IntN(3)]}
 		e.Baselines = append(e.Baselines, b)
 	}
-	return e
 }
 
 func (c chance) host(s *Subnet, number int, six bool, role string) {

@@ -2,7 +2,6 @@ package propose_test
 
 import (
 	"flag"
-	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
@@ -13,9 +12,7 @@ import (
 	"isonomos/core/change"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
-	"isonomos/core/service"
 	"isonomos/internal/abstract"
-	"isonomos/internal/reading"
 	"isonomos/nomos"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
@@ -127,54 +124,11 @@ func (n *count) join(t *testing.T, a *abstract.Estate, then *estate.Estate, text
 // agree compares what a tree means with what the rules of a state let through, for some
 // of all hosts, directions, addresses and services.
 func agree(t *testing.T, a *abstract.Estate, then *estate.Estate, text string, tries int, random *rand.Rand) int {
-	peers := slices.Clone(abstract.Strangers)
-	for _, h := range a.Hosts {
-		peers = append(peers, h.Addrs...)
-	}
-	decided := 0
-	for range tries {
-		h := a.Hosts[random.IntN(len(a.Hosts))]
-		peer, point, in := peers[random.IntN(len(peers))], abstract.Points[random.IntN(len(abstract.Points))], random.IntN(2) == 0
-		protocol := uint8(point[0])
-		if slices.Contains(h.Addrs, peer) || protocol == 1 && peer.Is6() || protocol == 58 && peer.Is4() {
-			continue
-		}
-		direction := estate.Out
-		if in {
-			direction = estate.In
-		}
-		k := slices.IndexFunc(then.Instances, func(i *estate.Instance) bool { return i.Name == h.Name })
-		got := reading.Filter(then, then.Instances[k].Interfaces[0], direction, peer, service.PointOf(protocol, point[1]))
-		want := a.At(h, in, peer, protocol, point[1])
-		decided++
-		if wrong := disagree(got, want); wrong != "" {
-			t.Fatalf("%s %s %s protocol %d %d: %s\n%s%s\n%s", h.Name, direction, peer, protocol, point[1], wrong, text, a.Survey(), rulesAt(then.Instances[k].Interfaces[0]))
-		}
+	decided, wrong := a.Compare(then, tries, random)
+	if wrong != "" {
+		t.Fatalf("%s\n%s%s", wrong, text, a.Survey())
 	}
 	return decided
-}
-
-func disagree(got string, want abstract.Answer) string {
-	switch {
-	case got == "stopped" && want.Passes:
-		return "it should pass, and is stopped"
-	case got != "stopped" && !want.Passes && !want.Room:
-		return "it should be stopped, and " + got
-	case got == "one-way" && want.Passes && want.Keeps:
-		return "the answer should come back, and does not"
-	}
-	return ""
-}
-
-func rulesAt(f *estate.Interface) string {
-	var b strings.Builder
-	for _, g := range slices.Concat(f.Groups, f.Subnet.Groups) {
-		fmt.Fprintf(&b, "%s\n", g.Path())
-		for i := range g.Rules {
-			fmt.Fprintf(&b, "  %d %s %v\n", g.Rules[i].Rank, g.Rules[i].Sentence(service.Names{}), g.Rules[i].Stateless)
-		}
-	}
-	return b.String()
 }
 
 // reasonOf is a reason without what it is about.
