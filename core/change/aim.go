@@ -297,24 +297,44 @@ func (a *Aim) compile() {
 // dropOrphans takes own groups away that no definition speaks of any more, unless
 // something that is not ours names them.
 func (a *Aim) dropOrphans() {
-	gone := make(map[*estate.Group]bool)
-	for _, g := range a.Then.Groups {
+	for _, g := range dropOrphans(a.Then, func(g *estate.Group) bool {
 		there := a.surveyedOf[keyOf(g)]
-		if a.own[g] || there == nil || g.BuiltIn || there.Labels[OwnLabel] != a.Name || !a.inScope(g.Account) {
-			continue
-		}
-		gone[g] = true
+		return !a.own[g] && there != nil && !g.BuiltIn && there.Labels[OwnLabel] == a.Name && a.inScope(g.Account)
+	}) {
+		a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", g.named.Path(), g.by.Path()))
 	}
-	for again := true; again; {
+}
+
+// WithoutOrphans takes from an estate, which definitions are put on, the groups that are
+// marked as theirs and that they do not define any more: once they are carried out, these
+// are gone, unless others name them. An estate without a name has none.
+func WithoutOrphans(e *estate.Estate, name string) {
+	dropOrphans(e, func(g *estate.Group) bool {
+		return name != "" && !g.Defined && !g.BuiltIn && g.Labels[OwnLabel] == name
+	})
+}
+
+// A kept orphan is one that another group names.
+type keptOrphan struct{ named, by *estate.Group }
+
+// dropOrphans takes groups away wherever they are attached, but for those that others name.
+func dropOrphans(e *estate.Estate, isOrphan func(*estate.Group) bool) (kept []keptOrphan) {
+	gone := make(map[*estate.Group]bool)
+	for _, g := range e.Groups {
+		if isOrphan(g) {
+			gone[g] = true
+		}
+	}
+	for again := len(gone) > 0; again; {
 		again = false
-		for _, g := range a.Then.Groups {
+		for _, g := range e.Groups {
 			if gone[g] {
 				continue
 			}
 			for i := range g.Rules {
-				for _, p := range g.Rules[i].Peers {
+				for _, p := range slices.Concat(g.Rules[i].Peers, g.Rules[i].Except) {
 					if p.Kind == estate.PeerGroup && gone[p.Group] {
-						a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", p.Group.Path(), g.Path()))
+						kept = append(kept, keptOrphan{p.Group, g})
 						delete(gone, p.Group)
 						again = true
 					}
@@ -323,18 +343,19 @@ func (a *Aim) dropOrphans() {
 		}
 	}
 	if len(gone) == 0 {
-		return
+		return kept
 	}
 	is := func(g *estate.Group) bool { return gone[g] }
-	a.Then.Groups = slices.DeleteFunc(slices.Clone(a.Then.Groups), is)
-	for _, i := range a.Then.Instances {
+	e.Groups = slices.DeleteFunc(slices.Clone(e.Groups), is)
+	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {
 			f.Groups = slices.DeleteFunc(slices.Clone(f.Groups), is)
 		}
 	}
-	for _, n := range a.Then.Networks {
+	for _, n := range e.Networks {
 		for _, s := range n.Subnets {
 			s.Groups = slices.DeleteFunc(slices.Clone(s.Groups), is)
 		}
 	}
+	return kept
 }

@@ -29,7 +29,7 @@ type Joint struct {
 	Rules   []string // the rules that it changes, as they are
 	Refused string   // why it is not done; empty where it is
 
-	changes []change
+	changes []fileChange
 }
 
 // JointKind says what is joined.
@@ -42,8 +42,8 @@ const (
 	Twins       JointKind = "twins"        // groups that let through the same become one
 )
 
-// A change is an edit of one file.
-type change struct {
+// A fileChange is an edit of one file.
+type fileChange struct {
 	file *source.File
 	edit edit.Change
 }
@@ -239,7 +239,7 @@ func (w World) sharedLists(written []place) []Joint {
 				continue
 			}
 			if c, ok := p.renamed(instead); ok {
-				j.changes = append(j.changes, change{p.tree.Source, c})
+				j.changes = append(j.changes, fileChange{p.tree.Source, c})
 				j.Rules = append(j.Rules, p.group.Path()+": "+p.rule.Sentence(w.Estate.Services))
 			}
 		}
@@ -252,7 +252,7 @@ func (w World) sharedLists(written []place) []Joint {
 			for _, p := range ranges {
 				text += "  " + addr.PrefixString(p) + "\n"
 			}
-			j.changes = append(j.changes, change{tree.Source, edit.AddDeclaration(tree, text+"}")})
+			j.changes = append(j.changes, fileChange{tree.Source, edit.AddDeclaration(tree, text+"}")})
 		}
 		joints = append(joints, j)
 	}
@@ -318,7 +318,7 @@ func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 				instead[r] = words
 			}
 			if c, ok := p.renamed(instead); ok {
-				j.changes = []change{{p.tree.Source, c}}
+				j.changes = []fileChange{{p.tree.Source, c}}
 			}
 			joints = append(joints, j)
 		}
@@ -399,10 +399,10 @@ func (w World) twins(d *decide.Decider) []Joint {
 		default:
 			for _, s := range db.node.Body {
 				if c, ok := s.(*syntax.Cover); ok {
-					j.changes = append(j.changes, change{da.tree.Source, edit.AddCover(da.tree, da.node, db.tree.Source.Of(c.Span))})
+					j.changes = append(j.changes, fileChange{da.tree.Source, edit.AddCover(da.tree, da.node, db.tree.Source.Of(c.Span))})
 				}
 			}
-			j.changes = append(j.changes, change{db.tree.Source, edit.RemoveDeclaration(db.tree, db.node)})
+			j.changes = append(j.changes, fileChange{db.tree.Source, edit.RemoveDeclaration(db.tree, db.node)})
 		}
 		joints = append(joints, j)
 	}

@@ -362,7 +362,7 @@ func otherThan(g *estate.Group, r *estate.Rule, written map[estate.Origin][]*est
 
 // Removal is the change of a file that takes a rule out, where it is written for
 // one group alone.
-func (w World) Removal(g *estate.Group, r *estate.Rule) (file string, change edit.Change, ok bool) {
+func (w World) Removal(g *estate.Group, r *estate.Rule) (file string, removal edit.Change, ok bool) {
 	tree, node := w.find(r)
 	if node == nil || r.Through != nil || otherThan(g, r, w.written()) != nil {
 		return "", edit.Change{}, false

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"isonomos/core/audit"
+	"isonomos/core/change"
 	"isonomos/core/compile"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
@@ -36,6 +37,9 @@ func NewWorld(d nomos.Definitions, survey *estate.Estate) World {
 	w := World{Definitions: d, Survey: survey, Estate: d.Estate, Expects: d.Expects, Laws: d.Laws}
 	if survey != nil {
 		e, rebase, notes := estate.Overlay(d.Estate, survey)
+		if slices.ContainsFunc(d.Estate.Groups, func(g *estate.Group) bool { return !g.Existing }) {
+			change.WithoutOrphans(e, d.Estate.Name)
+		}
 		w.Estate, w.Expects, w.Laws, w.Notes = e, law.Rebase(d.Expects, rebase), law.RebaseLaws(d.Laws, rebase), notes
 	}
 	return w

@@ -236,13 +236,12 @@ func (r *resolver) ruleStmt(s syntax.Stmt, x setting) {
 	case *syntax.Use:
 		r.use(s, x)
 	case *syntax.Where:
-		if r.placeCondition(s.Condition).Holds(estate.GroupPlace(x.group)) {
-			if !r.stood[s] {
-				r.stood[s] = true
-			}
-			for _, inner := range s.Rules {
-				r.ruleStmt(inner, x)
-			}
+		if !r.placeCondition(s.Condition).Holds(estate.GroupPlace(x.group)) {
+			return
+		}
+		r.stood[s] = true
+		for _, inner := range s.Rules {
+			r.ruleStmt(inner, x)
 		}
 	}
 }

@@ -372,9 +372,13 @@ func (r *resolver) baselines() {
 			where = r.condition(d.node.Where)
 			kinds = slices.ContainsFunc(where.Tests(), func(t *estate.Condition) bool { return t.Label == "kind" })
 		}
-		matched := 0
+		matched, around := 0, 0 // groups, and those for subnets that are left out
 		for _, g := range r.estate.Groups {
-			if g.Existing || !kinds && g.For == estate.ForSubnets || where != nil && !where.Holds(estate.GroupPlace(g)) {
+			if g.Existing || where != nil && !where.Holds(estate.GroupPlace(g)) {
+				continue
+			}
+			if !kinds && g.For == estate.ForSubnets {
+				around++
 				continue
 			}
 			matched++
@@ -382,7 +386,11 @@ func (r *resolver) baselines() {
 			r.use(d.node.Use, setting{group: g})
 		}
 		if r.file = d.file; matched == 0 && known && !r.brokenPlaces {
-			r.warn(d.node.Span, "", "no group is in this scope, so the pattern is used nowhere")
+			hint := ""
+			if around > 0 {
+				hint = "it is for groups of instances; for those of subnets say: where kind = subnets"
+			}
+			r.warn(d.node.Span, hint, "no group is in this scope, so the pattern is used nowhere")
 		}
 	}
 }
