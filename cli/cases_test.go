@@ -96,6 +96,33 @@ func TestMistakesThatAreEasilyMissed(t *testing.T) {
 	asGolden(t, "easily-missed.txt", b.String())
 }
 
+// Definitions that are easily misread, and what they become in their clouds or why they
+// can't: on the survey beside them, where there is one.
+func TestDefinitionsThatAreEasilyMisread(t *testing.T) {
+	var folders []string
+	err := filepath.WalkDir(filepath.Join("testdata", "defining"), func(path string, x os.DirEntry, err error) error {
+		if x.Name() == "a.nomos" {
+			folders = append(folders, filepath.ToSlash(filepath.Dir(path)))
+		}
+		return err
+	})
+	if err != nil || len(folders) < 25 {
+		t.Fatal(folders, err)
+	}
+	var b strings.Builder
+	for _, folder := range folders {
+		args := []string{"check", "--rules", folder}
+		if _, err := os.Stat(filepath.Join(folder, "s.jsonl")); err == nil {
+			args = []string{"check", "--rules", "--survey", folder + "/s.jsonl", folder}
+		}
+		code, out, said := inProcess(t, "", args...)
+		fmt.Fprintf(&b, "== %s: exit %d\n%s%s", strings.TrimPrefix(folder, "testdata/defining/"), code, said, out)
+	}
+	code, out, said := inProcess(t, "", "adopt", "--all", "--estate", "none", "--survey", "testdata/defining/adopt-r20/s.jsonl")
+	fmt.Fprintf(&b, "== adopt r20: exit %d\n%s%s", code, said, out)
+	asGolden(t, "easily-misread.txt", b.String())
+}
+
 // Expectations and laws whose verdict is easily got wrong, each in a folder of its own.
 func TestProofsThatAreEasilyGotWrong(t *testing.T) {
 	var b strings.Builder

@@ -486,7 +486,7 @@ func TestJSONIsAsPublished(t *testing.T) {
 		t.Fatal(r)
 	}
 	for schema, args := range map[string][]string{
-		"definitions": {"check"},
+		"definitions": {"check", "--rules"},
 		"findings":    {"audit"},
 		"trace":       {"trace", "192.0.2.77", "front-door", "https"},
 		"exposure":    {"exposure"},

@@ -87,8 +87,6 @@ func TestWhatIsDefinedIsEnacted(t *testing.T) {
 // standsIn are definitions and a stand-in of the cloud that they are for.
 func standsIn(t *testing.T, a *abstract.Estate) *harbourmaster {
 	t.Helper()
-	lookAtSource()
-	h := &harbourmaster{t: t, clouds: t.TempDir(), folder: t.TempDir()}
 	others := foreign
 	if a.Dialect == "flat" {
 		others = strings.NewReplacer(`"network":"n1",`, "", `"network":"n2",`, "").Replace(others)
@@ -96,7 +94,15 @@ func standsIn(t *testing.T, a *abstract.Estate) *harbourmaster {
 	if a.Dialect != "ranked" {
 		others = strings.ReplaceAll(others, `"rank":7,`, "")
 	}
-	h.write(filepath.Join(h.clouds, standin.StateFile), a.Survey()+others)
+	return serving(t, a.Survey()+others)
+}
+
+// serving is a stand-in of a cloud c with what a survey tells.
+func serving(t *testing.T, survey string) *harbourmaster {
+	t.Helper()
+	lookAtSource()
+	h := &harbourmaster{t: t, clouds: t.TempDir(), folder: t.TempDir()}
+	h.write(filepath.Join(h.clouds, standin.StateFile), survey)
 	var err error
 	if h.server, err = standin.Open(h.clouds); err != nil {
 		t.Fatal(err)
@@ -133,4 +139,47 @@ func foreignLines(t *testing.T, h *harbourmaster) []string {
 	}
 	slices.Sort(lines)
 	return lines
+}
+
+// Small changes that once stopped half-way or were never seen: each is carried out, and then
+// nothing is left to do.
+func TestChangesThatAreEasilyStopped(t *testing.T) {
+	const g = `group g in n1 {
+  cover where role = g
+  admit https from 192.0.2.0/24
+  admit ssh from self
+}
+`
+	for folder, more := range map[string][]string{
+		"r9":       {""},    // an explicit default list makes way
+		"r10":      {g, ""}, // a group that is gone is followed no more
+		"r12":      {g, ""}, // nor left on its interface
+		"r13":      {g, ""}, // nor kept by what followed it
+		"r15":      {"", g}, // flat clouds take rules together
+		"r2/flat2": {""},
+	} {
+		t.Run(folder, func(t *testing.T) {
+			t.Parallel()
+			text, err := os.ReadFile(filepath.Join("testdata", "defining", folder, "a.nomos"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			survey, err := os.ReadFile(filepath.Join("testdata", "defining", folder, "s.jsonl"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			h := serving(t, string(survey))
+			definitions := strings.Replace(string(text), "group g in every network {", "group g in n1 {", 1)
+			for _, group := range more {
+				h.write(filepath.Join(h.folder, "play.nomos"), definitions+group)
+				h.must(0, "next", "draft")
+				h.must(0, "enacted", "enact")
+				h.must(0, "nothing to do", "draft", "--to", "again.json")
+			}
+			state, err := os.ReadFile(filepath.Join(h.clouds, standin.StateFile))
+			if last := more[len(more)-1]; err != nil || last == "" && len(more) > 1 && strings.Contains(string(state), `"name":"g"`) {
+				t.Errorf("the group is still there: %v\n%s", err, state)
+			}
+		})
+	}
 }

@@ -233,6 +233,9 @@ func (a *App) writeFiles(files []newFile) error {
 // estateFolder is the folder that new files of definitions are written to.
 func estateFolder(c *cli.Command) string {
 	folder := c.String("estate")
+	if folder == noEstate {
+		return "."
+	}
 	if strings.HasSuffix(folder, ".nomos") {
 		return filepath.Dir(folder)
 	}

@@ -107,6 +107,18 @@ func quotaText(a *estate.Account, groups []*estate.Group) string {
 	return usual
 }
 
+// roomText is the answer room of a compiled group; empty where there is none.
+func roomText(e *estate.Estate, c *compile.Compiled) string {
+	var room []string
+	if !c.RoomIn.IsEmpty() {
+		room = append(room, setText(e, c.RoomIn, estate.In))
+	}
+	if !c.RoomOut.IsEmpty() {
+		room = append(room, setText(e, c.RoomOut, estate.Out))
+	}
+	return strings.Join(room, "; ")
+}
+
 // DeadText warns of a rule that a refusal before it makes pointless.
 func DeadText(e *estate.Estate, x compile.Dead) string {
 	return fmt.Sprintf("%s:%d: warning: %q lets nothing through: %q at line %d stops all of it", x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services), x.By.Sentence(e.Services), x.By.Origin.Line)
@@ -142,8 +154,8 @@ func CompiledRules(s *Screen, e *estate.Estate, compiled []compile.Compiled) {
 			}
 			s.Labelled(4, Piece{rank, Faint}, 6, Piece{Text: r.Sentence(e.Services) + because(&r)})
 		}
-		if !c.AnswerRoom.IsEmpty() {
-			s.Labelled(4, Piece{"room", Warm}, 6, Piece{Text: "answers need " + setText(e, c.AnswerRoom, estate.In) + "; a network's answers narrows it"})
+		if room := roomText(e, &c); room != "" {
+			s.Labelled(4, Piece{"room", Warm}, 6, Piece{Text: "answers need " + room + "; a network's answers narrows it"})
 		}
 	}
 }

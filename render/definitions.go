@@ -157,10 +157,7 @@ func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, comp
 	for _, g := range e.Groups {
 		x := groupToJSON(e, g, costs)
 		if c := made[g.Path()]; c != nil {
-			x.Compiled = compiledToJSON(e, c.Group)
-			if !c.AnswerRoom.IsEmpty() {
-				x.AnswerRoom = setText(e, c.AnswerRoom, estate.In)
-			}
+			x.Compiled, x.AnswerRoom = compiledToJSON(e, c.Group), roomText(e, c)
 		}
 		out.Groups = append(out.Groups, x)
 	}

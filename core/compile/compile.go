@@ -15,9 +15,9 @@ import (
 // A Compiled group is a defined group as its cloud will have it.
 type Compiled struct {
 	Group *estate.Group // not defined: it decides as its dialect does
-	// AnswerRoom is what is let through only so that answers come back, where the
-	// dialect keeps no state: it is more than the definition says.
-	AnswerRoom traffic.Set
+	// RoomIn and RoomOut are what is let through, inward and outward, only so that answers
+	// come back, where the dialect keeps no state: it is more than the definition says.
+	RoomIn, RoomOut traffic.Set
 	Dead       []Dead // rules that let nothing through
 }
 
@@ -106,7 +106,7 @@ func (c *compiler) compile() (Compiled, error) {
 		return Compiled{}, err
 	}
 	room, err := c.compare(&copied)
-	return Compiled{Group: &copied, AnswerRoom: room, Dead: c.dead}, err
+	return Compiled{Group: &copied, RoomIn: room[estate.In], RoomOut: room[estate.Out], Dead: c.dead}, err
 }
 
 type compiler struct {

@@ -173,7 +173,7 @@ func checkSame(t *testing.T, d *decide.Decider, g *estate.Group, made Compiled) 
 						}
 					}
 				}
-				if got != want && !(got && made.AnswerRoom.Contains(a, service.PointOf(service.TCP, port))) {
+				if got != want && !(got && map[estate.Direction]traffic.Set{estate.In: made.RoomIn, estate.Out: made.RoomOut}[direction].Contains(a, service.PointOf(service.TCP, port))) {
 					t.Fatalf("%s %s: %s %s tcp %d is let through: %v, by the definition %v\n%s\n%s", g.Account.Cloud.Dialect, g.For, direction, a, port, got, want, sentences(g), sentences(made.Group))
 				}
 			}
@@ -225,7 +225,7 @@ func TestAnswerRoom(t *testing.T) {
 	}
 	peers := decide.New(e).Peers(g, &g.Rules[0], nil)
 	want := traffic.Of(peers, service.Of(service.Ports(service.TCP, 40, 43), service.ICMPCode(service.ICMP, 0, 0)))
-	if !made.AnswerRoom.Equal(want) {
-		t.Errorf("the room is %v: %s", made.AnswerRoom, sentences(made.Group))
+	if !made.RoomOut.Equal(want) || !made.RoomIn.IsEmpty() {
+		t.Errorf("the room is %v: %s", made.RoomOut, sentences(made.Group))
 	}
 }

@@ -24,15 +24,12 @@ import (
 const mostVariables = 10
 
 // compare returns the answer room, or a Failure with an example of a difference.
-func (c *compiler) compare(made *estate.Group) (room traffic.Set, err error) {
+func (c *compiler) compare(made *estate.Group) (room map[estate.Direction]traffic.Set, err error) {
 	if alone, together := c.variables(c.g, made); c.onlyRanges() && len(alone)+len(together) > 0 {
-		return c.room[estate.In].Union(c.room[estate.Out]), nil // definitions alone don't tell these ranges: a survey does
+		return c.room, nil // definitions alone don't tell these ranges: a survey does
 	}
-	err = c.everyMembers(c.g, made, func(d *decide.Decider) error {
-		more, err := c.compareIn(d, made)
-		room = room.Union(more)
-		return err
-	})
+	room = make(map[estate.Direction]traffic.Set)
+	err = c.everyMembers(c.g, made, func(d *decide.Decider) error { return c.compareIn(d, made, room) })
 	return room, err
 }
 
@@ -69,29 +66,29 @@ func (c *compiler) everyMembers(a, b *estate.Group, try func(*decide.Decider) er
 	return nil
 }
 
-// compareIn compares for certain members.
-func (c *compiler) compareIn(d *decide.Decider, made *estate.Group) (room traffic.Set, err error) {
+// compareIn compares for certain members, and adds to the answer room.
+func (c *compiler) compareIn(d *decide.Decider, made *estate.Group, room map[estate.Direction]traffic.Set) error {
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		ought, kept := d.GroupTraffic(c.g, direction), d.KeptTraffic(c.g, direction)
 		is, keeps := d.GroupTraffic(made, direction), d.KeptTraffic(made, direction)
 		more := is.Minus(ought)
 		if c.filter.State == dialect.StateNone {
-			room = room.Union(more.Intersect(c.room[direction]))
+			room[direction] = room[direction].Union(more.Intersect(c.room[direction]))
 			more = more.Minus(c.room[direction])
 		}
 		if err := c.differ("let through more than the definition", direction, more); err != nil {
-			return room, err
+			return err
 		}
 		if err := c.differ("stop what the definition lets through", direction, ought.Minus(is)); err != nil {
-			return room, err
+			return err
 		}
 		if c.filter.State == dialect.StateByRule {
 			if err := c.differ("keep state otherwise than the definition", direction, kept.Minus(keeps).Union(keeps.Minus(kept))); err != nil {
-				return room, err
+				return err
 			}
 		}
 	}
-	return room, nil
+	return nil
 }
 
 func (c *compiler) differ(how string, direction estate.Direction, set traffic.Set) error {
