@@ -121,6 +121,9 @@ func roomText(e *estate.Estate, c *compile.Compiled) string {
 
 // DeadText warns of a rule that a refusal before it makes pointless.
 func DeadText(e *estate.Estate, x compile.Dead) string {
+	if x.By == nil {
+		return fmt.Sprintf("%s:%d: warning: %q lets nothing through: the network has no addresses of that family", x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services))
+	}
 	return fmt.Sprintf("%s:%d: warning: %q lets nothing through: %q at line %d stops all of it", x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services), x.By.Sentence(e.Services), x.By.Origin.Line)
 }
 

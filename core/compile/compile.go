@@ -21,7 +21,8 @@ type Compiled struct {
 	Dead       []Dead // rules that let nothing through
 }
 
-// A Dead rule admits only what a refusal before it stops: nothing is written for it.
+// A Dead rule admits only what a refusal before it stops, or with nil nobody: groups whose
+// networks have no addresses of the family that is meant. Nothing is written for it.
 type Dead struct{ Rule, By *estate.Rule }
 
 // A Failure says why a definition can't be expressed in its cloud.
@@ -196,6 +197,9 @@ func (c *compiler) inOrder(s source, refuses bool) error {
 				}
 				continue
 			}
+		}
+		if r.Action == estate.Admit && s.owner == c.g && c.meansNobody(r) {
+			c.dead = append(c.dead, Dead{Rule: r})
 		}
 		if c.filter.Refuses && !s.refuses() {
 			first, err := c.needsRefusal(s.owner, r)

@@ -163,6 +163,18 @@ func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (st
 	return static, []namedPeer{{as, p, limited}}, nil
 }
 
+// meansNobody reports whether all peers of a rule are groups of which no member can have an
+// address of the family that is meant.
+func (c *compiler) meansNobody(r *estate.Rule) bool {
+	return !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
+		g := p.Group
+		if p.Kind == estate.PeerSelf {
+			g = c.g
+		}
+		return g == nil || !possible(g).Only(p.Family()).IsEmpty()
+	})
+}
+
 // possible are the addresses that members of a group may have: those of its network.
 func possible(g *estate.Group) addr.Set {
 	if g.Network == nil || len(g.Network.Ranges) == 0 {
