@@ -82,9 +82,49 @@ func (c *crowds) look(groups []*estate.Group, most int, cloud *estate.Cloud, wha
 	if len(names) > 1 {
 		verb = "do"
 	}
-	if len(ours) < len(groups) {
+	switch {
+	case len(ours) < len(groups) && most == 1:
+		way = "take off what is not ours, or leave this out of what is covered"
+	case len(ours) < len(groups):
 		way = "adopt what is not ours, take it off, or leave this out of what is covered"
 	}
 	c.failures = append(c.failures, &Failure{last, nil, fmt.Sprintf("it covers %s, as %s %s, and %s of the cloud %s (%s) has room for %s: %s",
 		where, count.Some(names, 6), verb, what, cloud.Name, cloud.Dialect, count.Of(most, "group", "groups"), way)})
+}
+
+// SurelyCrowded are the defined groups that cover the same by the same words, where an
+// interface has room for one group: a mistake whatever a survey tells.
+func SurelyCrowded(e *estate.Estate) []*Failure {
+	type place struct {
+		network *estate.Network
+		key     string
+	}
+	var failures []*Failure
+	taken := make(map[place]*estate.Group)
+	for _, g := range e.Groups {
+		if !g.Defined || g.Existing || g.For != estate.ForInstances || GroupsOnInterface(g.Account) != 1 {
+			continue
+		}
+		var keys, words []string
+		for _, c := range g.Covers {
+			for _, name := range c.Instances {
+				keys, words = append(keys, name), append(words, "the instance "+name)
+			}
+			if c.Where != nil {
+				keys, words = append(keys, fmt.Sprintf("%+v", *c.Where)), append(words, "the same instances")
+			}
+		}
+		for i, w := range words {
+			at := place{g.Network, keys[i]}
+			before := taken[at]
+			if before == nil || before == g {
+				taken[at] = g
+				continue
+			}
+			failures = append(failures, &Failure{g, nil, fmt.Sprintf("it covers %s, as %s (%s:%d) does, and an interface of the cloud %s (%s) has room for 1 group: let each cover others, or join their rules in one group",
+				w, before.Path(), before.Origin.File, before.Origin.Line, g.Account.Cloud.Name, g.Account.Cloud.Dialect)})
+			break
+		}
+	}
+	return failures
 }

@@ -170,6 +170,9 @@ func (w World) Compile(take func(compile.Compiled)) []*compile.Failure {
 	}
 	d := decide.New(&e)
 	failures := compile.Crowded(&e, func(g *estate.Group) bool { return g.Defined && !g.Existing })
+	if w.Survey == nil {
+		failures = append(failures, compile.SurelyCrowded(&e)...)
+	}
 	for _, g := range e.Groups {
 		if !g.Defined || g.Existing {
 			continue
