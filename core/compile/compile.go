@@ -18,7 +18,7 @@ type Compiled struct {
 	// RoomIn and RoomOut are what is let through, inward and outward, only so that answers
 	// come back, where the dialect keeps no state: it is more than the definition says.
 	RoomIn, RoomOut traffic.Set
-	Dead       []Dead // rules that let nothing through
+	Dead            []Dead // rules that let nothing through
 }
 
 // A Dead rule admits only what a refusal before it stops, or with nil nobody: groups whose
