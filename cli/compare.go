@@ -52,20 +52,29 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	before, after, err := a.compared(c, sides)
+	before, after, surveyed, err := a.compared(c, sides)
 	if err != nil {
 		return err
 	}
-	difference := change.Compare(decide.New(before), decide.New(after))
+	var difference change.Difference
+	var notes []string
+	if surveyed {
+		difference = change.Compare(decide.New(before), decide.New(after))
+	} else {
+		difference, notes = change.CompareDefinitions(before, after)
+	}
 	switch c.String("format") {
 	case "json":
-		err = render.ComparisonJSON(a.Stdout, difference, a.unread)
+		err = render.ComparisonJSON(a.Stdout, difference, notes, a.unread)
 	case "md":
-		err = render.ComparisonMarkdown(a.Stdout, after, difference, c.Args().Get(0), c.Args().Get(1), a.unread)
+		err = render.ComparisonMarkdown(a.Stdout, after, difference, c.Args().Get(0), c.Args().Get(1), notes, a.unread)
 	default:
 		s := a.screen(c)
 		render.Comparison(s, after, difference, c.Args().Get(0), c.Args().Get(1))
 		err = s.Err()
+		for _, text := range notes {
+			a.note("%s", text)
+		}
 	}
 	if err == nil && !difference.Empty() {
 		return quietly(exitFindings)
@@ -105,8 +114,9 @@ func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (side, 
 	return side{definitions: &d}, nil
 }
 
-// compared makes the two estates that are held against each other.
-func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Estate, err error) {
+// compared makes the two estates that are held against each other, and says whether a survey
+// tells of what is there.
+func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Estate, surveyed bool, err error) {
 	var survey *estate.Estate
 	for _, s := range sides {
 		if survey == nil {
@@ -115,10 +125,10 @@ func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Est
 	}
 	switch file := c.String("survey"); {
 	case survey != nil && a.given("survey"):
-		return nil, nil, usage("--survey is for two folders of definitions, and one of the two sides is a survey: leave it out")
+		return nil, nil, false, usage("--survey is for two folders of definitions, and one of the two sides is a survey: leave it out")
 	case survey == nil && file != "":
 		if survey, err = a.readSurvey(file); err != nil {
-			return nil, nil, err
+			return nil, nil, false, err
 		}
 	}
 	var estates [2]*estate.Estate
@@ -128,7 +138,7 @@ func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Est
 			estates[k] = s.survey
 		default:
 			if err := a.accept(s.definitions, survey); err != nil {
-				return nil, nil, err
+				return nil, nil, false, err
 			}
 			w := propose.NewWorld(*s.definitions, survey)
 			for _, n := range w.Notes {
@@ -137,8 +147,5 @@ func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Est
 			estates[k] = w.Estate
 		}
 	}
-	if survey == nil {
-		change.StandIns(estates[0], estates[1])
-	}
-	return estates[0], estates[1], nil
+	return estates[0], estates[1], survey != nil, nil
 }

@@ -3,8 +3,11 @@ package render
 import (
 	"fmt"
 	"io"
+	"net/netip"
+	"slices"
 	"strings"
 
+	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/change"
 	"isonomos/core/count"
@@ -13,57 +16,56 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Comparison writes in what a second state differs from a first: what opens, what closes, then rules.
+// changeWords are the kinds of change as they are told, and how they look.
+var changeWords = map[change.Kind]struct {
+	word  string
+	style Style
+}{change.Opens: {"opens", Hot}, change.Closes: {"closes", Cool}, change.Lost: {"one-way", Warm}, change.Regained: {"answers", Cool}}
+
+// answersText says of a change of answers what it means.
+func answersText(c *change.Change) string {
+	switch c.Kind {
+	case change.Lost:
+		return "it arrives as before, and the answers no longer come back"
+	case change.Regained:
+		return "it arrives as before, and the answers come back now"
+	}
+	return ""
+}
+
+// Comparison writes in what a second state differs from a first: what opens and closes, the
+// most important first, then by ways, then rules.
 func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after string) {
 	s.Line(Piece{"from ", Faint}, Piece{before, Strong}, Piece{" to ", Faint}, Piece{after, Strong})
 	s.Blank()
-	for _, opens := range []bool{true, false} {
-		for _, g := range d.Groups {
-			set, rule, word, style := g.Closes, g.ShutBy, "closes", Cool
-			if opens {
-				set, rule, word, style = g.Opens, g.OpenBy, "opens", Hot
-			}
-			if set.IsEmpty() {
+	ways := false
+	for _, way := range []bool{false, true} {
+		for i := range d.Changes {
+			c := &d.Changes[i]
+			if c.Way != way {
 				continue
 			}
-			right := ""
-			if rule != nil {
-				right = place(rule.Origin)
+			if way && !ways {
+				s.Line(Piece{"by other ways", Strong})
+				ways = true
 			}
-			s.Ends(Piece{right, Faint}, Piece{Pad(word, findingIndent), style}, Piece{g.Path, Accent}, Piece{map[estate.Direction]string{estate.In: "  inward", estate.Out: "  outward"}[g.Direction] + existence(g), Faint})
-			differing(s, e, set, g.Direction)
-			if len(g.Instances) > 0 {
-				s.Labelled(findingIndent, Piece{"instances", Faint}, findingLabel, Piece{Text: someOf(g.Instances, 6)})
-			}
+			showChange(s, e, d.StandIns, c)
 		}
 	}
-	for _, w := range d.Worn {
-		s.Line(Piece{Pad("wears", findingIndent), Warm}, Piece{w.Instance, Accent}, Piece{wornText(w), Plain})
-		for _, x := range []struct {
-			word      string
-			set       traffic.Set
-			direction estate.Direction
-		}{{"opens", w.OpensIn, estate.In}, {"closes", w.ClosesIn, estate.In}, {"opens", w.OpensOut, estate.Out}, {"closes", w.ClosesOut, estate.Out}} {
-			if !x.set.IsEmpty() {
-				s.Labelled(findingIndent, Piece{x.word, Faint}, findingLabel, Piece{Text: setText(e, x.set, x.direction)})
-			}
-		}
+	for _, c := range d.Covers {
+		s.Line(Piece{Pad("covers", findingIndent), Warm}, Piece{c.Group.Path(), Accent}, Piece{"  " + coverText(c), Plain})
+	}
+	for _, text := range d.Unknown {
+		s.Labelled(0, Piece{"unknown", Warm}, findingIndent, Piece{Text: text})
 	}
 	rules := false
-	for _, g := range d.Groups {
-		for _, x := range []struct {
-			word string
-			list []string
-		}{{"gone", g.Gone}, {"new", g.New}} {
-			for _, text := range x.list {
-				if !rules {
-					s.Blank()
-					s.Line(Piece{"rules", Strong})
-					rules = true
-				}
-				s.Labelled(2, Piece{x.word, Faint}, 6, Piece{Text: text + "  (" + g.Path + ")"})
-			}
+	for _, x := range ruleMoves(d) {
+		if !rules {
+			s.Blank()
+			s.Line(Piece{"rules", Strong})
+			rules = true
 		}
+		s.Labelled(2, Piece{x.word, Faint}, 6, Piece{Text: x.text + "  (" + x.place + ")"})
 	}
 	if len(d.Respelt) > 0 {
 		if !d.Empty() {
@@ -76,35 +78,95 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 	}
 }
 
-func existence(g change.GroupDifference) string {
+func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Change) {
+	right := ""
+	if c.Rule != nil {
+		right = place(c.Rule.Origin)
+	}
+	s.Ends(Piece{right, Faint}, Piece{Pad(changeWords[c.Kind].word, findingIndent), changeWords[c.Kind].style}, Piece{c.Place(), Accent},
+		Piece{map[estate.Direction]string{estate.In: "  inward", estate.Out: "  outward"}[c.Direction], Faint})
+	s.Text(findingIndent, setTextNaming(e, c.Traffic, c.Direction, made))
+	if text := answersText(c); text != "" {
+		s.Text(findingIndent, text)
+	}
+	for _, cause := range c.Causes {
+		s.Labelled(findingIndent, Piece{"because", Faint}, findingLabel, Piece{Text: cause})
+	}
+	s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: changeExample(c, made)})
+	if len(c.Instances) > 0 && (c.Group != nil || len(c.Instances) > 1) {
+		s.Labelled(findingIndent, Piece{"instances", Faint}, findingLabel, Piece{Text: someOf(c.Instances, 6)})
+	}
+}
+
+// changeExample is a flow that a change decides otherwise, or why there is none.
+func changeExample(c *change.Change, made []change.StandIn) string {
+	x := c.Example
 	switch {
-	case g.Before == nil:
-		return ", a new group"
-	case g.After == nil:
-		return ", the group is gone"
+	case x != nil:
+		return fmt.Sprintf("%s → %s %s: %s, then %s", endText(x.From, made), endText(x.To, made), x.Service, x.Was, x.Is)
+	case c.Nobody:
+		return "none: the group is attached to nothing"
+	case len(c.Instances) == 0:
+		return "none found among made-up members"
 	}
-	return ""
+	return "none found that gets through: no way leads there, or the other end stops it"
 }
 
-func wornText(w change.WornDifference) string {
-	var parts []string
-	if len(w.PutOn) > 0 {
-		parts = append(parts, "puts on "+strings.Join(w.PutOn, ", "))
+// endText is an end of an example; what a made-up address stands for is named.
+func endText(end string, made []change.StandIn) string {
+	a, err := netip.ParseAddr(end)
+	if err != nil {
+		return end
 	}
-	if len(w.TakeOff) > 0 {
-		parts = append(parts, "takes off "+strings.Join(w.TakeOff, ", "))
+	for _, x := range made {
+		if x.Range.Contains(a) {
+			return x.Name
+		}
 	}
-	if len(parts) == 0 {
-		parts = append(parts, "is filtered otherwise")
-	}
-	return "  " + strings.Join(parts, ", ")
+	return end
 }
 
-func differing(s *Screen, e *estate.Estate, set traffic.Set, direction estate.Direction) {
-	s.Text(findingIndent, setText(e, set, direction))
-	if w, ok := set.Witness(); ok {
-		s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s %s %s", map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], w.Peer, w.Service)})
+// exampleOf is an example of traffic where no flow is known.
+func exampleOf(c *change.Change) string {
+	w, ok := c.Traffic.Witness()
+	if !ok {
+		return ""
 	}
+	return fmt.Sprintf("%s %s %s", map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[c.Direction], w.Peer, w.Service)
+}
+
+func coverText(c change.CoverChange) string {
+	return "covers " + orNothing(c.After) + ", and covered " + orNothing(c.Before)
+}
+
+func orNothing(list []string) string {
+	if len(list) == 0 {
+		return "nothing"
+	}
+	return strings.Join(list, "; ")
+}
+
+// A ruleMove is a rule that is on one side only.
+type ruleMove struct{ word, text, place string }
+
+func ruleMoves(d change.Difference) []ruleMove {
+	var moves []ruleMove
+	seen := make(map[ruleMove]bool)
+	for i := range d.Changes {
+		c := &d.Changes[i]
+		for _, x := range []struct {
+			word string
+			list []string
+		}{{"gone", c.Gone}, {"new", c.New}} {
+			for _, text := range x.list {
+				if m := (ruleMove{x.word, text, c.Place()}); !seen[m] {
+					seen[m] = true
+					moves = append(moves, m)
+				}
+			}
+		}
+	}
+	return moves
 }
 
 // setText says services and peers of some traffic.
@@ -115,6 +177,19 @@ func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) stri
 		return fmt.Sprintf("everything %s %s", preposition, audit.PeersInWords(peers))
 	}
 	blocks := set.Blocks()
+	if peers := set.Peers(service.All); len(blocks) > 1 {
+		missing := traffic.Of(peers, service.All).Minus(set).Blocks()
+		if len(missing) <= 2 && len(missing) < len(blocks) { // shorter by what is left out
+			for _, b := range missing {
+				text := manyServices(e, b.Services)
+				if !b.Peers.Equal(peers) {
+					text += " " + preposition + " " + audit.PeersInWords(b.Peers)
+				}
+				parts = append(parts, text)
+			}
+			return fmt.Sprintf("everything %s %s but %s", preposition, audit.PeersInWords(peers), strings.Join(parts, ", and "))
+		}
+	}
 	for _, b := range blocks[:min(4, len(blocks))] {
 		parts = append(parts, fmt.Sprintf("%s %s %s", manyServices(e, b.Services), preposition, audit.PeersInWords(b.Peers)))
 	}
@@ -123,6 +198,32 @@ func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) stri
 	}
 	return strings.Join(parts, "; ")
 }
+
+// setTextNaming is setText, with names for what made-up ranges stand for.
+func setTextNaming(e *estate.Estate, set traffic.Set, direction estate.Direction, made []change.StandIn) string {
+	var names []string
+	var all addr.Set
+	peers := set.Peers(service.All)
+	for _, x := range made {
+		if r := addr.OfPrefixes(x.Range); r.SubsetOf(peers) {
+			all = all.Union(r)
+			if !slices.Contains(names, x.Name) {
+				names = append(names, x.Name)
+			}
+		}
+	}
+	named := set.WithPeers(all)
+	if rest := set.Minus(named); len(names) == 0 || !rest.IsEmpty() && !rest.Peers(service.All).Intersect(all).IsEmpty() || nearlyEverybody(peers) {
+		return setText(e, set, direction)
+	} else if rest.IsEmpty() {
+		return fmt.Sprintf("%s %s %s", manyServices(e, named.Services()), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], someOf(names, 4))
+	} else {
+		return setText(e, rest, direction) + fmt.Sprintf("; %s %s %s", manyServices(e, named.Services()), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], someOf(names, 4))
+	}
+}
+
+// nearlyEverybody reports whether peers are so many that made-up ones among them are no matter.
+func nearlyEverybody(peers addr.Set) bool { return peers.Size().BitLen() > 24 }
 
 func someOf(list []string, most int) string { return count.Some(list, most) }
 
@@ -146,83 +247,140 @@ func blocksToJSON(set traffic.Set) []blockJSON {
 	return blocks
 }
 
-// ComparisonJSON writes a comparison as one JSON document, version 1.
-func ComparisonJSON(w io.Writer, d change.Difference, unread []estate.Unread) error {
-	type group struct {
-		Group     string      `json:"group"`
+// namedBlocks are blocks with names for what made-up ranges stand for.
+func namedBlocks(set traffic.Set, made []change.StandIn) []blockJSON {
+	blocks := blocksToJSON(set)
+	for i := range blocks {
+		for k, peer := range blocks[i].Peers {
+			for _, x := range made {
+				if peer == x.Range.String() {
+					blocks[i].Peers[k] = x.Name
+				}
+			}
+		}
+		blocks[i].Peers = slices.Compact(blocks[i].Peers)
+	}
+	return blocks
+}
+
+// ComparisonJSON writes a comparison as one JSON document, version 2.
+func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []estate.Unread) error {
+	type example struct {
+		From    string `json:"from"`
+		To      string `json:"to"`
+		Service string `json:"service"`
+		Was     string `json:"was"`
+		Is      string `json:"is"`
+	}
+	type changed struct {
+		Kind      string      `json:"kind"`
+		Group     string      `json:"group,omitempty"`
 		Direction string      `json:"direction"`
-		Opens     []blockJSON `json:"opens"`
-		Closes    []blockJSON `json:"closes"`
+		Traffic   []blockJSON `json:"traffic"`
+		Instances []string    `json:"instances"`
+		Causes    []string    `json:"causes"`
 		Gone      []string    `json:"gone"`
 		New       []string    `json:"new"`
-		Instances []string    `json:"instances"`
+		Way       bool        `json:"way"`
+		Nobody    bool        `json:"attached_to_nothing"`
+		Example   *example    `json:"example,omitempty"`
+		placeJSON
 	}
-	type worn struct {
-		Instance  string      `json:"instance"`
-		PutOn     []string    `json:"put_on"`
-		TakeOff   []string    `json:"take_off"`
-		OpensIn   []blockJSON `json:"opens_in"`
-		ClosesIn  []blockJSON `json:"closes_in"`
-		OpensOut  []blockJSON `json:"opens_out"`
-		ClosesOut []blockJSON `json:"closes_out"`
+	type covers struct {
+		Group  string   `json:"group"`
+		Before []string `json:"before"`
+		After  []string `json:"after"`
 	}
 	out := struct {
-		Version int      `json:"version"`
-		Equal   bool     `json:"equal"`
-		Groups  []group  `json:"groups"`
-		Worn    []worn   `json:"worn"`
-		Respelt []string `json:"respelt"`
+		Version int       `json:"version"`
+		Equal   bool      `json:"equal"`
+		Changes []changed `json:"changes"`
+		Covers  []covers  `json:"covers"`
+		Unknown []string  `json:"unknown"`
+		Respelt []string  `json:"respelt"`
+		Notes   []string  `json:"notes"`
 
 		Unread []unreadJSON `json:"unread"`
-	}{1, d.Empty(), []group{}, []worn{}, orNone(d.Respelt), unreadToJSON(unread)}
-	for _, g := range d.Groups {
-		out.Groups = append(out.Groups, group{g.Path, string(g.Direction), blocksToJSON(g.Opens), blocksToJSON(g.Closes), orNone(g.Gone), orNone(g.New), orNone(g.Instances)})
+	}{2, d.Empty(), []changed{}, []covers{}, orNone(d.Unknown), orNone(d.Respelt), orNone(notes), unreadToJSON(unread)}
+	for i := range d.Changes {
+		c := &d.Changes[i]
+		x := changed{Kind: string(c.Kind), Direction: string(c.Direction), Traffic: namedBlocks(c.Traffic, d.StandIns), Instances: orNone(c.Instances), Causes: orNone(c.Causes),
+			Gone: orNone(c.Gone), New: orNone(c.New), Way: c.Way, Nobody: c.Nobody}
+		if c.Group != nil {
+			x.Group = c.Place()
+		}
+		if c.Rule != nil {
+			x.placeJSON = at(c.Rule.Origin)
+		}
+		if f := c.Example; f != nil {
+			x.Example = &example{endText(f.From, d.StandIns), endText(f.To, d.StandIns), f.Service.String(), string(f.Was), string(f.Is)}
+		}
+		out.Changes = append(out.Changes, x)
 	}
-	for _, x := range d.Worn {
-		out.Worn = append(out.Worn, worn{x.Instance, orNone(x.PutOn), orNone(x.TakeOff), blocksToJSON(x.OpensIn), blocksToJSON(x.ClosesIn), blocksToJSON(x.OpensOut), blocksToJSON(x.ClosesOut)})
+	for _, c := range d.Covers {
+		out.Covers = append(out.Covers, covers{c.Group.Path(), orNone(c.Before), orNone(c.After)})
 	}
 	return writeJSON(w, out)
 }
 
 // ComparisonMarkdown writes a comparison for a review comment: the summary first, rules folded.
-func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string, unread []estate.Unread) error {
+func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string, notes []string, unread []estate.Unread) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "### Traffic from %s to %s\n\n", mark(before), mark(after))
 	b.WriteString(notReadMarkdown(unread))
 	if d.Empty() {
 		b.WriteString("Equal: both let through the same.\n")
 	}
-	for _, opens := range []bool{true, false} {
-		for _, g := range d.Groups {
-			set, word := g.Closes, "closes"
-			if opens {
-				set, word = g.Opens, "**opens**"
-			}
-			if !set.IsEmpty() {
-				fmt.Fprintf(&b, "- %s %s: %s\n", mark(g.Path), word, mark(setText(e, set, g.Direction)))
+	for _, way := range []bool{false, true} {
+		told := false
+		for i := range d.Changes {
+			if c := &d.Changes[i]; c.Way == way {
+				if way && !told {
+					b.WriteString("\nBy other ways:\n\n")
+				}
+				told = true
+				changeMarkdown(&b, e, d.StandIns, c)
 			}
 		}
 	}
-	for _, x := range d.Worn {
-		fmt.Fprintf(&b, "- %s%s\n", mark(x.Instance), mark(wornText(x)))
+	for _, c := range d.Covers {
+		fmt.Fprintf(&b, "- %s %s\n", mark(c.Group.Path()), mark(coverText(c)))
 	}
-	if len(d.Groups) > 0 {
+	for _, text := range d.Unknown {
+		fmt.Fprintf(&b, "- **unknown**: %s\n", mark(text))
+	}
+	if moves := ruleMoves(d); len(moves) > 0 {
 		b.WriteString("\n<details><summary>Rules</summary>\n\n")
-		for _, g := range d.Groups {
-			for _, text := range g.Gone {
-				fmt.Fprintf(&b, "- %s, gone: %s\n", mark(g.Path), mark(text))
-			}
-			for _, text := range g.New {
-				fmt.Fprintf(&b, "- %s, new: %s\n", mark(g.Path), mark(text))
-			}
+		for _, m := range moves {
+			fmt.Fprintf(&b, "- %s, %s: %s\n", mark(m.place), m.word, mark(m.text))
 		}
 		b.WriteString("\n</details>\n")
 	}
 	if len(d.Respelt) > 0 {
 		fmt.Fprintf(&b, "\nWritten differently, and the same in meaning: %s.\n", mark(strings.Join(d.Respelt, ", ")))
 	}
+	for _, text := range notes {
+		fmt.Fprintf(&b, "\n%s\n", mark(text))
+	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+func changeMarkdown(b *strings.Builder, e *estate.Estate, made []change.StandIn, c *change.Change) {
+	word := changeWords[c.Kind].word
+	if c.Kind == change.Opens || c.Kind == change.Lost {
+		word = "**" + word + "**"
+	}
+	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], word, mark(setTextNaming(e, c.Traffic, c.Direction, made)))
+	for _, text := range append([]string{answersText(c)}, c.Causes...) {
+		if text != "" {
+			fmt.Fprintf(b, "  - %s\n", mark(text))
+		}
+	}
+	fmt.Fprintf(b, "  - for example %s\n", mark(changeExample(c, made)))
+	if len(c.Instances) > 0 && (c.Group != nil || len(c.Instances) > 1) {
+		fmt.Fprintf(b, "  - at %s\n", mark(someOf(c.Instances, 6)))
+	}
 }
 
 var markdown = strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "]", "\\]", "<", "&lt;", ">", "&gt;", "#", "\\#", "|", "\\|", "&", "&amp;", "!", "\\!", "@", "&#64;", "://", "&#58;//", "www.", "www&#46;", "~", "\\~")

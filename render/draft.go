@@ -3,7 +3,6 @@ package render
 import (
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -16,69 +15,34 @@ import (
 	"isonomos/enact"
 )
 
-// DraftTraffic says in words what a difference opens and closes.
+// DraftTraffic says in words what a difference opens and closes. What only closes answers
+// counts as closing, and what lets them back as opening.
 func DraftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 	t := enact.Traffic{Opens: []enact.Shift{}, Closes: []enact.Shift{}}
-	put := func(opens bool, x enact.Shift, set traffic.Set, direction estate.Direction, rules []string) {
-		if set.IsEmpty() {
-			return
+	for i := range d.Changes {
+		c := &d.Changes[i]
+		x := enact.Shift{Direction: string(c.Direction), Traffic: setText(e, c.Traffic, c.Direction), Instances: orNone(c.Instances), Rules: append([]string{}, c.Causes...)}
+		if text := answersText(c); text != "" {
+			x.Traffic += ": " + text
 		}
-		x.Direction, x.Traffic, x.Rules = string(direction), setText(e, set, direction), orNone(rules)
-		if w, ok := set.Witness(); ok {
-			x.Example = fmt.Sprintf("%s %s %s", map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], w.Peer, w.Service)
+		if c.Group != nil {
+			x.Group = c.Place()
 		}
-		if opens {
+		if c.Kind == change.Opens || c.Kind == change.Regained {
+			x.Rules = append(x.Rules, c.New...)
+		} else {
+			x.Rules = append(x.Rules, c.Gone...)
+		}
+		if x.Example = exampleOf(c); c.Example != nil {
+			x.Example = fmt.Sprintf("%s → %s %s", c.Example.From, c.Example.To, c.Example.Service)
+		}
+		if c.Kind == change.Opens || c.Kind == change.Regained {
 			t.Opens = append(t.Opens, x)
 		} else {
 			t.Closes = append(t.Closes, x)
 		}
 	}
-	for _, g := range d.Groups {
-		x := enact.Shift{Group: g.Path, Instances: orNone(g.Instances)}
-		if (g.Before == nil || g.After == nil) && len(g.Instances) > 0 {
-			continue // it is told for those that put it on or take it off
-		}
-		put(true, x, g.Opens, g.Direction, behind(e, g.OpenBy, g.New))
-		put(false, x, g.Closes, g.Direction, behind(e, g.ShutBy, g.Gone))
-	}
-	for _, w := range d.Worn {
-		x := enact.Shift{Instances: []string{w.Instance}}
-		rules := []string{strings.TrimSpace(wornText(w))}
-		put(true, x, w.OpensIn, estate.In, rules)
-		put(false, x, w.ClosesIn, estate.In, rules)
-		put(true, x, w.OpensOut, estate.Out, rules)
-		put(false, x, w.ClosesOut, estate.Out, rules)
-	}
-	t.Opens, t.Closes = together(t.Opens), together(t.Closes)
 	return t
-}
-
-// behind are the rules behind what opens or closes: those that come or go, or one that
-// stays, and of which the list or the members are others.
-func behind(e *estate.Estate, by *estate.Rule, moving []string) []string {
-	if by == nil {
-		return moving
-	}
-	if text := by.Sentence(e.Services); !slices.Contains(moving, text) {
-		return []string{text + " (it stays: who it speaks of changes)"}
-	}
-	return moving
-}
-
-// together tells what is the same for several instances once.
-func together(list []enact.Shift) []enact.Shift {
-	at := make(map[string]int)
-	joined := []enact.Shift{}
-	for _, x := range list {
-		key := fmt.Sprint(x.Group, x.Direction, x.Traffic, x.Rules)
-		if k, ok := at[key]; ok && x.Group == "" {
-			joined[k].Instances = append(joined[k].Instances, x.Instances...)
-			continue
-		}
-		at[key] = len(joined)
-		joined = append(joined, x)
-	}
-	return joined
 }
 
 // whereOf is what a shift is about.

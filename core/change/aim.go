@@ -129,7 +129,10 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 	}
 	kept := make(map[*estate.List]*estate.List)
 	for _, l := range a.Surveyed.Lists {
-		if l.Owner == "own" && defined[l.Name] && !takes(l) {
+		there := slices.ContainsFunc(e.Lists, func(x *estate.List) bool { // the overlay has left it alone
+			return !x.Defined && x.Owner == "own" && x.ID == l.ID && x.Account != nil && x.Account.Name == l.Account.Name
+		})
+		if l.Owner == "own" && defined[l.Name] && !takes(l) && !there {
 			copied := *l
 			copied.Account = accounts[l.Account.Name]
 			kept[l] = &copied

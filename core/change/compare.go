@@ -3,8 +3,7 @@
 package change
 
 import (
-	"cmp"
-	"net/netip"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -16,119 +15,324 @@ import (
 
 // A Difference is everything in which a second estate differs from a first.
 type Difference struct {
-	Groups  []GroupDifference // those whose traffic differs, by path and direction
-	Worn    []WornDifference  // instances that wear other groups
-	Respelt []string          // groups that are written differently and let through the same
+	Changes []Change // the most important first
+	Covers  []CoverChange
+	Respelt []string // groups that are written differently and let through the same
+	// StandIns are made-up ranges in the traffic that stand for what only a survey tells.
+	StandIns []StandIn
+	Unknown  []string // what may differ: it can't be decided in one of the states
 }
 
-// Empty reports whether the two let through the same everywhere.
-func (d Difference) Empty() bool { return len(d.Groups) == 0 && len(d.Worn) == 0 }
+// Empty reports whether the two surely let through the same everywhere.
+func (d Difference) Empty() bool { return len(d.Changes)+len(d.Covers)+len(d.Unknown) == 0 }
 
-// A GroupDifference is one group in one direction.
-type GroupDifference struct {
-	Path           string
-	Direction      estate.Direction
-	Before, After  *estate.Group // nil where it is not there
-	Opens, Closes  traffic.Set
-	Gone, New      []string // the rules behind it as sentences, those on one side only
-	Instances      []string // that wear it before or after
-	OpenBy, ShutBy *estate.Rule
+// A Kind says what becomes of traffic.
+type Kind string
+
+// The kinds.
+const (
+	Opens    Kind = "opens"
+	Closes   Kind = "closes"
+	Lost     Kind = "answers-lost" // it arrives as before, and its answers no longer come back
+	Regained Kind = "answers-back" // its answers come back now
+)
+
+// A Change is traffic that one thing opens or closes, in one direction.
+type Change struct {
+	Kind      Kind
+	Group     *estate.Group // whose rules, or who they speak of, are others; nil where it is something else
+	Direction estate.Direction
+	Traffic   traffic.Set
+	Instances []string // at which it opens or closes
+	Causes    []string // in words
+	Gone, New []string // rules behind it as sentences, those on one side only
+	Rule      *estate.Rule
+	Way       bool // ways are the cause, not filters
+	Nobody    bool // the group is attached to nothing
+	Example   *Example
+
+	place  string
+	faces  []pair // the interfaces at which it is so
+	weight float64
 }
 
-// A WornDifference is an interface that wears other groups, or is filtered otherwise.
-type WornDifference struct {
-	Instance       string
-	PutOn, TakeOff []string
-	// Opens and Closes are what that means for it, in both directions.
-	OpensIn, ClosesIn, OpensOut, ClosesOut traffic.Set
+// Place is what the change is about: a group, or instances.
+func (c *Change) Place() string { return c.place }
+
+// An Example is a flow that the change decides otherwise.
+type Example struct {
+	From, To string // an instance, with its address where it has several, or an address outside
+	Service  service.Point
+	Was, Is  decide.Verdict
 }
 
-// Compare finds the differences. Groups are the same if they have the same
-// account, network and name in the cloud; instances by account and name. Of a group
-// that comes or goes counts what opens or closes at those that wear it: they may wear
-// another one that lets the same through.
-// It is linear in the number of groups and interfaces.
-func Compare(before, after *decide.Decider) Difference {
-	c := comparer{before, after, facesByAddress(before), facesByAddress(after), make(map[[2]string]*shift)}
-	var d Difference
-	a, b := byPath(before.Estate()), byPath(after.Estate())
-	for _, key := range union(a, b) {
-		x, y := there(a[key]), there(b[key])
-		path := strings.TrimSuffix(strings.TrimSuffix(key, " instances"), " subnets")
-		respelt := false
-		for _, direction := range []estate.Direction{estate.In, estate.Out} {
-			g := c.group(path, x, y, direction)
-			if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
-				respelt = respelt || x != nil && y != nil && (len(g.Gone) > 0 || len(g.New) > 0)
-				continue
-			}
-			d.Groups = append(d.Groups, g)
-		}
-		differs := len(d.Groups) > 0 && d.Groups[len(d.Groups)-1].Path == path
-		if respelt && !differs {
-			d.Respelt = append(d.Respelt, path)
-		}
+// A CoverChange is a definition that covers something else, where no survey says what that
+// means.
+type CoverChange struct {
+	Group         *estate.Group
+	Before, After []string
+}
+
+// A pair is an interface in both states; one of them is nil where it is new or gone.
+type pair struct{ was, is *estate.Interface }
+
+// A shift is what opens and closes in a direction.
+type shift map[Kind]traffic.Set
+
+func (s shift) add(kind Kind, set traffic.Set) {
+	if !set.IsEmpty() {
+		s[kind] = s[kind].Union(set)
 	}
-	d.Worn = c.worn()
-	return d
 }
 
-// there is a group, or nil where it only stands for one that is to come.
-func there(g *estate.Group) *estate.Group {
-	if g != nil && !g.Defined && g.ID == "" {
-		return nil
-	}
-	return g
+// kinds are all kinds, in the order in which they are told.
+var kinds = []Kind{Opens, Lost, Closes, Regained}
+
+// shifted is the shift between what arrives, and of it what gets its answers back.
+func shifted(passed, arrived, passes, arrives traffic.Set) shift {
+	s := make(shift)
+	s.add(Opens, arrives.Minus(arrived))
+	s.add(Closes, arrived.Minus(arrives))
+	s.add(Lost, passed.Intersect(arrives.Minus(passes)))
+	s.add(Regained, passes.Intersect(arrived.Minus(passed)))
+	return s
 }
+
+var directions = []estate.Direction{estate.In, estate.Out}
 
 // A comparer holds two states against each other.
 type comparer struct {
 	before, after *decide.Decider
-	old, young    map[faceAddress]*estate.Interface
-	shifts        map[[2]string]*shift // by the classes of an interface
+	m             *matching
+	shifts        map[string]map[estate.Direction]shift // of filters, by the classes of an interface
+	changed       map[*estate.Group]bool                // groups, of either state, that let through something else
+	told          map[*estate.Interface]map[estate.Direction]shift
+	changes       []Change
+	respelt       []string
+	unknown       []string
 }
 
-// A shift is what opens and closes at an interface.
-type shift struct{ opens, closes Through }
-
-// atWearers keeps, of what a group lets through that is in one state alone, what opens
-// or closes by that at those who wear it, if the other state has them all.
-func (c *comparer) atWearers(g *GroupDifference) {
-	var wearers []*estate.Interface
-	switch {
-	case g.Before == nil && g.After != nil:
-		wearers = c.after.Wearers(g.After)
-	case g.After == nil && g.Before != nil:
-		wearers = c.before.Wearers(g.Before)
+// Compare finds the differences: of groups, of what is attached where, of instances that
+// come and go, and of ways. Who is who is told by ids, then by places and names.
+// It is linear in the number of groups and interfaces; ways that differ cost a look at all
+// pairs with the interfaces concerned.
+func Compare(before, after *decide.Decider) Difference {
+	c := comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()), shifts: make(map[string]map[estate.Direction]shift),
+		changed: make(map[*estate.Group]bool), told: make(map[*estate.Interface]map[estate.Direction]shift)}
+	c.groups()
+	c.attachments()
+	c.comeAndGo()
+	c.ways()
+	for i := range c.changes {
+		c.illustrate(&c.changes[i])
+		c.weigh(&c.changes[i])
 	}
-	if len(wearers) == 0 {
+	slices.SortStableFunc(c.changes, func(a, b Change) int {
+		switch {
+		case a.weight > b.weight:
+			return -1
+		case a.weight < b.weight:
+			return 1
+		}
+		return strings.Compare(a.place, b.place)
+	})
+	return Difference{Changes: c.changes, Respelt: c.respelt, Unknown: c.unknown}
+}
+
+// groups compares groups with their partners, and those that come or go and that no
+// instance is attached to: of the others their interfaces tell.
+func (c *comparer) groups() {
+	type couple struct {
+		path string
+		x, y *estate.Group
+	}
+	var all []couple
+	for _, x := range c.before.Estate().Groups {
+		if isThere(x) {
+			all = append(all, couple{place(x), x, c.m.groups[x]})
+		}
+	}
+	for _, y := range c.after.Estate().Groups {
+		if isThere(y) && c.m.groupsBack[y] == nil {
+			all = append(all, couple{place(y), nil, y})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b couple) int { return strings.Compare(a.path, b.path) })
+	for _, p := range all {
+		if p.x != nil && p.y != nil {
+			c.group(p.path, p.x, p.y)
+		} else {
+			c.lone(p.path, p.x, p.y)
+		}
+	}
+}
+
+// group compares a group that is in both states.
+func (c *comparer) group(path string, x, y *estate.Group) {
+	respelt, told := false, false
+	for _, direction := range directions {
+		same := sameRules(x, y, direction)
+		if same && x.Stateless == y.Stateless && c.sameAround(x, y, direction) {
+			continue // most groups: what they let through is not worked out
+		}
+		was, is := c.before.GroupTraffic(x, direction), c.after.GroupTraffic(y, direction)
+		kept, keeps := c.before.KeptTraffic(x, direction), c.after.KeptTraffic(y, direction)
+		s := shift{}
+		s.add(Opens, is.Minus(was))
+		s.add(Closes, was.Minus(is))
+		faces := c.facesOf(x, y)
+		at := c.filtersAt(faces, direction)
+		lost, regained := kept.Intersect(is).Minus(keeps), keeps.Intersect(was).Minus(kept)
+		if len(faces) > 0 {
+			lost, regained = lost.Intersect(at[Lost]), regained.Intersect(at[Regained])
+		}
+		s.add(Lost, lost)
+		s.add(Regained, regained)
+		var gone, young []string
+		if !same {
+			names := serviceNames(c.before, c.after)
+			old, now := sentences(names, x, direction), sentences(names, y, direction)
+			gone, young = without(old, now), without(now, old)
+		}
+		if len(s) == 0 {
+			respelt = respelt || len(gone) > 0 || len(young) > 0
+			continue
+		}
+		told = true
+		c.changed[x], c.changed[y] = true, true
+		gone, young = c.behind(x, y, direction, s, gone, young)
+		for _, kind := range kinds {
+			if set := s[kind]; !set.IsEmpty() {
+				ch := Change{Kind: kind, Group: y, place: path, Direction: direction, Traffic: set, Gone: gone, New: young, faces: faces, Nobody: c.attachedToNobody(x, y)}
+				ch.Rule = ruleFor(c.after, y, direction, set)
+				if kind == Closes {
+					ch.Rule = ruleFor(c.before, x, direction, set)
+				}
+				if len(gone)+len(young) == 0 {
+					ch.Causes = c.why(x, y, direction, set)
+				}
+				c.tell(ch)
+			}
+		}
+	}
+	if respelt && !told {
+		c.respelt = append(c.respelt, path)
+	}
+}
+
+// lone tells of a group that comes or goes and that no instance is attached to.
+func (c *comparer) lone(path string, x, y *estate.Group) {
+	kind, d, g := Opens, c.after, y
+	cause := "a new group"
+	if y == nil {
+		kind, d, g, cause = Closes, c.before, x, "the group is gone"
+	}
+	c.changed[g] = true
+	wearers := d.Wearers(g)
+	if slices.ContainsFunc(wearers, func(i *estate.Interface) bool { return !i.Instance.Imagined }) {
 		return
 	}
-	d := in
-	if g.Direction == estate.Out {
-		d = out
-	}
-	var opens, closes traffic.Set
-	seen := make(map[*shift]bool)
-	for _, i := range wearers {
-		was, is := c.old[addressKey(i)], c.young[addressKey(i)]
-		if was == nil || is == nil {
-			return
+	for _, direction := range directions {
+		set := d.GroupTraffic(g, direction)
+		if set.IsEmpty() {
+			continue
 		}
-		if x := c.shift(was, is); !seen[x] {
-			seen[x] = true
-			opens, closes = opens.Union(x.opens[d]), closes.Union(x.closes[d])
+		ch := Change{Kind: kind, Group: g, place: path, Direction: direction, Traffic: set, Causes: []string{cause}, Nobody: len(wearers) == 0, Rule: ruleFor(d, g, direction, set)}
+		if list := sentences(serviceNames(c.before, c.after), g, direction); kind == Opens {
+			ch.New = list
+		} else {
+			ch.Gone = list
 		}
+		c.tell(ch)
 	}
-	g.Opens, g.Closes = g.Opens.Intersect(opens), g.Closes.Intersect(closes)
 }
 
-// shift decides an interface in both states, once for all of its kind.
-func (c *comparer) shift(was, is *estate.Interface) *shift {
-	class := [2]string{c.before.FilterClass(was), c.after.FilterClass(is)}
+func (c *comparer) attachedToNobody(x, y *estate.Group) bool {
+	return len(c.before.Wearers(x))+len(c.after.Wearers(y)) == 0
+}
+
+// tell notes a change, and at which interfaces it is told.
+func (c *comparer) tell(ch Change) {
+	for _, p := range ch.faces {
+		c.note(p, ch.Direction, ch.Kind, ch.Traffic)
+		if i := cmpFace(p); !i.Instance.Imagined && !slices.Contains(ch.Instances, i.Instance.Path()) {
+			ch.Instances = append(ch.Instances, i.Instance.Path())
+		}
+	}
+	c.changes = append(c.changes, ch)
+}
+
+// cmpFace is the interface of a pair, as it is after where it is there.
+func cmpFace(p pair) *estate.Interface {
+	if p.is != nil {
+		return p.is
+	}
+	return p.was
+}
+
+// note remembers what is told of an interface.
+func (c *comparer) note(p pair, direction estate.Direction, kind Kind, set traffic.Set) {
+	i := cmpFace(p)
+	if c.told[i] == nil {
+		c.told[i] = map[estate.Direction]shift{estate.In: {}, estate.Out: {}}
+	}
+	c.told[i][direction].add(kind, set)
+}
+
+// rest is what of a shift at an interface is not told yet.
+func (c *comparer) rest(p pair, direction estate.Direction, s shift) shift {
+	left, told := make(shift), c.told[cmpFace(p)][direction]
+	for kind, set := range s {
+		left.add(kind, set.Minus(told[kind]))
+	}
+	return left
+}
+
+// facesOf are the interfaces at which a group filters in both states, or in one of them.
+func (c *comparer) facesOf(x, y *estate.Group) []pair {
+	var faces []pair
+	for _, was := range c.before.Wearers(x) {
+		faces = append(faces, pair{was, c.m.faces[was]})
+	}
+	for _, is := range c.after.Wearers(y) {
+		if was := c.m.facesBack[is]; was == nil || !slices.Contains(c.before.Wearers(x), was) {
+			faces = append(faces, pair{was, is})
+		}
+	}
+	return faces
+}
+
+// filtersAt is what the filters of interfaces that are in both states do otherwise.
+func (c *comparer) filtersAt(faces []pair, direction estate.Direction) shift {
+	all := make(shift)
+	seen := make(map[string]bool)
+	for _, p := range faces {
+		if p.was == nil || p.is == nil || seen[c.class(p)] {
+			continue
+		}
+		seen[c.class(p)] = true
+		for kind, set := range c.filters(p)[direction] {
+			all.add(kind, set)
+		}
+	}
+	return all
+}
+
+// class is what an interface has in common with those of which the filters do alike.
+func (c *comparer) class(p pair) string {
+	return fmt.Sprintf("%s %p | %s %p", c.before.FilterClass(p.was), p.was.Subnet, c.after.FilterClass(p.is), p.is.Subnet)
+}
+
+// filters is the shift of the filters at an interface, worked out once for all of its kind.
+func (c *comparer) filters(p pair) map[estate.Direction]shift {
+	class := c.class(p)
 	if c.shifts[class] == nil {
-		a, b := throughAt(c.before, was), throughAt(c.after, is)
-		c.shifts[class] = &shift{b.minus(a), a.minus(b)}
+		c.shifts[class] = make(map[estate.Direction]shift)
+		for _, direction := range directions {
+			passed, arrived := c.before.Filters(p.was, direction)
+			passes, arrives := c.after.Filters(p.is, direction)
+			c.shifts[class][direction] = shifted(passed, arrived, passes, arrives)
+		}
 	}
 	return c.shifts[class]
 }
@@ -158,64 +362,23 @@ func sameRules(x, y *estate.Group, direction estate.Direction) bool {
 }
 
 // sameAround reports whether what the same rules of two groups speak of is the same in
-// both states: members, lists, ranges of networks, who wears the groups.
-func sameAround(before, after *decide.Decider, x, y *estate.Group, direction estate.Direction) bool {
-	if x.Network != nil && !slices.Equal(x.Network.Ranges, y.Network.Ranges) || x.Stateless != y.Stateless {
+// both states: members, lists, ranges of networks, probes.
+func (c *comparer) sameAround(x, y *estate.Group, direction estate.Direction) bool {
+	old, now := c.before.InOrder(x, direction), c.after.InOrder(y, direction)
+	if len(old) != len(now) {
 		return false
 	}
-	worn := func() bool { return sameFaces(before.Wearers(x), after.Wearers(y)) }
-	if len(decide.Filter(x).Fixed) > 0 && !worn() { // built-in rules speak of probes
-		return false
-	}
-	var others []*estate.Rule
-	for k := range y.Rules {
-		if y.Rules[k].Direction == direction {
-			others = append(others, &y.Rules[k])
-		}
-	}
-	for i := range x.Rules {
-		if x.Rules[i].Direction != direction {
-			continue
-		}
-		other := others[0]
-		others = others[1:]
-		for n, p := range x.Rules[i].Peers {
-			q, same := other.Peers[n], true
-			switch p.Kind {
-			case estate.PeerGroup:
-				same = before.CanName(x, p.Group) == after.CanName(y, q.Group) && before.Members(p.Group).Equal(after.Members(q.Group))
-			case estate.PeerList:
-				same = before.ListEntries(p.List, x).Equal(after.ListEntries(q.List, y))
-			case estate.PeerSelf, estate.PeerProbes:
-				same = worn()
-			case estate.PeerNetwork:
-				same = p.Network == nil && q.Network == nil || p.Network != nil && q.Network != nil && slices.Equal(p.Network.Ranges, q.Network.Ranges)
-			case estate.PeerSubnet:
-				same = slices.Equal(p.Subnet.Ranges, q.Subnet.Ranges)
-			case estate.PeerInternet:
-				same = false
-			}
-			if !same {
-				return false
-			}
+	for i, r := range old {
+		if !c.plain(r) && !c.before.Peers(x, r, nil).Equal(c.after.Peers(y, now[i], nil)) {
+			return false
 		}
 	}
 	return true
 }
 
-// sameFaces reports whether two lists hold the same interfaces, in whatever order.
-func sameFaces(a, b []*estate.Interface) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	seen := make(map[key]int, len(a))
-	for _, i := range a {
-		seen[faceKey(i)]++
-	}
-	return !slices.ContainsFunc(b, func(i *estate.Interface) bool {
-		seen[faceKey(i)]--
-		return seen[faceKey(i)] < 0
-	})
+// plain reports whether a rule speaks of ranges alone, which mean the same everywhere.
+func (c *comparer) plain(r *estate.Rule) bool {
+	return !slices.ContainsFunc(slices.Concat(r.Peers, r.Except), func(p estate.Peer) bool { return p.Kind != estate.PeerRange && p.Kind != estate.PeerEveryone })
 }
 
 // samePeer reports whether two peers, of two states, are written the same.
@@ -234,83 +397,20 @@ func samePeer(a, b estate.Peer) bool {
 	return true
 }
 
-func byPath(e *estate.Estate) map[string]*estate.Group {
-	groups := make(map[string]*estate.Group)
-	for _, g := range e.Groups {
-		path := g.Account.Name + "/" + g.InCloud()
-		if g.Network != nil {
-			path = g.Network.Path() + "/" + g.InCloud()
-		}
-		if !g.Existing {
-			groups[path+" "+string(g.For)] = g
-		}
+// behind keeps, of the rules that are on one side only, those that have to do with a
+// difference: gone ones that let through what closes, new ones that let through what opens
+// or something of what the gone ones did, and the reverse.
+func (c *comparer) behind(x, y *estate.Group, direction estate.Direction, s shift, gone, young []string) (old, now []string) {
+	var changed traffic.Set
+	for _, set := range s {
+		changed = changed.Union(set)
 	}
-	return groups
-}
-
-func union(a, b map[string]*estate.Group) []string {
-	var paths []string
-	for p := range a {
-		paths = append(paths, p)
-	}
-	for p := range b {
-		if a[p] == nil {
-			paths = append(paths, p)
-		}
-	}
-	slices.Sort(paths)
-	return paths
-}
-
-func (c *comparer) group(path string, x, y *estate.Group, direction estate.Direction) GroupDifference {
-	before, after := c.before, c.after
-	g := GroupDifference{Path: path, Direction: direction, Before: x, After: y}
-	same := sameRules(x, y, direction)
-	if same && sameAround(before, after, x, y, direction) {
-		return g // most groups: what they let through is not worked out
-	}
-	var was, is traffic.Set
-	if x != nil {
-		was = before.GroupTraffic(x, direction)
-	}
-	if y != nil {
-		is = after.GroupTraffic(y, direction)
-	}
-	g.Opens, g.Closes = is.Minus(was), was.Minus(is)
-	c.atWearers(&g)
-	if !same {
-		names := serviceNames(before, after)
-		old, young := sentences(names, x, direction), sentences(names, y, direction)
-		g.Gone, g.New = without(old, young), without(young, old)
-	}
-	if g.Opens.IsEmpty() && g.Closes.IsEmpty() {
-		return g
-	}
-	g.onlyRulesBehind(before, after)
-	seen := make(map[string]bool)
-	for _, w := range slices.Concat(wearers(before, x), wearers(after, y)) {
-		if !seen[w] {
-			seen[w] = true
-			g.Instances = append(g.Instances, w)
-		}
-	}
-	g.OpenBy, g.ShutBy = ruleFor(after, y, direction, g.Opens), ruleFor(before, x, direction, g.Closes)
-	return g
-}
-
-// onlyRulesBehind keeps, of the rules that are on one side only, those that have
-// to do with the difference: gone ones that let through what closes, new ones that
-// let through what opens or something of what the gone ones did, and the reverse.
-func (g *GroupDifference) onlyRulesBehind(before, after *decide.Decider) {
-	changed, names := g.Opens.Union(g.Closes), serviceNames(before, after)
+	names := serviceNames(c.before, c.after)
 	touching := func(d *decide.Decider, of *estate.Group, texts []string, with traffic.Set) (kept []string, all traffic.Set) {
-		if of == nil {
-			return nil, all
-		}
 		for i := range of.Rules {
 			r := &of.Rules[i]
 			text := r.Sentence(names)
-			if r.Direction != g.Direction || !slices.Contains(texts, text) || slices.Contains(kept, text) {
+			if r.Direction != direction || !slices.Contains(texts, text) || slices.Contains(kept, text) {
 				continue
 			}
 			if set := d.RuleTraffic(of, r); !set.Intersect(with).IsEmpty() {
@@ -319,11 +419,12 @@ func (g *GroupDifference) onlyRulesBehind(before, after *decide.Decider) {
 		}
 		return kept, all
 	}
-	_, gone := touching(before, g.Before, g.Gone, changed)
-	_, young := touching(after, g.After, g.New, changed)
-	around := changed.Union(gone).Union(young)
-	g.Gone, _ = touching(before, g.Before, g.Gone, around)
-	g.New, _ = touching(after, g.After, g.New, around)
+	_, left := touching(c.before, x, gone, changed)
+	_, came := touching(c.after, y, young, changed)
+	around := changed.Union(left).Union(came)
+	old, _ = touching(c.before, x, gone, around)
+	now, _ = touching(c.after, y, young, around)
+	return old, now
 }
 
 // ruleFor is the first rule that lets an example of some traffic through.
@@ -382,101 +483,4 @@ func without(a, b []string) []string {
 		}
 	}
 	return left
-}
-
-// A faceAddress is what an interface is known by in two states.
-type faceAddress struct {
-	instance string
-	at       netip.Addr
-}
-
-func addressKey(i *estate.Interface) faceAddress {
-	if len(i.Private) == 0 || i.Instance.Imagined {
-		return faceAddress{}
-	}
-	return faceAddress{i.Instance.Path(), i.Private[0]}
-}
-
-func facesByAddress(d *decide.Decider) map[faceAddress]*estate.Interface {
-	all := make(map[faceAddress]*estate.Interface)
-	for _, i := range d.Estate().Instances {
-		for _, f := range i.Interfaces {
-			all[addressKey(f)] = f
-		}
-	}
-	delete(all, faceAddress{})
-	return all
-}
-
-// worn finds the interfaces that wear other groups, or around whose subnet others
-// stand, and what that opens and closes for them.
-func (c *comparer) worn() []WornDifference {
-	var found []WornDifference
-	for k, now := range c.young {
-		was := c.old[k]
-		if was == nil {
-			continue
-		}
-		a, b := names(c.before, was), names(c.after, now)
-		d := WornDifference{Instance: k.instance, PutOn: without(b, a), TakeOff: without(a, b)}
-		if len(d.PutOn)+len(d.TakeOff) == 0 && was.Unfiltered == now.Unfiltered {
-			continue
-		}
-		x := c.shift(was, now)
-		d.OpensIn, d.ClosesIn, d.OpensOut, d.ClosesOut = x.opens[in], x.closes[in], x.opens[out], x.closes[out]
-		if !x.opens.isEmpty() || !x.closes.isEmpty() {
-			found = append(found, d)
-		}
-	}
-	slices.SortFunc(found, func(a, b WornDifference) int { return cmp.Compare(a.Instance, b.Instance) })
-	return found
-}
-
-func names(d *decide.Decider, i *estate.Interface) []string {
-	var list []string
-	for _, g := range d.Worn(i) {
-		list = append(list, g.InCloud())
-	}
-	for _, g := range d.WornBySubnet(i.Subnet) {
-		list = append(list, g.InCloud()+" around its subnet")
-	}
-	return list
-}
-
-// StandIns gives every instance group of two sets of definitions a made-up
-// member, the same one for the same group in both, so that they can be compared
-// without a survey. The estates are changed.
-func StandIns(a, b *estate.Estate) {
-	taken := make(map[netip.Addr]string)
-	at := make(map[string]netip.Addr)
-	for _, e := range []*estate.Estate{a, b} {
-		for _, g := range e.Groups {
-			if g.For != estate.ForInstances || g.Network == nil {
-				continue
-			}
-			own, ok := at[g.Path()]
-			if !ok {
-				own = standIn(g.Network, taken)
-				at[g.Path()] = own
-				taken[own] = g.Path()
-			}
-			i := &estate.Instance{Account: g.Account, Name: "a member of " + g.Name, Kind: estate.Machine, Imagined: true}
-			subnet := &estate.Subnet{Network: g.Network, Name: g.Network.Name}
-			i.Interfaces = []*estate.Interface{{Instance: i, Subnet: subnet, Private: []netip.Addr{own}, Groups: []*estate.Group{g}}}
-			e.Instances = append(e.Instances, i)
-		}
-	}
-}
-
-// standIn is an address of a network that nobody has; of a network without ranges
-// it is one of the discard prefix (RFC 6666), which is nobody's at all.
-func standIn(n *estate.Network, taken map[netip.Addr]string) netip.Addr {
-	a := netip.MustParseAddr("100::1")
-	if len(n.Ranges) > 0 {
-		a = n.Ranges[0].Addr().Next()
-	}
-	for taken[a] != "" {
-		a = a.Next()
-	}
-	return a
 }

@@ -1,6 +1,8 @@
 package change_test
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -31,26 +33,23 @@ func defined(t *testing.T, text string, survey *estate.Estate) *estate.Estate {
 	return propose.NewWorld(d, survey).Estate
 }
 
-// told is a difference in words: what opens, closes, is worn, is only spelt otherwise.
+// told is a difference in words: what opens, closes, and why; what is only spelt otherwise.
 func told(d change.Difference) string {
 	var parts []string
-	for _, g := range d.Groups {
-		for _, x := range []struct {
-			word  string
-			empty bool
-			text  string
-		}{{"opens", g.Opens.IsEmpty(), g.Opens.Services().String()}, {"closes", g.Closes.IsEmpty(), g.Closes.Services().String()}} {
-			if !x.empty {
-				parts = append(parts, g.Path+" "+string(g.Direction)+" "+x.word+" "+x.text)
-			}
+	for _, c := range d.Changes {
+		text := fmt.Sprintf("%s %s %s %s", c.Place(), c.Direction, c.Kind, c.Traffic.Services())
+		if len(c.Causes) > 0 {
+			text += " by " + strings.Join(c.Causes, ", ")
 		}
-	}
-	for _, w := range d.Worn {
-		parts = append(parts, w.Instance+" +"+strings.Join(w.PutOn, ",")+" -"+strings.Join(w.TakeOff, ","))
+		parts = append(parts, text)
 	}
 	for _, p := range d.Respelt {
 		parts = append(parts, p+" respelt")
 	}
+	for _, text := range d.Unknown {
+		parts = append(parts, "unknown "+text)
+	}
+	slices.Sort(parts)
 	return strings.Join(parts, "; ")
 }
 
@@ -61,9 +60,9 @@ func TestCompareDefinitions(t *testing.T) {
 		{"group g in n { admit ssh, telnet from list known }", "group g in n { admit tcp 22-23 from 192.0.2.0/25, 192.0.2.128/25 }", "a/n/g respelt"},
 		{"group g in n { admit ssh from everyone }", "group g in n { admit ssh from list known }", "a/n/g in closes tcp 22"},
 		{"group g in n { admit ssh from list known }", "group g in n { admit ssh, http from list known\n reach ntp at everyone }", "a/n/g in opens tcp 80; a/n/g out opens udp 123"},
-		{"group g in n { admit ssh from list known }", "group g in n { admit http from list known }", "a/n/g in opens tcp 80; a/n/g in closes tcp 22"},
-		{"group g in n { admit ssh from list known }", "group h in n { admit ssh from list known }", "a/n/g in closes tcp 22; a/n/h in opens tcp 22"},
-		{"group g in n { admit ssh from h }\ngroup h in n { }\ngroup k in n { }", "group g in n { admit ssh from k }\ngroup h in n { }\ngroup k in n { }", "a/n/g in opens tcp 22; a/n/g in closes tcp 22"},
+		{"group g in n { admit ssh from list known }", "group g in n { admit http from list known }", "a/n/g in closes tcp 22; a/n/g in opens tcp 80"},
+		{"group g in n { admit ssh from list known }", "group h in n { admit ssh from list known }", "a/n/g in closes tcp 22 by the group is gone; a/n/h in opens tcp 22 by a new group"},
+		{"group g in n { admit ssh from h }\ngroup h in n { }\ngroup k in n { }", "group g in n { admit ssh from k }\ngroup h in n { }\ngroup k in n { }", "a/n/g in closes tcp 22; a/n/g in opens tcp 22"},
 		{"group g in n { admit ssh from h }\ngroup h in n { }", "group g in n { admit ssh from network }\ngroup h in n { }", "a/n/g in opens tcp 22"},
 		{"group g in n { refuse ssh from list known\n admit ssh from everyone }", "group g in n { admit ssh from everyone except list known }", "a/n/g respelt"},
 	} {
@@ -104,9 +103,9 @@ func TestCompareWithSurvey(t *testing.T) {
 	for _, x := range []struct{ definitions, want string }{
 		{"group g in n { cover where role = web\n admit ssh, http from list known }", "a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh from list known }", "a/n/g in closes tcp 80"},
-		{"group g in n { admit ssh, http from list known }", "a/i + -g; a/n/g respelt"},
-		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/n/h in opens tcp 443; a/i +h -; a/n/g respelt"},
-		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = nobody\n admit https from list known }", "a/n/h in opens tcp 443; a/n/g respelt"},
+		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: the interface wears no group, and the survey does not tell the default group of a/n"},
+		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/i in opens tcp 443 by puts on h; a/n/g respelt"},
+		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = nobody\n admit https from list known }", "a/n/g respelt; a/n/h in opens tcp 443 by a new group"},
 	} {
 		s := read(survey)
 		if got := told(change.Compare(decide.New(s), decide.New(defined(t, x.definitions, s)))); got != x.want {
@@ -119,11 +118,11 @@ func TestCompareWithSurvey(t *testing.T) {
 		t.Errorf("a group of another name: %q", got)
 	}
 	fewer := strings.Replace(renamed, `"services":["tcp 80"]`, `"services":["tcp 81"]`, 1)
-	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(fewer)))); got != "a/n/g in closes tcp 80; a/n/h in opens tcp 81; a/i +h -g" {
+	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(fewer)))); got != "a/i in closes tcp 80 by puts on h, takes off g; a/i in opens tcp 81 by puts on h, takes off g" {
 		t.Errorf("a group of another name and with another rule: %q", got)
 	}
 	moved := strings.Replace(survey, `"groups":["grp"]`, `"groups":["grp","other"]`, 1)
-	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(moved)))); got != "a/i +other -" {
+	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(moved)))); got != "a/i in opens tcp 443 by puts on other" {
 		t.Errorf("two surveys: %q", got)
 	}
 }

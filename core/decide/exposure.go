@@ -232,6 +232,9 @@ func OnLine(s *estate.Subnet) bool {
 	return slices.ContainsFunc(s.Routes, func(r estate.Route) bool { return r.Via == estate.ViaPrivateLine })
 }
 
+// Probers are the interfaces of the balancers that have an instance as a target.
+func (d *Decider) Probers(i *estate.Instance) []*estate.Interface { return d.probers[i] }
+
 // Probed reports whether an interface is a target of balancers, so that their probes may be let in there alone.
 func (d *Decider) Probed(i *estate.Interface) bool { return len(d.probers[i.Instance]) > 0 }
 

@@ -322,6 +322,12 @@ func (d *Decider) FilterTraffic(i *estate.Interface, direction estate.Direction)
 	return passes
 }
 
+// Filters is what passes the filters of an interface in a direction, answers and all, and
+// what they admit, whatever the ways are. It is empty where that can't be decided.
+func (d *Decider) Filters(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {
+	return d.filter(i, direction)
+}
+
 // filter is what passes the filters of an interface, answers and all, and what they
 // admit. It is empty where that can't be decided.
 func (d *Decider) filter(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {

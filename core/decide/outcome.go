@@ -151,6 +151,10 @@ func (d *Decider) taken(i *estate.Interface) (passes, arrives service.Set) {
 	return o.With(Passes), o.Arriving()
 }
 
+// HandedOn is what becomes of the services that a balancer takes at an interface, by what
+// its best target gets.
+func (d *Decider) HandedOn(i *estate.Interface) Outcome { return d.handedOn(i, nil) }
+
 // A handedKey is what the outcome of handing on depends on: the interface, and the
 // balancers in a circle with it that were met before.
 type handedKey struct {

@@ -65,6 +65,26 @@ func (w way) by(format string, a ...any) way {
 	return w
 }
 
+// A Way is how a flow gets from one end to the other, before any filter is asked: as whom
+// it is seen at both, and whose client ports its answers go to. Two that are equal decide
+// alike where the filters do.
+type Way struct {
+	Verdict             Verdict
+	Source, Destination netip.Addr // as the filters see them
+	Inside              bool       // within one subnet
+	Answers             estate.Ports
+}
+
+// WayOf is the way between two ends.
+func (d *Decider) WayOf(src, dst End) Way {
+	w := d.way(src, dst)
+	known := Way{w.verdict, w.source, w.destination, w.inside, answersOf(w.client)}
+	if w.verdict == NoWay {
+		return Way{Verdict: NoWay}
+	}
+	return known
+}
+
 func (d *Decider) way(src, dst End) way {
 	w := way{verdict: Passes, source: src.Addr, destination: dst.Addr}
 	if src.Outside() {

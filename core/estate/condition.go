@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -62,6 +63,34 @@ func (c *Condition) Holds(p Place) bool {
 	}
 	have, ok := p.Label(c.Label)
 	return ok && slices.Contains(c.Values, have) != c.Negate || !ok && c.Negate
+}
+
+// String is the condition in the words of the language.
+func (c *Condition) String() string {
+	join := func(word string) string {
+		var parts []string
+		for i := range c.Parts {
+			text := c.Parts[i].String()
+			if k := c.Parts[i].Kind; k == AllOf || k == AnyOf {
+				text = "(" + text + ")"
+			}
+			parts = append(parts, text)
+		}
+		return strings.Join(parts, " "+word+" ")
+	}
+	switch {
+	case c.Kind == AllOf:
+		return join("and")
+	case c.Kind == AnyOf:
+		return join("or")
+	case c.Kind == Not:
+		return "not (" + c.Parts[0].String() + ")"
+	case len(c.Values) != 1:
+		return fmt.Sprintf("%s in (%s)", c.Label, strings.Join(c.Values, ", "))
+	case c.Negate:
+		return c.Label + " != " + c.Values[0]
+	}
+	return c.Label + " = " + c.Values[0]
 }
 
 // Tests are all comparisons of labels in the condition.

@@ -179,7 +179,11 @@ func (o *overlay) takeSubnets(n, into *Network, defined bool) {
 	}
 }
 
+// takeLists takes the definitions' lists, and the surveyed ones. A definition takes the place
+// of an own list of its name in the accounts whose defined groups name it: there it is
+// carried out.
 func (o *overlay) takeLists(defined, surveyed *Estate) {
+	named := listsNamed(defined)
 	own := make(map[string]*List)
 	for _, l := range defined.Lists {
 		copied := *l
@@ -187,7 +191,7 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 		o.out.Lists = append(o.out.Lists, &copied)
 	}
 	for _, l := range surveyed.Lists {
-		if same := own[l.Name]; same != nil && l.Owner == "own" && !o.found {
+		if same := own[l.Name]; same != nil && l.Owner == "own" && !o.found && named[[2]string{l.Account.Name, l.Name}] {
 			o.lists[l] = same
 			continue
 		}
@@ -196,6 +200,27 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 		o.lists[l] = &copied
 		o.out.Lists = append(o.out.Lists, &copied)
 	}
+}
+
+// listsNamed are the lists that rules and lends of defined groups name, by account.
+func listsNamed(defined *Estate) map[[2]string]bool {
+	named := make(map[[2]string]bool)
+	for _, g := range defined.Groups {
+		note := func(r *Rule) {
+			for _, p := range slices.Concat(r.Peers, r.Except) {
+				if p.Kind == PeerList && !g.Existing {
+					named[[2]string{g.Account.Name, p.List.Name}] = true
+				}
+			}
+		}
+		for i := range g.Rules {
+			note(&g.Rules[i])
+		}
+		for i := range g.Lends {
+			note(&g.Lends[i].Rule)
+		}
+	}
+	return named
 }
 
 // A standing is where a group stands: what it is known by in its cloud.

@@ -1,0 +1,153 @@
+package change
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+)
+
+// weigh says how important a change is: what opens before what closes; to strangers, to many
+// of them, at production, on grave services.
+func (c *comparer) weigh(ch *Change) {
+	d := c.after
+	ch.weight = map[Kind]float64{Opens: 3000, Lost: 2000, Closes: 1000, Regained: 0}[ch.Kind]
+	if ch.Kind == Closes {
+		d = c.before
+	}
+	peers, services := ch.Traffic.Peers(service.All), ch.Traffic.Services()
+	switch breadth := d.Breadth(peers); {
+	case breadth.AtLeast(decide.OpenBreadth):
+		ch.weight += 400
+	case breadth.IPv4 > 0 || breadth.IPv6 > 0:
+		ch.weight += 200
+	}
+	for class, weight := range map[string]float64{service.ClassAdmin: 100, service.ClassData: 80, service.ClassCleartext: 20} {
+		if set, ok := serviceNames(c.before, c.after).Class(class); ok && set.Overlaps(services) {
+			ch.weight += weight
+		}
+	}
+	production := slices.ContainsFunc(ch.faces, func(p pair) bool { return estate.InterfacePlace(cmpFace(p)).Stage() == estate.Production })
+	if production {
+		ch.weight += 150
+	}
+	if ch.Nobody || ch.Example == nil {
+		ch.weight -= 300
+	}
+	size, _ := ch.Traffic.Size().Float64()
+	ch.weight += math.Log2(size+1) / 4
+}
+
+// mostTried bounds the flows that are tried for an example.
+const mostTried = 400
+
+// illustrate finds a flow that a change decides otherwise, if there is one among those that
+// are tried: with strangers first, then between instances.
+func (c *comparer) illustrate(ch *Change) {
+	tried := 0
+	for _, p := range ch.faces {
+		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
+			for _, b := range ch.Traffic.Bands() {
+				peers := b.Peers.Only(family)
+				if peers.IsEmpty() {
+					continue
+				}
+				for _, own := range both(addressesIn(p.was), addressesIn(p.is)) {
+					if own.Is4() != (family == addr.IPv4) {
+						continue
+					}
+					for _, peer := range c.candidates(peers) {
+						if tried++; tried > mostTried {
+							return
+						}
+						if x := c.flowBy(ch, p, own, peer, b.From); x != nil {
+							ch.Example = x
+							return
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+func addressesIn(i *estate.Interface) []netip.Addr {
+	if i == nil {
+		return nil
+	}
+	return allAddresses(i)
+}
+
+// candidates are a few peers that make good examples: a stranger, then instances.
+func (c *comparer) candidates(peers addr.Set) []netip.Addr {
+	var list []netip.Addr
+	if a, ok := c.after.Stranger(peers); ok {
+		list = append(list, a)
+	}
+	for _, set := range []addr.Set{peers.Intersect(c.after.OwnAddresses()), peers.Intersect(c.before.OwnAddresses()), peers.Minus(c.after.OwnAddresses())} {
+		for _, p := range set.Prefixes()[:min(4, len(set.Prefixes()))] {
+			list = append(list, p.Addr())
+		}
+	}
+	return list
+}
+
+// flowBy is a flow as an example, if the two states decide it otherwise.
+func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Point) *Example {
+	was, nameOwn := c.verdict(c.before, p.was, own, peer, s, ch.Direction)
+	is, nameNow := c.verdict(c.after, p.is, own, peer, s, ch.Direction)
+	arrived, arrives := was == decide.Passes || was == decide.OneWay, is == decide.Passes || is == decide.OneWay
+	fits := map[Kind]bool{Opens: arrives && !arrived, Closes: arrived && !arrives, Lost: was == decide.Passes && is == decide.OneWay, Regained: was == decide.OneWay && is == decide.Passes}
+	if !fits[ch.Kind] {
+		return nil
+	}
+	names := nameNow
+	for k, name := range nameOwn { // an instance by its name, if it has one in either state
+		if _, err := netip.ParseAddr(names[k]); (err == nil || names[k] == "") && name != "" {
+			names[k] = name
+		}
+	}
+	return &Example{From: names[0], To: names[1], Service: s, Was: was, Is: is}
+}
+
+// called is what an interface is called as the end of a flow.
+func (c *comparer) called(i *estate.Interface, a netip.Addr) string {
+	partner := c.m.faces[i]
+	if partner == nil {
+		partner = c.m.facesBack[i]
+	}
+	if len(i.Instance.Interfaces) == 1 && len(both(allAddresses(i), addressesIn(partner))) == 1 {
+		return i.Instance.Path()
+	}
+	return fmt.Sprintf("%s (%s)", i.Instance.Path(), a)
+}
+
+// verdict is what becomes of a flow between an interface and a peer in a state, and what
+// the ends are called.
+func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer netip.Addr, s service.Point, direction estate.Direction) (decide.Verdict, [2]string) {
+	if i == nil || !slices.Contains(allAddresses(i), own) {
+		return decide.NoWay, [2]string{}
+	}
+	here, there := decide.End{Interface: i, Addr: own}, decide.End{Addr: peer}
+	name := peer.String()
+	for _, other := range d.At(peer) {
+		if other != i {
+			there.Interface, name = other, c.called(other, peer)
+			break
+		}
+	}
+	if there.Outside() && d.OwnAddresses().Contains(peer) {
+		return decide.NoWay, [2]string{} // its own address
+	}
+	at := c.called(i, own)
+	src, dst, names := there, here, [2]string{name, at}
+	if direction == estate.Out {
+		src, dst, names = here, there, [2]string{at, name}
+	}
+	return d.Becomes(src, dst).Of(s), names
+}
