@@ -191,8 +191,9 @@ func TestAdoptedFilesAreTheSame(t *testing.T) {
 	}
 	// All that differs from the cloud is the rule that was added at night.
 	r := call(t, folder, "compare", "survey.jsonl", ".", "--format", "json")
-	var document struct{ Groups []struct{ Group string } }
-	if err := json.Unmarshal([]byte(r.out), &document); err != nil || len(document.Groups) != 1 || document.Groups[0].Group != "tides/quay/berth-ledger" {
+	var document struct{ Changes []struct{ Group, Kind string } }
+	if err := json.Unmarshal([]byte(r.out), &document); err != nil || len(document.Changes) != 1 ||
+		document.Changes[0].Group != "tides/quay/berth-ledger" || document.Changes[0].Kind != "closes" {
 		t.Errorf("%v: %s", err, r.out)
 	}
 	if r := call(t, folder, "adopt", "--all", "--survey", "survey.jsonl", "--over", "account = lab"); r.code != 2 || !strings.Contains(r.err, "there is nothing to adopt") {

@@ -109,7 +109,7 @@ func changeExample(c *change.Change, made []change.StandIn) string {
 	case len(c.Instances) == 0:
 		return "none found among made-up members"
 	}
-	return "none found that gets through: no way leads there, or the other end stops it"
+	return "none found: no way leads there, or another filter stops it"
 }
 
 // endText is an end of an example; what a made-up address stands for is named.
