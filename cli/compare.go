@@ -21,9 +21,10 @@ func (a *App) compareCommand() *cli.Command {
 		Usage:     "what opens and what closes between two states",
 		ArgsUsage: "[flags] BEFORE AFTER",
 		Description: "Compares two surveys, two folders of definitions, or definitions and a survey: first the traffic that\n" +
-			"opens and closes, with examples and the instances concerned, then rules. What is written differently\n" +
-			"and lets through the same is said to be equal. Definitions are compared with a survey as they would be\n" +
-			"once carried out on it; two folders on the survey named by --survey, or with stand-ins for members.\n\n" +
+			"opens and closes, the most important first, with its cause, an example and the instances concerned;\n" +
+			"then what routes, addresses and balancers open and close; then rules. What is written differently and\n" +
+			"lets through the same is said to be equal. Definitions are compared with a survey as they would be once\n" +
+			"carried out on it; two folders on the survey named by --survey, or without one with made-up members.\n\n" +
 			"  isonomos compare survey.jsonl .\n" +
 			"  isonomos compare old/ new/ --survey survey.jsonl\n" +
 			"  isonomos compare monday.jsonl friday.jsonl --format md\n" +

@@ -191,7 +191,9 @@ func TestAdoptedFilesAreTheSame(t *testing.T) {
 	}
 	// All that differs from the cloud is the rule that was added at night.
 	r := call(t, folder, "compare", "survey.jsonl", ".", "--format", "json")
-	var document struct{ Changes []struct{ Group, Kind string } }
+	var document struct {
+		Changes []struct{ Group, Kind string }
+	}
 	if err := json.Unmarshal([]byte(r.out), &document); err != nil || len(document.Changes) != 1 ||
 		document.Changes[0].Group != "tides/quay/berth-ledger" || document.Changes[0].Kind != "closes" {
 		t.Errorf("%v: %s", err, r.out)

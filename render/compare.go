@@ -39,17 +39,17 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 	s.Line(Piece{"from ", Faint}, Piece{before, Strong}, Piece{" to ", Faint}, Piece{after, Strong})
 	s.Blank()
 	ways := false
-	for _, way := range []bool{false, true} {
-		for i := range d.Changes {
-			c := &d.Changes[i]
-			if c.Way != way {
-				continue
-			}
-			if way && !ways {
-				s.Line(Piece{"by other ways", Strong})
-				ways = true
-			}
-			showChange(s, e, d.StandIns, c)
+	for _, f := range folded(d.Changes) {
+		if f.lead.Way && !ways {
+			s.Line(Piece{"by other ways", Strong})
+			ways = true
+		}
+		showChange(s, e, d.StandIns, f.lead)
+		for k, c := range f.rest[:min(mostFolded, len(f.rest))] {
+			s.Labelled(findingIndent, Piece{first(k, "as well"), Faint}, findingLabel, Piece{Text: c.Place() + " " + foldedText(e, d.StandIns, f.lead, c)})
+		}
+		if left := len(f.rest) - mostFolded; left > 0 {
+			s.Labelled(findingIndent, Piece{"", Faint}, findingLabel, Piece{Text: fmt.Sprintf("and %s more: --format json has all of them", Number(left))})
 		}
 	}
 	for _, c := range d.Covers {
@@ -71,11 +71,61 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 		if !d.Empty() {
 			s.Blank()
 		}
-		s.Text(0, fmt.Sprintf("Written differently, and the same in meaning: %s.", someOf(d.Respelt, 12)))
+		s.Text(0, fmt.Sprintf("Written differently, with the same meaning: %s.", someOf(d.Respelt, 12)))
 	}
 	if d.Empty() {
 		s.Line(Piece{"equal: both let through the same", Cool})
 	}
+}
+
+// A fold is changes of one kind that one cause makes at several places: the first is told in full.
+type fold struct {
+	lead *change.Change
+	rest []*change.Change
+}
+
+// mostFolded is how many changes of one cause are shown, beside the first.
+const mostFolded = 20
+
+// folded gathers changes by their cause, those by ways last. Two of a cause are told apart.
+func folded(changes []change.Change) []fold {
+	by := make(map[string][]*change.Change)
+	cause := func(c *change.Change) string { return fmt.Sprintf("%s %v %q", c.Kind, c.Way, c.Causes) }
+	for i := range changes {
+		if c := &changes[i]; len(c.Causes) > 0 && c.Group != nil && !c.Nobody {
+			by[cause(c)] = append(by[cause(c)], c)
+		}
+	}
+	var list []fold
+	done := make(map[*change.Change]bool)
+	for _, way := range []bool{false, true} {
+		for i := range changes {
+			c := &changes[i]
+			if c.Way != way || done[c] {
+				continue
+			}
+			f := fold{lead: c}
+			if same := by[cause(c)]; len(same) > 2 && slices.Contains(same, c) {
+				f.rest = slices.DeleteFunc(slices.Clone(same), func(x *change.Change) bool { return x == c })
+				for _, x := range same {
+					done[x] = true
+				}
+			}
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+var directionWords = map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}
+
+// foldedText says a change that is told with another of the same cause, in a line.
+func foldedText(e *estate.Estate, made []change.StandIn, lead, c *change.Change) string {
+	what := setTextNaming(e, c.Traffic, c.Direction, made)
+	if blocks := c.Traffic.Blocks(); len(blocks) == 1 && blocks[0].Peers.Equal(lead.Traffic.Peers(service.All)) {
+		what = manyServices(e, blocks[0].Services)
+	}
+	return fmt.Sprintf("%s: %s, at %s", directionWords[c.Direction], what, Count(len(c.Instances), "instance", "instances"))
 }
 
 func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Change) {
@@ -84,13 +134,13 @@ func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Ch
 		right = place(c.Rule.Origin)
 	}
 	s.Ends(Piece{right, Faint}, Piece{Pad(changeWords[c.Kind].word, findingIndent), changeWords[c.Kind].style}, Piece{c.Place(), Accent},
-		Piece{map[estate.Direction]string{estate.In: "  inward", estate.Out: "  outward"}[c.Direction], Faint})
+		Piece{"  " + directionWords[c.Direction], Faint})
 	s.Text(findingIndent, setTextNaming(e, c.Traffic, c.Direction, made))
 	if text := answersText(c); text != "" {
 		s.Text(findingIndent, text)
 	}
-	for _, cause := range c.Causes {
-		s.Labelled(findingIndent, Piece{"because", Faint}, findingLabel, Piece{Text: cause})
+	for k, cause := range c.Causes {
+		s.Labelled(findingIndent, Piece{first(k, "because"), Faint}, findingLabel, Piece{Text: cause})
 	}
 	s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: changeExample(c, made)})
 	if len(c.Instances) > 0 && (c.Group != nil || len(c.Instances) > 1) {
@@ -109,7 +159,14 @@ func changeExample(c *change.Change, made []change.StandIn) string {
 	case len(c.Instances) == 0:
 		return "none found among made-up members"
 	}
-	return "none found: no way leads there, or another filter stops it"
+	if x = c.Tried; x == nil {
+		return "none found: no way leads there, or another filter stops it"
+	}
+	text := fmt.Sprintf("none found: %s → %s %s is %s", endText(x.From, made), endText(x.To, made), x.Service, x.Was)
+	if x.Was == x.Is {
+		return text + " in both"
+	}
+	return text + ", then " + string(x.Is)
 }
 
 // endText is an end of an example; what a made-up address stands for is named.
@@ -132,18 +189,18 @@ func exampleOf(c *change.Change) string {
 	if !ok {
 		return ""
 	}
-	return fmt.Sprintf("%s %s %s", map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[c.Direction], w.Peer, w.Service)
+	return fmt.Sprintf("%s %s %s", prepositions[c.Direction], w.Peer, w.Service)
 }
 
 func coverText(c change.CoverChange) string {
-	return "covers " + orNothing(c.After) + ", and covered " + orNothing(c.Before)
+	return "covers " + orNothing(c.After) + "; before " + orNothing(c.Before)
 }
 
 func orNothing(list []string) string {
 	if len(list) == 0 {
 		return "nothing"
 	}
-	return strings.Join(list, "; ")
+	return strings.Join(list, ", ")
 }
 
 // A ruleMove is a rule that is on one side only.
@@ -169,34 +226,51 @@ func ruleMoves(d change.Difference) []ruleMove {
 	return moves
 }
 
-// setText says services and peers of some traffic.
+// prepositions are how a peer stands in a sentence about traffic.
+var prepositions = map[estate.Direction]string{estate.In: "from", estate.Out: "to"}
+
+// setText says services and peers of some traffic, by what is left out where that is shorter.
 func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) string {
+	peers, blocks := set.Peers(service.All), set.Blocks()
+	everything := fmt.Sprintf("everything %s %s", prepositions[direction], audit.PeersInWords(peers))
+	missing := traffic.Of(peers, service.All).Minus(set).Blocks()
+	switch {
+	case peers.IsEmpty():
+		return "nothing"
+	case len(missing) == 0:
+		return everything
+	case runsIn(missing) < runsIn(blocks) && len(missing) <= len(blocks):
+		return everything + " but " + blockTexts(e, missing, direction, peers, ", and ")
+	}
+	return blockTexts(e, blocks, direction, addr.Set{}, "; ")
+}
+
+// runsIn is how many runs of services blocks hold: how long they are to say.
+func runsIn(blocks []traffic.Block) int {
+	n := 0
+	for _, b := range blocks {
+		n += len(b.Services.RunSpecs())
+	}
+	return n
+}
+
+// blockTexts says a few blocks, and how many more there are. Peers that are known are not
+// said again.
+func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direction, known addr.Set, between string) string {
+	const most = 4
 	var parts []string
-	preposition := map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction]
-	if peers := set.Peers(service.All); !peers.IsEmpty() && set.Equal(traffic.Of(peers, service.All)) {
-		return fmt.Sprintf("everything %s %s", preposition, audit.PeersInWords(peers))
-	}
-	blocks := set.Blocks()
-	if peers := set.Peers(service.All); len(blocks) > 1 {
-		missing := traffic.Of(peers, service.All).Minus(set).Blocks()
-		if len(missing) <= 2 && len(missing) < len(blocks) { // shorter by what is left out
-			for _, b := range missing {
-				text := manyServices(e, b.Services)
-				if !b.Peers.Equal(peers) {
-					text += " " + preposition + " " + audit.PeersInWords(b.Peers)
-				}
-				parts = append(parts, text)
-			}
-			return fmt.Sprintf("everything %s %s but %s", preposition, audit.PeersInWords(peers), strings.Join(parts, ", and "))
+	for _, b := range blocks[:min(most, len(blocks))] {
+		text := manyServices(e, b.Services)
+		if !b.Peers.Equal(known) {
+			text += " " + prepositions[direction] + " " + audit.PeersInWords(b.Peers)
 		}
+		parts = append(parts, text)
 	}
-	for _, b := range blocks[:min(4, len(blocks))] {
-		parts = append(parts, fmt.Sprintf("%s %s %s", manyServices(e, b.Services), preposition, audit.PeersInWords(b.Peers)))
+	text := strings.Join(parts, between)
+	if left := len(blocks) - most; left > 0 {
+		text += between + strings.TrimPrefix("and ", strings.TrimLeft(between, ",; ")) + Count(left, "more kind", "more kinds") + " of traffic"
 	}
-	if len(blocks) > 4 {
-		parts = append(parts, "and "+Count(len(blocks)-4, "more kind", "more kinds")+" of traffic")
-	}
-	return strings.Join(parts, "; ")
+	return text
 }
 
 // setTextNaming is setText, with names for what made-up ranges stand for.
@@ -216,9 +290,9 @@ func setTextNaming(e *estate.Estate, set traffic.Set, direction estate.Direction
 	if rest := set.Minus(named); len(names) == 0 || !rest.IsEmpty() && !rest.Peers(service.All).Intersect(all).IsEmpty() || nearlyEverybody(peers) {
 		return setText(e, set, direction)
 	} else if rest.IsEmpty() {
-		return fmt.Sprintf("%s %s %s", manyServices(e, named.Services()), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], someOf(names, 4))
+		return fmt.Sprintf("%s %s %s", manyServices(e, named.Services()), prepositions[direction], someOf(names, 4))
 	} else {
-		return setText(e, rest, direction) + fmt.Sprintf("; %s %s %s", manyServices(e, named.Services()), map[estate.Direction]string{estate.In: "from", estate.Out: "to"}[direction], someOf(names, 4))
+		return setText(e, rest, direction) + fmt.Sprintf("; %s %s %s", manyServices(e, named.Services()), prepositions[direction], someOf(names, 4))
 	}
 }
 
@@ -331,16 +405,15 @@ func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, befo
 	if d.Empty() {
 		b.WriteString("Equal: both let through the same.\n")
 	}
-	for _, way := range []bool{false, true} {
-		told := false
-		for i := range d.Changes {
-			if c := &d.Changes[i]; c.Way == way {
-				if way && !told {
-					b.WriteString("\nBy other ways:\n\n")
-				}
-				told = true
-				changeMarkdown(&b, e, d.StandIns, c)
-			}
+	ways := false
+	for _, f := range folded(d.Changes) {
+		if f.lead.Way && !ways {
+			b.WriteString("\nBy other ways:\n\n")
+			ways = true
+		}
+		changeMarkdown(&b, e, d.StandIns, f.lead)
+		for _, c := range f.rest {
+			fmt.Fprintf(&b, "  - as well %s %s\n", mark(c.Place()), mark(foldedText(e, d.StandIns, f.lead, c)))
 		}
 	}
 	for _, c := range d.Covers {
@@ -357,7 +430,7 @@ func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, befo
 		b.WriteString("\n</details>\n")
 	}
 	if len(d.Respelt) > 0 {
-		fmt.Fprintf(&b, "\nWritten differently, and the same in meaning: %s.\n", mark(strings.Join(d.Respelt, ", ")))
+		fmt.Fprintf(&b, "\nWritten differently, with the same meaning: %s.\n", mark(strings.Join(d.Respelt, ", ")))
 	}
 	for _, text := range notes {
 		fmt.Fprintf(&b, "\n%s\n", mark(text))
@@ -371,7 +444,7 @@ func changeMarkdown(b *strings.Builder, e *estate.Estate, made []change.StandIn,
 	if c.Kind == change.Opens || c.Kind == change.Lost {
 		word = "**" + word + "**"
 	}
-	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], word, mark(setTextNaming(e, c.Traffic, c.Direction, made)))
+	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), directionWords[c.Direction], word, mark(setTextNaming(e, c.Traffic, c.Direction, made)))
 	for _, text := range append([]string{answersText(c)}, c.Causes...) {
 		if text != "" {
 			fmt.Fprintf(b, "  - %s\n", mark(text))

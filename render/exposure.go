@@ -3,10 +3,12 @@ package render
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
 	"isonomos/core/addr"
+	"isonomos/core/audit"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -16,7 +18,7 @@ import (
 // Exposure writes for each instance what can be reached, by whom, and the rules behind it.
 func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction estate.Direction, who string, o Seen) {
 	e := d.Estate()
-	exposed, undecided := 0, make(map[string][]string)
+	exposed, through, undecided := 0, 0, make(map[string][]string)
 	var reasons []string
 	for _, x := range found {
 		if x.Undecided != "" {
@@ -24,28 +26,28 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 				reasons = append(reasons, x.Undecided)
 			}
 			undecided[x.Undecided] = append(undecided[x.Undecided], x.Interface.Instance.Name)
-			continue
+			if len(x.Handed) == 0 {
+				continue
+			}
 		}
 		exposed++
+		if onlyThrough(x) {
+			through++
+		}
 		i := x.Interface
 		var publics []string
 		for _, a := range i.Public {
 			publics = append(publics, a.String())
 		}
 		s.Ends(Piece{strings.Join(publics, ", "), Faint}, Piece{Pad(i.Instance.Name, 20), Accent}, Piece{" " + i.Subnet.Path(), Plain})
-		for _, b := range x.Traffic.Blocks() {
-			text := manyServices(e, b.Services)
-			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{text, Strong})
-			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers)})
-		}
-		for _, b := range x.OneWay.Blocks() {
-			s.Labelled(2, Piece{"one way", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
-			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
+		exposedTraffic(s, d, direction, x)
+		for _, h := range x.Handed {
+			handedTraffic(s, d, direction, h)
 		}
 		if text := o.later(x); text != "" {
 			s.Labelled(2, Piece{"once carried out", Warm}, 18, Piece{Text: text})
 		}
-		for k, r := range x.Rules {
+		for k, r := range rulesBehind(x) {
 			label := first(k, "by")
 			text := r.Rule.Sentence(e.Services) + "  (" + r.Group.Path()
 			if at := place(r.Rule.Origin); at != "" {
@@ -54,11 +56,7 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 			s.Labelled(2, Piece{label, Faint}, 9, Piece{Text: text + ")"})
 		}
 		for _, l := range i.Instance.Listeners {
-			var targets []string
-			for _, t := range l.Targets {
-				targets = append(targets, t.Name)
-			}
-			s.Labelled(2, Piece{"hands on", Faint}, 9, Piece{Text: fmt.Sprintf("%s to %s on port %d", l.Service, strings.Join(targets, ", "), l.Port)})
+			s.Labelled(2, Piece{"hands on", Faint}, 9, Piece{Text: handsOnText(d, i, l)})
 		}
 		s.Blank()
 	}
@@ -69,8 +67,103 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 	if n := o.more(found); n > 0 {
 		s.Text(0, fmt.Sprintf("once the definitions are carried out, %s more: --state defined shows them", Count(n, "interface", "interfaces")))
 	}
-	s.Line(Piece{fmt.Sprintf("%s %s %s", Count(exposed, "interface", "interfaces"), verb, who), Strong})
+	text := fmt.Sprintf("%s %s %s", Count(exposed, "interface", "interfaces"), verb, who)
+	if through > 0 {
+		text += fmt.Sprintf(", %s of them through balancers alone", Number(through))
+	}
+	s.Line(Piece{text, Strong})
 	s.Line(Piece{judgedWords(e, o.State), Faint})
+}
+
+// onlyThrough reports whether an interface is exposed by what balancers hand on alone.
+func onlyThrough(x decide.Exposed) bool {
+	return x.Traffic.IsEmpty() && x.OneWay.IsEmpty() && x.Unsure.IsEmpty()
+}
+
+// exposedTraffic writes what is exposed directly.
+func exposedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, x decide.Exposed) {
+	e := d.Estate()
+	peersOf := map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[direction]
+	for _, b := range x.Traffic.Blocks() {
+		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{manyServices(e, b.Services), Strong})
+		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers)})
+	}
+	for _, b := range x.OneWay.Blocks() {
+		s.Labelled(2, Piece{"one way", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
+		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
+	}
+	for _, b := range x.Unsure.Blocks() {
+		s.Labelled(2, Piece{"perhaps", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
+		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it may arrive, the survey does not say enough"})
+	}
+}
+
+// handedTraffic writes what a balancer hands on.
+func handedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, h decide.Handed) {
+	e := d.Estate()
+	for _, part := range []struct {
+		set   traffic.Set
+		style Style
+		what  string
+	}{{h.Asked.Passes, Faint, ""}, {h.Asked.OneWay, Warm, ": it arrives, and an answer is stopped"}, {h.Asked.Undecided, Warm, ": it may arrive, the survey does not say enough"}} {
+		for _, b := range part.set.Blocks() {
+			text := fmt.Sprintf("%s, arriving as %s", handedThrough(h), manyServices(e, h.Arriving(b.Services)))
+			if direction == estate.Out {
+				text = fmt.Sprintf("%s to %s, arriving as %s", handedThrough(h), h.Target.Instance.Path(), manyServices(e, h.Arriving(b.Services)))
+			}
+			s.Labelled(2, Piece{"through", part.style}, 9, Piece{text, Strong})
+			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9,
+				Piece{Text: fmt.Sprintf("%s, asking for %s there%s", exposedPeers(d, b.Peers), manyServices(e, b.Services), part.what)})
+		}
+	}
+}
+
+// handedThrough names the balancers of a way, the one that is asked first.
+func handedThrough(h decide.Handed) string {
+	var names []string
+	for _, b := range h.Through {
+		names = append(names, b.Path())
+	}
+	return strings.Join(names, " and ")
+}
+
+// rulesBehind are the rules that let through what is exposed, directly or handed on.
+func rulesBehind(x decide.Exposed) []decide.Deciding {
+	all := slices.Clone(x.Rules)
+	for _, h := range x.Handed {
+		for _, r := range h.Rules {
+			if !slices.Contains(all, r) {
+				all = append(all, r)
+			}
+		}
+	}
+	return all
+}
+
+// handsOnText says what a listener hands on, and which of its targets do not get it.
+func handsOnText(d *decide.Decider, balancer *estate.Interface, l estate.Listener) string {
+	var get, lack []string
+	for _, t := range l.Targets {
+		o := d.HandTo(balancer, l, t)
+		switch {
+		case !o.Arriving().IsEmpty():
+			get = append(get, t.Name)
+		case !o.With(decide.Undecided).IsEmpty():
+			get = append(get, t.Name+" (perhaps)")
+		case !o.With(decide.Stopped).IsEmpty():
+			lack = append(lack, t.Name+": "+string(decide.Stopped))
+		default:
+			lack = append(lack, t.Name+": "+string(decide.NoWay))
+		}
+	}
+	text := fmt.Sprintf("%s to nobody", l.Service)
+	if len(get) > 0 {
+		text = fmt.Sprintf("%s to port %d of %s", l.Service, l.Port, someOf(get, 8))
+	}
+	if len(lack) > 0 {
+		text += ", not to " + someOf(lack, 8)
+	}
+	return text
 }
 
 // Seen is which state an exposure is of, and where it is as found, what becomes of it
@@ -102,7 +195,28 @@ func (o Seen) later(x decide.Exposed) string {
 	if more := then.Traffic.Minus(x.Traffic); !more.IsEmpty() {
 		parts = append(parts, manyServices(o.Then.Estate(), more.Services())+" passes too")
 	}
+	now, later := handedPassing(x), handedPassing(then)
+	for _, name := range slices.Sorted(maps.Keys(now)) {
+		if gone := now[name].Minus(later[name]); !gone.IsEmpty() {
+			parts = append(parts, fmt.Sprintf("%s through %s no longer passes", manyServices(o.Then.Estate(), gone.Services()), name))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(later)) {
+		if more := later[name].Minus(now[name]); !more.IsEmpty() {
+			parts = append(parts, fmt.Sprintf("%s through %s passes too", manyServices(o.Then.Estate(), more.Services()), name))
+		}
+	}
 	return strings.Join(parts, "; ")
+}
+
+// handedPassing is what passes through each balancer.
+func handedPassing(x decide.Exposed) map[string]traffic.Set {
+	all := make(map[string]traffic.Set)
+	for _, h := range x.Handed {
+		name := h.Balancer.Instance.Path()
+		all[name] = all[name].Union(h.Asked.Passes)
+	}
+	return all
 }
 
 // more is how many interfaces are exposed once the definitions are carried out, and not now.
@@ -129,26 +243,41 @@ func exposedPeers(d *decide.Decider, peers addr.Set) string {
 		}
 	}
 	prefixes := peers.Prefixes()
+	if len(prefixes) > 4 {
+		return audit.PeersInWords(peers)
+	}
 	var shown []string
-	for _, p := range prefixes[:min(4, len(prefixes))] {
+	for _, p := range prefixes {
 		shown = append(shown, addr.PrefixString(p))
 	}
-	text := strings.Join(shown, ", ")
-	if len(prefixes) > 4 {
-		text += " and " + Count(len(prefixes)-4, "more range", "more ranges")
+	return strings.Join(shown, ", ") + " (" + peerCount(peers) + ")"
+}
+
+// exposedServices are the services that surely arrive at an interface, directly or handed on.
+func exposedServices(x decide.Exposed) service.Set {
+	all := x.Traffic.Union(x.OneWay).Services()
+	for _, h := range x.Handed {
+		if h.Target == x.Interface {
+			all = all.Union(h.Arriving(h.Asked.Arrives().Services()))
+		} else {
+			all = all.Union(h.Asked.Arrives().Services())
+		}
 	}
-	return text + " (" + peerCount(peers) + ")"
+	return all
 }
 
 // ExposureMatrix writes a table of groups and services: in each field how many
-// interfaces that wear the group are exposed on the service.
+// interfaces to which the group is attached are exposed on the service, directly or through
+// balancers.
 func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state string) {
 	e := d.Estate()
 	found = slices.DeleteFunc(slices.Clone(found), func(x decide.Exposed) bool {
 		if x.Undecided != "" {
 			s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: x.Interface.Instance.Name + ": " + x.Undecided})
+		} else if !x.Unsure.IsEmpty() {
+			s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: x.Interface.Instance.Name + ": more may arrive, the survey does not say enough"})
 		}
-		return x.Undecided != ""
+		return exposedServices(x).IsEmpty()
 	})
 	columns := matrixServices(e, found)
 	counts := make(map[string]map[string]int)
@@ -163,7 +292,7 @@ func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state 
 				width = max(width, Columns(name)+2)
 			}
 			for _, c := range columns {
-				if x.Traffic.Union(x.OneWay).Services().Overlaps(c.set) {
+				if exposedServices(x).Overlaps(c.set) {
 					counts[name][c.name]++
 				}
 			}
@@ -186,7 +315,7 @@ func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state 
 		}
 		s.Line(line...)
 	}
-	s.Line(Piece{"interfaces of each group that are exposed on each service; others stands for all services without a column", Faint})
+	s.Text(0, "interfaces of each group that are exposed on each service, directly or through balancers; others stands for all services without a column")
 	s.Line(Piece{judgedWords(e, state), Faint})
 }
 
@@ -202,7 +331,7 @@ func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 	var columns []matrixColumn
 	rest := service.All
 	for _, x := range found {
-		for _, w := range e.Services.Words(x.Traffic.Union(x.OneWay).Services()) {
+		for _, w := range e.Services.Words(exposedServices(x)) {
 			named, ok := e.Services.Lookup(w)
 			if !ok || len(columns) == most || slices.ContainsFunc(columns, func(c matrixColumn) bool { return c.name == w }) {
 				continue
@@ -215,55 +344,62 @@ func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 	return append(columns, matrixColumn{"others", rest})
 }
 
-// ExposureJSON writes an exposure as one JSON document, version 1.
+// ExposureJSON writes an exposure as one JSON document, version 2.
 func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, direction estate.Direction, state string) error {
-	type block struct {
-		Services []string `json:"services"`
-		Peers    []string `json:"peers"`
-	}
 	type by struct {
 		Group    string `json:"group"`
 		Sentence string `json:"sentence"`
 		placeJSON
 	}
+	type handed struct {
+		Through  []string    `json:"through"`  // balancers, the one that is asked first
+		Target   string      `json:"target"`   // who gets it
+		Services []string    `json:"services"` // as which the target gets it
+		Traffic  []blockJSON `json:"traffic"`  // asked of the first balancer
+		OneWay   []blockJSON `json:"one_way"`
+		Unsure   []blockJSON `json:"perhaps"`
+		Rules    []by        `json:"rules"`
+	}
 	type item struct {
-		Instance string   `json:"instance"`
-		Account  string   `json:"account"`
-		Subnet   string   `json:"subnet"`
-		Private  []string `json:"private"`
-		Public   []string `json:"public"`
-		Traffic  []block  `json:"traffic"`
-		OneWay   []block  `json:"one_way"` // arrives although an answer is stopped
-		Unsure   string   `json:"undecided,omitempty"`
-		Rules    []by     `json:"rules"`
+		Instance  string      `json:"instance"`
+		Account   string      `json:"account"`
+		Subnet    string      `json:"subnet"`
+		Private   []string    `json:"private"`
+		Public    []string    `json:"public"`
+		Traffic   []blockJSON `json:"traffic"`
+		OneWay    []blockJSON `json:"one_way"` // arrives although an answer is stopped
+		Unsure    []blockJSON `json:"perhaps"` // may arrive: the survey does not say enough
+		Undecided string      `json:"undecided,omitempty"`
+		Rules     []by        `json:"rules"`
+		Handed    []handed    `json:"handed_on"`
+	}
+	rules := func(list []decide.Deciding) []by {
+		all := []by{}
+		for _, r := range list {
+			all = append(all, by{r.Group.Path(), r.Rule.Sentence(e.Services), at(r.Rule.Origin)})
+		}
+		return all
 	}
 	items := []item{}
 	for _, x := range found {
 		i := x.Interface
-		y := item{Instance: i.Instance.Name, Account: i.Instance.Account.Name, Subnet: i.Subnet.Path(), Private: []string{}, Public: []string{}, Traffic: []block{}, OneWay: []block{}, Unsure: x.Undecided, Rules: []by{}}
+		y := item{Instance: i.Instance.Name, Account: i.Instance.Account.Name, Subnet: i.Subnet.Path(), Private: []string{}, Public: []string{},
+			Traffic: blocksToJSON(x.Traffic), OneWay: blocksToJSON(x.OneWay), Unsure: blocksToJSON(x.Unsure), Undecided: x.Undecided, Rules: rules(x.Rules), Handed: []handed{}}
 		for _, a := range i.Private {
 			y.Private = append(y.Private, a.String())
 		}
 		for _, a := range i.Public {
 			y.Public = append(y.Public, a.String())
 		}
-		blocks := func(set traffic.Set) []block {
-			all := []block{}
-			for _, b := range set.Blocks() {
-				z := block{[]string{}, []string{}}
-				for _, spec := range b.Services.RunSpecs() {
-					z.Services = append(z.Services, spec.String())
-				}
-				for _, p := range b.Peers.Prefixes() {
-					z.Peers = append(z.Peers, p.String())
-				}
-				all = append(all, z)
+		for _, h := range x.Handed {
+			z := handed{Target: h.Target.Instance.Path(), Traffic: blocksToJSON(h.Asked.Passes), OneWay: blocksToJSON(h.Asked.OneWay), Unsure: blocksToJSON(h.Asked.Undecided), Rules: rules(h.Rules)}
+			for _, b := range h.Through {
+				z.Through = append(z.Through, b.Path())
 			}
-			return all
-		}
-		y.Traffic, y.OneWay = blocks(x.Traffic), blocks(x.OneWay)
-		for _, r := range x.Rules {
-			y.Rules = append(y.Rules, by{r.Group.Path(), r.Rule.Sentence(e.Services), at(r.Rule.Origin)})
+			for _, spec := range h.Arriving(h.Asked.Arrives().Union(h.Asked.Undecided).Services()).RunSpecs() {
+				z.Services = append(z.Services, spec.String())
+			}
+			y.Handed = append(y.Handed, z)
 		}
 		items = append(items, y)
 	}
@@ -273,5 +409,5 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 		Direction string       `json:"direction"`
 		Exposed   []item       `json:"exposed"`
 		Unread    []unreadJSON `json:"unread"`
-	}{1, state, string(direction), items, unreadToJSON(e.Unread)})
+	}{2, state, string(direction), items, unreadToJSON(e.Unread)})
 }

@@ -210,7 +210,7 @@ func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traf
 
 // passing is what passes at an interface with addresses outside, worked out once for its class.
 func (w *worker) passing(i *estate.Interface, direction estate.Direction) traffic.Set {
-	key := string(direction) + decide.ClassOf(i)
+	key := string(direction) + w.d.ClassOf(i)
 	set, ok := w.passed[key]
 	if !ok {
 		if direction == estate.In {
@@ -225,7 +225,7 @@ func (w *worker) passing(i *estate.Interface, direction estate.Direction) traffi
 
 // filterTraffic is what the filters at an interface let through, worked out once for its class.
 func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
-	key := string(direction) + decide.ClassOf(i)
+	key := string(direction) + w.d.ClassOf(i)
 	set, ok := w.filtered[key]
 	if !ok {
 		set = w.d.FilterTraffic(i, direction)

@@ -56,7 +56,7 @@ func (l *look) unanswered() []Finding {
 		for _, i := range worn {
 			class := i.Subnet.Path() // all that counts for a group around it
 			if l.group.For == estate.ForInstances {
-				class = decide.ClassOf(i)
+				class = l.d.ClassOf(i)
 			}
 			if !asked[class] {
 				asked[class] = true

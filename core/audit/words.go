@@ -35,10 +35,12 @@ func PeersInWords(peers addr.Set) string {
 		who = "everyone v4"
 	case peers.Equal(addr.AllIPv6):
 		return "everyone v6 (all of IPv6)"
-	case nearlyAll(peers):
+	case nearlyAll(peers) && allBut(peers) == "":
 		return "everyone but few (" + strings.Join(sizes, ", ") + ")"
 	case publicPart(peers) != "":
 		who = publicPart(peers)
+	case allBut(peers) != "":
+		who = allBut(peers)
 	default:
 		prefixes := peers.Prefixes()
 		var shown []string
@@ -51,6 +53,45 @@ func PeersInWords(peers addr.Set) string {
 		}
 	}
 	return fmt.Sprintf("%s (%s)", who, strings.Join(sizes, ", "))
+}
+
+// allBut says a set by what it lacks of everyone, or of every public address, where that is
+// one range or two and it is shorter so.
+func allBut(peers addr.Set) string {
+	own := len(peers.Prefixes())
+	if own < 3 {
+		return ""
+	}
+	family := addr.Both
+	switch {
+	case peers.Only(addr.IPv6).IsEmpty():
+		family = addr.IPv4
+	case peers.Only(addr.IPv4).IsEmpty():
+		family = addr.IPv6
+	}
+	for _, base := range []addr.Set{addr.Everyone.Only(family), addr.Public.Only(family)} {
+		lacks := base.Minus(peers)
+		if lacks.IsEmpty() || !peers.SubsetOf(base) {
+			continue
+		}
+		if prefixes := lacks.Prefixes(); len(prefixes) <= 2 {
+			texts := make([]string, len(prefixes))
+			for k, p := range prefixes {
+				texts[k] = addr.PrefixString(p)
+			}
+			return baseInWords(base) + " but " + strings.Join(texts, " and ")
+		}
+	}
+	return ""
+}
+
+func baseInWords(base addr.Set) string {
+	for _, f := range []addr.Family{addr.Both, addr.IPv4, addr.IPv6} {
+		if base.Equal(addr.Everyone.Only(f)) {
+			return "everyone" + map[addr.Family]string{addr.IPv4: " v4", addr.IPv6: " v6"}[f]
+		}
+	}
+	return publicPart(base)
 }
 
 // nearlyAll reports whether a set lacks few addresses of each family that it has any of.

@@ -35,7 +35,7 @@ func (c *comparer) why(x, y *estate.Group, direction estate.Direction, set traff
 		}
 		was := old[k]
 		if was.Rank != r.Rank && !r.BuiltIn {
-			say("%q has the rank %d, and had %d", r.Sentence(names), r.Rank, was.Rank)
+			say("rank %d instead of %d: %s", r.Rank, was.Rank, r.Sentence(names))
 		}
 		for n, p := range r.Peers {
 			if n >= len(was.Peers) || was.Peers[n].Kind != p.Kind {
@@ -63,7 +63,7 @@ func (c *comparer) why(x, y *estate.Group, direction estate.Direction, set traff
 		}
 	}
 	if x.Stateless != y.Stateless {
-		say("the group keeps state: %v, and did: %v", !y.Stateless, !x.Stateless)
+		say("the group %s", map[bool]string{true: "no longer keeps state", false: "keeps state now"}[y.Stateless])
 	}
 	return causes
 }
@@ -170,20 +170,20 @@ func firstOf(texts ...string) string {
 // it is filtered otherwise.
 func (c *comparer) attached(p pair) []string {
 	var causes []string // one sentence in the end
-	say := func(word, where string, groups []*estate.Group) {
+	say := func(word string, groups []*estate.Group) {
 		var names []string
 		for _, g := range groups {
 			names = append(names, g.InCloud())
 		}
 		if len(names) > 0 {
-			causes = append(causes, word+" "+count.Some(names, 6)+where)
+			causes = append(causes, count.Some(names, 6)+" "+word)
 		}
 	}
-	say("puts on", "", c.only(c.after.Worn(p.is), func(g *estate.Group) bool { return c.wornBefore(c.before.Worn(p.was), g) }))
-	say("takes off", "", c.only(c.before.Worn(p.was), func(g *estate.Group) bool { return c.m.holds(c.after.Worn(p.is), g) }))
+	say("attached", c.only(c.after.Worn(p.is), func(g *estate.Group) bool { return c.wornBefore(c.before.Worn(p.was), g) }))
+	say("detached", c.only(c.before.Worn(p.was), func(g *estate.Group) bool { return c.m.holds(c.after.Worn(p.is), g) }))
 	around, now := c.before.WornBySubnet(p.was.Subnet), c.after.WornBySubnet(p.is.Subnet)
-	say("puts on", " around its subnet", c.only(now, func(g *estate.Group) bool { return c.wornBefore(around, g) }))
-	say("takes off", " around its subnet", c.only(around, func(g *estate.Group) bool { return c.m.holds(now, g) }))
+	say("attached to its subnet", c.only(now, func(g *estate.Group) bool { return c.wornBefore(around, g) }))
+	say("detached from its subnet", c.only(around, func(g *estate.Group) bool { return c.m.holds(now, g) }))
 	switch {
 	case p.was.Unfiltered && !p.is.Unfiltered:
 		causes = append(causes, "filtering is switched on")
@@ -236,9 +236,9 @@ func (c *comparer) causesAt(p pair, attached []string, direction estate.Directio
 	case direction == estate.In && !differ.IsEmpty() && set.Peers(service.All).SubsetOf(differ):
 		return []string{"the balancers that probe it: " + moved(is.Minus(was), was.Minus(is))}
 	case a.Answers != b.Answers:
-		return []string{fmt.Sprintf("answers in %s go to %s, and went to %s", b.Path(), portsText(b.Answers), portsText(a.Answers))}
+		return []string{fmt.Sprintf("answers in %s go to %s now, and to %s before", b.Path(), portsText(b.Answers), portsText(a.Answers))}
 	case !slices.Equal(a.Ranges, b.Ranges):
-		return []string{"the ranges of " + b.Path()}
+		return []string{rangesText(a, b)}
 	}
 	var groups []string
 	for _, g := range slices.Concat(c.after.Worn(p.is), c.after.WornBySubnet(p.is.Subnet)) {
@@ -247,6 +247,12 @@ func (c *comparer) causesAt(p pair, attached []string, direction estate.Directio
 		}
 	}
 	return []string{"the rules of " + count.Some(groups, 4)}
+}
+
+// rangesText says in what the ranges of a network differ.
+func rangesText(was, is *estate.Network) string {
+	came, left := differing(texts(was.Ranges), texts(is.Ranges))
+	return fmt.Sprintf("the ranges of %s: %s", is.Path(), nowAndThen(came, left))
 }
 
 func portsText(p estate.Ports) string {

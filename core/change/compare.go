@@ -50,6 +50,7 @@ type Change struct {
 	Way       bool // ways are the cause, not filters
 	Nobody    bool // the group is attached to nothing
 	Example   *Example
+	Tried     *Example // without one, a flow that is not decided as the traffic is told, if any
 
 	place  string
 	faces  []pair // the interfaces at which it is so
@@ -110,6 +111,7 @@ type comparer struct {
 	changes       []Change
 	respelt       []string
 	unknown       []string
+	unsure        map[*estate.Instance][]string // from whom nobody knows what reaches an instance
 }
 
 // Compare finds the differences: of groups, of what is attached where, of instances that
@@ -118,7 +120,7 @@ type comparer struct {
 // pairs with the interfaces concerned.
 func Compare(before, after *decide.Decider) Difference {
 	c := comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()), shifts: make(map[string]map[estate.Direction]shift),
-		changed: make(map[*estate.Group]bool), told: make(map[*estate.Interface]map[estate.Direction]shift)}
+		changed: make(map[*estate.Group]bool), unsure: make(map[*estate.Instance][]string), told: make(map[*estate.Interface]map[estate.Direction]shift)}
 	c.groups()
 	c.attachments()
 	c.comeAndGo()

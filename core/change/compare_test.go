@@ -104,7 +104,7 @@ func TestCompareWithSurvey(t *testing.T) {
 		{"group g in n { cover where role = web\n admit ssh, http from list known }", "a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh from list known }", "a/n/g in closes tcp 80"},
 		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: the interface wears no group, and the survey does not tell the default group of a/n"},
-		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/i in opens tcp 443 by puts on h; a/n/g respelt"},
+		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/i in opens tcp 443 by h attached; a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = nobody\n admit https from list known }", "a/n/g respelt; a/n/h in opens tcp 443 by a new group"},
 	} {
 		s := read(survey)
@@ -118,11 +118,11 @@ func TestCompareWithSurvey(t *testing.T) {
 		t.Errorf("a group of another name: %q", got)
 	}
 	fewer := strings.Replace(renamed, `"services":["tcp 80"]`, `"services":["tcp 81"]`, 1)
-	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(fewer)))); got != "a/i in closes tcp 80 by puts on h, takes off g; a/i in opens tcp 81 by puts on h, takes off g" {
+	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(fewer)))); got != "a/i in closes tcp 80 by h attached, g detached; a/i in opens tcp 81 by h attached, g detached" {
 		t.Errorf("a group of another name and with another rule: %q", got)
 	}
 	moved := strings.Replace(survey, `"groups":["grp"]`, `"groups":["grp","other"]`, 1)
-	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(moved)))); got != "a/i in opens tcp 443 by puts on other" {
+	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(moved)))); got != "a/i in opens tcp 443 by other attached" {
 		t.Errorf("two surveys: %q", got)
 	}
 }

@@ -31,11 +31,12 @@ func (c *comparer) ways() {
 			}
 		}
 	}
+	classes, known := c.wayClasses(others, causes), make(map[[2]string][][2]int)
 	for _, p := range others {
 		if list := causes[p]; len(list) > 0 {
 			for _, direction := range directions {
 				s := c.outside(p, direction)
-				for kind, set := range c.inside(p, direction, others, causes) {
+				for kind, set := range c.inside(p, direction, classes, causes, known) {
 					s.add(kind, set)
 				}
 				s = c.rest(p, direction, s)
@@ -49,6 +50,21 @@ func (c *comparer) ways() {
 	}
 	c.tellAll(found)
 	c.withinSubnets(others)
+	to := make(map[string][]string) // by who reaches them
+	var order []string
+	for _, i := range c.after.Estate().Instances {
+		if from := c.unsure[i]; len(from) > 0 {
+			slices.Sort(from)
+			text := count.Some(slices.Compact(from), 4)
+			if len(to[text]) == 0 {
+				order = append(order, text)
+			}
+			to[text] = append(to[text], i.Path())
+		}
+	}
+	for _, from := range order {
+		c.cantKnow(fmt.Sprintf("what reaches %s from %s: a survey does not say enough", count.Some(to[from], 4), from))
+	}
 }
 
 // withinSubnets tells what opens and closes within a subnet for those who come by a public
@@ -96,9 +112,17 @@ func (c *comparer) withinSubnets(others []pair) {
 
 // between adds the shift between two ends, as traffic with a peer.
 func (c *comparer) between(was, is *[2]decide.End, peer netip.Addr, s shift) {
-	passed, arrived := becomes(c.before, was)
-	passes, arrives := becomes(c.after, is)
-	for kind, services := range map[Kind]service.Set{Opens: arrives.Minus(arrived), Closes: arrived.Minus(arrives), Lost: passed.Intersect(arrives.Minus(passes)), Regained: passes.Intersect(arrived.Minus(passed))} {
+	passed, arrived, perhaps := becomes(c.before, was)
+	passes, arrives, maybe := becomes(c.after, is)
+	if !perhaps.Equal(maybe) {
+		ends := is
+		if ends == nil {
+			ends = &[2]decide.End{was[0], {Interface: c.m.faces[was[1].Interface]}}
+		}
+		c.unsure[ends[1].Interface.Instance] = append(c.unsure[ends[1].Interface.Instance], ends[0].Interface.Instance.Path())
+	}
+	for kind, services := range map[Kind]service.Set{Opens: arrives.Minus(arrived).Minus(perhaps), Closes: arrived.Minus(arrives).Minus(maybe),
+		Lost: passed.Intersect(arrives.Minus(passes)), Regained: passes.Intersect(arrived.Minus(passed))} {
 		s.add(kind, traffic.Of(addr.Of(peer), services))
 	}
 }
@@ -118,10 +142,10 @@ func (c *comparer) wayCauses(p pair) []string {
 		say("its addresses: %s", nowAndThen(came, left))
 	}
 	if !slices.Equal(a.Network.Ranges, b.Network.Ranges) {
-		say("the ranges of %s", b.Network.Path())
+		say("%s", rangesText(a.Network, b.Network))
 	}
 	if a.Network.Path() != b.Network.Path() {
-		say("it stands in %s, and stood in %s", b.Path(), a.Path())
+		say("it is in %s now, and was in %s", b.Path(), a.Path())
 	}
 	if came, left := differing(listenersOf(p.was.Instance), listenersOf(p.is.Instance)); len(came)+len(left) > 0 {
 		say("its listeners: %s", nowAndThen(came, left))
@@ -129,7 +153,7 @@ func (c *comparer) wayCauses(p pair) []string {
 		say("what its targets get")
 	}
 	if a.Network.Answers != b.Network.Answers {
-		say("answers in %s go to %s, and went to %s", b.Network.Path(), portsText(b.Network.Answers), portsText(a.Network.Answers))
+		say("answers in %s go to %s now, and to %s before", b.Network.Path(), portsText(b.Network.Answers), portsText(a.Network.Answers))
 	}
 	return causes
 }
@@ -149,9 +173,15 @@ func texts[T fmt.Stringer](list []T) []string {
 	return all
 }
 
+// routesOf are the routes of a subnet that decide: of equal destinations the first.
 func routesOf(s *estate.Subnet) []string {
 	var list []string
+	seen := make(map[netip.Prefix]bool)
 	for _, r := range s.Routes {
+		if seen[r.To] {
+			continue
+		}
+		seen[r.To] = true
 		text := fmt.Sprintf("%s %s", r.To, r.Via)
 		if r.Network != nil {
 			text += " " + r.Network.Path()
@@ -201,26 +231,29 @@ func nowAndThen(came, left []string) string {
 	case len(came) == 0:
 		return "now without " + count.Some(left, 3)
 	}
-	return "now " + count.Some(came, 3) + ", and " + count.Some(left, 3) + " before"
+	return "now " + count.Some(came, 3) + ", before " + count.Some(left, 3)
 }
 
 // outside is the shift of what passes between an interface and addresses outside.
 func (c *comparer) outside(p pair, direction estate.Direction) shift {
 	s := make(shift)
 	own := c.before.OwnAddresses().Union(c.after.OwnAddresses())
-	met := func(d *decide.Decider, i *estate.Interface, a netip.Addr) (passes, arrives traffic.Set) {
+	met := func(d *decide.Decider, i *estate.Interface, a netip.Addr) (passes, arrives, perhaps traffic.Set) {
 		if !slices.Contains(allAddresses(i), a) {
-			return passes, arrives
+			return passes, arrives, perhaps
 		}
 		m := d.MeetsOutside(decide.End{Interface: i, Addr: a}, direction)
 		keep := own.Complement()
-		return m.Passes.WithPeers(keep), m.Arrives().WithPeers(keep)
+		return m.Passes.WithPeers(keep), m.Arrives().WithPeers(keep), m.Undecided.WithPeers(keep)
 	}
 	for _, a := range both(allAddresses(p.was), allAddresses(p.is)) {
-		passed, arrived := met(c.before, p.was, a)
-		passes, arrives := met(c.after, p.is, a)
+		passed, arrived, perhaps := met(c.before, p.was, a)
+		passes, arrives, maybe := met(c.after, p.is, a)
+		if !perhaps.Equal(maybe) {
+			c.cantKnow(fmt.Sprintf("what passes at %s: a survey does not say enough", p.is.Instance.Path()))
+		}
 		for kind, set := range shifted(passed, arrived, passes, arrives) {
-			s.add(kind, set)
+			s.add(kind, set.Minus(perhaps).Minus(maybe))
 		}
 	}
 	return s
@@ -236,41 +269,82 @@ func both(a, b []netip.Addr) []netip.Addr {
 	return all
 }
 
+// A wayClass is pairs of interfaces to which there are the same ways in both states.
+type wayClass struct {
+	key   string
+	pairs []pair
+}
+
+// wayClasses gathers interfaces by the ways to them. Those of which the own ways differ are
+// alone: their addresses may.
+func (c *comparer) wayClasses(others []pair, causes map[pair][]string) []*wayClass {
+	var list []*wayClass
+	by := make(map[string]*wayClass)
+	for _, p := range others {
+		key := c.wayClass(p, causes)
+		if by[key] == nil {
+			by[key] = &wayClass{key: key}
+			list = append(list, by[key])
+		}
+		by[key].pairs = append(by[key].pairs, p)
+	}
+	return list
+}
+
+func (c *comparer) wayClass(p pair, causes map[pair][]string) string {
+	if !slices.Equal(allAddresses(p.was), allAddresses(p.is)) {
+		return fmt.Sprintf("%p", p.is)
+	}
+	key := c.before.WayClassOf(p.was) + " | " + c.after.WayClassOf(p.is)
+	if len(causes[p]) > 0 {
+		key += " |"
+	}
+	return key
+}
+
+// otherWays are the places of the addresses between which the ways from one interface to
+// another are not the same in both states.
+func (c *comparer) otherWays(src, dst pair) [][2]int {
+	handed := dst.is.Instance.Kind == estate.Balancer && !c.sameHandedOn(dst)
+	var found [][2]int
+	for i, a := range both(allAddresses(src.was), allAddresses(src.is)) {
+		for k, b := range both(allAddresses(dst.was), allAddresses(dst.is)) {
+			if a.Is4() == b.Is4() && (handed || !c.sameWay(ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b))) {
+				found = append(found, [2]int{i, k})
+			}
+		}
+	}
+	return found
+}
+
 // inside is the shift of what passes between an interface and others of the estate, as far
 // as no filter tells of it at the other one. Of two whose own ways differ, the source tells.
-func (c *comparer) inside(p pair, direction estate.Direction, others []pair, causes map[pair][]string) shift {
+func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass, causes map[pair][]string, known map[[2]string][][2]int) shift {
 	s := make(shift)
 	add := make(map[Kind][]traffic.Set)
-	for _, q := range others {
-		if q.is.Instance == p.is.Instance || direction == estate.In && len(causes[q]) > 0 {
-			continue
-		}
-		src, dst := p, q
-		if direction == estate.In {
-			src, dst = q, p
-		}
-		for _, a := range both(allAddresses(src.was), allAddresses(src.is)) {
-			for _, b := range both(allAddresses(dst.was), allAddresses(dst.is)) {
-				if a.Is4() != b.Is4() || a == b {
-					continue
-				}
-				was, is := ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b)
-				if c.sameWay(was, is) && (dst.is.Instance.Kind != estate.Balancer || c.sameHandedOn(dst)) {
-					continue
-				}
-				own, peer := a, b
-				if direction == estate.In {
-					own, peer = b, a
-				}
-				here := make(shift)
-				c.between(was, is, peer, here)
-				for kind, set := range here {
-					if told := c.told[q.is][direction.Opposite()][kind]; !told.IsEmpty() { // the other end tells of it
-						set = set.Minus(traffic.Of(addr.Of(peer), told.WithPeers(addr.Of(own)).Services()))
-					}
-					if !set.IsEmpty() {
-						add[kind] = append(add[kind], set)
-					}
+	own := string(direction) + " " + c.wayClass(p, causes)
+	for _, class := range others {
+		key := [2]string{own, class.key}
+		differ, decided := known[key]
+		for _, q := range class.pairs {
+			if decided && len(differ) == 0 {
+				break
+			}
+			if q.is.Instance == p.is.Instance || direction == estate.In && len(causes[q]) > 0 {
+				continue
+			}
+			src, dst := p, q
+			if direction == estate.In {
+				src, dst = q, p
+			}
+			if !decided {
+				differ, decided = c.otherWays(src, dst), true
+				known[key] = differ
+			}
+			from, to := both(allAddresses(src.was), allAddresses(src.is)), both(allAddresses(dst.was), allAddresses(dst.is))
+			for _, x := range differ {
+				if a, b := from[x[0]], to[x[1]]; a != b {
+					c.untold(p, q, direction, ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b), [2]netip.Addr{a, b}, add)
 				}
 			}
 		}
@@ -279,6 +353,24 @@ func (c *comparer) inside(p pair, direction estate.Direction, others []pair, cau
 		s.add(kind, traffic.UnionAll(sets))
 	}
 	return s
+}
+
+// untold adds the shift between two ends that the other one does not tell of.
+func (c *comparer) untold(p, q pair, direction estate.Direction, was, is *[2]decide.End, addresses [2]netip.Addr, add map[Kind][]traffic.Set) {
+	own, peer := addresses[0], addresses[1]
+	if direction == estate.In {
+		own, peer = peer, own
+	}
+	here := make(shift)
+	c.between(was, is, peer, here)
+	for kind, set := range here {
+		if told := c.told[q.is][direction.Opposite()][kind]; !told.IsEmpty() {
+			set = set.Minus(traffic.Of(addr.Of(peer), told.WithPeers(addr.Of(own)).Services()))
+		}
+		if !set.IsEmpty() {
+			add[kind] = append(add[kind], set)
+		}
+	}
 }
 
 // ends are both ends of a flow in one state; nil where one of them does not have the address.
@@ -297,10 +389,11 @@ func (c *comparer) sameWay(was, is *[2]decide.End) bool {
 	return c.before.WayOf(was[0], was[1]) == c.after.WayOf(is[0], is[1])
 }
 
-func becomes(d *decide.Decider, e *[2]decide.End) (passes, arrives service.Set) {
+// becomes is what passes between two ends, what arrives, and what may.
+func becomes(d *decide.Decider, e *[2]decide.End) (passes, arrives, perhaps service.Set) {
 	if e == nil {
-		return passes, arrives
+		return passes, arrives, perhaps
 	}
 	o := d.Becomes(e[0], e[1])
-	return o.With(decide.Passes), o.Arriving()
+	return o.With(decide.Passes), o.Arriving(), o.With(decide.Undecided)
 }

@@ -10,6 +10,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
+	"isonomos/core/traffic"
 )
 
 // weigh says how important a change is: what opens before what closes; to strangers, to many
@@ -49,11 +50,11 @@ const mostTried = 400
 // illustrate finds a flow that a change decides otherwise, if there is one among those that
 // are tried: with strangers first, then between instances.
 func (c *comparer) illustrate(ch *Change) {
-	tried := 0
+	tried, samples := 0, c.samples(ch.Traffic)
 	for _, p := range ch.faces {
 		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
-			for _, b := range ch.Traffic.Bands() {
-				peers := b.Peers.Only(family)
+			for _, b := range samples {
+				peers := b.peers.Only(family)
 				if peers.IsEmpty() {
 					continue
 				}
@@ -65,9 +66,13 @@ func (c *comparer) illustrate(ch *Change) {
 						if tried++; tried > mostTried {
 							return
 						}
-						if x := c.flowBy(ch, p, own, peer, b.From); x != nil {
-							ch.Example = x
+						x, changes := c.flowBy(ch, p, own, peer, b.point)
+						if changes {
+							ch.Example, ch.Tried = x, nil
 							return
+						}
+						if ch.Tried == nil {
+							ch.Tried = x
 						}
 					}
 				}
@@ -97,22 +102,53 @@ func (c *comparer) candidates(peers addr.Set) []netip.Addr {
 	return list
 }
 
-// flowBy is a flow as an example, if the two states decide it otherwise.
-func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Point) *Example {
+// A sample is a service with its peers.
+type sample struct {
+	point service.Point
+	peers addr.Set
+}
+
+// samples are services of some traffic for examples, those that mean something to people first.
+func (c *comparer) samples(set traffic.Set) []sample {
+	names := serviceNames(c.before, c.after)
+	var telling []service.Set
+	for _, name := range []string{service.ClassAdmin, service.ClassData, service.ClassCleartext} {
+		class, _ := names.Class(name)
+		telling = append(telling, class)
+	}
+	for _, port := range []uint16{443, 80, 8080} {
+		telling = append(telling, service.Of(service.Ports(service.TCP, port, port)))
+	}
+	list := make([][]sample, len(telling)+1)
+	for _, b := range set.Bands() {
+		k, point := len(telling), b.From
+		for n, services := range telling {
+			if p, any := services.Intersect(b.Services()).First(); any {
+				k, point = n, p
+				break
+			}
+		}
+		list[k] = append(list[k], sample{point, b.Peers})
+	}
+	return slices.Concat(list...)
+}
+
+// flowBy is a flow, and whether the two states decide it as the change is told.
+func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Point) (*Example, bool) {
 	was, nameOwn := c.verdict(c.before, p.was, own, peer, s, ch.Direction)
 	is, nameNow := c.verdict(c.after, p.is, own, peer, s, ch.Direction)
 	arrived, arrives := was == decide.Passes || was == decide.OneWay, is == decide.Passes || is == decide.OneWay
 	fits := map[Kind]bool{Opens: arrives && !arrived, Closes: arrived && !arrives, Lost: was == decide.Passes && is == decide.OneWay, Regained: was == decide.OneWay && is == decide.Passes}
-	if !fits[ch.Kind] {
-		return nil
-	}
 	names := nameNow
 	for k, name := range nameOwn { // an instance by its name, if it has one in either state
 		if _, err := netip.ParseAddr(names[k]); (err == nil || names[k] == "") && name != "" {
 			names[k] = name
 		}
 	}
-	return &Example{From: names[0], To: names[1], Service: s, Was: was, Is: is}
+	if names[0] == "" || names[1] == "" {
+		return nil, false
+	}
+	return &Example{From: names[0], To: names[1], Service: s, Was: was, Is: is}, fits[ch.Kind]
 }
 
 // called is what an interface is called as the end of a flow.

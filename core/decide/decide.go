@@ -28,6 +28,7 @@ type Decider struct {
 	waysIn  map[waysKey]addr.Set
 	clients map[*estate.Subnet][]clientsOf
 	handed  map[handedKey]Outcome
+	targets map[handedKey][]targetOutcome
 	naming  map[*estate.Group]bool // see namesMembers
 	classes map[*estate.Interface]string
 }
@@ -48,6 +49,8 @@ type index struct {
 	own        func() addr.Set
 	clientsMet func() map[estate.Ports]addr.Set // public addresses by their network's client ports
 	circles    func() map[*estate.Instance]circle
+	routesTo   func() map[netip.Prefix]bool // the destinations of all routes but the default ones, and networks
+	routeBits  func() []int                 // how long those are, each once
 }
 
 type ruleKey struct {
@@ -74,6 +77,8 @@ func New(e *estate.Estate) *Decider {
 	x.own = sync.OnceValue(x.findOwn)
 	x.clientsMet = sync.OnceValue(x.findClients)
 	x.circles = sync.OnceValue(x.findCircles)
+	x.routesTo = sync.OnceValue(x.findRoutesTo)
+	x.routeBits = sync.OnceValue(x.findRouteBits)
 	for _, g := range e.Groups {
 		if g.Default && g.Network != nil {
 			if g.For == estate.ForSubnets {
@@ -119,6 +124,7 @@ func (x *index) decider() *Decider {
 		waysIn:  make(map[waysKey]addr.Set),
 		clients: make(map[*estate.Subnet][]clientsOf),
 		handed:  make(map[handedKey]Outcome),
+		targets: make(map[handedKey][]targetOutcome),
 		naming:  make(map[*estate.Group]bool),
 		classes: make(map[*estate.Interface]string),
 	}
@@ -126,6 +132,34 @@ func (x *index) decider() *Decider {
 
 // Fork is another Decider over the same estate, for another goroutine.
 func (d *Decider) Fork() *Decider { return d.index.decider() }
+
+func (x *index) findRoutesTo() map[netip.Prefix]bool {
+	to := make(map[netip.Prefix]bool)
+	for _, n := range x.estate.Networks {
+		for _, r := range n.Ranges { // what is in a network's own ranges is nowhere else for it
+			to[r.Masked()] = true
+		}
+		for _, s := range n.Subnets {
+			for _, r := range s.Routes {
+				if r.To.Bits() > 0 {
+					to[r.To.Masked()] = true
+				}
+			}
+		}
+	}
+	return to
+}
+
+func (x *index) findRouteBits() []int {
+	var all []int
+	for p := range x.routesTo() {
+		if !slices.Contains(all, p.Bits()) {
+			all = append(all, p.Bits())
+		}
+	}
+	slices.Sort(all)
+	return all
+}
 
 // findNames notes the names by which instances can be asked for.
 func (x *index) findNames() map[string][]*estate.Instance {

@@ -22,6 +22,7 @@ func (d *Decider) Rewrite(g *estate.Group, rules []estate.Rule) {
 // unlearn drops what depends on rules and on who wears what.
 func (d *Decider) unlearn() {
 	clear(d.handed)
+	clear(d.targets)
 	clear(d.naming)
 }
 

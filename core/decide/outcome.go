@@ -2,6 +2,7 @@ package decide
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -84,14 +85,32 @@ func (o Outcome) choose(other Outcome, order [5]Verdict) Outcome {
 // Flow says it of each. The ends have one family; services that it can't carry
 // have no verdict. It costs O(rules at both ends).
 func (d *Decider) Becomes(src, dst End) Outcome {
-	carried := service.All.Minus(service.NotIPv6)
-	if src.Addr.Is4() {
-		carried = service.All.Minus(service.NotIPv4)
+	return d.becomes(src, dst, nil).on(carriedBy(src.Addr))
+}
+
+// carriedBy are the services that the family of an address can carry.
+func carriedBy(a netip.Addr) service.Set {
+	if a.Is4() {
+		return service.All.Minus(service.NotIPv4)
 	}
-	return d.becomes(src, dst, nil).on(carried)
+	return service.All.Minus(service.NotIPv6)
 }
 
 func (d *Decider) becomes(src, dst End, met []*estate.Instance) Outcome {
+	o := d.reaching(src, dst)
+	if handsOn(src, dst) {
+		o = o.along(d.handedOn(dst.Interface, met))
+	}
+	return o
+}
+
+// handsOn reports whether what arrives at an end goes on from there.
+func handsOn(src, dst End) bool {
+	return !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer && (src.Outside() || src.Interface.Instance != dst.Interface.Instance)
+}
+
+// reaching is becomes as far as to the end itself: what a balancer hands on is not asked.
+func (d *Decider) reaching(src, dst End) Outcome {
 	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
 		return becoming(Passes, service.All)
 	}
@@ -114,9 +133,6 @@ func (d *Decider) becomes(src, dst End, met []*estate.Instance) Outcome {
 		for _, l := range d.layers(dst.Interface, w.inside) {
 			o = o.along(d.layerOutcome(l, dst.Interface, estate.In, w.source, d.clientsOn(w, dst.Interface)))
 		}
-	}
-	if dst.Interface.Instance.Kind == estate.Balancer {
-		o = o.along(d.handedOn(dst.Interface, met))
 	}
 	return o
 }
@@ -194,14 +210,25 @@ func (d *Decider) handedOn(from *estate.Interface, met []*estate.Instance) Outco
 	return o
 }
 
-// handTo is what one target of a listener gets of its services.
+// HandTo is what one target of a listener gets of its services.
+func (d *Decider) HandTo(balancer *estate.Interface, l estate.Listener, target *estate.Instance) Outcome {
+	return d.handTo(balancer, l, target, []*estate.Instance{balancer.Instance})
+}
+
+// handTo is HandTo after some balancers were met.
 func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *estate.Instance, met []*estate.Instance) Outcome {
 	services := service.Of(l.Service)
 	from, to, ok := handOver(balancer, target)
 	if !ok || target.Kind == estate.Balancer && slices.Contains(met, target) {
 		return becoming(NoWay, services)
 	}
-	second := d.becomes(from, to, met)
+	return askedFor(l, d.becomes(from, to, met))
+}
+
+// askedFor is what becomes of the services of a listener, by what becomes of those as which
+// it hands them on.
+func askedFor(l estate.Listener, second Outcome) Outcome {
+	services := service.Of(l.Service)
 	var o Outcome
 	for _, protocol := range service.Ported {
 		if ports := services.Intersect(service.Of(service.Whole(protocol))); !ports.IsEmpty() {

@@ -21,24 +21,26 @@ func (m Met) Arrives() traffic.Set { return m.Passes.Union(m.OneWay) }
 // MeetsOutside is what becomes of the traffic between an end and all addresses outside
 // the estate in a direction, exactly as Flow says it of each.
 func (d *Decider) MeetsOutside(e End, direction estate.Direction) Met {
-	ways, handed := d.waysOutOf(e.Interface, e.Addr), becoming(Passes, service.All)
-	if direction == estate.In {
-		ways = d.waysTo(e.Interface, e.Addr)
-		if e.Interface.Instance.Kind == estate.Balancer {
-			handed = d.handedOn(e.Interface, nil)
-		}
+	if direction == estate.Out {
+		return d.metOn(e.Interface, d.waysOutOf(e.Interface, e.Addr), direction)
 	}
-	ways = ways.Minus(d.OwnAddresses())
-	passes, admits, sure := d.filterKnown(e.Interface, direction)
-	m := Met{Passes: passes.Intersect(traffic.Of(ways, handed.With(Passes)))}
-	arrives := admits.Intersect(traffic.Of(ways, handed.Arriving()))
-	possible := admits.Intersect(traffic.Of(ways, handed.Arriving().Union(handed.With(Undecided))))
-	if !sure {
-		return Met{Undecided: possible}
+	m := d.metOn(e.Interface, d.waysTo(e.Interface, e.Addr), direction)
+	if e.Interface.Instance.Kind == estate.Balancer {
+		m = m.along(d.handedOn(e.Interface, nil))
 	}
-	m.OneWay = arrives.Minus(m.Passes)
-	m.Undecided = possible.Minus(arrives)
 	return m
+}
+
+// metOn is what becomes of the traffic between an interface and outsiders to whom there are
+// ways, as far as to the interface itself.
+func (d *Decider) metOn(i *estate.Interface, ways addr.Set, direction estate.Direction) Met {
+	ways = ways.Minus(d.OwnAddresses())
+	passes, admits, sure := d.filterKnown(i, direction)
+	passes, admits = passes.WithPeers(ways), admits.WithPeers(ways)
+	if !sure {
+		return Met{Undecided: admits}
+	}
+	return Met{Passes: passes, OneWay: admits.Minus(passes)}
 }
 
 // HasWayIn reports whether anybody outside the estate has a way to an end at all.

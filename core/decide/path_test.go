@@ -193,25 +193,31 @@ func TestWholePathAgreesWithASecondReading(t *testing.T) {
 	t.Log(verdicts)
 }
 
+// circleOf are n balancers that all hand on to each other, and behind them in the list a machine.
+func circleOf(n int) *estate.Estate {
+	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: "union"}}
+	network := &estate.Network{Account: account, Name: "n", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/16")}}
+	subnet := &estate.Subnet{Network: network, Name: "s", Ranges: network.Ranges, RoutesKnown: true}
+	network.Subnets = []*estate.Subnet{subnet}
+	e := &estate.Estate{Accounts: []*estate.Account{account}, Networks: []*estate.Network{network}}
+	for k := range n + 1 {
+		i := &estate.Instance{Account: account, Name: fmt.Sprintf("b%d", k), Kind: estate.Balancer}
+		i.Interfaces = []*estate.Interface{{Instance: i, Subnet: subnet, Unfiltered: true, Private: []netip.Addr{addrIn(network.Ranges[0], byte(k+4))}}}
+		e.Instances = append(e.Instances, i)
+	}
+	e.Instances[n].Kind = estate.Machine
+	for k, i := range e.Instances[:n] {
+		targets := slices.Delete(slices.Clone(e.Instances[:n]), k, k+1)
+		i.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 443, 443), Port: 443, Targets: targets}}
+	}
+	return e
+}
+
 // Balancers that all hand on to each other are followed as far as that ends in
 // reasonable time, and undecided beyond.
 func TestBalancersInACircle(t *testing.T) {
 	for n, want := range map[int]decide.Verdict{2: decide.NoWay, 8: decide.NoWay, 40: decide.Undecided} {
-		account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: "union"}}
-		network := &estate.Network{Account: account, Name: "n", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/16")}}
-		subnet := &estate.Subnet{Network: network, Name: "s", Ranges: network.Ranges, RoutesKnown: true}
-		network.Subnets = []*estate.Subnet{subnet}
-		e := &estate.Estate{Accounts: []*estate.Account{account}, Networks: []*estate.Network{network}}
-		for k := range n + 1 {
-			i := &estate.Instance{Account: account, Name: fmt.Sprintf("b%d", k), Kind: estate.Balancer}
-			i.Interfaces = []*estate.Interface{{Instance: i, Subnet: subnet, Unfiltered: true, Private: []netip.Addr{addrIn(network.Ranges[0], byte(k+4))}}}
-			e.Instances = append(e.Instances, i)
-		}
-		e.Instances[n].Kind = estate.Machine
-		for k, i := range e.Instances[:n] {
-			targets := slices.Delete(slices.Clone(e.Instances[:n]), k, k+1)
-			i.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 443, 443), Port: 443, Targets: targets}}
-		}
+		e := circleOf(n)
 		answer, err := decide.New(e).Trace(decide.Question{Source: fmt.Sprintf("b%d", n), Destination: "b0", Service: service.PointOf(service.TCP, 443)})
 		if err != nil || answer.Verdict != want {
 			t.Errorf("%d balancers: %s, %v", n, answer.Verdict, err)

@@ -440,7 +440,7 @@ func (d *Decider) shutTargets(balancer *estate.Instance, targets []*estate.Insta
 	for _, target := range targets {
 		class := ""
 		for _, i := range target.Interfaces {
-			class += ClassOf(i) + ";"
+			class += d.ClassOf(i) + ";"
 		}
 		if reached[class] {
 			continue

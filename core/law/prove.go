@@ -237,7 +237,7 @@ func seemsPublic(x, y decide.End) bool {
 // meets is what becomes of traffic between an end and addresses outside, worked out
 // once for all ends that decide alike.
 func (p *prover) meets(e decide.End, direction estate.Direction) decide.Met {
-	key := string(direction) + decide.ClassOf(e.Interface) + decide.KindOf(e)
+	key := string(direction) + p.d.ClassOf(e.Interface) + p.d.KindOf(e)
 	m, ok := p.outside[key]
 	if !ok {
 		m = p.d.MeetsOutside(e, direction)
@@ -378,7 +378,7 @@ func (q *question) keepFrom(b member, others []member) {
 // admits are the peers of whom the filters at an interface admit something that is
 // asked for, worked out once for its class.
 func (q *question) admits(i *estate.Interface) addr.Set {
-	key := fmt.Sprintf("%x %s", q.Services.Hash(), decide.ClassOf(i))
+	key := fmt.Sprintf("%x %s", q.Services.Hash(), q.d.ClassOf(i))
 	set, ok := q.admitting[key]
 	if !ok || len(i.Instance.Listeners) > 0 || q.d.Probed(i) {
 		set = q.d.Admitting(i, estate.In, q.Services)

@@ -1,0 +1,128 @@
+package decide
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/estate"
+)
+
+// Interfaces that decide alike, so that one of them is looked at for all.
+
+// KindOf names what counts of an end's address, beside its interface, where no filter speaks of it alone.
+func (d *Decider) KindOf(e End) string {
+	public := addr.Public.Contains(e.Addr)
+	return fmt.Sprintf("%v%v%v%s", e.Addr.Is4(), public, e.public(), d.routedApart(e.Interface.Subnet, e.Addr))
+}
+
+// routedApart names what routes, anywhere in the estate, tell an address apart by from others
+// of its subnet, or of everybody: an address that is not the subnet's own, or that a private
+// line may name, by itself; others by their range and by the destinations of routes within it.
+func (d *Decider) routedApart(s *estate.Subnet, a netip.Addr) string {
+	from, text := 0, ""
+	if k := slices.IndexFunc(s.Ranges, func(r netip.Prefix) bool { return r.Contains(a) }); k >= 0 {
+		from = s.Ranges[k].Bits()
+		if k > 0 {
+			text = fmt.Sprintf(" range %d", k)
+		}
+	} else if !addr.Public.Contains(a) || OnLine(s) {
+		return " " + a.String()
+	}
+	for _, bits := range d.routeBits() {
+		if bits > from && bits <= a.BitLen() {
+			if p, err := a.Prefix(bits); err == nil && d.routesTo()[p] {
+				text += " " + p.String()
+			}
+		}
+	}
+	return text
+}
+
+// class is ClassOf, with the interface itself where rules that name single addresses
+// tell members of a class apart.
+func (d *Decider) class(i *estate.Interface) string {
+	if d.byMember(i) || d.Probed(i) {
+		return fmt.Sprintf("%p", i)
+	}
+	return d.ClassOf(i)
+}
+
+// PairClass names what a pair of interfaces has in common with pairs that decide alike
+// at addresses of the same kinds: the pair itself where a filter speaks of members.
+func (d *Decider) PairClass(a, b *estate.Interface) string {
+	if d.byMember(a) || d.byMember(b) {
+		return fmt.Sprintf("%p %p", a, b)
+	}
+	return d.classKnown(a) + " " + d.classKnown(b)
+}
+
+// classKnown is ClassOf, worked out once.
+func (d *Decider) classKnown(i *estate.Interface) string {
+	class, known := d.classes[i]
+	if !known {
+		class = d.ClassOf(i)
+		d.classes[i] = class
+	}
+	return class
+}
+
+// ClassOf names what an interface has in common with those that decide alike: where it stands,
+// its groups, and the kinds of its addresses. Rules that name single addresses are not looked at.
+func (d *Decider) ClassOf(i *estate.Interface) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%v", i.Unfiltered)
+	for _, g := range i.Groups {
+		fmt.Fprintf(&b, " %p", g)
+	}
+	return b.String() + d.WayClassOf(i)
+}
+
+// WayClassOf names what an interface has in common with those to and from which there are
+// the same ways, whatever filters say.
+func (d *Decider) WayClassOf(i *estate.Interface) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, " %p %v", i.Subnet, i.Instance.Imagined)
+	for k, addrs := range [][]netip.Addr{i.Private, i.Public} {
+		for _, a := range addrs {
+			fmt.Fprintf(&b, " %d%v%v%s", k, a.Is4(), addr.Public.Contains(a), d.routedApart(i.Subnet, a))
+		}
+	}
+	if i.Instance.Kind == estate.Balancer || len(i.Instance.Listeners) > 0 {
+		fmt.Fprintf(&b, " %p", i)
+	}
+	return b.String()
+}
+
+// OnLine reports whether a subnet has a route over a private line.
+func OnLine(s *estate.Subnet) bool {
+	return slices.ContainsFunc(s.Routes, func(r estate.Route) bool { return r.Via == estate.ViaPrivateLine })
+}
+
+// Probers are the interfaces of the balancers that have an instance as a target.
+func (d *Decider) Probers(i *estate.Instance) []*estate.Interface { return d.probers[i] }
+
+// Probed reports whether an interface is a target of balancers, so that their probes may be let in there alone.
+func (d *Decider) Probed(i *estate.Interface) bool { return len(d.probers[i.Instance]) > 0 }
+
+// byMember reports whether the filters at an interface speak of single addresses
+// or parts of subnets, so that interfaces of one class may be told apart by others.
+func (d *Decider) byMember(i *estate.Interface) bool {
+	return slices.ContainsFunc(slices.Concat(d.Worn(i), d.WornBySubnet(i.Subnet)), d.namesMembers)
+}
+
+// namesMembers reports whether rules of a group speak of single addresses or parts of subnets.
+func (d *Decider) namesMembers(g *estate.Group) bool {
+	names, known := d.naming[g]
+	if !known {
+		names = slices.ContainsFunc(g.Rules, func(r estate.Rule) bool {
+			return slices.ContainsFunc(slices.Concat(r.Peers, r.Except), func(p estate.Peer) bool {
+				return p.Kind == estate.PeerRange && p.Range.Bits() > 0 || p.Kind == estate.PeerList || p.Kind == estate.PeerProbes
+			})
+		}) || g.Follows && slices.ContainsFunc(d.followed(g), d.namesMembers)
+		d.naming[g] = names
+	}
+	return names
+}

@@ -1,0 +1,164 @@
+package decide
+
+import (
+	"net/netip"
+	"slices"
+
+	"isonomos/core/addr"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// Handed is what a balancer hands on to one of its targets, directly or by way of other
+// balancers.
+type Handed struct {
+	Balancer *estate.Interface // of the balancer that is asked
+	Through  []*estate.Instance
+	Target   *estate.Interface
+	Port     uint16 // at which the target is asked, where the protocol has ports
+	Asked    Met    // the traffic with the balancer, by what becomes of it at the target
+	Rules    []Deciding
+}
+
+// Arriving are the services as which the target gets some of what the balancer is asked for.
+func (h Handed) Arriving(asked service.Set) service.Set {
+	got := asked.Minus(withPorts)
+	for _, protocol := range service.Ported {
+		if asked.Overlaps(service.Of(service.Whole(protocol))) {
+			got = got.Union(service.Of(service.Ports(protocol, h.Port, h.Port)))
+		}
+	}
+	return got
+}
+
+// metWith is what becomes of the traffic with one peer.
+func metWith(peer netip.Addr, o Outcome) Met {
+	of := addr.Of(peer)
+	return Met{traffic.Of(of, o.With(Passes)), traffic.Of(of, o.With(OneWay)), traffic.Of(of, o.With(Undecided))}
+}
+
+// along is what becomes of traffic of which the rest of the way decides by service alone.
+func (m Met) along(rest Outcome) Met {
+	arriving := rest.Arriving()
+	arrives := m.Arrives().OnServices(arriving)
+	possible := m.Arrives().Union(m.Undecided).OnServices(arriving.Union(rest.With(Undecided)))
+	passes := m.Passes.OnServices(rest.With(Passes))
+	return Met{Passes: passes, OneWay: arrives.Minus(passes), Undecided: possible.Minus(arrives)}
+}
+
+// union is the traffic of either; where both know of the same, what surely arrives is told.
+func (m Met) union(other Met) Met {
+	passes := m.Passes.Union(other.Passes)
+	oneWay := m.OneWay.Union(other.OneWay).Minus(passes)
+	return Met{passes, oneWay, m.Undecided.Union(other.Undecided).Minus(passes).Minus(oneWay)}
+}
+
+// IsEmpty reports whether nothing arrives, not even perhaps.
+func (m Met) IsEmpty() bool { return m.Arrives().IsEmpty() && m.Undecided.IsEmpty() }
+
+// A targetKey is one that a balancer hands on to in the end, and at which port.
+type targetKey struct {
+	at   *estate.Interface
+	port uint16
+}
+
+// A targetOutcome is what becomes of the services that a balancer takes on the way to one
+// target, and one way there.
+type targetOutcome struct {
+	targetKey
+	seen    netip.Addr // as which the last balancer is seen at the target
+	through []*estate.Instance
+	outcome Outcome
+}
+
+// handedTargets is handedOn told apart by the targets that are no balancers, in the order in
+// which they are met.
+func (d *Decider) handedTargets(from *estate.Interface, met []*estate.Instance) []targetOutcome {
+	key := handedKey{from, d.metInCircle(from.Instance, met)}
+	if known, ok := d.targets[key]; ok {
+		return known
+	}
+	var found []targetOutcome
+	at := make(map[targetKey]int)
+	add := func(x targetOutcome) {
+		k, has := at[x.targetKey]
+		if !has {
+			k = len(found)
+			at[x.targetKey] = k
+			found = append(found, targetOutcome{targetKey: x.targetKey, seen: x.seen, through: x.through})
+		}
+		found[k].outcome = found[k].outcome.better(x.outcome)
+	}
+	if d.circles()[from.Instance].size > largestCircle {
+		d.behindCircle(from, add)
+	} else {
+		met = append(slices.Clip(met), from.Instance)
+		for _, l := range from.Instance.Listeners {
+			for _, target := range l.Targets {
+				d.throughTarget(from, l, target, met, add)
+			}
+		}
+	}
+	d.targets[key] = found
+	return found
+}
+
+// throughTarget adds what one target of a listener gets of its services, or what those get
+// to which it hands on itself.
+func (d *Decider) throughTarget(balancer *estate.Interface, l estate.Listener, target *estate.Instance, met []*estate.Instance, add func(targetOutcome)) {
+	from, to, ok := handOver(balancer, target)
+	if !ok || target.Kind == estate.Balancer && slices.Contains(met, target) {
+		return
+	}
+	there := d.reaching(from, to)
+	if target.Kind != estate.Balancer {
+		add(targetOutcome{targetKey{to.Interface, l.Port}, d.way(from, to).source, []*estate.Instance{balancer.Instance}, askedFor(l, there)})
+		return
+	}
+	for _, next := range d.handedTargets(to.Interface, met) {
+		next.outcome = askedFor(l, there.along(next.outcome.or(NoWay)))
+		next.through = append([]*estate.Instance{balancer.Instance}, next.through...)
+		add(next)
+	}
+}
+
+// behindCircle adds all targets behind balancers of which too many hand on to each other:
+// nobody follows all their ways, so each may be reached.
+func (d *Decider) behindCircle(from *estate.Interface, add func(targetOutcome)) {
+	seen := map[*estate.Interface]bool{from: true}
+	for queue := []*estate.Interface{from}; len(queue) > 0; queue = queue[1:] {
+		for _, l := range queue[0].Instance.Listeners {
+			for _, target := range l.Targets {
+				own, to, ok := handOver(queue[0], target)
+				switch {
+				case !ok:
+				case target.Kind != estate.Balancer:
+					perhaps := becoming(Undecided, Listened(from.Instance))
+					add(targetOutcome{targetKey{to.Interface, l.Port}, own.Addr, []*estate.Instance{from.Instance}, perhaps})
+				case !seen[to.Interface]:
+					seen[to.Interface] = true
+					queue = append(queue, to.Interface)
+				}
+			}
+		}
+	}
+}
+
+// handing are the targets to which a balancer hands on some of the traffic that it gets.
+func (d *Decider) handing(balancer *estate.Interface, own Met, of func(*estate.Interface) bool) []Handed {
+	var found []Handed
+	for _, x := range d.handedTargets(balancer, nil) {
+		if !of(x.at) {
+			continue
+		}
+		h := Handed{Balancer: balancer, Through: x.through, Target: x.at, Port: x.port, Asked: own.along(x.outcome)}
+		if h.Asked.IsEmpty() {
+			continue
+		}
+		got := h.Arriving(h.Asked.Arrives().Union(h.Asked.Undecided).Services())
+		h.Rules = d.deciding(x.at, traffic.Of(addr.Of(x.seen), got), estate.In)
+		found = append(found, h)
+	}
+	return found
+}
