@@ -39,7 +39,10 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 	s.Line(Piece{"from ", Faint}, Piece{before, Strong}, Piece{" to ", Faint}, Piece{after, Strong})
 	s.Blank()
 	ways := false
-	for _, f := range folded(d.Changes) {
+	for n, f := range folded(d.Changes) {
+		if n > 0 {
+			s.Blank()
+		}
 		if f.lead.Way && !ways {
 			s.Line(Piece{"by other ways", Strong})
 			ways = true
@@ -231,9 +234,9 @@ var prepositions = map[estate.Direction]string{estate.In: "from", estate.Out: "t
 
 // setText says services and peers of some traffic, by what is left out where that is shorter.
 func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) string {
-	peers, blocks := set.Peers(service.All), set.Blocks()
+	peers, blocks := set.Peers(service.All), wholeBlocks(set)
 	everything := fmt.Sprintf("everything %s %s", prepositions[direction], audit.PeersInWords(peers))
-	missing := traffic.Of(peers, service.All).Minus(set).Blocks()
+	missing := wholeBlocks(traffic.Of(peers, service.All).Minus(set))
 	switch {
 	case peers.IsEmpty():
 		return "nothing"

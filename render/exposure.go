@@ -80,19 +80,35 @@ func onlyThrough(x decide.Exposed) bool {
 	return x.Traffic.IsEmpty() && x.OneWay.IsEmpty() && x.Unsure.IsEmpty()
 }
 
+// wholeBlocks are the blocks of some traffic, in which "everything" counts what the family of
+// the peers can carry: all other services are added where that makes it so.
+func wholeBlocks(set traffic.Set) []traffic.Block {
+	if peers := set.Peers(service.All); !peers.IsEmpty() && set.Equal(traffic.Of(peers, service.All)) {
+		return []traffic.Block{{Peers: peers, Services: service.All}}
+	}
+	blocks := set.Blocks()
+	for k, b := range blocks {
+		impossible := service.All.Minus(traffic.Of(b.Peers, service.All).Services())
+		if all := b.Services.Union(impossible); len(all.RunSpecs()) < len(b.Services.RunSpecs()) || all.Equal(service.All) {
+			blocks[k].Services = all
+		}
+	}
+	return blocks
+}
+
 // exposedTraffic writes what is exposed directly.
 func exposedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, x decide.Exposed) {
 	e := d.Estate()
 	peersOf := map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[direction]
-	for _, b := range x.Traffic.Blocks() {
+	for _, b := range wholeBlocks(x.Traffic) {
 		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{manyServices(e, b.Services), Strong})
 		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers)})
 	}
-	for _, b := range x.OneWay.Blocks() {
+	for _, b := range wholeBlocks(x.OneWay) {
 		s.Labelled(2, Piece{"one way", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
 		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
 	}
-	for _, b := range x.Unsure.Blocks() {
+	for _, b := range wholeBlocks(x.Unsure) {
 		s.Labelled(2, Piece{"perhaps", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
 		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it may arrive, the survey does not say enough"})
 	}
@@ -106,7 +122,7 @@ func handedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, h d
 		style Style
 		what  string
 	}{{h.Asked.Passes, Faint, ""}, {h.Asked.OneWay, Warm, ": it arrives, and an answer is stopped"}, {h.Asked.Undecided, Warm, ": it may arrive, the survey does not say enough"}} {
-		for _, b := range part.set.Blocks() {
+		for _, b := range wholeBlocks(part.set) {
 			text := fmt.Sprintf("%s, arriving as %s", handedThrough(h), manyServices(e, h.Arriving(b.Services)))
 			if direction == estate.Out {
 				text = fmt.Sprintf("%s to %s, arriving as %s", handedThrough(h), h.Target.Instance.Path(), manyServices(e, h.Arriving(b.Services)))
