@@ -1,8 +1,15 @@
 package isonomos
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -41,5 +48,36 @@ func TestImportsGoOneWay(t *testing.T) {
 	}
 	if seen < 15 {
 		t.Errorf("only %d packages were looked at", seen)
+	}
+}
+
+// The core computes: it names no command, flag, variable of the environment or field of JSON,
+// so that whoever uses it can say what its own reader can use.
+func TestCoreNamesNoCommands(t *testing.T) {
+	named := regexp.MustCompile(`\bisonomos [a-z]|(^|[\s(:;,])--[a-z]+|ISONOMOS_|^[a-z]*json:`)
+	looked := 0
+	err := filepath.WalkDir("core", func(path string, x os.DirEntry, err error) error {
+		if err != nil || x.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		looked++
+		files := token.NewFileSet()
+		file, err := parser.ParseFile(files, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if text, ok := n.(*ast.BasicLit); ok && text.Kind == token.STRING {
+				value, err := strconv.Unquote(text.Value)
+				if err != nil || named.MatchString(value) {
+					t.Errorf("%s: %s", files.Position(text.Pos()), text.Value)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || looked < 50 {
+		t.Errorf("%d files: %v", looked, err)
 	}
 }

@@ -17,7 +17,7 @@ func (a *App) adoptCommand() *cli.Command {
 		ArgsUsage: "[flags] [GROUP ...]",
 		Description: "Writes the definitions of groups that are only surveyed: names for identifiers, what they cover by\n" +
 			"label, reasons from descriptions, lists where ranges are repeated, services where ports are. The result\n" +
-			"is resolved and decided on the survey: it lets through the same, both ways, and is worn by the same\n" +
+			"is resolved and decided on the survey: it lets through the same, both ways, and is attached to the same\n" +
 			"instances. What can't be said the same way is left as it is, and named with the reason.\n\n" +
 			"  isonomos adopt ferry-desk --survey survey.jsonl\n" +
 			"  isonomos adopt --all --survey survey.jsonl --estate harbour --write\n" +
@@ -72,7 +72,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err := a.writeFiles(adoptedFiles(adopted)); err != nil {
 		return err
 	}
-	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once they are marked as ours: %s", render.Count(len(adopted.Adopted), "group", "groups"), a.say(c)("draft", "--adopt", "every"))
+	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once they are marked as ours: %s", render.Count(len(adopted.Adopted), "group", "groups"), a.say(c)("draft", "--adopt", "all"))
 	return nil
 }
 

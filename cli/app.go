@@ -20,6 +20,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"isonomos/core/change"
+	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/render"
@@ -93,9 +95,24 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		f = &failure{exitUsage, err}
 	}
 	if text := f.Error(); text != "" {
+		if what := advice(f); what != "" {
+			text += ": " + what
+		}
 		fmt.Fprintf(a.Stderr, "isonomos: %s\n", cleanLines(text))
 	}
 	return f.code
+}
+
+// advice says which flag helps with an error of a room that knows no flags.
+func advice(err error) string {
+	var list change.NotOursError
+	switch {
+	case errors.Is(err, decide.ErrNoInstances):
+		return "give a survey with --survey FILE"
+	case errors.As(err, &list):
+		return "--adopt " + render.Quoted(list.List) + " takes it over"
+	}
+	return ""
 }
 
 // An outlet remembers that what was written did not arrive.
@@ -328,7 +345,7 @@ func (a *App) note(format string, args ...any) {
 	fmt.Fprintf(a.Stderr, "isonomos: %s\n", cleanLines(fmt.Sprintf(format, args...)))
 }
 
-// Main runs the program in its real surroundings.
+// Main runs the program in its real environment.
 func Main(version string) int {
 	collectSeldom()
 	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb", Build: built(), Progress: term.IsTerminal(int(os.Stderr.Fd())), Version: version}

@@ -35,7 +35,7 @@ func (a *App) auditCommand() *cli.Command {
 			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity high\n" +
 			"  isonomos audit --survey survey.jsonl --why 3f09ac12\n" +
 			"  isonomos audit --survey survey.jsonl --format json > before.json\n" +
-			"  isonomos audit --survey survey.jsonl --since before.json --fail-on high\n\n" +
+			"  isonomos audit --survey survey.jsonl --since before.json --fail-at high\n\n" +
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json", "sarif", "junit", "csv", "md"),
@@ -48,7 +48,7 @@ func (a *App) auditCommand() *cli.Command {
 			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its fingerprint, or the beginning of it"},
 			&cli.StringFlag{Name: "since", Usage: "tell what is new, worse, better or gone since the audit in `FILE` (--format json, same flags)"},
 			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all", Validator: notNegative},
-			&cli.StringFlag{Name: "fail-on", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, or one that got worse) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
+			&cli.StringFlag{Name: "fail-at", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, or one that got worse) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
 		}, evidenceFlags("tell of rules that were not used by")...),
 		Action: a.audit,
 	}
@@ -109,7 +109,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	if err := knownChecks(o.Checks, w); err != nil {
+	if err := a.knownChecks(o.Checks, w); err != nil {
 		return err
 	}
 	if err := a.overKnown(o.Over, w.Estate); err != nil {
@@ -133,7 +133,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	}
 	shown := auditStates(w, judged, o)
 	shown.Version, shown.Say, shown.Source = a.Version, a.say(c), a.sourceOf(c, w.Definitions.Files)
-	limit, ok := audit.ParseSeverity(c.String("fail-on"))
+	limit, ok := audit.ParseSeverity(c.String("fail-at"))
 	shown.FailOn, shown.Never = limit, !ok
 	shown.Filters = render.Filters{Over: c.String("over"), Direction: c.String("direction"), Checks: listed(o.Checks), Service: c.String("service"), Severity: c.String("severity"), Evidence: o.Flows != nil}
 	if earlier != nil {
@@ -302,7 +302,9 @@ func servicesFlag(e *estate.Estate, text string) (*service.Set, error) {
 	return &set, nil
 }
 
-func knownChecks(names []string, w propose.World) error {
+// knownChecks wants checks and laws that there are. Those that were renamed are put into
+// names as they are called now, and a note says so.
+func (a *App) knownChecks(names []string, w propose.World) error {
 	var known []string
 	for _, c := range audit.Checks {
 		known = append(known, c.Name)
@@ -310,8 +312,13 @@ func knownChecks(names []string, w propose.World) error {
 	for _, l := range w.Laws {
 		known = append(known, audit.LawPrefix+l.Name)
 	}
-	for _, name := range names {
+	for k, name := range names {
 		if slices.Contains(known, name) {
+			continue
+		}
+		if now, renamed := audit.CheckName(name); renamed {
+			a.note("the check %q is called %q now", name, now)
+			names[k] = now
 			continue
 		}
 		if best, ok := near.Best(name, known); ok {

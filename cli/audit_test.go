@@ -26,7 +26,7 @@ type audited struct {
 		Check, Fingerprint, Where, Since, File, Severity string
 		Also, Rules                                      []string
 		Narrow                                           bool
-		WayOut                                           string `json:"way_out"`
+		Fix                                              string `json:"fix"`
 	}
 	Gone []struct{ Check, Where string }
 	Idle []struct{ By string } `json:"idle_exemptions"`
@@ -229,7 +229,7 @@ func TestSince(t *testing.T) {
 		Check, Fingerprint, Where, Since, File, Severity string
 		Also, Rules                                      []string
 		Narrow                                           bool
-		WayOut                                           string `json:"way_out"`
+		Fix                                              string `json:"fix"`
 	}) bool {
 		return f.Since != "same"
 	}) {
@@ -360,7 +360,7 @@ func TestAuditScope(t *testing.T) {
 		{0, []string{"--service", "tcp 9", "--direction", "in", "--over", "account = tides", "--severity", "critical"}},
 		{2, []string{"--direction", "out", "--over", "folder = harbour/lab"}},
 		{2, []string{"--check", "law:shut-admin"}},
-		{1, []string{"--over", "account = pilots", "--check", "vain-refusal"}},
+		{1, []string{"--over", "account = pilots", "--check", "ineffective-refusal"}},
 	} {
 		a, _ := auditJSON(t, folder, append([]string{"--survey", "survey.jsonl"}, x.args...)...)
 		n := 0
@@ -494,7 +494,7 @@ func TestAuditWithoutASurvey(t *testing.T) {
 		t.Errorf("exit %d", r.code)
 	}
 	for _, f := range a.Findings {
-		if f.Check == "unworn" || f.Check == "probe-shut" || f.Check == "unfiltered" || f.Check == "idle" || f.Check == "by-hand" {
+		if f.Check == "unused" || f.Check == "probe-shut" || f.Check == "unfiltered" || f.Check == "idle" || f.Check == "by-hand" {
 			t.Errorf("definitions alone can't show %s in %s", f.Check, f.Where)
 		}
 	}
@@ -529,7 +529,7 @@ func TestChecksAreExplained(t *testing.T) {
 		}
 		checks++
 		r := call(t, folder, "explain", name)
-		for _, want := range []string{name + "  check", "starts at", "example   ", "way out   ", "Controls:"} {
+		for _, want := range []string{name + "  check", "starts at", "example   ", "fix       ", "Controls:"} {
 			if r.code != 0 || !strings.Contains(r.out, want) {
 				t.Errorf("explain %s does not say %q: exit %d\n%s%s", name, want, r.code, r.out, r.err)
 			}
@@ -571,7 +571,7 @@ exempt tides/quay/gauge-maintenance from shut-admin on ssh`)
 	edit(t, filepath.Join(folder, "harbour.nomos"), "exempt tides/quay/tide-desk from", `exempt tides/quay/tide-desk from shut-admin on rdp because "x" until 2027-03-31 by "m.teal"
 exempt tides/quay/tide-desk from halves because "x" until 2027-03-31 by "m.teal"
 exempt tides/quay/tide-desk from`)
-	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides", "--fail-on", "info")
+	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides", "--fail-at", "info")
 	if r.code != 0 || !strings.Contains(r.out, "nothing found; 2 exempted") {
 		t.Errorf("exit %d:\n%s", r.code, r.out)
 	}

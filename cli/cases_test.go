@@ -14,22 +14,22 @@ func TestWaysThatAreEasilyGotWrong(t *testing.T) {
 	for _, x := range []struct{ survey, flow, verdict, says string }{
 		{"flat-network-peer", "a b tcp 22", "passes", "admit ssh from network"},
 		{"public-ipv6-in-private", "client 2001:db8:1:1::4 tcp 22", "passes", "out and in again over the internet, seen as coming from 2001:db8:2:1::5"},
-		{"private-line-to-public", "172.31.0.5 198.51.100.9 tcp 22", "no-way", "does not carry the public address 198.51.100.9"},
-		{"private-line-to-public", "198.51.100.9 172.31.0.5 tcp 22", "no-way", "does not carry the public address 198.51.100.9"},
+		{"private-line-to-public", "172.31.0.5 198.51.100.9 tcp 22", "no-route", "does not carry the public address 198.51.100.9"},
+		{"private-line-to-public", "198.51.100.9 172.31.0.5 tcp 22", "no-route", "does not carry the public address 198.51.100.9"},
 		{"private-line-to-public", "172.31.0.5 srv tcp 22", "passes", "in over the private line"},
 		{"private-line-to-public", "192.0.2.1 198.51.100.9 tcp 22", "passes", "in from the internet"},
 		{"icmpv6-by-name", "one two icmpv6 128/0", "passes", "fd20:0:2:1::6"},
 		{"icmpv6-by-name", "one two icmp 8/0", "passes", "10.1.1.6"},
-		{"balancer-loop", "cli one tcp 443", "no-way", "a balancer is not entered again"},
+		{"balancer-loop", "cli one tcp 443", "no-route", "a balancer is not entered again"},
 		{"balancer-last-target-a", "cli lb tcp 443", "stopped", "no rule admits https-alt"},
 		{"balancer-last-target-b", "cli lb tcp 443", "stopped", "no rule admits https-alt"},
 		{"cannot-by-public-address", "cli 198.51.100.6 tcp 22", "passes", "seen as coming from 198.51.100.5"},
-		{"cannot-by-public-address", "cli srv tcp 22", "no-way", "it passes: ask for these addresses"},
+		{"cannot-by-public-address", "cli srv tcp 22", "no-route", "it passes: ask for these addresses"},
 		{"second-private-address", "10.1.1.55 srv tcp 22", "passes", "admit ssh from 10.1.1.55"},
 		{"second-private-address", "cli srv tcp 22", "stopped", "no rule admits ssh"},
-		{"own-ranges-first", "cli srv tcp 22", "no-way", "is in a range of t/m itself"},
+		{"own-ranges-first", "cli srv tcp 22", "no-route", "is in a range of t/m itself"},
 		{"client-ports-of-a-stranger", "t/cli t/srv tcp 22", "passes", "the answers are let back"},
-		{"second-interface", "192.0.2.1 two tcp 22", "no-way", "from 192.0.2.1 to 10.1.2.5 it passes"},
+		{"second-interface", "192.0.2.1 two tcp 22", "no-route", "from 192.0.2.1 to 10.1.2.5 it passes"},
 		{"second-interface", "192.0.2.1 10.1.2.5 tcp 22", "passes", "in from the internet"},
 	} {
 		args := append([]string{"trace", "--estate", "none", "--survey", filepath.Join("testdata", "deciding", x.survey+".jsonl"), "--format", "json"}, strings.Fields(x.flow)...)
@@ -88,7 +88,7 @@ func TestMistakesThatAreEasilyMissed(t *testing.T) {
 	}
 	for _, later := range []string{"since-a", "since-ssh-any", "since-ssh-rdp", "since-ssh-ssh", "since-subnet", "since-stage", "since-9"} {
 		told(later+" since since-a", "--survey", filepath.Join("testdata", "auditing", later+".jsonl"), "--estate", "none",
-			"--since", filepath.Join("testdata", "auditing", "since-a.json"), "--fail-on", "low")
+			"--since", filepath.Join("testdata", "auditing", "since-a.json"), "--fail-at", "low")
 	}
 	exempt := filepath.Join("testdata", "auditing", "exempt")
 	told("exempt", "--survey", filepath.Join(exempt, "s.jsonl"), "--estate", exempt)

@@ -333,7 +333,7 @@ func (a *App) shutProbes(w propose.World) {
 			end, wanted = p.Answer.Source, fmt.Sprintf("reach %s at the targets", p.Service)
 		}
 		var defined []string
-		for _, g := range d.Worn(end.Interface) {
+		for _, g := range d.GroupsAt(end.Interface) {
 			if g.Defined {
 				defined = append(defined, g.Path())
 			}

@@ -108,7 +108,7 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"check.txt", 0, []string{"check"}},
 		{"audit.txt", 1, append([]string{"audit"}, survey...)},
 		{"audit.json", 1, append([]string{"audit", "--format", "json", "--check", "open-data-port"}, survey...)},
-		{"audit-found.txt", 0, append([]string{"audit", "--state", "found", "--check", "halves,wide-ports", "--fail-on", "never"}, survey...)},
+		{"audit-found.txt", 0, append([]string{"audit", "--state", "found", "--check", "open-in-sum,wide-ports", "--fail-at", "never"}, survey...)},
 		{"audit-definitions.txt", 1, []string{"audit", "--check", "open-admin-port"}},
 		{"trace-passes.txt", 0, append([]string{"trace", "192.0.2.77", "front-door", "https"}, survey...)},
 		{"trace-stopped.txt", 1, append([]string{"trace", "gauge-1", "ledger-1", "berth-db"}, survey...)},
@@ -121,7 +121,7 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"audit-why.txt", 0, append([]string{"audit", "--why", "6829ef96"}, survey...)},
 		{"audit.csv", 1, append([]string{"audit", "--format", "csv", "--severity", "high"}, survey...)},
 		{"audit.md", 1, append([]string{"audit", "--format", "md", "--severity", "high"}, survey...)},
-		{"audit.junit.xml", 1, append([]string{"audit", "--format", "junit", "--fail-on", "high"}, survey...)},
+		{"audit.junit.xml", 1, append([]string{"audit", "--format", "junit", "--fail-at", "high"}, survey...)},
 		{"audit.sarif.json", 1, append([]string{"audit", "--format", "sarif", "--over", "account = tides"}, survey...)},
 		{"audit-idle.txt", 1, append([]string{"audit", "--check", "idle", "--flows", "flows.csv", "--over", "network = quay"}, survey...)},
 		{"compare-equal.txt", 0, []string{"compare", ".", "."}},
@@ -170,7 +170,7 @@ func TestNarrowedDiffApplies(t *testing.T) {
 		if out, err := apply.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %v\n%s\n%s", tool, err, out, diff.out)
 		}
-		const narrowed = "open-admin-port,open-data-port,open-inbound,open-outbound,one-family,halves,all-services,wide-ports"
+		const narrowed = "open-admin-port,open-data-port,open-inbound,open-outbound,one-family,open-in-sum,all-services,wide-ports"
 		audit := call(t, folder, "audit", "--survey", "survey.jsonl", "--state", "defined", "--check", narrowed)
 		if strings.Contains(audit.out, ".nomos:") {
 			t.Errorf("after %v an audit still finds:\n%s", tool, audit.out)
@@ -269,8 +269,8 @@ func TestWrongUse(t *testing.T) {
 		want string // the message, or its beginning
 	}{
 		{"audti", 2, `there is no command "audti": "audit" is near`},
-		{"audit --fial-on low", 2, "isonomos audit has no flag --fial-on: --fail-on is near"},
-		{"audit --fail-on hihg", 2, `the value "hihg" does not fit the flag --fail-on: "high" is near`},
+		{"audit --fial-at low", 2, "isonomos audit has no flag --fial-at: --fail-at is near"},
+		{"audit --fail-at hihg", 2, `the value "hihg" does not fit the flag --fail-at: "high" is near`},
 		{"audit --survey", 2, "the flag --survey needs a value"},
 		{"audit --check open-admin", 2, `there is no check "open-admin": "open-admin-port" is near`},
 		{"audit extra", 2, `audit takes no argument "extra"`},
@@ -655,7 +655,7 @@ func TestClosedPipe(t *testing.T) {
 	}
 }
 
-// Between two surveys what instances wear counts too, and groups come and go.
+// Between two surveys what is attached to instances counts too, and groups come and go.
 func TestCompareSurveys(t *testing.T) {
 	const head = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
 {"kind":"cloud","name":"northmere","dialect":"union"}
@@ -690,7 +690,7 @@ func TestCompareSurveys(t *testing.T) {
 		}
 		told.WriteString("compare " + pair[0] + " " + pair[1] + "\n" + r.out + "\n")
 	}
-	asGolden(t, "compare-worn.txt", told.String())
+	asGolden(t, "compare-attached.txt", told.String())
 }
 
 func TestBatch(t *testing.T) {

@@ -117,7 +117,7 @@ var stops = []stop{
 		[]string{"enact"}},
 	{"trace", "The stranger tries again, on the clouds as they are now.",
 		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}},
-	{"prove", "Does everything hold that the definitions expect, on the clouds as they are and as they are defined? It does; the laws that are still broken show what to narrow next, and the exemption that has nothing left to excuse can go.",
+	{"prove", "Does everything hold that the definitions expect, on the clouds as they are and as they are defined? It does; the laws that are still broken show what to narrow next, and the exemption that has nothing left to cover can go.",
 		[]string{"prove", "--live"}},
 	{"repeal", "And if it was wrong? Back to what was, from the journal, with the same care.",
 		[]string{"repeal"}},

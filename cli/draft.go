@@ -41,7 +41,7 @@ func (a *App) draftCommand() *cli.Command {
 			"is defined and there without a mark is left alone, until --adopt marks it.\n\n" +
 			"  isonomos draft\n" +
 			"  isonomos draft --account tides --adopt tides/quay/booking --to tides.json\n" +
-			"  isonomos draft --adopt every --format md > review.md",
+			"  isonomos draft --adopt all --format md > review.md",
 		Flags: append([]cli.Flag{estateFlag(), surveyFlag(),
 			&cli.StringFlag{Name: "to", Value: "draft.json", Usage: "write the draft to `FILE`, whole or not at all (default: draft.json)"},
 			accountFlag(),
@@ -197,7 +197,7 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (job, error)
 	}
 	choice := change.Choice{
 		Account: func(x *estate.Account) bool { return len(accounts) == 0 || slices.Contains(accounts, x.Name) },
-		Adopt:   func(path string) bool { return slices.Contains(adopts, "every") || slices.Contains(adopts, path) },
+		Adopt:   func(path string) bool { return slices.Contains(adopts, "all") || slices.Contains(adopts, path) },
 	}
 	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
 		return change.NewAim(d.Estate, surveyed, choice), nil
@@ -215,7 +215,7 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (job, error)
 
 // canAdopt says which of the paths to be adopted is no defined group or list.
 func canAdopt(e *estate.Estate, adopts []string) error {
-	known := []string{"every"}
+	known := []string{"all"}
 	for _, g := range e.Groups {
 		if !g.Existing {
 			known = append(known, g.Path())

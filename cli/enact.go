@@ -93,7 +93,7 @@ func (a *App) readDraft(c *cli.Command, path string) (*enact.Draft, error) {
 	if err := json.Unmarshal(text, &d); err != nil {
 		return nil, usage("%s is no draft: %v", path, err)
 	}
-	if d.Version != enact.DraftVersion {
+	if d.Version != 1 && d.Version != enact.DraftVersion {
 		return nil, usage("%s is no draft of version %d: make one: %s", path, enact.DraftVersion, a.say(c)("draft"))
 	}
 	return &d, nil

@@ -186,7 +186,7 @@ func (h *harbourmaster) changes() int {
 }
 
 // randomGroups defines groups for all three networks by chance: for instances and for
-// subnets, worn by some, with rules that name addresses, lists, each other.
+// subnets, attached to some, with rules that name addresses, lists, each other.
 func randomGroups(random *rand.Rand) string {
 	pick := func(words ...string) string { return words[random.IntN(len(words))] }
 	var b strings.Builder
@@ -196,7 +196,7 @@ func randomGroups(random *rand.Rand) string {
 		if random.IntN(2) == 0 {
 			names = append(names, "desk")
 		}
-		if n != "r" && random.IntN(3) == 0 { // of which an interface wears one
+		if n != "r" && random.IntN(3) == 0 { // of which an interface has one
 			names = append(names, "more")
 		}
 		peer := func() string {

@@ -47,7 +47,7 @@ func articles() []article {
 		all = append(all, x)
 	}
 	for _, c := range audit.Checks {
-		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + render.MovesWords(c) + "). " + strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".", "example   " + c.Example + "\nway out   " + c.WayOut})
+		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + render.MovesWords(c) + "). " + strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".", "example   " + c.Example + "\nfix       " + render.CheckFix(c.Fix)})
 	}
 	for _, n := range service.Builtin {
 		text := n.About + ": " + n.Set().String()
@@ -69,9 +69,9 @@ func articles() []article {
 // dialectText says how a kind of cloud decides, and what it takes.
 func dialectText(d dialect.Dialect) string {
 	layers := map[dialect.Layers]string{
-		dialect.BothMustAdmit: "Traffic passes two layers, the groups of the interface and those around its subnet, and both must admit it; " +
+		dialect.BothMustAdmit: "Traffic passes two layers, the groups of the interface and those of its subnet, and both must admit it; " +
 			"within one subnet only the first counts.",
-		dialect.EitherMayAdmit: "The groups of an interface and those around its subnet are two layers, and an admission in either is enough: " +
+		dialect.EitherMayAdmit: "The groups of an interface and those of its subnet are two layers, and an admission in either is enough: " +
 			"what a subnet's group does not let through, a group inside it may. So connect writes into the groups of the instances alone, " +
 			"follow instances needs no rule, and a group for subnets that lets less through than a group inside it is a mistake. " +
 			"A subnet without a group has a built-in list, which admits ssh from everywhere and everything out, also beside the groups of its instances.",
@@ -84,7 +84,7 @@ func dialectText(d dialect.Dialect) string {
 		one   string
 		many  string
 		where string
-	}{{d.GroupsPerInterface, "group", "groups", "on an interface"}, {d.GroupsPerSubnet, "group", "groups", "around a subnet"},
+	}{{d.GroupsPerInterface, "group", "groups", "on an interface"}, {d.GroupsPerSubnet, "group", "groups", "on a subnet"},
 		{d.RulesPerDirection, "rule", "rules", "in each direction of a group"}, {d.RulesPerGroup, "rule", "rules", "in a group"},
 		{d.SubnetRules, "rule", "rules", "in each direction of a subnet's group"}} {
 		if x.n > 0 {

@@ -200,7 +200,7 @@ func exposurePeers(d *decide.Decider, e *estate.Estate, name string) (decide.Pee
 	if found := e.FindGroups(strings.TrimPrefix(name, "group ")); len(found) > 0 {
 		var peers decide.Peers
 		for _, g := range found {
-			peers.Ends = append(peers.Ends, decide.EndsOf(d.Wearers(g)...)...)
+			peers.Ends = append(peers.Ends, decide.EndsOf(d.InterfacesOf(g)...)...)
 		}
 		return peers, nil
 	}

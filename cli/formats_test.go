@@ -113,7 +113,7 @@ func TestFormatsAgree(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "earlier.json"), text, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, more := range [][]string{nil, {"--since", "earlier.json"}, {"--state", "found", "--fail-on", "critical"}, {"--estate", "none"}} {
+	for _, more := range [][]string{nil, {"--since", "earlier.json"}, {"--state", "found", "--fail-at", "critical"}, {"--estate", "none"}} {
 		in := func(format string) string {
 			return call(t, folder, append([]string{"audit", "--survey", "survey.jsonl", "--limit", "0", "--format", format}, more...)...).out
 		}
@@ -125,7 +125,7 @@ func TestFormatsAgree(t *testing.T) {
 				Check, Where, Severity, Since string
 				Also                          []string
 				Partly                        []struct{ Check string } `json:"also_exempted"`
-				Excepted                      any
+				Exemption                     any
 			}
 		}
 		if err := json.Unmarshal([]byte(in("json")), &j); err != nil {
@@ -137,7 +137,7 @@ func TestFormatsAgree(t *testing.T) {
 					f.Also[k] += " (exempted)"
 				}
 			}
-			tell("json", toldOf(f.Check, f.Where, f.Severity, strings.Join(f.Also, ", "), f.Excepted != nil, f.Since == "new"))
+			tell("json", toldOf(f.Check, f.Where, f.Severity, strings.Join(f.Also, ", "), f.Exemption != nil, f.Since == "new"))
 		}
 
 		rows, err := csv.NewReader(strings.NewReader(in("csv"))).ReadAll()
@@ -216,7 +216,7 @@ func TestFormatsAgree(t *testing.T) {
 		}
 		for _, f := range j.Findings {
 			for _, check := range f.Also {
-				if !strings.HasSuffix(check, " (exempted)") && f.Excepted == nil && !strings.Contains(joined[check], f.Where+": with "+f.Check) {
+				if !strings.HasSuffix(check, " (exempted)") && f.Exemption == nil && !strings.Contains(joined[check], f.Where+": with "+f.Check) {
 					t.Errorf("the suite of %s says nothing of %s in %s", check, f.Check, f.Where)
 				}
 			}

@@ -56,12 +56,12 @@ func (o oddEstate) survey() string {
 		line(`{"kind":"subnet","account":%q,"network":%q,"id":"s","name":"s","ranges":["10.1.1.0/24","fd20:1:0:1::/64"],"routes":[{"to":"0.0.0.0/0","via":"internet"},{"to":"::/0","via":"nat"},{"to":"172.31.0.0/16","via":"private-line"}%s],"groups":%s}`,
 			account, pick("subnet of no network", "gone", "n"), pick("route to no network", `,{"to":"10.9.0.0/16","via":"peer","network":"gone"}`, ""), map[bool]string{true: `["g"]`, false: `[]`}[o.kind == "subnets"])
 	}
-	worn := `["g"]`
+	attached := `["g"]`
 	if o.kind == "subnets" {
-		worn = `[]`
+		attached = `[]`
 	}
 	if has("unknown group") {
-		worn = `["g","gone"]`
+		attached = `["g","gone"]`
 	}
 	subnet := pick("interface without subnet", "", `"subnet":"s",`)
 	private := pick("interface without addresses", `[]`, `["10.1.1.%d","fd20:1:0:1::%d"]`)
@@ -70,7 +70,7 @@ func (o oddEstate) survey() string {
 		if has("address twice") {
 			addresses = `["10.1.1.5"]`
 		}
-		line(`{"kind":"instance","account":"here","id":%q,"name":%q,"type":"machine","labels":{"role":%q},"interfaces":[{"id":"i%s",%s"private":%s,"public":["198.51.100.%d"],"groups":%s}]}`, name, name, name, name, subnet, addresses, i+5, worn)
+		line(`{"kind":"instance","account":"here","id":%q,"name":%q,"type":"machine","labels":{"role":%q},"interfaces":[{"id":"i%s",%s"private":%s,"public":["198.51.100.%d"],"groups":%s}]}`, name, name, name, name, subnet, addresses, i+5, attached)
 	}
 	if has("instance without interfaces") {
 		line(`{"kind":"instance","account":"here","id":"bare","name":"bare","type":"machine","interfaces":[]}`)
@@ -78,7 +78,7 @@ func (o oddEstate) survey() string {
 	targets := pick("balancer without targets", `[]`, `["a","b"]`)
 	targets = map[string]string{"balancer with an unknown target": `["gone"]`, "balancer that targets itself": `["lb"]`}[o.flaw] + targets
 	targets = targets[:strings.IndexByte(targets, ']')+1]
-	faces := `[{"id":"ilb","subnet":"s","private":["10.1.1.9"],"public":["198.51.100.9"],"groups":` + worn + `}]`
+	faces := `[{"id":"ilb","subnet":"s","private":["10.1.1.9"],"public":["198.51.100.9"],"groups":` + attached + `}]`
 	line(`{"kind":"instance","account":"here","id":"lb","name":"lb","type":"balancer","interfaces":%s,"listeners":[{"service":"tcp 443","targets":%s,"port":8443,"probe":"tcp 8443"}]}`, pick("balancer without interfaces", `[]`, faces), targets)
 	network := `"network":"n",`
 	if has("group without network") || o.dialect == "flat" {
@@ -205,7 +205,7 @@ func TestOddSurveys(t *testing.T) {
 						all = append(all, on("audit", "--by", "check"), on("exposure", "--matrix"), on("exposure", "--format", "json"), on("prove", "--format", "json"), on("narrow", "--all", "--flows", filepath.Join(folder, "f.csv"), "--format", "json"))
 					}
 					if with[1] != "none" {
-						all = append(all, on("draft", "--adopt", "every", "--to", filepath.Join(folder, "draft.json")), on("check", "--rules"), []string{"compare", survey, with[1]})
+						all = append(all, on("draft", "--adopt", "all", "--to", filepath.Join(folder, "draft.json")), on("check", "--rules"), []string{"compare", survey, with[1]})
 					}
 					for _, args := range all {
 						code, out, said := inProcess(t, batch, args...)

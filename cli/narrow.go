@@ -368,7 +368,7 @@ func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error
 	if law := c.String("law"); law != "" {
 		o.Checks = []string{audit.LawPrefix + strings.TrimPrefix(law, audit.LawPrefix)}
 	}
-	if err := knownChecks(o.Checks, w); err != nil {
+	if err := a.knownChecks(o.Checks, w); err != nil {
 		return nil, err
 	}
 	var found []audit.Finding

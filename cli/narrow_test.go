@@ -111,7 +111,7 @@ func TestEvidenceOfEveryKind(t *testing.T) {
 // findings of a file; what is written applies, and what was found is gone.
 func TestNarrowEverything(t *testing.T) {
 	folder := harbour(t)
-	const narrowed = "open-admin-port,open-data-port,open-inbound,halves,one-family,wide-ports"
+	const narrowed = "open-admin-port,open-data-port,open-inbound,open-in-sum,one-family,wide-ports"
 	audit := []string{"audit", "--survey", "survey.jsonl", "--state", "defined", "--check", narrowed, "--over", "account in (tides, traffic, lab)", "--format", "json"}
 	before := call(t, folder, audit...)
 	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o600); err != nil {

@@ -62,7 +62,7 @@ func TestWaysOutCanBePasted(t *testing.T) {
 		seen := make(map[string]bool)
 		kinds := make(map[string]int)
 		for _, f := range audited.Findings {
-			command := f.WayOut
+			command := f.Fix
 			if !strings.HasPrefix(command, "isonomos ") || seen[command] {
 				continue
 			}
@@ -92,7 +92,7 @@ func TestWaysOutLeadThere(t *testing.T) {
 	audited, _ := auditJSON(t, folder, "--survey", "survey.jsonl", "--check", "by-hand,law:reasons")
 	ways := make(map[string]string)
 	for _, f := range audited.Findings {
-		ways[f.Check] += f.WayOut + "\n"
+		ways[f.Check] += f.Fix + "\n"
 	}
 	if !strings.Contains(ways["by-hand"]+ways["stage-crossing"], "isonomos draft --survey survey.jsonl") {
 		t.Errorf("by hand: %q", ways)
@@ -610,7 +610,7 @@ func TestUnreadIsToldInEveryFormat(t *testing.T) {
 	}
 	var all [][]string
 	for _, format := range []string{"text", "json", "sarif", "junit", "csv", "md"} {
-		all = append(all, []string{"audit", "--fail-on", "never", "--format", format})
+		all = append(all, []string{"audit", "--fail-at", "never", "--format", format})
 	}
 	for _, format := range []string{"text", "json", "csv"} {
 		all = append(all, []string{"audit", "--by", "account", "--format", format})

@@ -85,25 +85,25 @@ law shut "Administration stays shut" {
 	}
 	h.must(1, "STOPPED", flow...)
 	h.must(0, "2 hold", "prove", "--live")
-	h.must(0, "judged as found and as defined", "audit", "--live", "--fail-on", "high", "--over", "group = web")
+	h.must(0, "judged as found and as defined", "audit", "--live", "--fail-at", "high", "--over", "group = web")
 
 	h.edited(remember, fmt.Sprintf(`{"kind":"rule","account":"al","group":%q,"id":"night","direction":"in","action":"admit","peers":["0.0.0.0/0"],"services":["tcp 3389"],"changed":{"at":"2026-11-19T23:41:00Z","by":"r.sorrel"}}`, group))
 	h.must(0, "", "survey", "--to", "now.jsonl")
 	for _, look := range [][]string{{"--live"}, {"--survey", "now.jsonl"}} {
 		with := func(args ...string) []string { return append(args, look...) }
-		out := h.must(1, "as found only: no definition says this", with("audit", "--fail-on", "high", "--over", "group = web")...)
+		out := h.must(1, "as found only: no definition says this", with("audit", "--fail-at", "high", "--over", "group = web")...)
 		for _, want := range []string{"CRITICAL  open-admin-port", "changed by r.sorrel at 2026-11-19 23:41 UTC", "arrives at  l0 (198.51.100.9)", "isonomos draft"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("%v: the audit does not say %q:\n%s", look, want, out)
 			}
 		}
-		h.must(1, `"state": "found"`, with("audit", "--fail-on", "high", "--format", "json")...)
-		h.must(1, `,found,`, with("audit", "--fail-on", "high", "--format", "csv")...)
-		h.must(1, `as found only`, with("audit", "--fail-on", "high", "--format", "md")...)
-		h.must(1, `"state": "found"`, with("audit", "--fail-on", "high", "--format", "sarif")...)
-		h.must(1, `holds as found only`, with("audit", "--fail-on", "high", "--format", "junit")...)
-		h.must(0, "judged as defined", with("audit", "--state", "defined", "--fail-on", "high", "--over", "group = web")...)
-		h.must(1, "judged as found,", with("audit", "--state", "found", "--fail-on", "high")...)
+		h.must(1, `"state": "found"`, with("audit", "--fail-at", "high", "--format", "json")...)
+		h.must(1, `,found,`, with("audit", "--fail-at", "high", "--format", "csv")...)
+		h.must(1, `as found only`, with("audit", "--fail-at", "high", "--format", "md")...)
+		h.must(1, `"state": "found"`, with("audit", "--fail-at", "high", "--format", "sarif")...)
+		h.must(1, `holds as found only`, with("audit", "--fail-at", "high", "--format", "junit")...)
+		h.must(0, "judged as defined", with("audit", "--state", "defined", "--fail-at", "high", "--over", "group = web")...)
+		h.must(1, "judged as found,", with("audit", "--state", "found", "--fail-at", "high")...)
 		h.must(0, "rdp", with("exposure")...)
 		h.must(0, "rdp no longer passes", with("exposure")...)
 		h.must(0, `"tcp 3389"`, with("exposure", "--format", "json")...)
@@ -123,7 +123,7 @@ law shut "Administration stays shut" {
 		h.must(0, "judged as defined", with("prove", "--state", "defined")...)
 		h.must(1, "judged as found", with("prove", "--state", "found", "--format", "text")...)
 	}
-	h.must(1, "judged as found", "audit", "--survey", "now.jsonl", "--estate", "none", "--fail-on", "high")
+	h.must(1, "judged as found", "audit", "--survey", "now.jsonl", "--estate", "none", "--fail-at", "high")
 	h.must(2, "--state defined needs definitions", "audit", "--survey", "now.jsonl", "--estate", "none", "--state", "defined")
 	h.must(2, "--estate none leaves the definitions out", "audit", "--estate", "none")
 

@@ -87,7 +87,7 @@ func TestSurveyOfStandIns(t *testing.T) {
 	say(3, "not read: customs (401 Unauthorized", "survey", "--to", "part.jsonl")
 	say(3, "the answer is not whole: customs could not be read", "prove", "--survey", "part.jsonl", "--estate", ".")
 	say(1, "the account customs was not read when this was surveyed (401 Unauthorized", "prove", "--survey", "part.jsonl", "--allow-unread", "customs")
-	say(3, "medium    unread               customs", "audit", "--survey", "part.jsonl", "--fail-on", "never", "--check", "quota")
+	say(3, "medium    unread               customs", "audit", "--survey", "part.jsonl", "--fail-at", "never", "--check", "quota")
 	say(3, `"unread": [`, "exposure", "--survey", "part.jsonl", "--format", "json")
 	before := readTree(t, folder)["part.jsonl"]
 	say(3, "nothing was written", "survey", "--cloud", "westing", "--to", "part.jsonl")

@@ -30,7 +30,7 @@ func (a *App) traceCommand() *cli.Command {
 			"  isonomos trace --survey survey.jsonl 198.51.100.20 front-door https\n" +
 			"  isonomos trace --survey survey.jsonl ops-1 gauge-3 icmp 8/0\n" +
 			"  isonomos trace --survey survey.jsonl --batch questions.txt\n\n" +
-			"The verdict is passes, stopped (by a filter), no-way (no route, peering, public address or listener),\n" +
+			"The verdict is passes, stopped (by a filter), no-route (no route, peering, public address or listener),\n" +
 			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
 			"With definitions and a survey, the clouds are judged as they are; where the answer differs once the\n" +
 			"definitions are carried out, a line says so.\n" +

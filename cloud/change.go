@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 
+	"isonomos/core/change"
+
 	"github.com/hashicorp/go-retryablehttp"
 )
 
@@ -75,21 +77,21 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 	account := "/v1/accounts/" + url.PathEscape(r.Account)
 	id := url.PathEscape(r.ID)
 	switch r.Do {
-	case "create-group":
+	case change.CreateGroup:
 		var g groupAnswer
 		header, err := c.send(ctx, http.MethodPost, account+"/groups", want, only(r.Object, "name", "network", "for", "description", "labels", "stateful"), &g)
 		if err != nil {
 			return Object{}, err
 		}
 		return made(header, g.lines())
-	case "create-list":
+	case change.CreateList:
 		var line json.RawMessage
 		header, err := c.send(ctx, http.MethodPost, account+"/lists", want, only(r.Object, "name", "region", "description", "labels", "entries", "capacity"), &line)
 		if err != nil {
 			return Object{}, err
 		}
 		return made(header, []json.RawMessage{line})
-	case "add-rules":
+	case change.AddRules:
 		if len(r.Rules) > 1 {
 			return c.addRules(ctx, account+"/groups/"+id+"/rules", want, r)
 		}
@@ -99,25 +101,25 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 		var line json.RawMessage
 		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, only(r.Rules[0], ruleFields...), &line)
 		return Object{r.ID, version(header), []json.RawMessage{line}}, err
-	case "remove-rule":
+	case change.RemoveRule:
 		var rule struct{ ID string }
 		if len(r.Rules) != 1 || json.Unmarshal(r.Rules[0], &rule) != nil {
 			return Object{}, unknownRequest(r)
 		}
 		return c.changed(ctx, http.MethodDelete, account+"/groups/"+id+"/rules/"+url.PathEscape(rule.ID), want, r, nil)
-	case "label-group":
+	case change.LabelGroup:
 		return c.changed(ctx, http.MethodPatch, account+"/groups/"+id, want, r, map[string]any{"labels": labelsOf(r)})
-	case "delete-group":
+	case change.DeleteGroup:
 		return c.changed(ctx, http.MethodDelete, account+"/groups/"+id, want, r, nil)
-	case "label-list":
+	case change.LabelList:
 		return c.changed(ctx, http.MethodPatch, account+"/lists/"+id, want, r, map[string]any{"labels": labelsOf(r)})
-	case "set-entries":
+	case change.SetEntries:
 		return c.changed(ctx, http.MethodPut, account+"/lists/"+id+"/entries", want, r, map[string]any{"entries": orEmpty(r.Entries)})
-	case "delete-list":
+	case change.DeleteList:
 		return c.changed(ctx, http.MethodDelete, account+"/lists/"+id, want, r, nil)
-	case "dress":
+	case change.Attach:
 		return c.changed(ctx, http.MethodPut, account+"/interfaces/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
-	case "surround":
+	case change.AttachToSubnet:
 		return c.changed(ctx, http.MethodPut, account+"/subnets/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
 	}
 	return Object{}, unknownRequest(r)

@@ -142,11 +142,11 @@ func TestChangesAreAsPublished(t *testing.T) {
 	}
 	instance := read("instance", machine.ID)
 	face := machine.Interfaces[0]
-	worn := do(cloud.Request{Do: "dress", ID: face.ID, Holder: machine.ID, Groups: append(face.Groups, group.ID)}, instance.Version)
-	if _, err := c.Change(t.Context(), cloud.Request{Do: "dress", Account: "tides", ID: face.ID, Holder: machine.ID}, instance.Version); !errors.Is(err, cloud.ErrMoved) {
+	attached := do(cloud.Request{Do: "attach", ID: face.ID, Holder: machine.ID, Groups: append(face.Groups, group.ID)}, instance.Version)
+	if _, err := c.Change(t.Context(), cloud.Request{Do: "attach", Account: "tides", ID: face.ID, Holder: machine.ID}, instance.Version); !errors.Is(err, cloud.ErrMoved) {
 		t.Errorf("an instance that has moved: %v", err)
 	}
-	do(cloud.Request{Do: "dress", ID: face.ID, Holder: machine.ID, Groups: face.Groups}, worn.Version)
+	do(cloud.Request{Do: "attach", ID: face.ID, Holder: machine.ID, Groups: face.Groups}, attached.Version)
 	labelled := do(cloud.Request{Do: "label-group", ID: group.ID}, added.Version)
 	found, err := c.Named(t.Context(), "tides", "group", "night")
 	if err != nil || len(found) != 1 || found[0].ID != group.ID {
@@ -165,8 +165,8 @@ func TestChangesAreAsPublished(t *testing.T) {
 			subnet = o.ID
 		}
 	}
-	around := do(cloud.Request{Do: "surround", ID: subnet, Groups: []string{wall.ID}}, read("subnet", subnet).Version)
-	do(cloud.Request{Do: "surround", ID: subnet}, around.Version)
+	around := do(cloud.Request{Do: "attach-to-subnet", ID: subnet, Groups: []string{wall.ID}}, read("subnet", subnet).Version)
+	do(cloud.Request{Do: "attach-to-subnet", ID: subnet}, around.Version)
 	for _, r := range []cloud.Request{{Do: "dance", Account: "tides"}, {Do: "add-rules", Account: "tides", ID: "x"}} {
 		if _, err := c.Change(t.Context(), r, ""); !errors.Is(err, cloud.ErrRefused) {
 			t.Errorf("%s: %v", r.Do, err)

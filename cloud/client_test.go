@@ -18,6 +18,7 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/cloud/standin"
+	"isonomos/core/change"
 	"isonomos/demo"
 	"isonomos/store"
 )
@@ -258,8 +259,8 @@ func FuzzAnswers(f *testing.F) {
 			}
 		}
 		_, _ = c.Named(ctx, "a", "list", "web")
-		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "set-entries", "delete-group", "dress"} {
-			o, err := c.Change(ctx, cloud.Request{Do: do, Account: "a", ID: "g", Rules: []json.RawMessage{json.RawMessage(`{"id":"r"}`)}, Object: json.RawMessage(`{"name":"web"}`)}, `"`)
+		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "set-entries", "delete-group", "attach"} {
+			o, err := c.Change(ctx, cloud.Request{Do: change.Action(do), Account: "a", ID: "g", Rules: []json.RawMessage{json.RawMessage(`{"id":"r"}`)}, Object: json.RawMessage(`{"name":"web"}`)}, `"`)
 			if err == nil && o.ID == "" {
 				t.Errorf("%s: %s: what was made has no id", text, do)
 			}

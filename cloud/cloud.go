@@ -8,6 +8,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+
+	"isonomos/core/change"
 )
 
 // A Cloud is one cloud that can be surveyed and changed.
@@ -52,10 +54,10 @@ type Object struct {
 
 // A Request is one change of one account. What it does decides which fields count.
 type Request struct {
-	Do      string `json:"do"` // as change.Action
-	Account string `json:"account"`
-	ID      string `json:"id"`                 // of the group, list, interface or subnet
-	Holder  string `json:"instance,omitempty"` // of an interface: its instance
+	Do      change.Action `json:"do"`
+	Account string        `json:"account"`
+	ID      string        `json:"id"`                 // of the group, list, interface or subnet
+	Holder  string        `json:"instance,omitempty"` // of an interface: its instance
 	// Object is a group or list that is to be made, as a line of a survey.
 	Object json.RawMessage `json:"object,omitempty"`
 	// Rules are to be added, or is the one to be removed, as lines of a survey.
@@ -67,17 +69,13 @@ type Request struct {
 
 // Of is the object whose version a request depends on; zero where it makes one.
 func (r Request) Of() Ref {
-	switch r.Do {
-	case "create-group", "create-list":
+	switch {
+	case r.Do.Makes():
 		return Ref{}
-	case "label-list", "set-entries", "delete-list":
-		return Ref{"list", r.ID}
-	case "dress":
-		return Ref{"instance", r.Holder}
-	case "surround":
-		return Ref{"subnet", r.ID}
+	case r.Do == change.Attach:
+		return Ref{r.Do.Of(), r.Holder}
 	}
-	return Ref{"group", r.ID}
+	return Ref{r.Do.Of(), r.ID}
 }
 
 // Reasons why a request was not carried out.

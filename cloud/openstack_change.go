@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"isonomos/core/change"
 )
 
 // Read is an object as it is now. The version of a group is its revision, which each
@@ -124,13 +126,13 @@ func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Obje
 	ctx = context.WithValue(ctx, onceKey{}, true)
 	id := url.PathEscape(r.ID)
 	switch r.Do {
-	case "create-group":
+	case change.CreateGroup:
 		return o.createGroup(ctx, r)
-	case "create-list":
+	case change.CreateList:
 		return o.createList(ctx, r)
-	case "delete-group":
+	case change.DeleteGroup:
 		return Object{ID: r.ID}, o.ask(ctx, r.Account, http.MethodDelete, "security-groups/"+id, nil, nil, ifRevision(version))
-	case "dress":
+	case change.Attach:
 		return o.dress(ctx, r, version)
 	}
 	before, err := o.still(ctx, r, version)
@@ -139,21 +141,21 @@ func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Obje
 	}
 	var lines []json.RawMessage
 	switch r.Do {
-	case "label-group":
+	case change.LabelGroup:
 		err = o.ask(ctx, r.Account, http.MethodPut, "security-groups/"+id+"/tags", map[string]any{"tags": tagsOfLabels(r.Labels)}, nil, nil)
-	case "add-rules":
+	case change.AddRules:
 		lines, err = o.addRules(ctx, r)
-	case "remove-rule":
+	case change.RemoveRule:
 		var rule osLine
 		if len(r.Rules) != 1 || json.Unmarshal(r.Rules[0], &rule) != nil {
 			return Object{}, unknownRequest(r)
 		}
 		err = o.ask(ctx, r.Account, http.MethodDelete, "security-group-rules/"+url.PathEscape(rule.ID), nil, nil, nil)
-	case "label-list":
+	case change.LabelList:
 		err = o.labelList(ctx, r, before)
-	case "set-entries":
+	case change.SetEntries:
 		err = o.setEntries(ctx, r, before)
-	case "delete-list":
+	case change.DeleteList:
 		err = o.ask(ctx, r.Account, http.MethodDelete, "address-groups/"+id, nil, nil, nil)
 		return Object{ID: r.ID}, err
 	default:

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"isonomos/core/change"
+
 	"github.com/gophercloud/gophercloud/v2"
 	"github.com/gophercloud/gophercloud/v2/openstack/identity/v3/tokens"
 )
@@ -277,8 +279,8 @@ func FuzzOpenStackAnswers(f *testing.F) {
 			}
 		}
 		_, _ = o.Named(ctx, "pier", "list", "web")
-		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "label-list", "set-entries", "delete-group", "delete-list", "dress"} {
-			r, err := o.Change(ctx, Request{Do: do, Account: "pier", ID: "x", Holder: "d", Entries: []string{"::/0"}, Groups: []string{"g"},
+		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "label-list", "set-entries", "delete-group", "delete-list", "attach"} {
+			r, err := o.Change(ctx, Request{Do: change.Action(do), Account: "pier", ID: "x", Holder: "d", Entries: []string{"::/0"}, Groups: []string{"g"},
 				Rules: []json.RawMessage{json.RawMessage(`{"id":"r","direction":"in","peers":["::/0"],"services":["any"]}`)}, Object: json.RawMessage(`{"name":"web"}`)}, "")
 			if err == nil && r.ID == "" {
 				t.Errorf("%d %s: %s: what was made has no id", status, text, do)

@@ -15,8 +15,8 @@ import (
 )
 
 // Whatever is surveyed, on all four kinds of cloud: what is adopted lets through what
-// it did and is worn by whom it was, asked of the written definitions anew; nothing
-// but what keeps no state, or is worn by nobody, is left out.
+// it did and is attached to what it was, asked of the written definitions anew; nothing
+// but what keeps no state, or is attached to nothing, is left out.
 func TestAdoptedEstatesLetThroughTheSame(t *testing.T) {
 	for seed := range uint64(3) {
 		e, _ := demo.Generate(demo.Size{Accounts: 9, Groups: 160, Instances: 400, Rules: 1200, Seed: seed + 1})
@@ -35,7 +35,7 @@ func TestAdoptedEstatesLetThroughTheSame(t *testing.T) {
 			t.Errorf("%d of %d groups are adopted", len(a.Adopted), len(groups))
 		}
 		for _, left := range a.Left {
-			if !strings.Contains(left.Why, "keeps no state") && !strings.Contains(left.Why, "no instance wears it") {
+			if !strings.Contains(left.Why, "keeps no state") && !strings.Contains(left.Why, "attached to no instance") {
 				t.Errorf("%s is left: %s", left.Group.Path(), left.Why)
 			}
 		}

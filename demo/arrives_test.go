@@ -95,7 +95,7 @@ func TestFindingsArriveAsTraced(t *testing.T) {
 			default:
 				nowhere++
 			}
-			for _, i := range d.Wearers(f.Group) {
+			for _, i := range d.InterfacesOf(f.Group) {
 				if slices.Contains(f.Instances, i) {
 					continue
 				}

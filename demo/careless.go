@@ -43,13 +43,13 @@ func Careless(e *estate.Estate, rules int, seed uint64) []Truth {
 	random := rand.New(rand.NewPCG(seed, 0xca7e))
 	d := decide.New(e)
 	byNetwork := make(map[*estate.Network][]*estate.Group)
-	var worn []*estate.Group
+	var attached []*estate.Group
 	for _, g := range e.Groups {
-		if g.For != estate.ForInstances || g.Default || g.BuiltIn || len(d.Wearers(g)) == 0 {
+		if g.For != estate.ForInstances || g.Default || g.BuiltIn || len(d.InterfacesOf(g)) == 0 {
 			continue
 		}
-		worn = append(worn, g)
-		if n := d.Wearers(g)[0].Subnet.Network; len(d.Wearers(g)) <= 40 {
+		attached = append(attached, g)
+		if n := d.InterfacesOf(g)[0].Subnet.Network; len(d.InterfacesOf(g)) <= 40 {
 			byNetwork[n] = append(byNetwork[n], g)
 		}
 	}
@@ -61,17 +61,17 @@ func Careless(e *estate.Estate, rules int, seed uint64) []Truth {
 	}
 	var truths []Truth
 	for i := range rules {
-		if len(worn) == 0 {
+		if len(attached) == 0 {
 			break
 		}
-		to := worn[random.IntN(len(worn))]
+		to := attached[random.IntN(len(attached))]
 		spec := service.Ports(service.TCP, uint16(23000+i%20000), uint16(23000+i%20000))
 		t := Truth{Group: to.Path(), Rule: fmt.Sprintf("rul-careless-%d", i), Service: spec.String(), to: to, service: spec}
-		near := byNetwork[d.Wearers(to)[0].Subnet.Network]
+		near := byNetwork[d.InterfacesOf(to)[0].Subnet.Network]
 		switch kind := random.IntN(10); {
 		case kind < 5 && len(near) > 1:
 			of := near[random.IntN(len(near))]
-			for _, f := range d.Wearers(of) {
+			for _, f := range d.InterfacesOf(of) {
 				t.Peers = append(t.Peers, f.Private...)
 			}
 			t.Kind, t.Name = "group", of.Name
@@ -132,8 +132,8 @@ func CarelessFlows(w io.Writer, e *estate.Estate, truths []Truth, seed uint64) e
 	first := Taken.Truncate(24*time.Hour).AddDate(0, 0, -carelessDays)
 	moment := func() time.Time { return first.Add(time.Duration(g.random.IntN(carelessDays*86400)) * time.Second) }
 	target := func(t Truth, from netip.Addr) netip.Addr {
-		worn := d.Wearers(t.to)
-		f := worn[g.random.IntN(len(worn))]
+		attached := d.InterfacesOf(t.to)
+		f := attached[g.random.IntN(len(attached))]
 		for _, list := range [][]netip.Addr{pickList(addr.Public.Contains(from), f.Public), f.Private, f.Public} {
 			for _, a := range list {
 				if a.Is4() == from.Is4() {

@@ -70,7 +70,7 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 		seen := make(map[string]int)
 		for _, x := range flows.Sums() {
 			for _, f := range d.At(x.Destination) {
-				for _, g := range d.Worn(f) {
+				for _, g := range d.GroupsAt(f) {
 					seen[fmt.Sprint(g.Path(), x.Source, x.Service)] += x.Completed
 				}
 			}

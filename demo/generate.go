@@ -83,7 +83,7 @@ type home struct {
 	hosts   [3]int            // addresses given out
 	groups  []*estate.Group   // those that mistakes can be planted in
 	lists   []*estate.List
-	base    *estate.Group // what all instances wear beside their own; nil where one group is the limit
+	base    *estate.Group // attached to all instances, beside their own; nil where one group is the limit
 }
 
 func (g *generator) id(kind string) string {
@@ -195,14 +195,14 @@ func (g *generator) builtIn(h *home) {
 		d.BuiltIn, d.Default = true, true
 	case "layered":
 		for _, s := range h.subnets {
-			wall := g.group(h, "wall-"+s.Name, "around the subnet "+s.Name)
+			wall := g.group(h, "wall-"+s.Name, "at the subnet "+s.Name)
 			wall.For = estate.ForSubnets
 			g.rule(wall, estate.In, estate.Admit, []service.Spec{service.ICMPType(service.ICMP, 3)}, ranges(h.network.Ranges...), "too large packets are told of")
 			s.Groups = append(s.Groups, wall)
 		}
 	}
 	if h.account.Cloud.Dialect == "union" {
-		wall := g.group(h, "wall-data", "around the subnet data")
+		wall := g.group(h, "wall-data", "at the subnet data")
 		wall.For = estate.ForSubnets
 		g.rule(wall, estate.In, estate.Admit, anything, ranges(h.network.Ranges[0]), "from the network")
 		g.rule(wall, estate.Out, estate.Admit, anything, ranges(h.network.Ranges[0]), "to the network")
@@ -248,7 +248,7 @@ var tiers = []tier{
 
 // applications fills a home with groups, by applications of five tiers, and their instances.
 func (g *generator) applications(h *home, groups, instances int) {
-	if groups > 1 && h.account.Cloud.Dialect != "ranked" { // there, one group is all that an interface can wear
+	if groups > 1 && h.account.Cloud.Dialect != "ranked" { // there, one group is all that an interface can have
 		h.base = g.group(h, "base", "what every machine needs")
 		g.say(h.base, h, 443, h.lists[1], "updates")
 		groups--

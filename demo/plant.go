@@ -54,7 +54,7 @@ var mistakes = []mistake{
 	{"one-family", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return g.earlyIn(h, to, tcp(3389), prefixes("::/0")), "rdp from everyone over IPv6 alone"
 	}},
-	{"halves", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+	{"open-in-sum", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		g.earlyIn(h, to, tcp(5900), prefixes("0.0.0.0/1"))
 		return g.earlyIn(h, to, tcp(5900), prefixes("128.0.0.0/1")), "vnc from both halves of the internet"
 	}},
@@ -83,7 +83,7 @@ var mistakes = []mistake{
 		g.earlyIn(h, to, tcp(21500), within(h, 0, 18))
 		return g.earlyIn(h, to, tcp(21500), within(h, 3, 24)), "a rule within another"
 	}},
-	{"vain-refusal", []string{"ranked"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+	{"ineffective-refusal", []string{"ranked"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		g.earlyIn(h, to, tcp(21700), within(h, 0, 18)).Rank = 110
 		r := g.rule(to, estate.In, estate.Refuse, tcp(21700), within(h, 5, 24), "not from there")
 		r.Rank = 160
@@ -105,7 +105,7 @@ var mistakes = []mistake{
 	{"catch-all-self", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return g.earlyIn(h, to, anything, []estate.Peer{{Kind: estate.PeerSelf}}), "members reach each other on everything"
 	}},
-	{"past-date", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+	{"expired", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return g.early(h, to, estate.In, tcp(21960), list(h.lists[0]), "vendor's visit until 2026-10-31"), "a rule past its date"
 	}},
 	{"probe-shut", []string{"union", "layered", "flat"}, "-site", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
@@ -120,7 +120,7 @@ var mistakes = []mistake{
 				r.Services = tcp(443)
 			}
 		}
-		return nil, "answers are stopped around the subnet data"
+		return nil, "answers are stopped at the subnet data"
 	}},
 	{"quota", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		for i := range 65 {
@@ -128,7 +128,7 @@ var mistakes = []mistake{
 		}
 		return nil, "more rules than the quota"
 	}},
-	{"unworn", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+	{"unused", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "attached to nothing"
 	}},
 	{"twins", []string{"union", "layered", "flat"}, "-worker", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
@@ -145,7 +145,7 @@ var mistakes = []mistake{
 		return nil, "filtering is switched off"
 	}},
 	{"default-group", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		return nil, "an instance wears the default group"
+		return nil, "the default group is attached to an instance"
 	}},
 	{"stage-crossing", []string{"union"}, "-store", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "staging reaches a production store"
@@ -171,10 +171,10 @@ func (g *generator) plant() {
 		}
 	}
 	g.rand.Shuffle(len(places), func(i, j int) { places[i], places[j] = places[j], places[i] })
-	worn := make(map[*estate.Group][]*estate.Interface)
+	attached := make(map[*estate.Group][]*estate.Interface)
 	for _, i := range g.Instances {
 		for _, f := range i.Interfaces {
-			worn[f.Groups[0]] = append(worn[f.Groups[0]], f)
+			attached[f.Groups[0]] = append(attached[f.Groups[0]], f)
 		}
 	}
 	used := make(map[*home]map[string]bool)
@@ -196,11 +196,11 @@ func (g *generator) plant() {
 			p, ok := take(m, func(p place) bool {
 				switch m.check {
 				case "one-way", "unfiltered", "default-group", "probe-shut": // one for each network: they are about more than the group
-					if used[p.h][m.check] || len(worn[p.to]) == 0 {
+					if used[p.h][m.check] || len(attached[p.to]) == 0 {
 						return false
 					}
 				case "stage-crossing":
-					return p.h.account.Labels["stage"] == "production" && len(p.h.network.Peered) == 0 && len(worn[p.to]) > 0
+					return p.h.account.Labels["stage"] == "production" && len(p.h.network.Peered) == 0 && len(attached[p.to]) > 0
 				case "repeated-addresses":
 					n := 0
 					for _, other := range p.h.groups {
@@ -210,7 +210,7 @@ func (g *generator) plant() {
 					}
 					return n > 3
 				case "overruled", "static-address", "open-outbound":
-					return len(worn[p.to]) > 0
+					return len(attached[p.to]) > 0
 				}
 				return true
 			})
@@ -229,15 +229,15 @@ func (g *generator) plant() {
 			switch m.check {
 			case "one-way":
 				planted.Group = p.h.subnets[2].Groups[0].Path()
-			case "unworn":
+			case "unused":
 				to := g.group(p.h, fmt.Sprintf("%s-old", p.to.Name), "was there before")
 				g.rule(to, estate.In, estate.Admit, tcp(21990), within(p.h, 13, 24), "readings")
 				planted.Group = to.Path()
 			case "unfiltered":
-				worn[p.to][0].Unfiltered = true
+				attached[p.to][0].Unfiltered = true
 				planted.Group = ""
 			case "default-group":
-				worn[p.to][0].Groups = nil
+				attached[p.to][0].Groups = nil
 				d := g.defaultOf(p.h)
 				g.rule(d, estate.In, estate.Admit, tcp(21991), []estate.Peer{{Kind: estate.PeerSelf}}, "left over")
 				planted.Group = d.Path()

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"isonomos/cloud"
+	"isonomos/core/change"
 	"isonomos/core/service"
 	"isonomos/store"
 )
@@ -19,8 +20,8 @@ import (
 // done by somebody else.
 
 // A content is what counts of an object: of a group its labels and rules, of a list
-// its labels and entries, of an instance what its interfaces wear, of a subnet what
-// stands around it.
+// its labels and entries, of an instance or a subnet which groups are
+// attached to it.
 type content struct {
 	kind    string
 	name    string
@@ -166,25 +167,25 @@ func (c content) rename(want content) (ids map[string]string, ok bool) {
 func (c content) after(r cloud.Request) (content, error) {
 	next := c
 	switch r.Do {
-	case "label-group", "label-list":
+	case change.LabelGroup, change.LabelList:
 		next.labels = r.Labels
-	case "set-entries":
+	case change.SetEntries:
 		next.entries = nil
 		for _, e := range r.Entries {
 			next.entries = append(next.entries, rangeText(e))
 		}
 		slices.Sort(next.entries)
-	case "dress", "surround":
+	case change.Attach, change.AttachToSubnet:
 		next.groups = maps.Clone(c.groups)
 		next.groups[r.ID] = sortedCopy(r.Groups)
-	case "add-rules", "remove-rule":
+	case change.AddRules, change.RemoveRule:
 		next.rules = maps.Clone(c.rules)
 		for _, text := range r.Rules {
 			var l line
 			if err := json.Unmarshal(text, &l); err != nil {
 				return c, fmt.Errorf("a rule of the draft can't be read: %w", err)
 			}
-			if r.Do == "add-rules" {
+			if r.Do == change.AddRules {
 				next.rules[l.ID] = l.text()
 			} else {
 				delete(next.rules, l.ID)

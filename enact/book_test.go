@@ -59,7 +59,7 @@ func TestContents(t *testing.T) {
 		t.Error("entries")
 	}
 	machine := contents(t, `{"kind":"instance","account":"a","id":"i","interfaces":[{"id":"f","groups":["g","h"]},{"id":"k","groups":[]}]}`)
-	next, err := machine.after(cloud.Request{Do: "dress", ID: "k", Groups: []string{"h"}})
+	next, err := machine.after(cloud.Request{Do: "attach", ID: "k", Groups: []string{"h"}})
 	if err != nil || machine.equal(next) || !next.equal(contents(t, `{"kind":"instance","account":"a","id":"i","interfaces":[{"id":"k","groups":["h"]},{"id":"f","groups":["h","g"]}]}`)) {
 		t.Errorf("%+v %v", next, err)
 	}
@@ -154,7 +154,7 @@ func TestJournalsThatCantBe(t *testing.T) {
 // as far as it goes, or is an error.
 func FuzzDraft(f *testing.F) {
 	f.Add(`{"version":1,"objects":[{"account":"a","kind":"group","id":"g","before":[{"kind":"group","account":"a","id":"g"},{"kind":"rule","account":"a","group":"g","id":"r","peers":["group:h v4"],"services":["tcp 22"]}]}],
-"lanes":[{"accounts":["a"],"steps":[{"do":"create-group","account":"a","id":"new:1","object":{"kind":"group"}},{"do":"add-rules","account":"a","id":"g","rules":[{"id":"new:2","account":"a","peers":["group:new:1"],"services":["any"]}]},{"do":"dress","account":"a","id":"f","holder":"i","groups":["new:1"]}]}]}`)
+"lanes":[{"accounts":["a"],"steps":[{"do":"create-group","account":"a","id":"new:1","object":{"kind":"group"}},{"do":"add-rules","account":"a","id":"g","rules":[{"id":"new:2","account":"a","peers":["group:new:1"],"services":["any"]}]},{"do":"attach","account":"a","id":"f","holder":"i","groups":["new:1"]}]}]}`)
 	f.Add(`{"lanes":[{"steps":[{"do":"remove-rule","rules":[null,7,{}]}],"gaps":[{}]},{}],"objects":[{"before":[null,[]]},{}]}`)
 	f.Fuzz(func(t *testing.T, text string) {
 		var d Draft

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"isonomos/cloud"
+	"isonomos/core/change"
 )
 
 // A book holds what a lane's objects are believed to be.
@@ -67,7 +68,7 @@ func (b *book) note(s *Step) error {
 // noteMade keeps what was made, as it was then: of a run that is carried on, the later
 // steps are noted on top.
 func (b *book) noteMade(s *Step, request cloud.Request) error {
-	kind := strings.TrimPrefix(request.Do, "create-")
+	kind := request.Do.Of()
 	at := ident{request.Account, kind, request.ID}
 	if b.held[at] != nil {
 		return nil
@@ -138,7 +139,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 	if err != nil {
 		return nil, false, err
 	}
-	deletes := strings.HasPrefix(request.Do, "delete-")
+	deletes := request.Do.Deletes()
 	unsure := before // a request may have been carried out already
 	if err := b.arrived(ctx, in, before); err != nil {
 		return nil, false, err
@@ -160,7 +161,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 		case err == nil:
 			p.version = o.Version
 			given, err := givenIDs(s.Request, o.Lines)
-			if err != nil || request.Do == "add-rules" && len(given) < len(request.Rules) {
+			if err != nil || request.Do == change.AddRules && len(given) < len(request.Rules) {
 				return nil, false, fmt.Errorf("the cloud's answer does not say which rules were made: %w", errors.Join(err, errUnsure))
 			}
 			return given, false, nil
@@ -242,7 +243,7 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 
 // givenIDs are the ids that rules of a request got, in its order.
 func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, error) {
-	if r.Do != "add-rules" {
+	if r.Do != change.AddRules {
 		return nil, nil
 	}
 	ids := make(map[string]string)
@@ -271,7 +272,7 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 	if err := json.Unmarshal(request.Object, &asked); err != nil {
 		return nil, false, fmt.Errorf("the step can't be read: %w", err)
 	}
-	kind := strings.TrimPrefix(request.Do, "create-")
+	kind := request.Do.Of()
 	if err := b.arrived(ctx, in, unsure); err != nil {
 		return nil, false, err
 	}

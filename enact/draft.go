@@ -22,8 +22,9 @@ import (
 	"isonomos/store"
 )
 
-// DraftVersion is the version of the draft's format.
-const DraftVersion = 1
+// DraftVersion is the version of the draft's format. Version 1 is read too: some of its actions
+// have another name.
+const DraftVersion = 2
 
 // A Draft is a change that was prepared, made to be reviewed. It holds no secret.
 type Draft struct {
@@ -96,7 +97,7 @@ type Traffic struct {
 
 // A Shift is traffic that opens or closes.
 type Shift struct {
-	Group     string   `json:"group,omitempty"` // empty where it is because of what the instances wear
+	Group     string   `json:"group,omitempty"` // empty where it is because of what is attached to the instances
 	Direction string   `json:"direction"`
 	Traffic   string   `json:"traffic"`
 	Example   string   `json:"example"`
@@ -329,7 +330,7 @@ type writer struct {
 // step writes a step as a request. Its rules and groups are written with the ids they
 // have, made-up ones among them.
 func (w *writer) step(x *change.Step) Step {
-	s := Step{Request: cloud.Request{Do: string(x.Do), Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes, Replaces: x.Replaces}
+	s := Step{Request: cloud.Request{Do: x.Do, Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes, Replaces: x.Replaces}
 	switch {
 	case x.Interface != nil:
 		s.ID, s.Holder = x.Interface.ID, x.Interface.Instance.ID
@@ -406,9 +407,9 @@ func Says(x *change.Step, services service.Names) string {
 	for _, g := range x.Groups {
 		groups = append(groups, g.InCloud())
 	}
-	worn := strings.Join(groups, ", ")
-	if worn == "" {
-		worn = "no group"
+	attached := strings.Join(groups, ", ")
+	if attached == "" {
+		attached = "no group"
 	}
 	switch x.Do {
 	case change.CreateGroup:
@@ -437,10 +438,10 @@ func Says(x *change.Step, services service.Names) string {
 		return fmt.Sprintf("the list %s/%s holds %s", x.Account.Name, x.List.Name, count.Of(len(x.Entries), "range", "ranges"))
 	case change.DeleteList:
 		return fmt.Sprintf("delete the list %s/%s", x.Account.Name, x.List.Name)
-	case change.Dress:
-		return fmt.Sprintf("%s wears %s", x.Interface.Instance.Path(), worn)
-	case change.Surround:
-		return fmt.Sprintf("around the subnet %s stands %s", x.Subnet.Path(), worn)
+	case change.Attach:
+		return fmt.Sprintf("%s has %s", x.Interface.Instance.Path(), attached)
+	case change.AttachToSubnet:
+		return fmt.Sprintf("the subnet %s has %s", x.Subnet.Path(), attached)
 	}
 	return string(x.Do)
 }

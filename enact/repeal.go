@@ -199,7 +199,7 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 		}
 		back[at] = true
 		if l.Kind == "instance" || l.Kind == "subnet" {
-			line, err := dressed(scanner.Bytes(), o.Before[0])
+			line, err := withGroups(scanner.Bytes(), o.Before[0])
 			if err != nil {
 				return nil, err
 			}
@@ -224,8 +224,8 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
 }
 
-// dressed is an instance or subnet as it is now, with the groups that it had before.
-func dressed(now []byte, before json.RawMessage) (json.RawMessage, error) {
+// withGroups is an instance or subnet as it is now, with the groups that it had before.
+func withGroups(now []byte, before json.RawMessage) (json.RawMessage, error) {
 	var had line
 	if err := json.Unmarshal(before, &had); err != nil {
 		return nil, err
@@ -322,7 +322,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 		if err != nil {
 			return err
 		}
-		if strings.HasPrefix(request.Do, "delete-") {
+		if request.Do.Deletes() {
 			next = content{name: next.name}
 		}
 		if done {
@@ -332,7 +332,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 		}
 		return nil
 	}
-	kind := strings.TrimPrefix(request.Do, "create-")
+	kind := request.Do.Of()
 	if done {
 		at := ident{request.Account, kind, request.ID}
 		now, err := run.names.made(s, request)

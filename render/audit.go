@@ -43,7 +43,7 @@ type Fix struct {
 // Fails reports whether a finding counts for the exit code: it is grave enough,
 // not exempted, and new or worse where that was asked for.
 func (a Audit) Fails(f audit.Finding) bool {
-	return !a.Never && f.Excused == nil && f.Severity >= a.FailOn && (a.Change == nil || a.Change.Fails(f))
+	return !a.Never && f.Exemption == nil && f.Severity >= a.FailOn && (a.Change == nil || a.Change.Fails(f))
 }
 
 // severityStyles go from blue to orange.
@@ -137,7 +137,7 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		severity = strings.ToUpper(severity)
 	}
 	style := severityStyles[f.Severity]
-	if f.Excused != nil {
+	if f.Exemption != nil {
 		severity, style = "exempted", Faint
 	}
 	head := []Piece{{Pad(severity, findingIndent), style}, {Pad(check, 20), Strong}, {" " + f.Where(), Accent}, {"  " + f.Fingerprint[:shortID], Faint}}
@@ -165,7 +165,7 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		line(first(i, "as well"), r.Check+": "+r.Message)
 	}
 	for i, r := range f.Exempted() {
-		line(first(i, "exempted"), r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By+": "+r.Excused.Because)
+		line(first(i, "exempted"), r.Check+" until "+lastDay(r.Exemption.Until)+" by "+r.Exemption.By+": "+r.Exemption.Because)
 	}
 	const most = 8
 	for i, d := range f.Details[:min(most, len(f.Details))] {
@@ -193,19 +193,19 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		}
 		line("for example", text)
 	}
-	if f.Excused != nil {
-		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))
+	if f.Exemption != nil {
+		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By, f.Exemption.Because))
 	}
 	if f.Ended != nil {
 		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until), place(f.Ended.Origin)))
 	}
-	label := "way out"
-	if command := a.Say.command(f.WayOut); command != "" { // to be copied whole
+	label := "fix"
+	if command := a.Say.command(f.Fix); command != "" { // to be copied whole
 		s.Whole(findingIndent, Piece{label, Faint}, findingLabel, Piece{command, Accent})
 		label = ""
 	}
-	if f.WayOut.Words != "" {
-		line(label, f.WayOut.Words)
+	if f.Fix.Words != "" {
+		line(label, f.Fix.Words)
 	}
 	if f.OrElse != "" {
 		line("or", f.OrElse)
@@ -282,7 +282,7 @@ type tally struct {
 }
 
 func (t *tally) add(f audit.Finding) {
-	if f.Excused != nil {
+	if f.Exemption != nil {
 		t.exempted++
 		return
 	}
@@ -413,7 +413,7 @@ func totalsOfChecks(a Audit) (keys []string, totals map[string]*tally) {
 	for _, f := range a.Result.Findings {
 		of(f.Check).add(f)
 		for _, r := range f.Also {
-			if t := of(r.Check); r.Excused != nil || f.Excused != nil {
+			if t := of(r.Check); r.Exemption != nil || f.Exemption != nil {
 				t.exempted++
 			} else {
 				t.by[r.Severity]++

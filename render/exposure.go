@@ -169,7 +169,7 @@ func handsOnText(d *decide.Decider, balancer *estate.Interface, l estate.Listene
 		case !o.With(decide.Stopped).IsEmpty():
 			lack = append(lack, t.Name+": "+string(decide.Stopped))
 		default:
-			lack = append(lack, t.Name+": "+string(decide.NoWay))
+			lack = append(lack, t.Name+": "+string(decide.NoRoute))
 		}
 	}
 	text := fmt.Sprintf("%s to nobody", l.Service)
@@ -300,7 +300,7 @@ func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state 
 	var rows []string
 	width := 20
 	for _, x := range found {
-		for _, g := range d.Worn(x.Interface) {
+		for _, g := range d.GroupsAt(x.Interface) {
 			name := g.Path()
 			if counts[name] == nil {
 				counts[name] = make(map[string]int)

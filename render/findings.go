@@ -19,7 +19,6 @@ import (
 	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/count"
-	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/law"
 	"isonomos/core/service"
@@ -29,44 +28,44 @@ import (
 
 // findingJSON is a finding in the form of docs/schemas/findings.json.
 type findingJSON struct {
-	Check       string          `json:"check"`
-	Also        []string        `json:"also"`
-	Exempted    []relatedJSON   `json:"also_exempted"` // those of also that an exemption covers, where it does not cover all
-	Severity    string          `json:"severity"`
-	Starts      string          `json:"starts"`
-	Reasons     []string        `json:"reasons"`
-	Fingerprint string          `json:"fingerprint"`
-	Since       string          `json:"since,omitempty"`      // "new", "worse", "better" or "same", with --since
-	SinceMore   []string        `json:"since_more,omitempty"` // what is more than before
-	State       string          `json:"state"`                // "found", "defined" or "both"
-	StateNote   string          `json:"state_note,omitempty"`
-	Direction   string          `json:"direction"`
-	Cloud       string          `json:"cloud"`
-	Account     string          `json:"account"`
-	Folder      string          `json:"folder"`
-	Network     string          `json:"network"`
-	Group       string          `json:"group"`
-	Where       string          `json:"where"` // full name of the group, list or subnet
-	Rules       []string        `json:"rules"`
-	Sentences   []string        `json:"sentences"`
-	Places      []placeJSON     `json:"places"` // of the rules
-	Services    []string        `json:"services"`
-	Peers       []string        `json:"peers"`
-	Breadth     *decide.Breadth `json:"breadth"`
-	Example     *string         `json:"example"`
-	Instances   []string        `json:"instances"`
-	Arrives     *bool           `json:"arrives"`
-	WhyNot      string          `json:"why_not,omitempty"`
-	File        string          `json:"file"`
-	Line        int             `json:"line"`
-	Message     string          `json:"message"`
-	Details     []string        `json:"details"`
-	WayOut      string          `json:"way_out"`
-	OrElse      string          `json:"or_else,omitempty"`
-	Narrow      bool            `json:"narrow"` // the way out is a narrowing of these rules
-	Controls    []string        `json:"controls"`
-	Excepted    *exemptionJSON  `json:"excepted"`
-	Ended       *exemptionJSON  `json:"exemption_ended,omitempty"`
+	Check       string         `json:"check"`
+	Also        []string       `json:"also"`
+	Exempted    []relatedJSON  `json:"also_exempted"` // those of also that an exemption covers, where it does not cover all
+	Severity    string         `json:"severity"`
+	Starts      string         `json:"starts"`
+	Reasons     []string       `json:"reasons"`
+	Fingerprint string         `json:"fingerprint"`
+	Since       string         `json:"since,omitempty"`      // "new", "worse", "better" or "same", with --since
+	SinceMore   []string       `json:"since_more,omitempty"` // what is more than before
+	State       string         `json:"state"`                // "found", "defined" or "both"
+	StateNote   string         `json:"state_note,omitempty"`
+	Direction   string         `json:"direction"`
+	Cloud       string         `json:"cloud"`
+	Account     string         `json:"account"`
+	Folder      string         `json:"folder"`
+	Network     string         `json:"network"`
+	Group       string         `json:"group"`
+	Where       string         `json:"where"` // full name of the group, list or subnet
+	Rules       []string       `json:"rules"`
+	Sentences   []string       `json:"sentences"`
+	Places      []placeJSON    `json:"places"` // of the rules
+	Services    []string       `json:"services"`
+	Peers       []string       `json:"peers"`
+	Breadth     *breadthJSON   `json:"breadth"`
+	Example     *string        `json:"example"`
+	Instances   []string       `json:"instances"`
+	Arrives     *bool          `json:"arrives"`
+	WhyNot      string         `json:"why_not,omitempty"`
+	File        string         `json:"file"`
+	Line        int            `json:"line"`
+	Message     string         `json:"message"`
+	Details     []string       `json:"details"`
+	Fix         string         `json:"fix"`
+	OrElse      string         `json:"or_else,omitempty"`
+	Narrow      bool           `json:"narrow"` // the way out is a narrowing of these rules
+	Controls    []string       `json:"controls"`
+	Exemption   *exemptionJSON `json:"exemption"`
+	Ended       *exemptionJSON `json:"exemption_ended,omitempty"`
 }
 
 type relatedJSON struct {
@@ -91,6 +90,12 @@ func exemptionToJSON(e *law.Exemption) *exemptionJSON {
 	return &exemptionJSON{e.Law, e.By, e.Because, moment(e.Until), e.Origin.File, e.Origin.Line}
 }
 
+// breadthJSON is the share of strangers among peers, by family, from 0 to 1.
+type breadthJSON struct {
+	IPv4 float64 `json:"ipv4"`
+	IPv6 float64 `json:"ipv6"`
+}
+
 type goneJSON struct {
 	Fingerprint string `json:"fingerprint"`
 	Check       string `json:"check"`
@@ -103,19 +108,22 @@ type goneJSON struct {
 // earlierJSON is what is read of a finding of an earlier audit.
 type earlierJSON struct {
 	goneJSON
-	Also      []string `json:"also"`
-	Direction string   `json:"direction"`
-	Services  []string `json:"services"`
-	Peers     []string `json:"peers"`
-	Instances []string `json:"instances"`
-	Excepted  *struct {
-		Until string `json:"until"`
-	} `json:"excepted"`
+	Also      []string  `json:"also"`
+	Direction string    `json:"direction"`
+	Services  []string  `json:"services"`
+	Peers     []string  `json:"peers"`
+	Instances []string  `json:"instances"`
+	Exemption *struct{} `json:"exemption"`
+	Excepted  *struct{} `json:"excepted"` // as it was called in version 1
 }
 
 // earlier is the finding as it is compared.
 func (x earlierJSON) earlier() (audit.Earlier, error) {
-	e := audit.Earlier{Fingerprint: x.Fingerprint, Check: x.Check, Where: x.Where, Message: x.Message, Also: x.Also, Direction: estate.Direction(x.Direction), State: x.State, Instances: x.Instances, Excused: x.Excepted != nil}
+	for k, name := range x.Also {
+		x.Also[k], _ = audit.CheckName(name)
+	}
+	x.Check, _ = audit.CheckName(x.Check)
+	e := audit.Earlier{Fingerprint: x.Fingerprint, Check: x.Check, Where: x.Where, Message: x.Message, Also: x.Also, Direction: estate.Direction(x.Direction), State: x.State, Instances: x.Instances, Exempted: x.Exemption != nil || x.Excepted != nil}
 	var ok bool
 	if e.Severity, ok = audit.ParseSeverity(x.Severity); !ok {
 		return e, fmt.Errorf("it has the severity %q, which there is not", x.Severity)
@@ -141,11 +149,13 @@ func (x earlierJSON) earlier() (audit.Earlier, error) {
 	return e, nil
 }
 
-// FindingsJSON writes findings as one JSON document, version 1, one after the
-// other: it holds one at a time.
+// findingsVersion is the version of the document that FindingsJSON writes.
+const findingsVersion = 2
+
+// FindingsJSON writes findings as one JSON document, one after the other: it holds one at a time.
 func FindingsJSON(w io.Writer, a Audit) error {
 	out := bufio.NewWriterSize(w, 1<<16)
-	fmt.Fprintf(out, "{\n \"version\": 1,\n \"state\": %q,\n \"filters\": ", a.State)
+	fmt.Fprintf(out, "{\n \"version\": %d,\n \"state\": %q,\n \"filters\": ", findingsVersion, a.State)
 	if err := indented(out, " ", a.Filters); err != nil {
 		return err
 	}
@@ -270,8 +280,8 @@ func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 		return earlier, fmt.Errorf("it is not the JSON that isonomos audit --format json writes: %w", err)
 	case document.Version == nil || document.Findings == nil:
 		return earlier, errors.New("it is not what isonomos audit --format json writes: it has no findings")
-	case *document.Version != 1:
-		return earlier, fmt.Errorf("it has version %d, and this program reads version 1", *document.Version)
+	case *document.Version != 1 && *document.Version != findingsVersion:
+		return earlier, fmt.Errorf("it has version %d, and this program reads versions 1 and %d", *document.Version, findingsVersion)
 	}
 	earlier = EarlierAudit{document.State, document.Filters, make([]audit.Earlier, len(document.Findings))}
 	for i, f := range document.Findings {
@@ -290,8 +300,8 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		Check: f.Check, Also: []string{}, Exempted: []relatedJSON{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State, StateNote: f.StateNote,
 		Direction: string(f.Direction), Where: f.Where(),
 		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: orNone(f.Controls),
-		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), WayOut: a.Say.remedy(f.WayOut), OrElse: f.OrElse, Narrow: f.Narrow,
-		Excepted: exemptionToJSON(f.Excused), Ended: exemptionToJSON(f.Ended),
+		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), Fix: a.Say.remedy(f.Fix), OrElse: f.OrElse, Narrow: f.Narrow,
+		Exemption: exemptionToJSON(f.Exemption), Ended: exemptionToJSON(f.Ended),
 	}
 	if a.Change != nil {
 		step := a.Change.Of[f.Fingerprint]
@@ -299,8 +309,8 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	}
 	for _, r := range f.Also {
 		x.Also = append(x.Also, r.Check)
-		if r.Excused != nil && f.Excused == nil {
-			x.Exempted = append(x.Exempted, relatedJSON{r.Check, r.Severity.String(), *exemptionToJSON(r.Excused)})
+		if r.Exemption != nil && f.Exemption == nil {
+			x.Exempted = append(x.Exempted, relatedJSON{r.Check, r.Severity.String(), *exemptionToJSON(r.Exemption)})
 		}
 		x.Details = append(x.Details, r.Message)
 	}
@@ -333,7 +343,7 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 		x.Instances = append(x.Instances, i.Instance.Name)
 	}
 	if f.Direction != "" {
-		x.Breadth = &f.Breadth
+		x.Breadth = &breadthJSON{f.Breadth.IPv4, f.Breadth.IPv6}
 	}
 	if f.Arrival == audit.Arrives || f.Arrival == audit.Nowhere {
 		arrives := f.Arrival == audit.Arrives
@@ -456,7 +466,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	joined := make(map[string][]string) // by check: the findings in which it is told with another
 	for _, f := range a.Result.Findings {
 		for _, r := range f.Counting() {
-			if suite(r.Check); f.Excused != nil {
+			if suite(r.Check); f.Exemption != nil {
 				continue
 			}
 			joined[r.Check] = append(joined[r.Check], Clean(fmt.Sprintf("%s: with %s: %s", f.Where(), f.Check, r.Message)))
@@ -469,13 +479,13 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 			parts = append(append(parts, "since then "+string(step.Trend)), step.More...)
 		}
 		for _, r := range f.Exempted() {
-			parts = append(parts, "exempted: "+r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By)
+			parts = append(parts, "exempted: "+r.Check+" until "+lastDay(r.Exemption.Until)+" by "+r.Exemption.By)
 		}
-		text := Clean(strings.Join(parts, "; ") + "; way out: " + a.Say.remedy(f.WayOut))
+		text := Clean(strings.Join(parts, "; ") + "; fix: " + a.Say.remedy(f.Fix))
 		switch {
-		case f.Excused != nil:
+		case f.Exemption != nil:
 			s.Skipped++
-			c.Skipped = &junitProblem{Message: Clean(fmt.Sprintf("exempted until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))}
+			c.Skipped = &junitProblem{Message: Clean(fmt.Sprintf("exempted until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By, f.Exemption.Because))}
 		case a.Fails(f):
 			s.Failures++
 			c.Failure = &junitProblem{f.Severity.String(), Clean(f.Message), text}
@@ -500,7 +510,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	return writeXML(w, document)
 }
 
-var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "way_out", "controls", "exempted_by", "exempted_until", "since", "state", "fingerprint"}
+var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "fix", "controls", "exempted_by", "exempted_until", "since", "state", "fingerprint"}
 
 // FindingsCSV writes findings as a table (RFC 4180) with a header. No field can be
 // taken for a formula by a program that opens it.
@@ -515,8 +525,8 @@ func FindingsCSV(w io.Writer, a Audit) error {
 		if x.Arrives != nil {
 			arrives = strconv.FormatBool(*x.Arrives)
 		}
-		if x.Excepted != nil {
-			by, until = x.Excepted.By, x.Excepted.Until
+		if x.Exemption != nil {
+			by, until = x.Exemption.By, x.Exemption.Until
 		}
 		list := func(l []string) string { return strings.Join(l, ", ") }
 		for k, check := range x.Also {
@@ -525,7 +535,7 @@ func FindingsCSV(w io.Writer, a Audit) error {
 			}
 		}
 		row := []string{x.Severity, x.Check, list(x.Also), x.Cloud, x.Account, x.Folder, x.Network, x.Group, x.Where, x.Direction, list(x.Services), list(x.Peers), list(x.Instances),
-			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.WayOut, list(x.Controls), by, until, x.Since, x.State, x.Fingerprint}
+			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.Fix, list(x.Controls), by, until, x.Since, x.State, x.Fingerprint}
 		for i, field := range row {
 			row[i] = cell(field)
 		}
@@ -624,7 +634,7 @@ func summary(text string) string {
 func findingMarkdown(a Audit, f audit.Finding) string {
 	var b strings.Builder
 	severity := f.Severity.String()
-	if f.Excused != nil {
+	if f.Exemption != nil {
 		severity = "exempted"
 	}
 	if a.Change != nil && a.Change.Fails(f) {
@@ -646,7 +656,7 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 		line("as well", r.Check+": "+r.Message)
 	}
 	for _, r := range f.Exempted() {
-		line("exempted", r.Check+" until "+lastDay(r.Excused.Until)+" by "+r.Excused.By+": "+r.Excused.Because)
+		line("exempted", r.Check+" until "+lastDay(r.Exemption.Until)+" by "+r.Exemption.By+": "+r.Exemption.Because)
 	}
 	for i, d := range f.Details {
 		if i < 8 {
@@ -664,13 +674,13 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	if f.Example != nil {
 		line("for example", exampleText(f))
 	}
-	if f.Excused != nil {
-		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Excused.Until), f.Excused.By, f.Excused.Because))
+	if f.Exemption != nil {
+		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By, f.Exemption.Because))
 	}
 	if f.Ended != nil {
 		line("exemption", fmt.Sprintf("by %s ended on %s", f.Ended.By, lastDay(f.Ended.Until)))
 	}
-	line("way out", a.Say.remedy(f.WayOut))
+	line("fix", a.Say.remedy(f.Fix))
 	line("or", f.OrElse)
 	line("controls", strings.Join(f.Controls, ", "))
 	b.WriteString("\n</details>\n")

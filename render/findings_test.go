@@ -23,9 +23,9 @@ func many(n int, name string) Audit {
 	for i := range n {
 		g := &estate.Group{Account: account, Name: fmt.Sprintf("%s%d", name, i)}
 		f := audit.Finding{Check: "open-admin-port", Severity: audit.Severity(i % 5), Start: audit.Severity(i % 5), Group: g, Account: account, Direction: estate.In,
-			Services: service.Of(service.Ports(service.TCP, 22, 22)), Message: name, WayOut: audit.Remedy{Words: name}, OrElse: name, Details: []string{name}, Controls: []string{"X 1"}, Fingerprint: fmt.Sprintf("%016x", i)}
+			Services: service.Of(service.Ports(service.TCP, 22, 22)), Message: name, Fix: audit.Remedy{Words: name}, OrElse: name, Details: []string{name}, Controls: []string{"X 1"}, Fingerprint: fmt.Sprintf("%016x", i)}
 		if i%7 == 3 {
-			f.Excused = &law.Exemption{By: name, Because: name, Until: time.Date(2027, 2, 1, 0, 0, 0, 0, time.UTC)}
+			f.Exemption = &law.Exemption{By: name, Because: name, Until: time.Date(2027, 2, 1, 0, 0, 0, 0, time.UTC)}
 		}
 		if i%2 == 0 {
 			change.Of[f.Fingerprint] = audit.Step{Trend: audit.New}
@@ -76,13 +76,27 @@ func TestFindingsReadBack(t *testing.T) {
 	}
 	for _, x := range []struct{ text, want string }{
 		{"", "it is not the JSON"}, {"[]", "it is not the JSON"}, {"{}", "it has no findings"}, {`{"version":1}`, "it has no findings"},
-		{`{"version":2,"findings":[]}`, "it has version 2"}, {`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
+		{`{"version":3,"findings":[]}`, "it has version 3"}, {`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
 		{`{"version":1,"findings":[{"fingerprint":"x","severity":"grave"}]}`, "finding 1: it has the severity"}, {`{"version":1,"findings":[{"fingerprint":"x","severity":"low","peers":["x"]}]}`, "is no range of addresses"},
 		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","services":["tcp x"]}]}`, "finding 1: "},
 	} {
 		if _, err := ReadFindings(strings.NewReader(x.text)); err == nil || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%q: %v, want %s", x.text, err, x.want)
 		}
+	}
+}
+
+// An audit that was written before checks and fields had the names that they have now is read.
+func TestFindingsOfOldNames(t *testing.T) {
+	earlier, err := ReadFindings(strings.NewReader(`{"version":1,"findings":[
+{"fingerprint":"x","check":"unworn","also":["halves","past-date","open-inbound"],"severity":"low","excepted":{"until":"2027-01-01"}},
+{"fingerprint":"y","check":"vain-refusal","severity":"high","excepted":null}]}`))
+	if err != nil || len(earlier.Findings) != 2 {
+		t.Fatal(err, earlier)
+	}
+	x, y := earlier.Findings[0], earlier.Findings[1]
+	if x.Check != "unused" || strings.Join(x.Also, " ") != "open-in-sum expired open-inbound" || !x.Exempted || y.Check != "ineffective-refusal" || y.Exempted {
+		t.Errorf("%+v", earlier.Findings)
 	}
 }
 

@@ -277,11 +277,11 @@ func roughly(n float64) string {
 	return fmt.Sprintf("2^%.0f", math.Log2(n))
 }
 
-// stoppedFlow is an example of what a proposal stops, at the first instance that wears the group.
+// stoppedFlow is an example of what a proposal stops, at the first instance that has the group.
 func stoppedFlow(d *decide.Decider, c *propose.Checked, w traffic.Witness) string {
 	member := "a member"
-	if worn := d.Wearers(c.Group); len(worn) > 0 {
-		member = worn[0].Instance.Name
+	if attached := d.InterfacesOf(c.Group); len(attached) > 0 {
+		member = attached[0].Instance.Name
 	}
 	if c.Direction == estate.Out {
 		return fmt.Sprintf("%s → %s %s", member, w.Peer, w.Service)

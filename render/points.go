@@ -194,8 +194,8 @@ func lawPoints(name, in string, p Proof, i int) []Point {
 			place = v.Origin
 		}
 		x := Point{Kind: kind, About: about, Name: b.Group.Path() + ": " + b.Text + in, Place: place, Failed: true}
-		if b.Excused != nil {
-			x.Skipped = fmt.Sprintf("exempted until %s by %s: %s", lastDay(b.Excused.Until), b.Excused.By, b.Excused.Because)
+		if b.Exemption != nil {
+			x.Skipped = fmt.Sprintf("exempted until %s by %s: %s", lastDay(b.Exemption.Until), b.Exemption.By, b.Exemption.Because)
 		}
 		points = append(points, x)
 	}

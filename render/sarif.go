@@ -66,7 +66,7 @@ type (
 		Also     []string `json:"also,omitempty"`
 		Exempted []string `json:"alsoExempted,omitempty"`
 		Controls []string `json:"controls,omitempty"`
-		WayOut   string   `json:"wayOut,omitempty"`
+		Fix      string   `json:"fix,omitempty"`
 		State    string   `json:"state,omitempty"`
 	}
 	sarifLocation struct {
@@ -120,7 +120,7 @@ func FindingsSARIF(w io.Writer, a Audit) error {
 	for _, c := range audit.Checks {
 		at[c.Name] = len(driver.Rules)
 		driver.Rules = append(driver.Rules, sarifRule{
-			ID: c.Name, Short: sarifText{c.About}, Full: &sarifText{strings.ReplaceAll(c.Doc, "\n", " ")}, Help: &sarifText{"Example: " + c.Example + "\nWay out: " + c.WayOut},
+			ID: c.Name, Short: sarifText{c.About}, Full: &sarifText{strings.ReplaceAll(c.Doc, "\n", " ")}, Help: &sarifText{"Example: " + c.Example + "\nFix: " + CheckFix(c.Fix)},
 			Default: sarifDefault{sarifLevel(c.Start)}, Properties: sarifRuleExtra{Tags: []string{"security"}, Controls: c.Controls},
 		})
 	}
@@ -158,7 +158,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	x := sarifResult{
 		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f, a.Source)},
 		Fingerprints: map[string]string{"isonomos/v1": f.Fingerprint},
-		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, WayOut: Clean(a.Say.remedy(f.WayOut)), State: f.State},
+		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, Fix: Clean(a.Say.remedy(f.Fix)), State: f.State},
 	}
 	for _, r := range f.Counting() {
 		x.Properties.Also = append(x.Properties.Also, Clean(r.Check))
@@ -169,7 +169,7 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	if a.Change != nil {
 		x.Baseline = map[audit.Trend]string{audit.New: "new", audit.Worse: "updated", audit.Better: "updated", audit.Same: "unchanged"}[a.Change.Of[f.Fingerprint].Trend]
 	}
-	if e := f.Excused; e != nil {
+	if e := f.Exemption; e != nil {
 		x.Suppressions = []sarifSuppression{{"external", "accepted", Clean(e.Because + " (until " + lastDay(e.Until) + ", by " + e.By + ")")}}
 	}
 	if fix, ok := a.Fixes[f.Fingerprint]; ok {

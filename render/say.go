@@ -46,8 +46,21 @@ func (say Say) command(r audit.Remedy) string {
 		return say("adopt", r.Target)
 	case audit.Draft:
 		return say("draft")
+	case audit.Survey:
+		return say("survey")
 	}
 	return ""
+}
+
+// CheckFix is how what a check finds is done away with, with placeholders for what is found.
+func CheckFix(r audit.Remedy) string {
+	switch r.Kind {
+	case audit.Narrow:
+		return "isonomos narrow GROUP --flows FLOWS.csv proposes " + r.Words + "."
+	case audit.Survey:
+		return "Survey it again: isonomos survey; " + r.Words + ": --allow-unread ACCOUNT."
+	}
+	return r.Words
 }
 
 // remedy is a remedy in one line: its command, and what there is to say of it, which a

@@ -14,7 +14,7 @@ import (
 	"isonomos/core/service"
 )
 
-var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoWay: Hot, decide.OneWay: Hot, decide.Undecided: Warm}
+var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoRoute: Hot, decide.OneWay: Hot, decide.Undecided: Warm}
 
 // Trace writes an answer for a terminal: the verdict, then each step with the rule that decided.
 func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *Then) {
@@ -242,7 +242,7 @@ func Proofs(s *Screen, proofs []Proof) {
 		}
 	}
 	if imagined > 0 {
-		s.Text(0, fmt.Sprintf("%s on groups that nobody wears: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
+		s.Text(0, fmt.Sprintf("%s on groups attached to nothing: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
 	}
 	if n := len(first.Results); n > 0 {
 		summary := fmt.Sprintf("%s: %s", Count(n, "expectation", "expectations"), Count(counts["holds"], "holds", "hold"))
@@ -315,7 +315,7 @@ func sameVerdict(a, b law.Verdict) bool {
 	by := func(v law.Verdict) []string {
 		var groups []string
 		for _, x := range v.Breaches {
-			groups = append(groups, fmt.Sprintf("%s %v", x.Group.Path(), x.Excused == nil))
+			groups = append(groups, fmt.Sprintf("%s %v", x.Group.Path(), x.Exemption == nil))
 		}
 		slices.Sort(groups)
 		return slices.Compact(groups)
@@ -323,7 +323,7 @@ func sameVerdict(a, b law.Verdict) bool {
 	return slices.Equal(by(a), by(b)) && (a.Groups == 0) == (b.Groups == 0)
 }
 
-// lawVerdicts writes what became of laws: each breach with its rule, and how many are excused.
+// lawVerdicts writes what became of laws: each breach with its rule, and how many are exempted.
 func lawVerdicts(s *Screen, proofs []Proof) {
 	for i := range proofs[0].Verdicts {
 		shown := shownStates(proofs, func(a, b Proof) bool { return sameVerdict(a.Verdicts[i], b.Verdicts[i]) })
@@ -357,15 +357,15 @@ func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
 	if v.Groups == 0 {
 		about = "over no group at all: its condition holds nowhere, so it says nothing"
 	}
-	if n := v.Excused(); n > 0 {
-		about += fmt.Sprintf(", %s excused", Count(n, "breach", "breaches"))
+	if n := v.Exempted(); n > 0 {
+		about += fmt.Sprintf(", %s exempted", Count(n, "breach", "breaches"))
 	}
 	s.Text(findingIndent, about)
-	broken := len(v.Breaches) - v.Excused()
+	broken := len(v.Breaches) - v.Exempted()
 	told := 0
 	for _, b := range v.Breaches {
-		if b.Excused != nil {
-			s.Labelled(findingIndent, Piece{"excused", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(), b.Excused.Until.Add(-time.Second).Format("2006-01-02"), b.Excused.By, b.Excused.Because)})
+		if b.Exemption != nil {
+			s.Labelled(findingIndent, Piece{"exempted", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(), b.Exemption.Until.Add(-time.Second).Format("2006-01-02"), b.Exemption.By, b.Exemption.Because)})
 			continue
 		}
 		if told++; told > most {
@@ -383,7 +383,7 @@ func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
 }
 
 func verdictWords(v decide.Verdict) string {
-	return map[decide.Verdict]string{decide.Passes: "passes", decide.Stopped: "is stopped", decide.NoWay: "has no way", decide.OneWay: "gets no answer", decide.Undecided: "is undecided"}[v]
+	return map[decide.Verdict]string{decide.Passes: "passes", decide.Stopped: "is stopped", decide.NoRoute: "has no way", decide.OneWay: "gets no answer", decide.Undecided: "is undecided"}[v]
 }
 
 // witnessText says which rule lets a flow in, or what stops it.
@@ -455,14 +455,14 @@ func ProofsJSON(w io.Writer, proofs []Proof) error {
 		Expectations []item       `json:"expectations"`
 		Laws         []lawJSON    `json:"laws"`
 		Unread       []unreadJSON `json:"unread"`
-	}{1, whole, items, laws, unreadToJSON(first.Estate.Unread)})
+	}{2, whole, items, laws, unreadToJSON(first.Estate.Unread)})
 }
 
 type breachJSON struct {
-	Group   string `json:"group"`
-	Text    string `json:"text"`
-	Example string `json:"example,omitempty"`
-	Excused bool   `json:"excused"`
+	Group    string `json:"group"`
+	Text     string `json:"text"`
+	Example  string `json:"example,omitempty"`
+	Exempted bool   `json:"exempted"`
 	placeJSON
 }
 
@@ -481,7 +481,7 @@ type lawJSON struct {
 func lawToJSON(v law.Verdict, state string) lawJSON {
 	x := lawJSON{state, v.Name, v.Title, v.Severity, orNone(v.Controls), v.Holds(), v.Groups, []breachJSON{}, at(v.Law.Origin)}
 	for _, b := range v.Breaches {
-		y := breachJSON{Group: b.Group.Path(), Text: b.Text, Excused: b.Excused != nil, placeJSON: at(b.Origin())}
+		y := breachJSON{Group: b.Group.Path(), Text: b.Text, Exempted: b.Exemption != nil, placeJSON: at(b.Origin())}
 		if b.Witness != nil {
 			y.Example = fmt.Sprintf("%s %s", b.Witness.Peer, b.Witness.Service)
 		}

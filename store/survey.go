@@ -324,7 +324,7 @@ func (s *surveyReader) attached(by asker, account string, refs []string) (groups
 	for _, ref := range refs {
 		g, ok := s.groups.find(account, ref)
 		if !ok {
-			return nil, s.fail(by.line, "the %s %q wears the group %q, which is not in this survey", by.kind, by.id, ref)
+			return nil, s.fail(by.line, "the %s %q has the group %q attached, which is not in this survey", by.kind, by.id, ref)
 		}
 		groups = append(groups, g)
 	}

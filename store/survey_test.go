@@ -77,7 +77,7 @@ func TestBadLines(t *testing.T) {
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/33"]}`, `"10.0.0.0/33" is not a range`},
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["::ffff:10.0.0.0/104"]}`, `is not a range`},
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","routes":[{"to":"0.0.0.0/0","via":"magic"}]}`, `not via "magic"`},
-		{`{"kind":"subnet","account":"a","network":"n","id":"s","groups":["zz"]}`, `wears the group "zz", which is not in this survey`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","groups":["zz"]}`, `has the group "zz" attached, which is not in this survey`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"up","peers":["anything"],"services":["any"]}`, "write in or out"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"maybe","peers":["anything"],"services":["any"]}`, "write admit or refuse"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"refuse","peers":["anything"],"services":["any"]}`, "groups for instances of the dialect union can't"},
@@ -162,7 +162,7 @@ func TestInstances(t *testing.T) {
 	}
 	for _, x := range []struct{ interfaces, want string }{
 		{`[{"id":"f","subnet":"z"}]`, `the subnet "z", which is not in this survey`},
-		{`[{"id":"f","subnet":"s","groups":["z"]}]`, `the group "z", which is not in this survey`},
+		{`[{"id":"f","subnet":"s","groups":["z"]}]`, `the group "z" attached, which is not in this survey`},
 		{`[{"id":"f","subnet":"s","private":["10.0.0.300"]}]`, `"10.0.0.300"`},
 		{`[{"id":"f","subnet":"s","public":["fe80::1%eth0"]}]`, `"fe80::1%eth0"`},
 	} {

@@ -348,7 +348,7 @@ func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// attach says which groups an interface wears, or stand around a subnet.
+// attach says which groups are attached to an interface or a subnet.
 func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 	s.write(w, r, func(d *draft) (made, of key, err error) {
 		id := r.PathValue("id")
@@ -374,7 +374,7 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		if !subnet && known.GroupsPerInterface > 0 && len(to.Groups) > known.GroupsPerInterface {
-			return made, of, refuse(http.StatusConflict, "an interface of this cloud wears at most %s", count.Of(known.GroupsPerInterface, "group", "groups"))
+			return made, of, refuse(http.StatusConflict, "an interface of this cloud has at most %s", count.Of(known.GroupsPerInterface, "group", "groups"))
 		}
 		if subnet && len(to.Groups) > known.GroupsPerSubnet {
 			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %s", count.Of(known.GroupsPerSubnet, "group", "groups"))

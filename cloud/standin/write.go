@@ -370,7 +370,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 			case dl.OneFamily && (p.Kind == estate.PeerGroup || p.Kind == estate.PeerList) && p.Family() == addr.Both:
 				return refuse(http.StatusUnprocessableEntity, "a rule of this cloud speaks of one address family (v4 or v6 behind what it refers to)")
 			case p.Kind == estate.PeerGroup && g.For == estate.ForSubnets && f.State == dialect.StateNone:
-				return refuse(http.StatusUnprocessableEntity, "rules around subnets of this cloud hold ranges only")
+				return refuse(http.StatusUnprocessableEntity, "rules of subnet groups of this cloud hold ranges only")
 			case p.Kind == estate.PeerGroup && !nameable(g, p.Group):
 				return refuse(http.StatusUnprocessableEntity, "%s is in a network whose groups can't be named here", p)
 			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"): // those of other accounts are not looked at here
@@ -432,7 +432,7 @@ func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 	return o, json.Unmarshal(d.lines[i].text, &o)
 }
 
-// users are those that wear a group or name it or a list, in any account of the cloud.
+// users are what a group is attached to, and what names it or a list, in any account of the cloud.
 func (d *draft) users(kind, id string) []string {
 	var users []string
 	for account, lines := range d.server.state.clouds[d.cloud].accounts {
@@ -444,8 +444,8 @@ func (d *draft) users(kind, id string) []string {
 			reference = strconv.Quote(kind + ":" + d.account + "/" + id)
 		}
 		for _, l := range lines {
-			worn := kind == "group" && account == d.account && (l.Kind == "instance" || l.Kind == "subnet") && wears(l.text, id)
-			if worn || l.Kind == "rule" && l.group != id && bytes.Contains(l.text, []byte(reference)) {
+			attached := kind == "group" && account == d.account && (l.Kind == "instance" || l.Kind == "subnet") && hasGroup(l.text, id)
+			if attached || l.Kind == "rule" && l.group != id && bytes.Contains(l.text, []byte(reference)) {
 				users = append(users, l.Kind+" "+l.ID)
 			}
 		}
@@ -454,15 +454,15 @@ func (d *draft) users(kind, id string) []string {
 	return users
 }
 
-// wears reports whether an instance wears a group, or it stands around a subnet.
-func wears(text json.RawMessage, group string) bool {
+// hasGroup reports whether a group is attached to an instance or a subnet.
+func hasGroup(text json.RawMessage, group string) bool {
 	if !bytes.Contains(text, []byte(strconv.Quote(group))) {
 		return false
 	}
-	type worn struct{ Groups []string }
+	type attached struct{ Groups []string }
 	var x struct {
-		worn
-		Interfaces []worn
+		attached
+		Interfaces []attached
 	}
-	return json.Unmarshal(text, &x) == nil && (slices.Contains(x.Groups, group) || slices.ContainsFunc(x.Interfaces, func(f worn) bool { return slices.Contains(f.Groups, group) }))
+	return json.Unmarshal(text, &x) == nil && (slices.Contains(x.Groups, group) || slices.ContainsFunc(x.Interfaces, func(f attached) bool { return slices.Contains(f.Groups, group) }))
 }

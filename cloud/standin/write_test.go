@@ -178,7 +178,7 @@ func TestWhatIsNotAllowed(t *testing.T) {
 	}
 }
 
-// Groups are made with what their cloud puts into them, filled, worn, renamed, taken
+// Groups are made with what their cloud puts into them, filled, attached, renamed, taken
 // off and deleted; every change is told, in order; a new server knows all of it.
 func TestGroupsComeAndGo(t *testing.T) {
 	d := newDesk(t)

@@ -98,7 +98,7 @@ func (w *worker) sumOf(t together) []Finding {
 		}
 		sum := f
 		sum.Start, sum.Message = Info, fmt.Sprintf("%s add up to %s", count.Of(len(t.groups), "group", "groups"), w.peerWords(f.Peers))
-		f, sum = w.finish(x.check, f), w.finish(Check{Name: halvesName, Start: Medium, Controls: controlsOfOpenness}, sum)
+		f, sum = w.finish(x.check, f), w.finish(Check{Name: openInSumName, Start: Medium, Controls: controlsOfOpenness}, sum)
 		joined := join(f, sum)
 		joined.joined = []Finding{f, sum}
 		found = append(found, joined)
@@ -124,7 +124,7 @@ func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Fin
 	}
 	w.arriveAt(&f, t.interfaces, set)
 	f.Message = fmt.Sprintf("%s %s let in from %s by %s together", w.describe(f.Services), w.isAre(f.Services), w.peerWords(f.Peers), count.Some(names, 4))
-	f.WayOut, f.OrElse = narrowing(t.groups[0]), "narrow the others, or take one of them off"
+	f.Fix, f.OrElse = narrowing(t.groups[0]), "narrow the others, or take one of them off"
 	f.Narrow = narrowable(t.groups[0])
 	return f
 }

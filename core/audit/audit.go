@@ -30,7 +30,7 @@ type Check struct {
 	About    string // one line
 	Doc      string // what it means, when it fires and when not
 	Example  string // what makes it fire
-	WayOut   string
+	Fix      Remedy
 	Start    Severity // before what arrives and where moves it
 	Moves    string   // how it moves, in words; empty where it stays
 	Controls []string // numbers in the standards that it serves
@@ -80,11 +80,11 @@ type Finding struct {
 	WhyNot      string   // why it arrives nowhere, or why nobody knows
 	Message     string   // what is the matter, in a sentence without a capital and full stop
 	Details     []string // rules or places that are concerned
-	WayOut      Remedy
+	Fix         Remedy
 	OrElse      string // another way out
-	Narrow      bool   // WayOut is a narrowing of the rules
+	Narrow      bool   // Fix is a narrowing of the rules
 	Controls    []string
-	Excused     *law.Exemption // the exemption that covers it
+	Exemption   *law.Exemption // the exemption that covers it
 	Ended       *law.Exemption // one that covered it and has ended
 	Fingerprint string         // the same for the same finding in a later audit
 	State       string         // "found", "defined" or "both": see Both
@@ -109,7 +109,7 @@ type arrived struct {
 type Related struct {
 	Check, Message string
 	Severity       Severity       // that it would have by itself
-	Excused        *law.Exemption // the exemption that covers it; then it counts for nothing
+	Exemption      *law.Exemption // the exemption that covers it; then it counts for nothing
 }
 
 // An Example is one flow that a finding is about.
@@ -228,7 +228,7 @@ func Run(d *decide.Decider, o Options) Result {
 			}
 		}
 	}
-	a.excuse(&result)
+	a.exempt(&result)
 	result.Findings = a.scoped(result.Findings)
 	a.fingerprint(result.Findings)
 	result.Findings = sorted(result.Findings)
@@ -239,16 +239,16 @@ func Run(d *decide.Decider, o Options) Result {
 // before what does not, then by check and place.
 func sorted(found []Finding) []Finding {
 	type key struct {
-		excused, severity, arrival, check int
-		where                             string
-		line, at                          int
+		exempted, severity, arrival, check int
+		where                              string
+		line, at                           int
 	}
 	keys := make([]key, len(found))
 	for i, f := range found {
-		keys[i] = key{boolOrder(f.Excused != nil), -int(f.Severity), -int(f.Arrival), checkOrder(f.Check), f.Where(), f.Origin().Line, i}
+		keys[i] = key{boolOrder(f.Exemption != nil), -int(f.Severity), -int(f.Arrival), checkOrder(f.Check), f.Where(), f.Origin().Line, i}
 	}
 	slices.SortFunc(keys, func(a, b key) int {
-		return cmp.Or(a.excused-b.excused, a.severity-b.severity, a.arrival-b.arrival, a.check-b.check, strings.Compare(a.where, b.where), a.line-b.line, a.at-b.at)
+		return cmp.Or(a.exempted-b.exempted, a.severity-b.severity, a.arrival-b.arrival, a.check-b.check, strings.Compare(a.where, b.where), a.line-b.line, a.at-b.at)
 	})
 	all := make([]Finding, len(found))
 	for i, k := range keys {
@@ -320,13 +320,13 @@ func (f Finding) Origin() estate.Origin {
 
 // Counting are the other checks that a finding trips and that no exemption covers.
 func (f Finding) Counting() []Related {
-	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Excused != nil && f.Excused == nil })
+	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Exemption != nil && f.Exemption == nil })
 }
 
 // Exempted are the other checks that an exemption covers though it does not cover the
 // finding.
 func (f Finding) Exempted() []Related {
-	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Excused == nil || f.Excused != nil })
+	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Exemption == nil || f.Exemption != nil })
 }
 
 // Names are all checks that a finding's cause trips, the worst first.
@@ -351,7 +351,7 @@ type auditor struct {
 	grave       service.Set            // admin and data
 	networks    addr.Counter           // addresses of all networks
 	survey      bool                   // there are instances
-	over        map[*estate.Group]bool // groups of which the condition holds, or of an instance that wears them
+	over        map[*estate.Group]bool // groups of which the condition holds, or of an instance that has them
 	staged      map[*estate.Network]*stagedNetwork
 	stagedFar   []stagedEnd // that are met from elsewhere, by address: see findStages
 	attached    map[*estate.Group]bool
@@ -449,7 +449,7 @@ func (w *worker) note(g *estate.Group, r *estate.Rule) {
 }
 
 // inScope reports whether findings of a group may be asked for: the condition holds of
-// the group or of where it stands, or of an instance that wears it.
+// the group or of where it stands, or of an instance that has it.
 func (a *auditor) inScope(g *estate.Group) bool {
 	return !g.Existing && (a.Group == nil || a.Group == g) && (a.Over == nil || a.over[g])
 }
@@ -461,7 +461,7 @@ func (a *auditor) findScope() {
 	}
 	a.over = make(map[*estate.Group]bool, len(a.groups))
 	for _, g := range a.groups {
-		a.over[g] = a.Over.Holds(estate.GroupPlace(g)) || a.holdsOf(a.workers[0].d.Wearers(g))
+		a.over[g] = a.Over.Holds(estate.GroupPlace(g)) || a.holdsOf(a.workers[0].d.InterfacesOf(g))
 	}
 }
 

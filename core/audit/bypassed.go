@@ -80,9 +80,9 @@ func Bypasses(d *decide.Decider, isDefined func(*estate.Group) bool) []Bypass {
 
 // addingUp are the groups whose admissions are added up at an interface.
 func addingUp(d *decide.Decider, i *estate.Interface) []*estate.Group {
-	groups := d.Worn(i)
+	groups := d.GroupsAt(i)
 	if decide.Dialect(i.Instance.Account).Layers == dialect.EitherMayAdmit {
-		groups = slices.Concat(groups, d.WornBySubnet(i.Subnet))
+		groups = slices.Concat(groups, d.GroupsOfSubnet(i.Subnet))
 	}
 	return groups
 }
@@ -130,8 +130,8 @@ group that no definition knows, in a cloud where the rules of several groups add
 does not let through is then not stopped. It starts as what it lets in does: administration or data open
 to strangers at high, anything else open to them at medium, everything let out to them at medium, all
 else at low.`,
-	Example:  "the default list around a subnet admits ssh beside a group that admits https alone",
-	WayOut:   "Put a managed group around the subnet, take the other group off, or adopt it.",
+	Example:  "the default list of a subnet admits ssh beside a group that admits https alone",
+	Fix:      inWords("Attach a managed group to the subnet, detach the other group, or adopt it."),
 	Controls: controlsOfOpenness,
 	whole: func(w *worker) []Finding {
 		var found []Finding
@@ -193,11 +193,11 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 	f.Message = fmt.Sprintf("%s %s %s %s by %s, which %s %s not %s", w.describe(f.Services), lets, preposition, w.peerWords(f.Peers), b.Kind(), count.Some(beside, 4), verb, stop)
 	switch {
 	case b.Managed() != "":
-		f.WayOut = inWords("put a group for subnets that follows instances around " + b.Subnet().Path() + ": a draft offers its definition")
+		f.Fix = inWords("put a group for subnets that follows instances around " + b.Subnet().Path() + ": a draft offers its definition")
 	case b.By.BuiltIn:
-		f.WayOut = inWords("take it off: an interface with a group of its own needs no default one")
+		f.Fix = inWords("take it off: an interface with a group of its own needs no default one")
 	default:
-		f.WayOut, f.OrElse = Remedy{Kind: Adopt, Target: b.By.Path()}, "take it off"
+		f.Fix, f.OrElse = Remedy{Kind: Adopt, Target: b.By.Path()}, "take it off"
 	}
 	return f, true
 }

@@ -131,8 +131,8 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		{"open-outbound", rule("t/tg", "out", "any", everyone, ""), "low", nil}, // no way leads out
 		{"open-outbound", rule("f/fg", "out", "tcp 5432", "0.0.0.0/0", ""), "medium", nil},
 		{"one-family", admit("l/lg", "tcp 443", "::/0"), "medium", miss{admit("l/lg", "tcp 443", "0.0.0.0/0"), admit("l/lg", "tcp 443", everyone)}},
-		{"halves", admit("l/lg", "tcp 22", "0.0.0.0/1") + admit("l/lg", "tcp 22", "128.0.0.0/1"), "high", miss{admit("l/lg", "tcp 22", "0.0.0.0/1") + admit("l/lg", "tcp 443", "128.0.0.0/1")}},
-		{"halves", admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "200.0.0.0/5") + both, "critical", miss{
+		{"open-in-sum", admit("l/lg", "tcp 22", "0.0.0.0/1") + admit("l/lg", "tcp 22", "128.0.0.0/1"), "high", miss{admit("l/lg", "tcp 22", "0.0.0.0/1") + admit("l/lg", "tcp 443", "128.0.0.0/1")}},
+		{"open-in-sum", admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "200.0.0.0/5") + both, "critical", miss{
 			admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "200.0.0.0/5"), admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 23", "200.0.0.0/5") + both,
 			admit("u/ug", "tcp 22", "192.0.0.0/5") + admit("u/uh", "tcp 22", "0.0.0.0/0") + both}},
 		{"quota", group("w1", "") + group("w2", "") + group("w3", "") + `{"kind":"instance","account":"u","id":"u7","interfaces":[{"id":"if-u7","subnet":"us","private":["10.0.1.7"],"groups":["ug","uh","w1","w2","w3"]}]}` + "\n", "low", miss{both}},
@@ -141,13 +141,13 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		{"default-group", `{"kind":"group","account":"u","network":"un","id":"d","description":"x","built_in":true,"default":true}` + "\n" + admit("u/d", "any", "group:d"), "low", nil},
 		{"default-group", `{"kind":"subnet","account":"l","network":"ln","id":"bare","ranges":["10.3.9.0/24"]}` + "\n" + `{"kind":"instance","account":"l","id":"l4","interfaces":[{"id":"if-l4","subnet":"bare","private":["10.3.9.4"],"groups":["lg"]}]}` + "\n", "medium", nil},
 		{"unexplained", rule("u/ug", "in", "tcp 443", "10.0.0.0/16", `"description":""`), "info", miss{admit("u/ug", "tcp 443", "10.0.0.0/16")}},
-		{"unworn", group("z", "") + admit("u/z", "tcp 443", "10.0.1.0/24"), "info", miss{group("d", `,"default":true,"built_in":true`)}},
-		{"unworn", `{"kind":"list","account":"u","id":"mine","entries":["203.0.113.0/28"]}` + "\n", "info", miss{`{"kind":"list","account":"u","id":"mine","entries":["203.0.113.0/28"]}` + "\n" + admit("u/ug", "tcp 443", "list:mine")}},
+		{"unused", group("z", "") + admit("u/z", "tcp 443", "10.0.1.0/24"), "info", miss{group("d", `,"default":true,"built_in":true`)}},
+		{"unused", `{"kind":"list","account":"u","id":"mine","entries":["203.0.113.0/28"]}` + "\n", "info", miss{`{"kind":"list","account":"u","id":"mine","entries":["203.0.113.0/28"]}` + "\n" + admit("u/ug", "tcp 443", "list:mine")}},
 		{"overruled", admit("u/ug", "tcp 443", "10.0.0.0/16") + admit("u/ug", "tcp 443", "10.0.1.0/24"), "low", miss{admit("u/ug", "tcp 443", "10.0.0.0/25") + admit("u/ug", "tcp 443", "10.0.0.0/24") + admit("u/ug", "tcp 80", "10.0.0.0/25"), admit("u/ug", "tcp 443", "10.0.0.0/24") + admit("u/ug", "tcp 80", "10.0.0.0/25")}[1:]},
 		{"overruled", admit("u/ug", "tcp 1-10", "10.0.0.0/16") + admit("u/ug", "tcp 11-20", "10.0.0.0/16") + admit("u/ug", "tcp 8-12", "10.0.1.0/24"), "low", miss{admit("u/ug", "tcp 1-10", "10.0.0.0/16") + admit("u/ug", "tcp 8-12", "10.0.1.0/24")}},
 		{"overruled", ranked("tcp 443", "10.2.0.0/16", 100, "refuse") + ranked("tcp 443", "10.2.1.0/24", 200, "admit"), "low", miss{ranked("tcp 443", "10.2.0.0/16", 200, "refuse") + ranked("tcp 443", "10.2.1.0/24", 100, "admit")}},
-		{"vain-refusal", ranked("tcp 443", "10.2.0.0/16", 100, "admit") + ranked("tcp 443", "10.2.1.0/24", 200, "refuse"), "high", miss{ranked("tcp 443", "10.2.1.0/24", 100, "admit") + ranked("tcp 443", "10.2.0.0/16", 200, "refuse"), ranked("tcp 443", "10.2.0.0/16", 200, "admit") + ranked("tcp 443", "10.2.1.0/24", 100, "refuse")}},
-		{"vain-refusal", ranked("any", "0.0.0.0/0", 100, "admit") + ranked("tcp 22", everyone, 200, "refuse"), "high", nil},
+		{"ineffective-refusal", ranked("tcp 443", "10.2.0.0/16", 100, "admit") + ranked("tcp 443", "10.2.1.0/24", 200, "refuse"), "high", miss{ranked("tcp 443", "10.2.1.0/24", 100, "admit") + ranked("tcp 443", "10.2.0.0/16", 200, "refuse"), ranked("tcp 443", "10.2.0.0/16", 200, "admit") + ranked("tcp 443", "10.2.1.0/24", 100, "refuse")}},
+		{"ineffective-refusal", ranked("any", "0.0.0.0/0", 100, "admit") + ranked("tcp 22", everyone, 200, "refuse"), "high", nil},
 		{"crowded-ranks", ranked("tcp 443", "10.2.0.0/16", 100, "admit") + ranked("tcp 80", "10.2.1.0/24", 101, "admit"), "info", miss{ranked("tcp 443", "10.2.0.0/16", 100, "admit") + ranked("tcp 80", "10.2.1.0/24", 102, "admit")}},
 		{"dangling", admit("u/ug", "tcp 443", "group:gone"), "medium", miss{admit("u/ug", "tcp 443", "group:t/tg")}},
 		{"dangling", rule("r/rg", "in", "tcp 443", "group:u/ug", `"description":"x","rank":100`), "medium", nil},
@@ -167,7 +167,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		{"stage-crossing", admit("u/uh", "tcp 5432", "10.1.1.0/24") + rule("t/tg", "out", "tcp 5432", "10.0.0.0/16", ""), "high", miss{admit("u/uh", "tcp 5432", "10.1.1.0/24"), admit("t/tg", "tcp 5432", "10.0.1.0/24") + rule("u/ug", "out", "tcp 5432", "10.1.0.0/16", "") + rule("u/uh", "out", "tcp 5432", "10.1.0.0/16", ""), admit("u/uh", "tcp 443", "10.1.1.0/24") + rule("t/tg", "out", "tcp 443", "10.0.0.0/16", "")}},
 		{"stage-crossing", admit("u/uh", "tcp 22", "group:t/tg") + rule("t/tg", "out", "any", "10.0.0.0/16", ""), "high", nil},
 		{"catch-all-self", admit("u/ug", "any", "group:ug"), "low", miss{admit("u/ug", "tcp 443", "group:ug")}},
-		{"past-date", rule("u/ug", "in", "tcp 443", "10.0.1.0/24", `"description":"visit until 2026-11-19"`), "high", miss{rule("u/ug", "in", "tcp 443", "10.0.1.0/24", `"description":"visit until 2026-11-20"`)}},
+		{"expired", rule("u/ug", "in", "tcp 443", "10.0.1.0/24", `"description":"visit until 2026-11-19"`), "high", miss{rule("u/ug", "in", "tcp 443", "10.0.1.0/24", `"description":"visit until 2026-11-20"`)}},
 	}
 	tested := map[string]bool{"idle": true, "by-hand": true, "bypassed": true} // TestIdle, TestByHand, TestBypassed
 	for _, x := range cases {
@@ -175,7 +175,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		found := audit.Run(decide.New(surveyed(t, x.fires)), audit.Options{Checks: []string{x.check}, Now: now}).Findings
 		if i := slices.IndexFunc(found, func(f audit.Finding) bool { return f.Check == x.check }); i < 0 && len(found) == 0 {
 			t.Errorf("%s does not fire on\n%s", x.check, x.fires)
-		} else if f := found[max(i, 0)]; f.Severity.String() != x.severity || f.Message == "" || f.WayOut == (audit.Remedy{}) || f.Where() == "" || len(f.Fingerprint) != 16 || len(f.Reasons()) < 2 {
+		} else if f := found[max(i, 0)]; f.Severity.String() != x.severity || f.Message == "" || f.Fix == (audit.Remedy{}) || f.Where() == "" || len(f.Fingerprint) != 16 || len(f.Reasons()) < 2 {
 			t.Errorf("%s is %s, want %s: %+v on\n%s", x.check, f.Severity, x.severity, f.Message, x.fires)
 		}
 		for _, m := range x.misses {
@@ -188,7 +188,7 @@ func TestEveryCheckFiresAndMisses(t *testing.T) {
 		if !tested[c.Name] {
 			t.Errorf("%s has no near miss", c.Name)
 		}
-		if c.About == "" || c.Doc == "" || c.Example == "" || c.WayOut == "" || len(c.Controls) == 0 {
+		if c.About == "" || c.Doc == "" || c.Example == "" || c.Fix == (audit.Remedy{}) || len(c.Controls) == 0 {
 			t.Errorf("%s is not explained", c.Name)
 		}
 	}
@@ -229,7 +229,7 @@ group ug in un "x" { cover u1
 	w := propose.NewWorld(d, survey)
 	o := audit.Options{Checks: []string{"by-hand"}, Now: now, Defined: decide.New(w.Estate)}
 	found := audit.Run(decide.New(w.As(propose.Found).Estate), o).Findings
-	if names(found) != "high past-date+by-hand, medium by-hand+unexplained" {
+	if names(found) != "high expired+by-hand, medium by-hand+unexplained" {
 		t.Fatalf("got %v", names(found))
 	}
 	if want := "changed by night.shift at 2026-11-19 02:14 UTC"; !strings.Contains(found[1].Message, want) || found[1].Rules[0].ID == "" {
@@ -250,7 +250,7 @@ group g in n "x" {
 // A breach of a law is one finding with the check that its rule trips; exemptions
 // are shown, ended ones are told, idle ones are returned.
 func TestLawsAndExemptions(t *testing.T) {
-	for _, x := range []struct{ exempt, want, excused, ended string }{
+	for _, x := range []struct{ exempt, want, exempted, ended string }{
 		{"", "critical law:shut+open-admin-port, critical law:shut+open-admin-port", "", ""},
 		{`exempt a/n/g from shut on ssh because "visit" until 2027-01-31 by "m.teal"`, "critical law:shut+open-admin-port, high open-admin-port+law:shut", "", ""},
 		{`exempt a/n/g from open-admin-port on ssh because "visit" until 2027-01-31 by "m.teal"`, "critical law:shut+open-admin-port, critical law:shut+open-admin-port", "", ""},
@@ -268,13 +268,13 @@ exempt a/n/g from shut on ssh because "visit" until 2027-01-31 by "m.teal"`, "cr
 		if names(r.Findings) != x.want {
 			t.Errorf("%s: got %s", x.exempt, names(r.Findings))
 		}
-		excused, ended := "", ""
+		exempted, ended := "", ""
 		partly := 0
 		for i, f := range r.Findings {
-			if f.Excused != nil {
-				excused += d.Estate.Services.Describe(f.Services)
-				if i != len(r.Findings)-1 || f.Excused.By != "m.teal" {
-					t.Errorf("an exempted finding is not last, or not told of: %+v", f.Excused)
+			if f.Exemption != nil {
+				exempted += d.Estate.Services.Describe(f.Services)
+				if i != len(r.Findings)-1 || f.Exemption.By != "m.teal" {
+					t.Errorf("an exempted finding is not last, or not told of: %+v", f.Exemption)
 				}
 			}
 			if f.Ended != nil {
@@ -291,21 +291,21 @@ exempt a/n/g from shut on ssh because "visit" until 2027-01-31 by "m.teal"`, "cr
 		if want := strings.Count(x.exempt, "until 2027") == 1 && !strings.Contains(x.exempt, "https"); (partly == 1) != want {
 			t.Errorf("%s: %d findings are partly exempted", x.exempt, partly)
 		}
-		if excused != x.excused || ended != x.ended || len(r.Idle) != strings.Count(x.exempt, "https") {
-			t.Errorf("%s: excused %q, ended %q, idle %d", x.exempt, excused, ended, len(r.Idle))
+		if exempted != x.exempted || ended != x.ended || len(r.Idle) != strings.Count(x.exempt, "https") {
+			t.Errorf("%s: exempted %q, ended %q, idle %d", x.exempt, exempted, ended, len(r.Idle))
 		}
 	}
 }
 
-// An exemption excuses what it names and nothing else: whatever else has the same cause
+// An exemption exempts what it names and nothing else: whatever else has the same cause
 // stays, as bad as it is by itself. Networks and accounts can be exempted from what is
 // about no group.
-func TestExemptionsExcuseOneByOne(t *testing.T) {
+func TestExemptionsCoverOneByOne(t *testing.T) {
 	open := "group g in n \"x\" {\n  admit ssh, mysql from everyone\n}\n"
 	exempt := func(what, from string) string {
 		return "exempt " + what + " from " + from + " because \"x\" until 2027-01-31 by \"m\"\n"
 	}
-	for _, x := range []struct{ exempt, worst, excused string }{
+	for _, x := range []struct{ exempt, worst, exempted string }{
 		{"", "high", ""},
 		{exempt("a/n/g", "unexplained"), "high", ""},
 		{exempt("a/n/g", "open-admin-port"), "high", ""}, // open-data-port is there still
@@ -318,21 +318,21 @@ func TestExemptionsExcuseOneByOne(t *testing.T) {
 		if n := source.Errors(d.Messages); n > 0 {
 			t.Fatal(d.Messages[0])
 		}
-		run := func(least audit.Severity) (worst, excused string) {
+		run := func(least audit.Severity) (worst, exempted string) {
 			r := audit.Run(decide.New(d.Estate), audit.Options{Exemptions: d.Exemptions, Now: now, Least: least, Direction: estate.In})
 			for _, f := range r.Findings {
 				switch {
 				case f.Group == nil || f.Group.Name != "g":
-				case f.Excused != nil:
-					excused = f.Check
+				case f.Exemption != nil:
+					exempted = f.Check
 				case worst == "":
 					worst = f.Severity.String()
 				}
 			}
-			return worst, excused
+			return worst, exempted
 		}
-		if worst, excused := run(audit.Info); worst != x.worst || excused != x.excused {
-			t.Errorf("%s: worst is %q, want %q; excused %q, want %q", x.exempt, worst, x.worst, excused, x.excused)
+		if worst, exempted := run(audit.Info); worst != x.worst || exempted != x.exempted {
+			t.Errorf("%s: worst is %q, want %q; exempted %q, want %q", x.exempt, worst, x.worst, exempted, x.exempted)
 		}
 		if worst, _ := run(audit.High); (worst == "high") != (x.worst == "high") {
 			t.Errorf("%s: at --severity high the worst is %q", x.exempt, worst)

@@ -21,12 +21,12 @@ type facts struct {
 	mayBeOpen, mayBeWide [2]bool
 	strangers            [2]float64 // that are let in, of IPv4 and IPv6: at most, since rules may overlap
 	refuses, byRank      bool
-	first                *estate.Interface // the first that wears it, if any
-	// plain says that it keeps state, and that whatever stands around the subnets of those
-	// who wear it lets everything through within the network, or that one admission in any
+	first                *estate.Interface // the first that has it, if any
+	// plain says that it keeps state, and that whatever is attached to the subnets of those
+	// that have it lets everything through within the network, or that one admission in any
 	// layer is enough: so what a rule of it admits from the network gets through.
 	plain   bool
-	layered bool // groups around the subnet may admit what this one does not
+	layered bool // groups of the subnet may admit what this one does not
 }
 
 // ruleFacts are what a rule speaks of.
@@ -87,25 +87,25 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 	if decide.Filter(g).Fixed != nil && !g.Defined && !f.shutBehind(estate.Out) { // built-in rules let out to everyone
 		f.mayBeOpen[1] = true
 	}
-	worn := w.d.Wearers(g)
-	if len(worn) > 0 {
-		f.first = worn[0]
+	attached := w.d.InterfacesOf(g)
+	if len(attached) > 0 {
+		f.first = attached[0]
 	}
 	both := decide.Dialect(g.Account).Layers == dialect.BothMustAdmit
 	f.layered = decide.Dialect(g.Account).Layers == dialect.EitherMayAdmit
 	stateless := g.Stateless || slices.ContainsFunc(g.Rules, func(r estate.Rule) bool { return r.Stateless })
-	f.plain = !g.Defined && !f.refuses && !stateless && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
+	f.plain = !g.Defined && !f.refuses && !stateless && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(attached, func(i *estate.Interface) bool {
 		return both && !w.transparent(i.Subnet)
 	})
 }
 
-// transparent reports whether what stands around a subnet lets everything through
+// transparent reports whether what is attached to a subnet lets everything through
 // within the network, both ways.
 func (w *worker) transparent(s *estate.Subnet) bool {
 	clear, ok := w.clearSubnets[s]
 	if !ok {
 		within := traffic.Of(addr.OfPrefixes(s.Network.Ranges...), service.All)
-		clear = !slices.ContainsFunc(w.d.WornBySubnet(s), func(g *estate.Group) bool {
+		clear = !slices.ContainsFunc(w.d.GroupsOfSubnet(s), func(g *estate.Group) bool {
 			return !within.SubsetOf(w.d.GroupTraffic(g, estate.In)) || !within.SubsetOf(w.d.GroupTraffic(g, estate.Out))
 		})
 		w.clearSubnets[s] = clear

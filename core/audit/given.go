@@ -39,7 +39,7 @@ func (a *auditor) observe() {
 		}{{d.At(s.Destination), addr.Of(s.Source), estate.In}, {d.At(s.Source), addr.Of(s.Destination), estate.Out}} {
 			for _, i := range end.at {
 				a.seen[i] = true
-				for _, g := range slices.Concat(d.Worn(i), d.WornBySubnet(i.Subnet)) {
+				for _, g := range slices.Concat(d.GroupsAt(i), d.GroupsOfSubnet(i.Subnet)) {
 					a.use(d, g, end.direction, traffic.Of(end.peer, point))
 				}
 			}
@@ -169,7 +169,7 @@ func (a *auditor) judge() {
 
 // breach makes a finding of the breach of a law.
 func (w *worker) breach(l law.Law, b law.Breach) Finding {
-	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium, Controls: l.Controls, Message: b.Text, part: true, WayOut: edited(b.Group, b.Lacks)}
+	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium, Controls: l.Controls, Message: b.Text, part: true, Fix: edited(b.Group, b.Lacks)}
 	if l.Title != "" {
 		f.Message = fmt.Sprintf("%s (%s)", b.Text, l.Title)
 	}
@@ -182,7 +182,7 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 	}
 	if !b.Traffic.IsEmpty() {
 		f.Services, f.Peers = b.Traffic.Services(), b.Traffic.Peers(service.All)
-		f.WayOut, f.Narrow = narrowing(b.Group), narrowable(b.Group)
+		f.Fix, f.Narrow = narrowing(b.Group), narrowable(b.Group)
 	}
 	return f
 }
@@ -190,18 +190,18 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 // LawPrefix stands before the name of a law where a check's name stands.
 const LawPrefix = "law:"
 
-// excuse finds the exemptions that cover findings. What joined in a finding is judged one
-// by one: each is excused by an exemption that names its check or law, and nothing else
-// is. What is not excused stays, with the severity that it has by itself. Exemptions that
+// exempt finds the exemptions that cover findings. What joined in a finding is judged one
+// by one: each is exempted by an exemption that names its check or law, and nothing else
+// is. What is not exempted stays, with the severity that it has by itself. Exemptions that
 // have ended are told with the findings that they covered; those that cover nothing are
 // idle.
-func (a *auditor) excuse(result *Result) {
+func (a *auditor) exempt(result *Result) {
 	if len(a.Exemptions) == 0 {
 		return
 	}
 	used := make([]bool, len(a.Exemptions))
 	for i := range result.Findings {
-		a.excuseOne(&result.Findings[i], used)
+		a.exemptOne(&result.Findings[i], used)
 	}
 	if a.Over != nil || a.Group != nil || len(a.Checks) > 0 || a.Services != nil || a.Direction != "" || a.Least > Info {
 		return // what is not looked at may well be covered
@@ -213,64 +213,64 @@ func (a *auditor) excuse(result *Result) {
 	}
 }
 
-func (a *auditor) excuseOne(f *Finding, used []bool) {
+func (a *auditor) exemptOne(f *Finding, used []bool) {
 	singles := f.singles()
 	f.joined = nil
-	var left, excused []Finding
+	var left, exempted []Finding
 	for _, x := range singles {
 		x.joined = nil
-		a.excuseSingle(&x, used)
-		if x.Excused != nil {
-			excused = append(excused, x)
+		a.exemptSingle(&x, used)
+		if x.Exemption != nil {
+			exempted = append(exempted, x)
 		} else {
 			left = append(left, x)
 		}
 	}
 	switch {
-	case len(excused) == 0 && len(singles) == 1:
+	case len(exempted) == 0 && len(singles) == 1:
 		*f = left[0]
-	case len(excused) == 0: // as it was joined, with what there is to say of exemptions
+	case len(exempted) == 0: // as it was joined, with what there is to say of exemptions
 		for _, x := range left {
 			f.Ended = cmp.Or(f.Ended, x.Ended)
 			f.Details = union(f.Details, x.Details)
 		}
 	case len(left) == 0:
-		f.Excused, f.Ended = excusedFirst(excused, f.Check).Excused, nil
+		f.Exemption, f.Ended = exemptedFirst(exempted, f.Check).Exemption, nil
 		for k := range f.Also {
-			f.Also[k].Excused = excusedFirst(excused, f.Also[k].Check).Excused
+			f.Also[k].Exemption = exemptedFirst(exempted, f.Also[k].Check).Exemption
 		}
 	default:
 		way := f.Direction // which what is said of single rules does not have
-		*f = joinedAgain(left, excused)
+		*f = joinedAgain(left, exempted)
 		f.Direction = cmp.Or(f.Direction, way)
 	}
 }
 
-// excusedFirst is the excused finding of a check, or else the first.
-func excusedFirst(excused []Finding, check string) Finding {
-	i := slices.IndexFunc(excused, func(x Finding) bool { return x.Check == check })
-	return excused[max(i, 0)]
+// exemptedFirst is the exempted finding of a check, or else the first.
+func exemptedFirst(exempted []Finding, check string) Finding {
+	i := slices.IndexFunc(exempted, func(x Finding) bool { return x.Check == check })
+	return exempted[max(i, 0)]
 }
 
-// joinedAgain joins what is left of a finding, and names beside it what is excused.
-func joinedAgain(left, excused []Finding) Finding {
+// joinedAgain joins what is left of a finding, and names beside it what is exempted.
+func joinedAgain(left, exempted []Finding) Finding {
 	f := left[0]
 	for _, x := range left[1:] {
 		f = join(f, x)
 	}
 	f.Also = slices.Clip(f.Also)
-	for _, x := range excused {
+	for _, x := range exempted {
 		if slices.ContainsFunc(f.Also, func(r Related) bool { return r.Check == x.Check }) {
 			continue // of another rule of the same cause
 		}
-		f.Also = append(f.Also, Related{Check: x.Check, Message: x.Message, Severity: x.Severity, Excused: x.Excused})
+		f.Also = append(f.Also, Related{Check: x.Check, Message: x.Message, Severity: x.Severity, Exemption: x.Exemption})
 	}
 	f.gather = false
 	return f
 }
 
-// excuseSingle finds the exemptions that cover a finding that nothing joined.
-func (a *auditor) excuseSingle(f *Finding, used []bool) {
+// exemptSingle finds the exemptions that cover a finding that nothing joined.
+func (a *auditor) exemptSingle(f *Finding, used []bool) {
 	about := a.aboutServices(*f)
 	left := about
 	var last *law.Exemption
@@ -290,7 +290,7 @@ func (a *auditor) excuseSingle(f *Finding, used []bool) {
 		left, last = left.Minus(e.Services), e
 	}
 	if last != nil && left.IsEmpty() {
-		f.Excused, f.Ended = last, nil
+		f.Exemption, f.Ended = last, nil
 	} else if last != nil {
 		f.Details = append(slices.Clip(f.Details), fmt.Sprintf("exempted until %s by %s, but only on %s", last.Until.Add(-time.Second).Format(time.DateOnly), last.By, a.estate.Services.Describe(last.Services.Intersect(about))))
 	}
@@ -327,7 +327,7 @@ func covers(e *law.Exemption, f Finding) bool {
 func (a *auditor) fingerprint(found []Finding) {
 	for i := range found {
 		if f := &found[i]; f.Narrow && len(f.Rules) > 0 && !slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.BuiltIn }) {
-			f.Narrow, f.WayOut = false, Remedy{Adopt, f.Group.Path(), "a built-in rule can't be narrowed, and what a definition does not let through is shut"}
+			f.Narrow, f.Fix = false, Remedy{Adopt, f.Group.Path(), "a built-in rule can't be narrowed, and what a definition does not let through is shut"}
 		}
 	}
 	a.parallel(len(found), atOnce, func(_ *worker, i int) { found[i].Fingerprint = hashed(found[i].identity()) })
@@ -354,7 +354,7 @@ func (f *Finding) identity() string {
 	if f.Account != nil && f.Account.Cloud != nil {
 		cloud = f.Account.Cloud.Name
 	}
-	parts := []string{f.Check, cloud, f.Where(), string(f.Direction)}
+	parts := []string{firstName(f.Check), cloud, f.Where(), string(f.Direction)}
 	switch {
 	case f.gather:
 		parts = append(parts, "rules") // one finding for all that a check says of a group's rules

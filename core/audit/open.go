@@ -62,7 +62,7 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 		word, preposition = "let out", "to"
 	}
 	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, l.peerWords(f.Peers))
-	f.WayOut, f.Narrow = l.narrowing(), narrowable(l.group)
+	f.Fix, f.Narrow = l.narrowing(), narrowable(l.group)
 	if f.Example == nil {
 		f.Example = l.unmet(direction, set)
 	}
@@ -132,16 +132,16 @@ func (l *look) arrive(f *Finding, set traffic.Set) {
 	if !l.survey {
 		return
 	}
-	worn := l.d.Wearers(l.group)
+	attached := l.d.InterfacesOf(l.group)
 	f.Arrival = Nowhere
-	if len(worn) == 0 {
-		f.WhyNot = "no instance wears the group"
+	if len(attached) == 0 {
+		f.WhyNot = "the group is attached to no instance"
 		if l.group.For == estate.ForSubnets {
 			f.WhyNot = "no instance is behind the group"
 		}
 		return
 	}
-	for _, i := range worn {
+	for _, i := range attached {
 		if x := l.meets(i, f.Direction, set); x != nil {
 			if f.Instances = append(f.Instances, i); f.Example == nil {
 				f.Example = x
@@ -237,7 +237,7 @@ func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) 
 // whyNot asks for flows of the set, over both families, what becomes of them at an
 // interface, and why: what is undecided comes first.
 func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set traffic.Set) (decide.Verdict, string) {
-	verdict, why := decide.NoWay, ""
+	verdict, why := decide.NoRoute, ""
 	if direction == estate.In && i.Instance.Kind == estate.Balancer {
 		if heard := set.OnServices(decide.Listened(i.Instance)); !heard.IsEmpty() {
 			set = heard
@@ -367,14 +367,14 @@ func (l *look) contributing(sum traffic.Set) []*estate.Rule {
 
 // decisive reports whether what the group lets in is let in indeed: it is for
 // instances, or one admission in any layer is enough, or at some interface
-// nothing else filters. Of other groups around subnets only the sum of both
+// nothing else filters. Of other groups of subnets only the sum of both
 // layers counts, and the groups of the instances answer for that.
 func (l *look) decisive() bool {
 	if l.group.For == estate.ForInstances || decide.Dialect(l.group.Account).Layers != dialect.BothMustAdmit || !l.survey {
 		return true
 	}
-	return slices.ContainsFunc(l.d.Wearers(l.group), func(i *estate.Interface) bool {
-		return i.Unfiltered || len(l.d.Worn(i)) == 0
+	return slices.ContainsFunc(l.d.InterfacesOf(l.group), func(i *estate.Interface) bool {
+		return i.Unfiltered || len(l.d.GroupsAt(i)) == 0
 	})
 }
 
@@ -392,7 +392,7 @@ clusters and containers) is let in from a sixteenth of all strangers or more, ov
 one rule of the group or by several together, after refusals before them. Such ports are tried by
 scanners within minutes of being opened. What lists and instances of the estate have are no strangers.`,
 	Example:  "admit ssh from everyone",
-	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the groups and lists that really use it.",
+	Fix:      Remedy{Kind: Narrow, Words: "the groups and lists that really use it"},
 	Controls: controlsOfOpenness,
 	group:    func(l *look) []Finding { return l.inOn(l.admin) },
 }
@@ -406,7 +406,7 @@ var openDataPort = Check{
 sixteenth of all strangers or more, over IPv4 or IPv6, by one rule of the group or by several together,
 after refusals before them.`,
 	Example:  "admit postgres from everyone v6",
-	WayOut:   "Name the group that uses the data: admit postgres from group booking.",
+	Fix:      inWords("Name the group that uses the data: admit postgres from group booking."),
 	Controls: controlsOfOpenness,
 	group:    func(l *look) []Finding { return l.inOn(l.data) },
 }
@@ -421,7 +421,7 @@ directory services without TLS) are let in from a sixteenth of all strangers or 
 web alone (http, http-alt) it starts at low: many a site only redirects there. What is declared to
 be open (see open-inbound) is no finding.`,
 	Example:  "admit imap from everyone",
-	WayOut:   "Open the encrypted one instead: admit imaps from everyone.",
+	Fix:      inWords("Open the encrypted one instead: admit imaps from everyone."),
 	Controls: controlsOfServices,
 	group: func(l *look) []Finding {
 		if !l.mayBeOpen[0] {
@@ -446,7 +446,7 @@ var openInbound = Check{
 more, and nothing says that they are meant to be open: no expectation that the internet can reach the
 group on them, and no law that lets in only these.`,
 	Example:  "admit tcp 8600 from everyone",
-	WayOut:   "Narrow it, or declare it: expect internet can reach GROUP on SERVICE, or a law with only admit SERVICE from internet.",
+	Fix:      inWords("Narrow it, or declare it: expect internet can reach GROUP on SERVICE, or a law with only admit SERVICE from internet."),
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		if !l.mayBeOpen[0] {
@@ -504,7 +504,7 @@ var wideInbound = Check{
 family that is not open; or a rule of a group for instances lets in a private range of which more than
 65,536 addresses (of IPv6 a /40) are in no network of the estate.`,
 	Example:  "admit https from 192.0.0.0/8",
-	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the ranges that really use it.",
+	Fix:      Remedy{Kind: Narrow, Words: "the ranges that really use it"},
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -518,7 +518,7 @@ family that is not open; or a rule of a group for instances lets in a private ra
 			}
 			for _, p := range r.Peers {
 				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) && l.letsThrough(r) {
-					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
+					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
 					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate", p.Range, l.describe(r.services))
 					found = append(found, f)
 					break
@@ -588,7 +588,7 @@ or more: the way by which data leaves, and by which a machine that was taken ove
 often come with such a rule built in, and that counts too. It is never more than medium, and low where
 no way leads out.`,
 	Example:  "reach any at everyone",
-	WayOut:   "Say what is needed: reach https at list updates. isonomos narrow GROUP --flows FLOWS.csv proposes it.",
+	Fix:      Remedy{Kind: Narrow, Words: "what is needed, such as: reach https at list updates"},
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		if !l.mayBeOpen[1] || !l.decisive() {
@@ -635,7 +635,7 @@ members of its own group; or several rules with the same peers do together. What
 next year is let in today. Not told are rules that hold nobody (a group that is gone or has no
 members), rules of which refusals before them leave nothing, and built-in rules that can't be removed.`,
 	Example:  "admit any from network",
-	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv proposes the services that are really used.",
+	Fix:      Remedy{Kind: Narrow, Words: "the services that are really used"},
 	Controls: controlsOfServices,
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -756,7 +756,7 @@ func (l *look) about(c cause, spec service.Spec) Finding {
 			return l.opening(estate.In, set, c.rules)
 		}
 	}
-	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec).Intersect(c.services), Peers: c.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group)}
+	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec).Intersect(c.services), Peers: c.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
 }
 
 // from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
@@ -788,7 +788,7 @@ var widePorts = Check{
 them. Every port of a protocol (0 to 65535) is all-services. Not told are rules that hold nobody, or
 of which refusals before them leave nothing, and built-in rules that can't be removed.`,
 	Example:  "admit tcp 22-80 from list pilot-stations",
-	WayOut:   "Name the services: admit ssh, http from list pilot-stations.",
+	Fix:      inWords("Name the services: admit ssh, http from list pilot-stations."),
 	Controls: controlsOfServices,
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -857,7 +857,7 @@ are let in, whom a rule names by range or list, and not all: somebody shut one d
 other. Open over IPv4 with IPv6 shut altogether is no finding, since many networks have no IPv6; nor
 is IPv6 within the estate, by a group, the own network or private ranges. ICMP has one family only.`,
 	Example:  "admit postgres from group booking      admit postgres from everyone v6",
-	WayOut:   "Give both families the same peers.",
+	Fix:      inWords("Give both families the same peers."),
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		if !l.mayBeOpen[0] || !l.decisive() {
@@ -935,10 +935,10 @@ func (l *look) outsidersNamed() addr.Set {
 	return addr.UnionAll(named...).Intersect(addr.Public).Minus(l.d.OwnAddresses())
 }
 
-const halvesName = "halves"
+const openInSumName = "open-in-sum"
 
-var halves = Check{
-	Name:  halvesName,
+var openInSum = Check{
+	Name:  openInSumName,
 	About: "several rules add up to an opening that none of them shows",
 	Start: Medium,
 	Moves: withArrival,
@@ -947,7 +947,7 @@ of the internet each, or many wide ranges. Or no group of an interface is open o
 sum of its groups is (in a cloud where every layer admits by itself, with the subnet's lists). Its
 severity is that of what the sum opens.`,
 	Example:  "admit rdp from 0.0.0.0/1      admit rdp from 128.0.0.0/1",
-	WayOut:   "isonomos narrow GROUP --flows FLOWS.csv.",
+	Fix:      Remedy{Kind: Narrow, Words: "what is really used"},
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		if !l.mayBeOpen[0] {

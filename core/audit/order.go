@@ -25,7 +25,7 @@ its peers, as ICMP over IPv6. It says something that is not so, and the next per
 Of equal rules the later ones are told. A rule that keeps state is not covered by rules that keep
 none. A refusal of everything at the end is no finding, though what is built in refuses as well.`,
 	Example:  "admit ssh from 10.20.0.0/16      admit ssh from 10.20.1.0/24",
-	WayOut:   "Delete it.",
+	Fix:      inWords("Delete it."),
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	spelling: true,
@@ -39,12 +39,12 @@ none. A refusal of everything at the end is no finding, though what is built in 
 				// What a connect or pattern writes, and what is said of probes, is meant
 				// whatever else is admitted.
 				meant := r.Through != nil || slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
-				if !r.BuiltIn && !meant && !l.vain(rules, i) {
+				if !r.BuiltIn && !meant && !l.ineffective(rules, i) {
 					why := "other rules of the group decide all of it"
 					if r.isUncarried() {
 						why = "its services do not go over the address family of its peers"
 					}
-					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, WayOut: inWords("delete the rule: nothing changes"),
+					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Fix: inWords("delete the rule: nothing changes"),
 						Message: fmt.Sprintf("%q can't take effect: %s", r.Sentence(l.estate.Services), why)})
 				}
 			}
@@ -277,9 +277,9 @@ func coveredWithin(rules []*ruleFacts, first int, outside traffic.Set, both bool
 	return traffic.Set{}
 }
 
-// vain reports whether a refusal stands behind rules that admit, over one family
+// ineffective reports whether a refusal stands behind rules that admit, over one family
 // at least, all that it refuses.
-func (l *look) vain(rules []*ruleFacts, i int) bool {
+func (l *look) ineffective(rules []*ruleFacts, i int) bool {
 	r := rules[i]
 	if r.Action != estate.Refuse || !l.byRank() {
 		return false
@@ -313,15 +313,15 @@ func (l *look) vain(rules []*ruleFacts, i int) bool {
 	return false
 }
 
-var vainRefusal = Check{
-	Name:  "vain-refusal",
+var ineffectiveRefusal = Check{
+	Name:  "ineffective-refusal",
 	About: "an admission makes a refusal or a lend pointless",
 	Start: High,
 	Doc: `All that a refusal refuses, over one address family at least, is admitted by rules that come before
 it; or all that a lend would lend is open already. Somebody believes a door to be shut that is open.
 A refusal of which something is left, or that others refuse before it, is no finding here.`,
 	Example:  "admit ssh from everyone      refuse ssh from list harbour-offices",
-	WayOut:   "Move the refusal before the admission (a lower rank), or narrow the admission.",
+	Fix:      inWords("Move the refusal before the admission (a lower rank), or narrow the admission."),
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		var found []Finding
@@ -329,8 +329,8 @@ A refusal of which something is left, or that others refuse before it, is no fin
 			for _, direction := range []estate.Direction{estate.In, estate.Out} {
 				rules := l.ordered(direction)
 				for i, r := range rules {
-					if !r.BuiltIn && r.Action == estate.Refuse && l.vain(rules, i) {
-						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("move it before what admits this, or narrow that"),
+					if !r.BuiltIn && r.Action == estate.Refuse && l.ineffective(rules, i) {
+						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("move it before what admits this, or narrow that"),
 							Message: fmt.Sprintf("%q refuses nothing: rules before it admit all of it", r.Sentence(l.estate.Services))})
 					}
 				}
@@ -340,7 +340,7 @@ A refusal of which something is left, or that others refuse before it, is no fin
 			r := &l.group.Lends[i].Rule
 			set := traffic.Of(l.d.Peers(l.group, r, nil), service.Of(r.Services...))
 			if !set.IsEmpty() && set.SubsetOf(l.d.GroupTraffic(l.group, r.Direction)) {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: set.Services(), Peers: set.Peers(service.All), WayOut: inWords("take out the rules that admit it, or the lend"),
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: set.Services(), Peers: set.Peers(service.All), Fix: inWords("take out the rules that admit it, or the lend"),
 					Message: fmt.Sprintf("lending %s to %s is pointless: it is open already", l.describe(set.Services()), estate.PeerWords(r.Peers))})
 			}
 		}
@@ -356,7 +356,7 @@ var crowdedRanks = Check{
 	Doc: `Two rules of a direction follow each other with no rank between them, or have the same: a rule that
 belongs there can only be put in by moving others. Built-in rules do not count.`,
 	Example:  "ranks 100 and 101",
-	WayOut:   "Leave space: 100, 200, 300. Compiled rules have it.",
+	Fix:      inWords("Leave space: 100, 200, 300. Compiled rules have it."),
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		if l.group.Defined || !decide.Filter(l.group).FirstMatch {
@@ -365,7 +365,7 @@ belongs there can only be put in by moving others. Built-in rules do not count.`
 		var found []Finding
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
 			rules := slices.DeleteFunc(l.ordered(direction), func(r *ruleFacts) bool { return r.BuiltIn })
-			f := Finding{Direction: direction, WayOut: inWords("give the later rules ranks with room between them")}
+			f := Finding{Direction: direction, Fix: inWords("give the later rules ranks with room between them")}
 			for i := 1; i < len(rules); i++ {
 				a, b := rules[i-1], rules[i]
 				if b.Rank-a.Rank > 1 {

@@ -109,7 +109,7 @@ func TestVain(t *testing.T) {
 				peers := r.peers.Only(f)
 				want = want || !peers.IsEmpty() && allAdmittedBefore(rules[:i], peers, r.services)
 			}
-			if got := l.vain(rules, i); got != want {
+			if got := l.ineffective(rules, i); got != want {
 				t.Fatalf("%v %v is vain: %v, want %v", r.peers, r.services, got, want)
 			}
 			if want {

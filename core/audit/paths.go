@@ -27,7 +27,7 @@ end. Either way the connection fails, and the rule looks as if it did not. Of se
 told of each group. Where a group has no member, or none that has an address family in common, there
 is no other end.`,
 	Example:  "group wall for subnets in quay { admit https from everyone }      (and nothing lets the answers out)",
-	WayOut:   "Let the answers back, or write both ends at once: connect A to B on SERVICE.",
+	Fix:      inWords("Let the answers back, or write both ends at once: connect A to B on SERVICE."),
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		found := l.unanswered()
@@ -45,15 +45,15 @@ func (l *look) unanswered() []Finding {
 	if l.group.Defined && l.group.For == estate.ForInstances && !l.stateless() || !l.group.Defined && !l.stateless() {
 		return nil
 	}
-	worn := l.d.Wearers(l.group)
-	if len(worn) == 0 {
+	attached := l.d.InterfacesOf(l.group)
+	if len(attached) == 0 {
 		return nil
 	}
 	var found []Finding
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		var lost traffic.Set
 		asked := make(map[string]bool)
-		for _, i := range worn {
+		for _, i := range attached {
 			class := i.Subnet.Path() // all that counts for a group around it
 			if l.group.For == estate.ForInstances {
 				class = l.d.ClassOf(i)
@@ -66,7 +66,7 @@ func (l *look) unanswered() []Finding {
 		if lost.IsEmpty() {
 			continue
 		}
-		f := Finding{Direction: direction, Services: lost.Services(), Peers: lost.Peers(service.All), WayOut: inWords("let the answers back: a trace shows where one is stopped")}
+		f := Finding{Direction: direction, Services: lost.Services(), Peers: lost.Peers(service.All), Fix: inWords("let the answers back: a trace shows where one is stopped")}
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Direction == direction && r.Action == estate.Admit && !r.traffic().Intersect(lost).IsEmpty() {
 				f.Rules = append(f.Rules, r.Rule)
@@ -126,7 +126,7 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	if there == nil || there.first == nil {
 		return Finding{}, false
 	}
-	if other == l.group && !slices.ContainsFunc(l.d.Wearers(other), func(i *estate.Interface) bool { return i.Instance != l.first.Instance }) {
+	if other == l.group && !slices.ContainsFunc(l.d.InterfacesOf(other), func(i *estate.Interface) bool { return i.Instance != l.first.Instance }) {
 		return Finding{}, false // nobody else is there
 	}
 	back := r.Direction.Opposite()
@@ -137,7 +137,7 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 		return Finding{}, false // dangling tells of it
 	}
 	somebody := false // who has a family in common with a member, over which the services go
-	for _, i := range l.d.Wearers(other) {
+	for _, i := range l.d.InterfacesOf(other) {
 		members := l.d.Members(l.group)
 		if other == l.group {
 			members = members.Minus(addr.Of(i.Private...)) // nobody filters what goes to oneself
@@ -164,10 +164,10 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers}
 	if r.Direction == estate.In {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it out to here", r.Sentence(l.estate.Services), other.Path())
-		f.WayOut = inWords(fmt.Sprintf("write the other end: reach %s at %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
+		f.Fix = inWords(fmt.Sprintf("write the other end: reach %s at %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
 	} else {
 		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it in from here", r.Sentence(l.estate.Services), other.Path())
-		f.WayOut = inWords(fmt.Sprintf("write the other end: admit %s from %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
+		f.Fix = inWords(fmt.Sprintf("write the other end: admit %s from %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
 	}
 	return f, true
 }
@@ -213,7 +213,7 @@ func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members
 	if i.Unfiltered || i.Subnet.Network != l.first.Subnet.Network {
 		return false, false
 	}
-	for _, g := range l.d.Worn(i) {
+	for _, g := range l.d.GroupsAt(i) {
 		f := l.auditor.facts[g]
 		if f == nil || !f.plain || f.layered {
 			return false, false
@@ -249,7 +249,7 @@ var probeShut = Check{
 taken for ill, or requests will fail. It often happens when a group is narrowed to the addresses in
 front of the balancer and the balancer itself is forgotten, or by a refusal of everything.`,
 	Example:  "admit https from list edge      (and nothing from the balancer)",
-	WayOut:   "admit SERVICE from probes, or connect BALANCER to TARGETS on SERVICE.",
+	Fix:      inWords("admit SERVICE from probes, or connect BALANCER to TARGETS on SERVICE."),
 	Controls: controlsOfUpkeep,
 	whole:    shutProbes,
 }
@@ -262,8 +262,8 @@ func shutProbes(w *worker) []Finding {
 	for _, s := range shut {
 		why := s.Answer.Why()
 		g := why.Group
-		if worn := w.d.Worn(s.Answer.Destination.Interface); g == nil && len(worn) > 0 {
-			g = worn[0]
+		if attached := w.d.GroupsAt(s.Answer.Destination.Interface); g == nil && len(attached) > 0 {
+			g = attached[0]
 		}
 		f := Finding{Group: g, Account: s.Target.Account, Services: service.Of(s.Service), Direction: estate.In}
 		if g == nil {
@@ -288,9 +288,9 @@ func shutProbes(w *worker) []Finding {
 		if why.Rule != nil {
 			f.Message = fmt.Sprintf("%s %s do not arrive: %q stops them", what, s.Balancer.Name, why.Rule.Sentence(w.estate.Services))
 		}
-		f.WayOut = inWords(fmt.Sprintf("admit %s from probes", s.Service))
+		f.Fix = inWords(fmt.Sprintf("admit %s from probes", s.Service))
 		if f.Direction == estate.Out {
-			f.WayOut = inWords(fmt.Sprintf("let it out: reach %s at the targets' group", s.Service))
+			f.Fix = inWords(fmt.Sprintf("let it out: reach %s at the targets' group", s.Service))
 		}
 		at[key] = len(found)
 		found = append(found, f)
@@ -304,10 +304,10 @@ var unfiltered = Check{
 	Start: High,
 	Moves: withArrival,
 	Doc: `Filtering is switched off at an interface, or it has no group in a cloud where then everything passes;
-and what stands around its subnet, if anything does, lets in all services from everybody over each
+and what is attached to its subnet, if anything, lets in all services from everybody over each
 family that the interface has. What a group of its own lets in is other checks', however much it is.`,
 	Example:  "an interface with \"filtered\": false",
-	WayOut:   "Switch filtering on, or attach a group: cover it in a definition.",
+	Fix:      inWords("Switch filtering on, or attach a group: cover it in a definition."),
 	Controls: controlsOfOpenness,
 	whole: func(w *worker) []Finding {
 		var found []Finding
@@ -322,7 +322,7 @@ family that the interface has. What a group of its own lets in is other checks',
 					_, why := w.whyNot(i, estate.In, traffic.All)
 					k = len(found)
 					at[i.Subnet] = k
-					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, WayOut: inWords("attach a group to them, or switch filtering on")})
+					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, Fix: inWords("attach a group to them, or switch filtering on")})
 				}
 				f := &found[k]
 				example := w.meets(i, estate.In, traffic.All)
@@ -358,12 +358,12 @@ func (w *worker) noFilter(i *estate.Interface) bool {
 	case i.Unfiltered:
 		return d.Layers != dialect.BothMustAdmit || w.openAround(i)
 	case d.Layers == dialect.BothMustAdmit && d.Nothing == dialect.Passes:
-		return len(w.d.Worn(i)) == 0 && w.openAround(i)
+		return len(w.d.GroupsAt(i)) == 0 && w.openAround(i)
 	}
 	return false
 }
 
-// openAround reports whether what stands around an interface's subnet lets in everything
+// openAround reports whether what is attached to an interface's subnet lets in everything
 // over each family that the interface has.
 func (w *worker) openAround(i *estate.Interface) bool {
 	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
@@ -371,7 +371,7 @@ func (w *worker) openAround(i *estate.Interface) bool {
 			continue
 		}
 		all := traffic.Of(addr.Everyone.Only(family), service.All)
-		if slices.ContainsFunc(w.d.WornBySubnet(i.Subnet), func(g *estate.Group) bool { return !all.SubsetOf(w.d.GroupTraffic(g, estate.In)) }) {
+		if slices.ContainsFunc(w.d.GroupsOfSubnet(i.Subnet), func(g *estate.Group) bool { return !all.SubsetOf(w.d.GroupTraffic(g, estate.In)) }) {
 			return false
 		}
 	}
@@ -393,13 +393,13 @@ and everybody whose address the rule names, by itself or within a group, a list 
 open to all is other checks'. A trial with production's data is a leak, and a mistake in the trial is
 one in production.`,
 	Example:  "group berth-ledger in production { admit berth-db from group trial/roster-site }",
-	WayOut:   "Give the lower stage data of its own, or an exemption with an end.",
+	Fix:      inWords("Give the lower stage data of its own, or an exemption with an end."),
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
 		if l.group.For != estate.ForInstances || !l.survey {
 			return nil
 		}
-		members, top := l.d.Wearers(l.group), 0
+		members, top := l.d.InterfacesOf(l.group), 0
 		for _, i := range members {
 			top = max(top, stageRank(i))
 		}
@@ -414,9 +414,9 @@ one in production.`,
 			if c := l.crossing(r, members, top); len(c.to) > 0 {
 				f := Finding{Direction: estate.In, Services: c.services, Peers: r.peers, Arrival: Arrives, Instances: c.to}
 				if r.BuiltIn {
-					f.WayOut = inWords(fmt.Sprintf("the rule that lets it in is built in: refuse it with a rule of a lower rank (%s)", r.Sentence(l.estate.Services)))
+					f.Fix = inWords(fmt.Sprintf("the rule that lets it in is built in: refuse it with a rule of a lower rank (%s)", r.Sentence(l.estate.Services)))
 				} else {
-					f.WayOut, f.Narrow = l.narrowing(), narrowable(l.group)
+					f.Fix, f.Narrow = l.narrowing(), narrowable(l.group)
 				}
 				if slices.ContainsFunc(l.rules, func(x ruleFacts) bool { return x.Rule == r.Rule }) {
 					f.Rules = []*estate.Rule{r.Rule}

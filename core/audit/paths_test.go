@@ -15,7 +15,7 @@ import (
 )
 
 // tangled adds random rules between the groups of the sound estate, walls around
-// some subnets, and instances that wear two groups.
+// some subnets, and instances that have two groups.
 func tangled(random *rand.Rand) string {
 	var b strings.Builder
 	services := []string{"tcp 22", "tcp 443", "tcp 5000-5010", "udp 53", "any", "tcp 5432"}
@@ -73,11 +73,11 @@ func TestOneEndAgreesWithSets(t *testing.T) {
 					continue
 				}
 				other := r.Peers[0].Group
-				if len(d.Wearers(g)) == 0 || len(d.Wearers(other)) == 0 || !d.CanName(g, other) {
+				if len(d.InterfacesOf(g)) == 0 || len(d.InterfacesOf(other)) == 0 || !d.CanName(g, other) {
 					continue
 				}
 				back := map[estate.Direction]estate.Direction{estate.In: estate.Out, estate.Out: estate.In}[r.Direction]
-				lets := slices.ContainsFunc(d.Wearers(other), func(i *estate.Interface) bool {
+				lets := slices.ContainsFunc(d.InterfacesOf(other), func(i *estate.Interface) bool {
 					return i.Unfiltered || !d.FilterTraffic(i, back).Intersect(traffic.Of(d.Members(g), service.Of(r.Services...))).IsEmpty()
 				})
 				if told[r.ID] == lets {
@@ -115,7 +115,7 @@ func TestStageCrossingAgreesWithFlows(t *testing.T) {
 				continue
 			}
 			crosses := false
-			for _, own := range d.Wearers(g) {
+			for _, own := range d.InterfacesOf(g) {
 				for _, lower := range e.Instances {
 					if lower.Account.Name != "t" {
 						continue

@@ -262,31 +262,31 @@ func (r *readingOf) tell(check, where string) { r.told[check+" "+where] = true }
 // run reads all checks that are about groups, one by one.
 func (r *readingOf) run() {
 	for _, g := range r.e.Groups {
-		wearers := r.wearers(g)
+		interfaces := r.interfaces(g)
 		at := &estate.Interface{Subnet: &estate.Subnet{Network: cmp.Or(g.Network, &estate.Network{})}, Instance: &estate.Instance{}}
-		if len(wearers) > 0 {
-			at = wearers[0]
+		if len(interfaces) > 0 {
+			at = interfaces[0]
 		}
 		own := points(r.e, g)
 		in, out := r.group(g, estate.In, at, own), r.group(g, estate.Out, at, own)
-		if r.decides(g, wearers) {
+		if r.decides(g, interfaces) {
 			r.openness(g, in, out)
-			r.arrivals(g.Path(), wearers, in.points, in.admits)
+			r.arrivals(g.Path(), interfaces, in.points, in.admits)
 			r.widths(g, in)
 		}
 		if g.For == estate.ForInstances {
 			r.farWide(g, in)
-			r.crossing(g, wearers, in)
-			r.oneEnd(g, wearers)
+			r.crossing(g, interfaces, in)
+			r.oneEnd(g, interfaces)
 		}
 		r.catchAll(g, in)
 		r.order(g, in)
 		r.order(g, out)
 		r.references(g)
-		if len(wearers) == 0 && !g.Default && !g.BuiltIn && !r.attached(g) {
-			r.tell("unworn", g.Path())
+		if len(interfaces) == 0 && !g.Default && !g.BuiltIn && !r.attached(g) {
+			r.tell("unused", g.Path())
 		}
-		if g.Default && g.For == estate.ForInstances && (len(wearers) > 0 || slices.ContainsFunc(in.rules, func(x *estate.Rule) bool { return x.Action == estate.Admit })) {
+		if g.Default && g.For == estate.ForInstances && (len(interfaces) > 0 || slices.ContainsFunc(in.rules, func(x *estate.Rule) bool { return x.Action == estate.Admit })) {
 			r.tell("default-group", g.Path())
 		}
 	}
@@ -295,8 +295,8 @@ func (r *readingOf) run() {
 	r.repeated()
 }
 
-// wearers are the interfaces that a group filters at, or in whose subnet it stands.
-func (r *readingOf) wearers(g *estate.Group) (list []*estate.Interface) {
+// interfaces are the interfaces that a group filters at, or in whose subnet it stands.
+func (r *readingOf) interfaces(g *estate.Group) (list []*estate.Interface) {
 	for _, instance := range r.e.Instances {
 		for _, i := range instance.Interfaces {
 			same := g.Network == i.Subnet.Network
@@ -319,14 +319,14 @@ func (r *readingOf) attached(g *estate.Group) bool {
 	})
 }
 
-// decides: groups around subnets, where subnet and instance must admit, answer only where
+// decides: groups of subnets, where subnet and instance must admit, answer only where
 // nothing else filters.
-func (r *readingOf) decides(g *estate.Group, wearers []*estate.Interface) bool {
+func (r *readingOf) decides(g *estate.Group, interfaces []*estate.Interface) bool {
 	dialect := g.Account.Cloud.Dialect
 	if g.For == estate.ForInstances || dialect != "union" && dialect != "ranked" {
 		return true
 	}
-	return slices.ContainsFunc(wearers, func(i *estate.Interface) bool {
+	return slices.ContainsFunc(interfaces, func(i *estate.Interface) bool {
 		hasDefault := dialect == "union" && slices.ContainsFunc(r.e.Groups, func(g *estate.Group) bool {
 			return g.Default && g.For == estate.ForInstances && g.Network == i.Subnet.Network
 		})
@@ -334,7 +334,7 @@ func (r *readingOf) decides(g *estate.Group, wearers []*estate.Interface) bool {
 	})
 }
 
-// openness reads open-*, one-family, halves, wide-inbound and open-outbound.
+// openness reads open-*, one-family, open-in-sum, wide-inbound and open-outbound.
 func (r *readingOf) openness(g *estate.Group, in, out groupReading) {
 	class := func(c string) service.Set { set, _ := r.e.Services.Class(c); return set }
 	admin, data, clear := class(service.ClassAdmin), class(service.ClassData), class(service.ClassCleartext)
@@ -393,7 +393,7 @@ func (r *readingOf) openness(g *estate.Group, in, out groupReading) {
 				alone = alone || all
 			}
 			if !alone {
-				r.tell("halves", g.Path())
+				r.tell("open-in-sum", g.Path())
 			}
 		}
 	}
@@ -452,7 +452,7 @@ func (r *readingOf) sums() {
 		clear, _ := r.e.Services.Class(service.ClassCleartext)
 		for k, p := range pts {
 			if r.open(r.countAt(left, k, p)) {
-				r.tell("halves", place)
+				r.tell("open-in-sum", place)
 				if clear.Contains(p) {
 					r.tell("open-cleartext", place)
 				}
@@ -464,7 +464,7 @@ func (r *readingOf) sums() {
 
 // arrivals reads how bad openness is: one up where it arrives at production, one down where
 // it arrives nowhere.
-func (r *readingOf) arrivals(place string, wearers []*estate.Interface, points []service.Point, admits func(point, atom int) bool) {
+func (r *readingOf) arrivals(place string, interfaces []*estate.Interface, points []service.Point, admits func(point, atom int) bool) {
 	admin, _ := r.e.Services.Class(service.ClassAdmin)
 	data, _ := r.e.Services.Class(service.ClassData)
 	clear, _ := r.e.Services.Class(service.ClassCleartext)
@@ -484,7 +484,7 @@ func (r *readingOf) arrivals(place string, wearers []*estate.Interface, points [
 				if x.strangers == 0 || !r.open(only) || !carried(x, p) || !admits(k, a) {
 					continue
 				}
-				for _, i := range wearers {
+				for _, i := range interfaces {
 					production := estate.InterfacePlace(i).Stage() == "production"
 					if moved > start || moved == start && !production {
 						continue
@@ -662,7 +662,7 @@ func (r *readingOf) catchAll(g *estate.Group, in groupReading) {
 	}
 }
 
-// order reads overruled, vain-refusal and crowded-ranks.
+// order reads overruled, ineffective-refusal and crowded-ranks.
 func (r *readingOf) order(g *estate.Group, x groupReading) {
 	gone := make([]bool, len(x.rules))
 	for i := len(x.rules) - 1; i >= 0; i-- {
@@ -699,7 +699,7 @@ func (r *readingOf) order(g *estate.Group, x groupReading) {
 		}
 		pointless := x.first && rule.Action == estate.Refuse && (vain[0] == 1 || vain[1] == 1)
 		if pointless {
-			r.tell("vain-refusal", g.Path())
+			r.tell("ineffective-refusal", g.Path())
 		}
 		if decided {
 			gone[i] = true
@@ -772,8 +772,8 @@ func (r *readingOf) meant(g *estate.Group, a netip.Addr) bool {
 }
 
 // oneEnd reads the part of one-way about the other end of a rule.
-func (r *readingOf) oneEnd(g *estate.Group, wearers []*estate.Interface) {
-	if len(wearers) == 0 {
+func (r *readingOf) oneEnd(g *estate.Group, interfaces []*estate.Interface) {
+	if len(interfaces) == 0 {
 		return
 	}
 	back := map[estate.Direction]estate.Direction{estate.In: estate.Out, estate.Out: estate.In}
@@ -790,8 +790,8 @@ func (r *readingOf) oneEnd(g *estate.Group, wearers []*estate.Interface) {
 				continue
 			}
 			somebody, lets := false, false
-			for _, there := range r.wearers(other) {
-				for _, here := range wearers {
+			for _, there := range r.interfaces(other) {
+				for _, here := range interfaces {
 					if here.Instance == there.Instance && other == g {
 						continue
 					}
@@ -813,7 +813,7 @@ func (r *readingOf) oneEnd(g *estate.Group, wearers []*estate.Interface) {
 }
 
 // crossing reads stage-crossing.
-func (r *readingOf) crossing(g *estate.Group, wearers []*estate.Interface, in groupReading) {
+func (r *readingOf) crossing(g *estate.Group, interfaces []*estate.Interface, in groupReading) {
 	rank := func(i *estate.Interface) int {
 		return slices.Index([]string{"lab", "development", "test", "staging", "production"}, estate.InterfacePlace(i).Stage())
 	}
@@ -824,7 +824,7 @@ func (r *readingOf) crossing(g *estate.Group, wearers []*estate.Interface, in gr
 			continue
 		}
 		for _, from := range reading.Ends(r.e) {
-			for _, to := range wearers {
+			for _, to := range interfaces {
 				if rank(from.At) < 0 || rank(from.At) >= rank(to) || !slices.Contains(from.At.Private, from.Addr) {
 					continue
 				}
@@ -844,7 +844,7 @@ func (r *readingOf) crossing(g *estate.Group, wearers []*estate.Interface, in gr
 	}
 }
 
-// unfiltered: nothing filters at the interface, and what is around its subnet lets in all.
+// unfiltered: nothing filters at the interface, and what is attached to its subnet lets in all.
 func (r *readingOf) unfiltered() {
 	for _, instance := range r.e.Instances {
 		for _, i := range instance.Interfaces {
@@ -855,7 +855,7 @@ func (r *readingOf) unfiltered() {
 			open := true
 			if dialect == "union" || dialect == "ranked" {
 				for _, g := range r.e.Groups {
-					if g.For != estate.ForSubnets || !slices.Contains(r.wearers(g), i) {
+					if g.For != estate.ForSubnets || !slices.Contains(r.interfaces(g), i) {
 						continue
 					}
 					x := r.group(g, estate.In, i, points(r.e, g))
@@ -901,8 +901,8 @@ func (r *readingOf) repeated() {
 }
 
 // readChecks are those that a reading tells of; of one-way only the missing other end.
-var readChecks = []string{"open-admin-port", "open-data-port", "open-cleartext", "open-inbound", "one-family", "halves", "wide-inbound", "open-outbound", "all-services",
-	"wide-ports", "catch-all-self", "overruled", "vain-refusal", "crowded-ranks", "dangling", "static-address", "undeclared-addresses", "unworn", "default-group",
+var readChecks = []string{"open-admin-port", "open-data-port", "open-cleartext", "open-inbound", "one-family", "open-in-sum", "wide-inbound", "open-outbound", "all-services",
+	"wide-ports", "catch-all-self", "overruled", "ineffective-refusal", "crowded-ranks", "dangling", "static-address", "undeclared-addresses", "unused", "default-group",
 	"stage-crossing", "one-way", "unfiltered", "repeated-addresses"}
 
 // disguised is a random estate of all dialects, both families, walls, lists and stages, with
@@ -961,15 +961,15 @@ func disguised(random *rand.Rand) string {
 			if random.IntN(2) == 0 {
 				public = fmt.Sprintf(`"198.51.100.%d"`, 10*n+i)
 			}
-			worn := one(fmt.Sprintf(`"%sg"`, a), fmt.Sprintf(`"%sh"`, a), fmt.Sprintf(`"%sg"`, a))
+			attached := one(fmt.Sprintf(`"%sg"`, a), fmt.Sprintf(`"%sh"`, a), fmt.Sprintf(`"%sg"`, a))
 			if x.dialect != "ranked" && random.IntN(4) == 0 {
-				worn = fmt.Sprintf(`"%sg","%sh"`, a, a)
+				attached = fmt.Sprintf(`"%sg","%sh"`, a, a)
 			}
 			if random.IntN(8) == 0 {
-				worn = ""
+				attached = ""
 			}
 			line(`{"kind":"instance","account":%q,"id":"%s%d","labels":{%s},"interfaces":[{"id":"if-%s%d","subnet":"%ss%d","private":[%s],"public":[%s],"groups":[%s]%s}]}`,
-				a, a, i, one("", "", `"stage":"production"`, `"stage":"lab"`), a, i, a, i%2, private, public, worn, one("", "", "", "", "", `,"filtered":false`))
+				a, a, i, one("", "", `"stage":"production"`, `"stage":"lab"`), a, i, a, i%2, private, public, attached, one("", "", "", "", "", `,"filtered":false`))
 		}
 	}
 	line(`{"kind":"instance","account":"u","id":"door","type":"balancer","interfaces":[{"id":"if-door","subnet":"us1","private":["10.0.1.9"],"public":["198.51.100.9"],"groups":[%s]}],"listeners":[{"service":"tcp 22","targets":["u%d"],"port":22},{"service":"tcp 443","targets":["u0","u1"],"port":5432}]}`,

@@ -3,7 +3,7 @@ package audit
 import "isonomos/core/estate"
 
 // A Remedy is what does away with a finding: something that the program can do to a
-// target, or what somebody has to do, in words.
+// target, or what somebody has to do, in words. Of a check, the target is whatever is found.
 type Remedy struct {
 	Kind   RemedyKind
 	Target string // full name of the group; empty where there is none
@@ -19,6 +19,7 @@ const (
 	Narrow                   // the rules of the target are narrowed
 	Draft                    // the definitions are carried out
 	Adopt                    // the target becomes a definition; then what the words say
+	Survey                   // the target, an account, is surveyed again
 )
 
 func inWords(words string) Remedy { return Remedy{Words: words} }

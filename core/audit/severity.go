@@ -89,22 +89,22 @@ func (f Finding) Reasons() []string {
 	default:
 		reasons = append(reasons, "it stays: this check does not ask where anything arrives")
 	}
-	more, excused := 0, 0
+	more, exempted := 0, 0
 	for _, r := range f.Also {
-		if r.Excused == nil || f.Excused != nil {
+		if r.Exemption == nil || f.Exemption != nil {
 			more++
 		} else {
-			excused++
+			exempted++
 		}
 	}
 	if more > 0 {
 		reasons = append(reasons, fmt.Sprintf("the same cause trips %d more: the worst of them all counts", more))
 	}
-	if excused > 0 {
-		reasons = append(reasons, fmt.Sprintf("and %d that %s exempted: %s for nothing", excused, map[bool]string{true: "is", false: "are"}[excused == 1], map[bool]string{true: "it counts", false: "they count"}[excused == 1]))
+	if exempted > 0 {
+		reasons = append(reasons, fmt.Sprintf("and %d that %s exempted: %s for nothing", exempted, map[bool]string{true: "is", false: "are"}[exempted == 1], map[bool]string{true: "it counts", false: "they count"}[exempted == 1]))
 	}
-	if f.Excused != nil {
-		reasons = append(reasons, fmt.Sprintf("it is exempted until %s by %s: it is shown, and counts for nothing", f.Excused.Until.Add(-time.Second).Format(time.DateOnly), f.Excused.By))
+	if f.Exemption != nil {
+		reasons = append(reasons, fmt.Sprintf("it is exempted until %s by %s: it is shown, and counts for nothing", f.Exemption.Until.Add(-time.Second).Format(time.DateOnly), f.Exemption.By))
 	}
 	return reasons
 }

@@ -22,7 +22,7 @@ type Earlier struct {
 	Services                           service.Set
 	Peers                              addr.Set
 	Instances                          []string // names
-	Excused                            bool
+	Exempted                           bool
 }
 
 // Trend says how a finding stands to an earlier audit.
@@ -116,10 +116,10 @@ func (f *Finding) since(same []Earlier) Step {
 	}
 	var was []traffic.Set
 	var instances []string
-	severity, excused := Info, true
+	severity, exempted := Info, true
 	for _, e := range same {
 		was, instances = append(was, e.traffic()), append(instances, e.Instances...)
-		severity, excused = max(severity, e.Severity), excused && e.Excused
+		severity, exempted = max(severity, e.Severity), exempted && e.Exempted
 	}
 	before, now := traffic.UnionAll(was), traffic.Of(f.Peers, f.Services)
 	var more []string
@@ -152,13 +152,13 @@ func (f *Finding) since(same []Earlier) Step {
 	if f.Severity > severity {
 		more = append(more, fmt.Sprintf("it is %s, and was %s", f.Severity, severity))
 	}
-	if excused && f.Excused == nil {
+	if exempted && f.Exemption == nil {
 		more = append(more, "it is exempted no more")
 	}
 	switch {
 	case len(more) > 0:
 		return Step{Worse, more}
-	case f.Severity < severity, !before.Minus(now).IsEmpty(), f.Excused != nil && !excused, fewer(f, instances):
+	case f.Severity < severity, !before.Minus(now).IsEmpty(), f.Exemption != nil && !exempted, fewer(f, instances):
 		return Step{Trend: Better}
 	}
 	return Step{Trend: Same}

@@ -14,7 +14,7 @@ import (
 func shown(found []audit.Finding) []audit.Earlier {
 	var all []audit.Earlier
 	for _, f := range found {
-		e := audit.Earlier{Fingerprint: f.Fingerprint, Check: f.Check, Where: f.Where(), Message: f.Message, Severity: f.Severity, Direction: f.Direction, State: f.State, Services: f.Services, Peers: f.Peers, Excused: f.Excused != nil}
+		e := audit.Earlier{Fingerprint: f.Fingerprint, Check: f.Check, Where: f.Where(), Message: f.Message, Severity: f.Severity, Direction: f.Direction, State: f.State, Services: f.Services, Peers: f.Peers, Exempted: f.Exemption != nil}
 		for _, r := range f.Also {
 			e.Also = append(e.Also, r.Check)
 		}
@@ -100,7 +100,7 @@ MORE`
 	// What was exempted and is not any more counts.
 	exempted := shown(audited(nil))
 	for i := range exempted {
-		exempted[i].Excused = true
+		exempted[i].Exempted = true
 	}
 	if c := audit.Since(audited(nil), exempted); c.Count[audit.Worse] != len(exempted) {
 		t.Errorf("an exemption that is gone: %v", c.Of)

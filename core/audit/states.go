@@ -87,7 +87,7 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 		}
 		f.StateNote = foundNote(f)
 		if f.Group != nil && f.Group.Ours() { // the definitions are right: the cloud is to be put back
-			f.WayOut, f.OrElse, f.Narrow = Remedy{Kind: Draft}, "write it into the definitions, with a reason", false
+			f.Fix, f.OrElse, f.Narrow = Remedy{Kind: Draft}, "write it into the definitions, with a reason", false
 		}
 		joined.Findings = append(joined.Findings, f)
 	}
@@ -115,7 +115,7 @@ func (f Finding) spelt(unchanged map[string]bool, told []Finding) bool {
 		return true
 	}
 	return unchanged[PlaceOf(f.Group)] && slices.ContainsFunc(told, func(x Finding) bool {
-		return x.Group != nil && PlaceOf(x.Group) == PlaceOf(f.Group) && x.Direction == f.Direction && x.Severity >= f.Severity && x.Arrival >= f.Arrival && x.Excused == nil
+		return x.Group != nil && PlaceOf(x.Group) == PlaceOf(f.Group) && x.Direction == f.Direction && x.Severity >= f.Severity && x.Arrival >= f.Arrival && x.Exemption == nil
 	})
 }
 
@@ -129,9 +129,9 @@ func likeness(f Finding) string {
 // edited, but the worse of both.
 func inBoth(found, defined Finding) Finding {
 	f := defined
-	if found.Severity > defined.Severity || found.Excused == nil && defined.Excused != nil {
+	if found.Severity > defined.Severity || found.Exemption == nil && defined.Exemption != nil {
 		f = found
-		f.Fingerprint, f.WayOut, f.OrElse, f.Narrow = defined.Fingerprint, defined.WayOut, defined.OrElse, defined.Narrow
+		f.Fingerprint, f.Fix, f.OrElse, f.Narrow = defined.Fingerprint, defined.Fix, defined.OrElse, defined.Narrow
 	}
 	f.State = InBoth
 	return f

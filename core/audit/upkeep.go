@@ -27,7 +27,7 @@ var undeclaredAddresses = Check{
 nobody can tell whose they are, or whether they still are. Ranges that are open by themselves are other
 checks', and so are built-in rules.`,
 	Example:  "admit ssh from 198.51.100.7",
-	WayOut:   "Put them into a list with a note: list pilot-stations { 198.51.100.7 \"night desk\" }.",
+	Fix:      inWords("Put them into a list with a note: list pilot-stations { 198.51.100.7 \"night desk\" }."),
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	sentence: "%q names public addresses that are in no list",
@@ -50,7 +50,7 @@ checks', and so are built-in rules.`,
 			if four, six := l.d.StrangersAmong(literal); four+six == 0 || l.isOpen(literal) {
 				continue
 			}
-			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("put the addresses into a list that says whose they are")})
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("put the addresses into a list that says whose they are")})
 		}
 		return found
 	},
@@ -64,7 +64,7 @@ var staticAddress = Check{
 the group's network, of peered networks and, in a cloud without networks for groups, of its cloud. When
 the instance is replaced the rule is wrong, and whoever gets the address next is let in.`,
 	Example:  "admit postgres from 10.20.1.7",
-	WayOut:   "Name the group that the instance wears.",
+	Fix:      inWords("Name the group attached to the instance."),
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	spelling: true,
@@ -86,7 +86,7 @@ the instance is replaced the rule is wrong, and whoever gets the address next is
 				}
 			}
 			if len(names) > 0 {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("name the group that they wear, not their addresses"),
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("name the group attached to them, not their addresses"),
 					Message: fmt.Sprintf("%q names %s by address", r.Sentence(l.estate.Services), count.Some(names, 6))})
 			}
 		}
@@ -113,7 +113,7 @@ var catchAllSelf = Check{
 	Doc: `A rule lets the members of a group reach each other on every protocol. Whoever has one has all. The
 built-in default group comes so: default-group tells of it.`,
 	Example:  "admit any from self",
-	WayOut:   "Name the services that members use among themselves: admit berth-db from self.",
+	Fix:      inWords("Name the services that members use among themselves: admit berth-db from self."),
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
 		if l.group.Default {
@@ -123,7 +123,7 @@ built-in default group comes so: default-group tells of it.`,
 		for i := range l.rules {
 			r := &l.rules[i]
 			if r.Direction == estate.In && !r.BuiltIn && r.services.Equal(service.All) && l.letsThrough(r) && slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
-				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: l.narrowing(), Narrow: narrowable(l.group),
+				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: l.narrowing(), Narrow: narrowable(l.group),
 					Message: "the members of the group reach each other on everything"})
 			}
 		}
@@ -139,14 +139,14 @@ var dangling = Check{
 cloud where rules name groups of peered networks one whose network is not peered both ways, elsewhere
 one of another network or cloud. It holds nobody.`,
 	Example:  "admit ssh from group that was deleted",
-	WayOut:   "Delete the rule, or name what has taken its place.",
+	Fix:      inWords("Delete the rule, or name what has taken its place."),
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
 			for _, p := range r.Peers {
-				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, WayOut: inWords("delete the rule, or name what has taken its place")}
+				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Fix: inWords("delete the rule, or name what has taken its place")}
 				switch {
 				case p.Kind == estate.PeerMissing:
 					kind, _, _ := strings.Cut(p.Missing, ":")
@@ -166,21 +166,21 @@ one of another network or cloud. It holds nobody.`,
 
 var defaultGroup = Check{
 	Name:  "default-group",
-	About: "a built-in default group is worn, or lets anything in",
+	About: "a built-in default group is attached, or lets anything in",
 	Start: Medium,
-	Moves: "one down where nobody wears it",
-	Doc: `Instances wear the group that their network has built in, mostly because nobody gave them one; or that
+	Moves: "one down where it is attached to nothing",
+	Doc: `The group that a network has built in is attached to instances, mostly because nobody gave them one; or that
 group lets anything in, so that the next forgotten instance is open to it. Default groups around
 subnets count only where they let in by themselves.`,
 	Example:  "an instance without a group in a network whose default group lets all members talk",
-	WayOut:   "Empty the default group, and give every instance a group for what it does.",
+	Fix:      inWords("Empty the default group, and give every instance a group for what it does."),
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
 		g := l.group
 		if !g.Default || g.For == estate.ForSubnets && decide.Dialect(g.Account).Layers == dialect.BothMustAdmit {
 			return nil
 		}
-		f := Finding{WayOut: inWords("empty it, and give every instance a group for what it does"), part: true}
+		f := Finding{Fix: inWords("empty it, and give every instance a group for what it does"), part: true}
 		lets := false
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit {
@@ -188,13 +188,13 @@ subnets count only where they let in by themselves.`,
 				lets = lets || r.Direction == estate.In
 			}
 		}
-		f.Instances = l.d.Wearers(g)
+		f.Instances = l.d.InterfacesOf(g)
 		switch {
 		case len(f.Instances) > 0:
-			f.Message = fmt.Sprintf("%s %s the built-in default group", interfaceWords(f.Instances), map[bool]string{true: "wears", false: "wear"}[len(f.Instances) == 1])
+			f.Message = "the built-in default group is attached to " + interfaceWords(f.Instances)
 		case lets:
 			f.Message = "the built-in default group lets in what its rules say, for whoever is forgotten"
-			f.Arrival, f.WhyNot = Nowhere, "no instance wears it"
+			f.Arrival, f.WhyNot = Nowhere, "attached to no instance"
 		default:
 			return nil
 		}
@@ -244,7 +244,7 @@ var unexplained = Check{
 be judged later. Descriptions that a machine wrote, that stand in for one, or that repeat the group's
 name, count as none. Built-in groups and rules need none.`,
 	Example:  "admit ssh from list pilot-stations",
-	WayOut:   "admit ssh from list pilot-stations because \"night desk\"",
+	Fix:      inWords("admit ssh from list pilot-stations because \"night desk\""),
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	sentence: "%q does not say why it is there",
@@ -256,11 +256,11 @@ name, count as none. Built-in groups and rules need none.`,
 		}
 		var found []Finding
 		if !l.says(g.Description, g.Name) {
-			found = append(found, Finding{Message: "the group does not say what it is for", WayOut: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g)))})
+			found = append(found, Finding{Message: "the group does not say what it is for", Fix: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g)))})
 		}
 		for i := range l.rules {
 			if r := &l.rules[i]; !r.BuiltIn && !l.says(r.Description, g.Name) {
-				found = append(found, Finding{Rules: []*estate.Rule{r.Rule}, WayOut: edited(g, `add because "…" to the rule`)})
+				found = append(found, Finding{Rules: []*estate.Rule{r.Rule}, Fix: edited(g, `add because "…" to the rule`)})
 			}
 		}
 		return found
@@ -274,15 +274,15 @@ func networkName(g *estate.Group) string {
 	return g.Network.Name
 }
 
-var unworn = Check{
-	Name:  "unworn",
+var unused = Check{
+	Name:  "unused",
 	About: "a group is attached to nothing, or a list used by nothing",
 	Start: Info,
-	Doc: `No instance wears the group, no subnet has it; or no rule refers to an own list. It costs nothing today,
+	Doc: `The group is attached to no instance and no subnet; or no rule refers to an own list. It costs nothing today,
 and will be put to use by somebody who does not know what it was for. Only a survey can show it.
 Default and built-in groups, and published lists, are no finding.`,
 	Example:  "a group of a service that was shut down",
-	WayOut:   "Delete it; rules that refer to it go first.",
+	Fix:      inWords("Delete it; rules that refer to it go first."),
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		if !w.survey {
@@ -290,19 +290,19 @@ Default and built-in groups, and published lists, are no finding.`,
 		}
 		var found []Finding
 		for _, g := range w.groups {
-			if g.Default || g.BuiltIn || g.Existing || len(w.d.Wearers(g)) > 0 || w.attached[g] {
+			if g.Default || g.BuiltIn || g.Existing || len(w.d.InterfacesOf(g)) > 0 || w.attached[g] {
 				continue
 			}
-			f := Finding{Group: g, Message: "the group is attached to nothing", WayOut: inWords("delete it")}
+			f := Finding{Group: g, Message: "the group is attached to nothing", Fix: inWords("delete it")}
 			if w.named[g] {
 				f.Message += ", though rules of other groups name it as a peer"
-				f.WayOut = inWords("delete it, and the rules that name it")
+				f.Fix = inWords("delete it, and the rules that name it")
 			}
 			found = append(found, f)
 		}
 		for _, l := range w.estate.Lists {
 			if l.Owner != "published" && !w.used[l] && (w.Defined == nil || !l.Defined) { // of what was found, lists of definitions are no part
-				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", WayOut: inWords("delete it")}
+				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", Fix: inWords("delete it")}
 				found = append(found, f)
 			}
 		}
@@ -318,7 +318,7 @@ var repeatedAddresses = Check{
 when it changes all must be found and changed. Instances' own addresses are static-address, ranges wider
 than a /8 other checks'.`,
 	Example:  "198.51.100.16/28 in five groups",
-	WayOut:   "list pilot-stations { 198.51.100.16/28 }, and admit ssh from list pilot-stations.",
+	Fix:      inWords("list pilot-stations { 198.51.100.16/28 }, and admit ssh from list pilot-stations."),
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		at := w.rangesByGroup()
@@ -346,7 +346,7 @@ than a /8 other checks'.`,
 		}
 		var found []Finding
 		for _, t := range all {
-			f := Finding{Group: t.groups[0], groups: t.groups, Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), WayOut: inWords("make a list of them, and name it in these groups")}
+			f := Finding{Group: t.groups[0], groups: t.groups, Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), Fix: inWords("make a list of them, and name it in these groups")}
 			f.Message = fmt.Sprintf("%s %s in %s", rangeWords(t.ranges), map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1], count.Of(len(t.groups), "group", "groups"))
 			const shown = 12
 			for _, g := range t.groups[:min(shown, len(t.groups))] {
@@ -445,7 +445,7 @@ var twins = Check{
 groups that they name; however it is written, with or without rules that have no effect. One day one of
 them will be changed, and the other forgotten. Groups without rules are no twins.`,
 	Example:  "two groups with admit https from everyone, and nothing else",
-	WayOut:   "Keep one, and cover with it what the others cover.",
+	Fix:      inWords("Keep one, and cover with it what the others cover."),
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		var found []Finding
@@ -522,7 +522,7 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 		if len(same) > 0 {
 			same = append(same, groups[0])
 			slices.SortFunc(same, func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })
-			found = append(found, Finding{Group: same[0], groups: same, Message: "it lets through the same traffic as " + groupWords(same[1:]), WayOut: inWords("keep one, and attach it in the place of the others")})
+			found = append(found, Finding{Group: same[0], groups: same, Message: "it lets through the same traffic as " + groupWords(same[1:]), Fix: inWords("keep one, and attach it in the place of the others")})
 		}
 		groups = others
 	}
@@ -537,27 +537,27 @@ func groupWords(groups []*estate.Group) string {
 	return count.Some(names, 4)
 }
 
-var pastDate = Check{
-	Name:  "past-date",
+var expired = Check{
+	Name:  "expired",
 	About: "a rule is past its end and still there",
 	Start: High,
 	Doc: `The definition of a rule says until when it stands, that day is over, and the cloud still has it; or a
 surveyed rule's own description names the day: "vendor's visit until 2026-10-31". The day itself still
 counts. What was meant for a while stays.`,
 	Example:  "admit ssh from list testers because \"until 2026-10-31\"",
-	WayOut:   "Delete it, or give it a later date.",
+	Fix:      inWords("Delete it, or give it a later date."),
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
 			if until := l.describedBy(r.Description).until; !until.IsZero() && r.Until.IsZero() && !until.After(l.Now) {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("delete the rule, or give it a later date"),
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("delete the rule, or give it a later date"),
 					Message: fmt.Sprintf("%q says that it ends with %s, and is still there", r.Sentence(l.estate.Services), until.AddDate(0, 0, -1).Format(time.DateOnly))})
 			}
 		}
 		for _, r := range l.ended() {
-			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule}, Services: service.Of(r.rule.Services...), Peers: r.peers, WayOut: Remedy{Kind: Draft, Words: "it takes the rule out"},
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule}, Services: service.Of(r.rule.Services...), Peers: r.peers, Fix: Remedy{Kind: Draft, Words: "it takes the rule out"},
 				Message: fmt.Sprintf("%q ended on %s, and the cloud still has %q", r.Sentence(l.estate.Services), r.Until.Add(-time.Second).Format(time.DateOnly), r.rule.Sentence(l.estate.Services))})
 		}
 		return found
@@ -572,12 +572,12 @@ var byHand = Check{
 somebody added it by hand. Where the cloud tells who and when, the finding does. It needs definitions
 and a survey.`,
 	Example:  "a rule added at night, from the console",
-	WayOut:   "Write it into the definitions with a reason, or put the group back.",
+	Fix:      inWords("Write it into the definitions with a reason, or put the group back."),
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, r := range l.extra() {
-			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), WayOut: Remedy{Kind: Draft, Words: "it puts the group back"}, OrElse: "write it into the definitions, with a reason"}
+			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), Fix: Remedy{Kind: Draft, Words: "it puts the group back"}, OrElse: "write it into the definitions, with a reason"}
 			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.Sentence(l.estate.Services), changedWords(r.Changed))
 			found = append(found, f)
 		}
@@ -610,10 +610,10 @@ var unread = Check{
 	About: "an account could not be read: nothing is known of it",
 	Start: Medium,
 	Doc: `The survey says that an account could not be read. Nothing in it was judged, and what others can reach
-there is not known. The program ends with exit code 3 whatever else it finds, unless --allow-unread
-names the account.`,
+there is not known. The program ends with exit code 3 whatever else it finds, unless it is told that
+the account may be missing.`,
 	Example:  "an account whose token has ended",
-	WayOut:   "Survey it again: isonomos survey; or say that it may be missing: --allow-unread ACCOUNT.",
+	Fix:      Remedy{Kind: Survey, Words: "or say that it may be missing"},
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		var found []Finding
@@ -622,7 +622,7 @@ names the account.`,
 			if i := slices.IndexFunc(w.estate.Accounts, func(a *estate.Account) bool { return a.Name == u.Account }); i >= 0 {
 				account = w.estate.Accounts[i]
 			}
-			found = append(found, Finding{Account: account, Message: "it could not be read, so nothing is known of it: " + u.Reason, WayOut: inWords("survey it again")})
+			found = append(found, Finding{Account: account, Message: "it could not be read, so nothing is known of it: " + u.Reason, Fix: inWords("survey it again")})
 		}
 		return found
 	},
@@ -635,11 +635,11 @@ var quota = Check{
 	Moves: "medium where all is used, high where more is",
 	Doc: `80 % or more of what is allowed is used (low), all of it (medium), or more (high: the cloud will refuse
 it). Counted are the rules of a group, by direction or together as its cloud counts them; the groups
-on an interface and around a subnet, where more than one is allowed; and the groups and rules of an
+on an interface and on a subnet, where more than one is allowed; and the groups and rules of an
 account that has limits for them. Lists count as the cloud counts them. The finding says which rules
 cost most. Numbers are the dialect's, unless the account has a limit of its own.`,
 	Example:  "65 rules in a direction where 64 are allowed",
-	WayOut:   "Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction = 120.",
+	Fix:      inWords("Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction = 120."),
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		d := decide.Dialect(l.group.Account)
@@ -651,7 +651,7 @@ cost most. Numbers are the dialect's, unless the account has a limit of its own.
 		var found []Finding
 		tell := func(direction estate.Direction, n, allowed int, what string) {
 			if severity, words, ok := used(n, allowed, what); ok {
-				found = append(found, Finding{Direction: direction, Start: severity, Message: words, Details: l.costliest(d, direction), WayOut: inWords("join ranges, name a list or a group, or have the quota raised")})
+				found = append(found, Finding{Direction: direction, Start: severity, Message: words, Details: l.costliest(d, direction), Fix: inWords("join ranges, name a list or a group, or have the quota raised")})
 			}
 		}
 		tell(estate.In, in, q.Direction, "inward rules")
@@ -677,13 +677,13 @@ func used(n, allowed int, what string) (severity Severity, words string, ok bool
 }
 
 // fullPlaces are the findings of quota that are about no single group: places on
-// interfaces and around subnets, groups and rules of accounts.
+// interfaces and subnets, groups and rules of accounts.
 func fullPlaces(w *worker) []Finding {
 	var found []Finding
-	tell := func(f Finding, n, allowed int, what, wayOut string) bool {
+	tell := func(f Finding, n, allowed int, what, fix string) bool {
 		severity, words, ok := used(n, allowed, what)
 		if ok {
-			f.Start, f.Message, f.WayOut = severity, words, inWords(wayOut)
+			f.Start, f.Message, f.Fix = severity, words, inWords(fix)
 			found = append(found, f)
 		}
 		return ok
@@ -720,7 +720,7 @@ func fullPlaces(w *worker) []Finding {
 	for _, n := range w.estate.Networks {
 		for _, s := range n.Subnets {
 			if allowed := decide.Dialect(n.Account).GroupsPerSubnet; len(s.Groups) > 1 || allowed > 1 {
-				tell(Finding{Account: n.Account, Subnet: s}, len(s.Groups), allowed, "groups around a subnet", "join groups that go together")
+				tell(Finding{Account: n.Account, Subnet: s}, len(s.Groups), allowed, "groups on a subnet", "join groups that go together")
 			}
 		}
 	}
@@ -799,21 +799,21 @@ var idle = Check{
 	Name:  "idle",
 	About: "no observed flow used a rule",
 	Start: Low,
-	Doc: `No flow of the evidence was let through by the rule, though instances wear its group and are seen in
-the evidence. How much that says depends on how long it was gathered. It needs flows: --flows FILE.`,
+	Doc: `No flow of the evidence was let through by the rule, though its group is attached to instances that are seen in
+the evidence. How much that says depends on how long it was gathered. It needs flows.`,
 	Example:  "a rule for a service that was moved",
-	WayOut:   "Delete it, or wait for evidence over a longer time.",
+	Fix:      inWords("Delete it, or wait for evidence over a longer time."),
 	Controls: controlsOfUpkeep,
 	gather:   true,
 	many:     "%s of %s rules were used by no observed flow",
 	group: func(l *look) []Finding {
-		if l.Flows == nil || !slices.ContainsFunc(l.d.Wearers(l.group), func(i *estate.Interface) bool { return l.seen[i] }) {
+		if l.Flows == nil || !slices.ContainsFunc(l.d.InterfacesOf(l.group), func(i *estate.Interface) bool { return l.seen[i] }) {
 			return nil
 		}
 		var found []Finding
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit && !r.BuiltIn && !l.flowed[r.Rule] {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, WayOut: inWords("delete it, or gather evidence for longer"),
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("delete it, or gather evidence for longer"),
 					Message: fmt.Sprintf("no flow in %s used %q", count.Of(l.days, "day", "days"), r.Sentence(l.estate.Services))})
 			}
 		}

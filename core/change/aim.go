@@ -181,7 +181,7 @@ func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 }
 
 // asSurveyed turns defined groups into what they are in the survey, or into empty
-// ones that nothing wears where they are not there.
+// ones attached to nothing where they are not there.
 func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Peer, pick func(*estate.Group) bool) {
 	left := make(map[*estate.Group]bool)
 	byID := make(map[key]*estate.Group)
@@ -198,8 +198,8 @@ func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Pe
 			g.Rules = carried(s.Rules, carry)
 		}
 	}
-	wear := func(worn, as []*estate.Group) []*estate.Group {
-		kept := slices.DeleteFunc(slices.Clone(worn), func(g *estate.Group) bool { return left[g] })
+	keep := func(attached, as []*estate.Group) []*estate.Group {
+		kept := slices.DeleteFunc(slices.Clone(attached), func(g *estate.Group) bool { return left[g] })
 		for _, s := range as {
 			if g := byID[keyOf(s)]; g != nil {
 				kept = append(kept, g)
@@ -211,7 +211,7 @@ func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Pe
 	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {
 			if was := faces[faceKey(f)]; was != nil {
-				f.Groups = wear(f.Groups, was.Groups)
+				f.Groups = keep(f.Groups, was.Groups)
 			}
 		}
 	}
@@ -222,7 +222,7 @@ func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Pe
 			if x := around[subnetKey(s)]; x != nil {
 				was = x.Groups
 			}
-			s.Groups = wear(s.Groups, was)
+			s.Groups = keep(s.Groups, was)
 		}
 	}
 }

@@ -166,7 +166,7 @@ func firstOf(texts ...string) string {
 	return ""
 }
 
-// attached says which other groups an interface has, or stand around its subnet, and whether
+// attached says which other groups an interface or its subnet has, and whether
 // it is filtered otherwise.
 func (c *comparer) attached(p pair) []string {
 	var causes []string // one sentence in the end
@@ -179,10 +179,10 @@ func (c *comparer) attached(p pair) []string {
 			causes = append(causes, count.Some(names, 6)+" "+word)
 		}
 	}
-	say("attached", c.only(c.after.Worn(p.is), func(g *estate.Group) bool { return c.wornBefore(c.before.Worn(p.was), g) }))
-	say("detached", c.only(c.before.Worn(p.was), func(g *estate.Group) bool { return c.m.holds(c.after.Worn(p.is), g) }))
-	around, now := c.before.WornBySubnet(p.was.Subnet), c.after.WornBySubnet(p.is.Subnet)
-	say("attached to its subnet", c.only(now, func(g *estate.Group) bool { return c.wornBefore(around, g) }))
+	say("attached", c.only(c.after.GroupsAt(p.is), func(g *estate.Group) bool { return c.heldBefore(c.before.GroupsAt(p.was), g) }))
+	say("detached", c.only(c.before.GroupsAt(p.was), func(g *estate.Group) bool { return c.m.holds(c.after.GroupsAt(p.is), g) }))
+	around, now := c.before.GroupsOfSubnet(p.was.Subnet), c.after.GroupsOfSubnet(p.is.Subnet)
+	say("attached to its subnet", c.only(now, func(g *estate.Group) bool { return c.heldBefore(around, g) }))
 	say("detached from its subnet", c.only(around, func(g *estate.Group) bool { return c.m.holds(now, g) }))
 	switch {
 	case p.was.Unfiltered && !p.is.Unfiltered:
@@ -200,15 +200,15 @@ func (c *comparer) only(groups []*estate.Group, held func(*estate.Group) bool) [
 	return slices.DeleteFunc(slices.Clone(groups), held)
 }
 
-// wornBefore reports whether a list of the first state holds the partner of a group of the second.
-func (c *comparer) wornBefore(before []*estate.Group, g *estate.Group) bool {
+// heldBefore reports whether a list of the first state holds the partner of a group of the second.
+func (c *comparer) heldBefore(before []*estate.Group, g *estate.Group) bool {
 	return slices.ContainsFunc(before, func(x *estate.Group) bool { return c.m.same(x, g) })
 }
 
 // touched reports whether the filters at an interface may do otherwise though the same
 // groups are attached.
 func (c *comparer) touched(p pair) bool {
-	groups := slices.Concat(c.before.Worn(p.was), c.before.WornBySubnet(p.was.Subnet))
+	groups := slices.Concat(c.before.GroupsAt(p.was), c.before.GroupsOfSubnet(p.was.Subnet))
 	a, b := p.was.Subnet.Network, p.is.Subnet.Network
 	return slices.ContainsFunc(groups, func(g *estate.Group) bool { return c.changed[g] }) || a.Answers != b.Answers || !slices.Equal(a.Ranges, b.Ranges) ||
 		!slices.Equal(p.was.Subnet.Ranges, p.is.Subnet.Ranges) || !c.probes(c.before, p.was).Equal(c.probes(c.after, p.is))
@@ -241,7 +241,7 @@ func (c *comparer) causesAt(p pair, attached []string, direction estate.Directio
 		return []string{rangesText(a, b)}
 	}
 	var groups []string
-	for _, g := range slices.Concat(c.after.Worn(p.is), c.after.WornBySubnet(p.is.Subnet)) {
+	for _, g := range slices.Concat(c.after.GroupsAt(p.is), c.after.GroupsOfSubnet(p.is.Subnet)) {
 		if c.changed[g] {
 			groups = append(groups, place(g))
 		}
@@ -263,7 +263,7 @@ func portsText(p estate.Ports) string {
 }
 
 // fromNeighbours is what comes to an interface from others of its subnet by their public
-// addresses: what is around the subnet does not count there.
+// addresses: what is attached to the subnet does not count there.
 func fromNeighbours(d *decide.Decider, i *estate.Interface) traffic.Set {
 	var sets []traffic.Set
 	for _, q := range d.InSubnet(i.Subnet) {

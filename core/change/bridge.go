@@ -17,8 +17,8 @@ func (s *Step) Bridges() bool {
 	return len(s.Rules) > 0 && !slices.ContainsFunc(s.Rules, func(r estate.Rule) bool { return r.Description != bridgeDescription })
 }
 
-// noteChange notes that an interface takes off one group and puts on another at one time,
-// or puts on one where nothing was filtered: who goes by the one before goes by the other
+// noteChange notes that an interface is given another group at one time,
+// or one where nothing was filtered: who goes by the one before goes by the other
 // after, or by an address before.
 func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
 	note := func(g, other *estate.Group) {
@@ -49,8 +49,8 @@ func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
 func (p *planner) needsBridges(x *estate.Group) bool { return p.bridges && len(p.fellows[x]) > 0 }
 
 // bridged are the rules of a group with bridges behind those that name a group which
-// interfaces put on or take off: the same rule for those who go by something else at that
-// time. Where an interface wears one group, its old and its new group so go on to mean all
+// interfaces get or lose: the same rule for those who go by something else at that
+// time. Where an interface has one group, its old and its new group so go on to mean all
 // of its fellows, while some have changed already and others have not.
 func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Rule, bridges map[string]bool) {
 	if !p.needsBridges(x) {

@@ -181,7 +181,7 @@ func (c *checker) try(x *Step) judgement {
 // touched are the interfaces under some groups, and some more, each once.
 func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*estate.Interface {
 	if len(groups) == 1 && len(more) == 0 {
-		return s.d.Wearers(groups[0])
+		return s.d.InterfacesOf(groups[0])
 	}
 	seen := make(map[*estate.Interface]bool)
 	var all []*estate.Interface
@@ -195,7 +195,7 @@ func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*est
 	}
 	add(more)
 	for _, g := range groups {
-		add(s.d.Wearers(g))
+		add(s.d.InterfacesOf(g))
 	}
 	return all
 }

@@ -230,8 +230,8 @@ func (c *comparer) lone(path string, x, y *estate.Group) {
 		kind, d, g, cause = Closes, c.before, x, "the group is gone"
 	}
 	c.changed[g] = true
-	wearers := d.Wearers(g)
-	if slices.ContainsFunc(wearers, func(i *estate.Interface) bool { return !i.Instance.Imagined }) {
+	interfaces := d.InterfacesOf(g)
+	if slices.ContainsFunc(interfaces, func(i *estate.Interface) bool { return !i.Instance.Imagined }) {
 		return
 	}
 	for _, direction := range directions {
@@ -239,7 +239,7 @@ func (c *comparer) lone(path string, x, y *estate.Group) {
 		if set.IsEmpty() {
 			continue
 		}
-		ch := Change{Kind: kind, Group: g, place: path, Direction: direction, Traffic: set, Causes: []string{cause}, Nobody: len(wearers) == 0, Rule: ruleFor(d, g, direction, set)}
+		ch := Change{Kind: kind, Group: g, place: path, Direction: direction, Traffic: set, Causes: []string{cause}, Nobody: len(interfaces) == 0, Rule: ruleFor(d, g, direction, set)}
 		if list := sentences(serviceNames(c.before, c.after), g, direction); kind == Opens {
 			ch.New = list
 		} else {
@@ -250,7 +250,7 @@ func (c *comparer) lone(path string, x, y *estate.Group) {
 }
 
 func (c *comparer) attachedToNobody(x, y *estate.Group) bool {
-	return len(c.before.Wearers(x))+len(c.after.Wearers(y)) == 0
+	return len(c.before.InterfacesOf(x))+len(c.after.InterfacesOf(y)) == 0
 }
 
 // tell notes a change, and at which interfaces it is told.
@@ -293,11 +293,11 @@ func (c *comparer) rest(p pair, direction estate.Direction, s shift) shift {
 // facesOf are the interfaces at which a group filters in both states, or in one of them.
 func (c *comparer) facesOf(x, y *estate.Group) []pair {
 	var faces []pair
-	for _, was := range c.before.Wearers(x) {
+	for _, was := range c.before.InterfacesOf(x) {
 		faces = append(faces, pair{was, c.m.faces[was]})
 	}
-	for _, is := range c.after.Wearers(y) {
-		if was := c.m.facesBack[is]; was == nil || !slices.Contains(c.before.Wearers(x), was) {
+	for _, is := range c.after.InterfacesOf(y) {
+		if was := c.m.facesBack[is]; was == nil || !slices.Contains(c.before.InterfacesOf(x), was) {
 			faces = append(faces, pair{was, is})
 		}
 	}
@@ -441,18 +441,6 @@ func ruleFor(d *decide.Decider, g *estate.Group, direction estate.Direction, set
 		}
 	}
 	return nil
-}
-
-func wearers(d *decide.Decider, g *estate.Group) []string {
-	var names []string
-	if g != nil {
-		for _, i := range d.Wearers(g) {
-			if !i.Instance.Imagined {
-				names = append(names, i.Instance.Path())
-			}
-		}
-	}
-	return names
 }
 
 // serviceNames are the names by which both sides' services are called: a survey has none of its own.

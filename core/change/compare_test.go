@@ -103,7 +103,7 @@ func TestCompareWithSurvey(t *testing.T) {
 	for _, x := range []struct{ definitions, want string }{
 		{"group g in n { cover where role = web\n admit ssh, http from list known }", "a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh from list known }", "a/n/g in closes tcp 80"},
-		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: the interface wears no group, and the survey does not tell the default group of a/n"},
+		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: no group is attached to the interface, and the survey does not tell the default group of a/n"},
 		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/i in opens tcp 443 by h attached; a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = nobody\n admit https from list known }", "a/n/g respelt; a/n/h in opens tcp 443 by a new group"},
 	} {

@@ -153,7 +153,7 @@ func (p *planner) find() error {
 	} else if err := p.ownLists(); err != nil {
 		return err
 	}
-	p.worn()
+	p.attached()
 	if err := p.rules(); err != nil {
 		return err
 	}
@@ -287,7 +287,7 @@ func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List)
 		labels[OwnLabel] = p.aim.Name
 		p.push(phaseLabel, Step{Do: LabelList, Account: account, List: there, Labels: labels})
 	case !same:
-		return fmt.Errorf("the list %s holds other ranges than the definitions say, and is not marked as ours: --adopt %s takes it over", path, path)
+		return NotOursError{path}
 	}
 	if same {
 		return nil
@@ -406,16 +406,16 @@ func (p *planner) translated(g, x *estate.Group) []estate.Rule {
 	return rules
 }
 
-// worn finds the interfaces and subnets that are to have other groups. Where there is
-// room for both the old and the new ones, they are put on first and taken off later.
-func (p *planner) worn() {
+// attached finds the interfaces and subnets that are to have other groups. Where there is
+// room for both the old and the new ones, they are attached first and detached later.
+func (p *planner) attached() {
 	then := facesOf(p.aim.Then)
 	for _, i := range p.s.e.Instances {
 		for _, f := range i.Interfaces {
 			most := compile.GroupsOnInterface(i.Account)
 			wanted := p.hereAll(then[faceKey(f)].Groups)
 			apart := p.exchange(f.Groups, wanted, most, func(groups []*estate.Group) Step {
-				return Step{Do: Dress, Account: i.Account, Interface: f, Groups: groups}
+				return Step{Do: Attach, Account: i.Account, Interface: f, Groups: groups}
 			})
 			if apart {
 				p.noteChange(f, wanted)
@@ -426,7 +426,7 @@ func (p *planner) worn() {
 	for _, n := range p.s.e.Networks {
 		for _, s := range n.Subnets {
 			p.exchange(s.Groups, p.hereAll(around[subnetKey(s)].Groups), decide.Dialect(n.Account).GroupsPerSubnet, func(groups []*estate.Group) Step {
-				return Step{Do: Surround, Account: n.Account, Subnet: s, Groups: groups}
+				return Step{Do: AttachToSubnet, Account: n.Account, Subnet: s, Groups: groups}
 			})
 		}
 	}
@@ -527,4 +527,12 @@ func (a *Aim) withinAccounts() error {
 		}
 	}
 	return nil
+}
+
+// A NotOursError says that a list of the cloud would have to be changed that is not marked as
+// ours: it has to be taken over first.
+type NotOursError struct{ List string } // its full name
+
+func (e NotOursError) Error() string {
+	return fmt.Sprintf("the list %s holds other ranges than the definitions say, and is not marked as ours", e.List)
 }

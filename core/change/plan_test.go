@@ -106,7 +106,7 @@ func TestPlans(t *testing.T) {
 		"no room, and something that is to go":   {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "192.0.2.0/25", "80"), both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 80, add-rules web 443", 0, ""},
 		"no room at all":                         {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "198.51.100.0/24", "443"), both("admit tcp 443-444 from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 443, add-rules web 443-444, remove-rule web 443, add-rules web 443-444", 2, ""},
 		"a group comes, another goes": {60, rule("db", "in", "group:web", "5432"), "group web in n { cover where role = web }\ngroup store in n { cover where role = db\n admit postgres from group web }\n", "",
-			"create-group store, remove-rule store any, remove-rule store any, add-rules store 5432, dress d db store, dress d store, delete-group db", 0, ""},
+			"create-group store, remove-rule store any, remove-rule store any, add-rules store 5432, attach d db store, attach d store, delete-group db", 0, ""},
 		"not ours":                      {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "", "", 0, "a/n/theirs: there is a group of that name that is not marked as ours"},
 		"adopted":                       {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "a/n/theirs", "label-group theirs, add-rules theirs 22", 0, ""},
 		"named by somebody else's rule": {60, rule("theirs", "in", "group:db", "22"), "group web in n { cover where role = web }\n", "", "", 0, "a/n/db: it is not defined any more, but a/n/theirs names it"},
@@ -131,7 +131,7 @@ func TestPlans(t *testing.T) {
 	}
 }
 
-// A ranked cloud's interface wears one group: it is exchanged, with what stands around
+// A ranked cloud's interface has one group: it is exchanged, with what is attached to
 // the subnet opening and closing so that neither state is overstepped.
 func TestPlanOfExchange(t *testing.T) {
 	rules := `{"kind":"rule","account":"a","group":"web","id":"r1","direction":"in","action":"admit","rank":100,"peers":["192.0.2.0/24"],"services":["tcp 443"]}
@@ -143,7 +143,7 @@ func TestPlanOfExchange(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := steps(plan)
-	if !strings.Contains(got, "add-rules site any, add-rules site any, ") || !strings.Contains(got, "dress w site, ") || !strings.HasSuffix(got, "delete-group web") || len(plan.Lanes[0].Gaps) > 0 {
+	if !strings.Contains(got, "add-rules site any, add-rules site any, ") || !strings.Contains(got, "attach w site, ") || !strings.HasSuffix(got, "delete-group web") || len(plan.Lanes[0].Gaps) > 0 {
 		t.Errorf("%s, gaps %v", got, plan.Lanes[0].Gaps)
 	}
 }
@@ -166,7 +166,7 @@ func TestPlansThatCantBe(t *testing.T) {
 	}
 }
 
-// What is undone is what was: groups, rules, lists, labels, what is worn.
+// What is undone is what was: groups, rules, lists, labels, what is attached.
 func TestRepealPlans(t *testing.T) {
 	text := strings.NewReplacer("DIALECT", "union", "LIMIT", "60").Replace(pierSurvey) + rule("web", "in", "0.0.0.0/0", "443")
 	list := `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"],"labels":{"isonomos":"pier"}}` + "\n"
@@ -184,7 +184,7 @@ func TestRepealPlans(t *testing.T) {
 		"entries":           {text + list, text + strings.Replace(list, "192.0.2.0/28", "192.0.2.16/28", 1), "set-entries known"},
 		"a list that went":  {text, text + list + rule("db", "in", "list:l", "22"), "create-list known, add-rules db 22"},
 		"labels":            {text, strings.Replace(text, `"name":"web","labels":{"isonomos":"pier"}`, `"name":"web"`, 1), "label-group web"},
-		"what is worn":      {strings.Replace(text, `"groups":["web"]`, `"groups":["web","db"]`, 1), text, "dress w web"},
+		"what is attached":  {strings.Replace(text, `"groups":["web"]`, `"groups":["web","db"]`, 1), text, "attach w web"},
 		"a group that came": {text + `{"kind":"group","account":"a","network":"n","id":"new","name":"new"}` + "\n", text, "delete-group new"},
 	} {
 		plan, err := change.NewPlan(change.NewRepeal("pier", read(x.now), read(x.before), func(string, string, string) bool { return true }))
@@ -222,7 +222,7 @@ func TestPlanThroughABalancer(t *testing.T) {
 	}
 }
 
-// Where interfaces wear one group each, and speak with their fellows by its name, they go
+// Where interfaces have one group each, and speak with their fellows by its name, they go
 // on to do so while some have changed groups and others have not: rules bridge that time.
 func TestPlanOfExchangeAmongFellows(t *testing.T) {
 	const fellow = `{"kind":"instance","account":"a","id":"w2","labels":{"role":"web"},"interfaces":[{"id":"fw2","subnet":"s","private":["10.0.0.7"],"groups":["web"]}]}
@@ -242,7 +242,7 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 	refusals := regexp.MustCompile(`(?m)^.*"action":"refuse".*\n`)
 	const renamed = "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group STORE }\ngroup STORE in n { cover where role = db\n reach tcp 9000 at group site }\n"
 	for name, x := range map[string]struct{ dialect, definitions string }{
-		"none was worn":               {"ranked", strings.NewReplacer("site", "web", "STORE", "db").Replace(renamed)},
+		"none was attached":           {"ranked", strings.NewReplacer("site", "web", "STORE", "db").Replace(renamed)},
 		"one is renamed":              {"ranked", strings.ReplaceAll(renamed, "STORE", "db")},
 		"both are":                    {"ranked", strings.ReplaceAll(renamed, "STORE", "store")},
 		"both are, with room for one": {"union", strings.ReplaceAll(renamed, "STORE", "store")},
@@ -251,9 +251,9 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 		if x.dialect == "union" {
 			text = strings.Replace(ranks.ReplaceAllString(refusals.ReplaceAllString(text, ""), ""), `"limits":{`, `"limits":{"groups-per-interface":1,`, 1)
 		}
-		worn := map[string]string{"w": "web", "w2": "web", "d": "db"}
-		if name == "none was worn" {
-			text, worn = bare.Replace(text), map[string]string{}
+		attached := map[string]string{"w": "web", "w2": "web", "d": "db"}
+		if name == "none was attached" {
+			text, attached = bare.Replace(text), map[string]string{}
 		}
 		plan, err := change.NewPlan(aimedAt(t, x.dialect, text, x.definitions))
 		if err != nil {
@@ -277,16 +277,16 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 					continue
 				}
 				if slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
-					return p.Kind == estate.PeerRange && p.Range.Contains(address[peer]) || p.Kind == estate.PeerEveryone || p.Kind == estate.PeerSelf && worn[peer] == group || p.Kind == estate.PeerGroup && p.Group.Name == worn[peer]
+					return p.Kind == estate.PeerRange && p.Range.Contains(address[peer]) || p.Kind == estate.PeerEveryone || p.Kind == estate.PeerSelf && attached[peer] == group || p.Kind == estate.PeerGroup && p.Group.Name == attached[peer]
 				}) {
 					best = i
 				}
 			}
 			return group == "" || best >= 0 && rules[group][best].Action == estate.Admit
 		}
-		free := worn["w"] == ""
+		free := attached["w"] == ""
 		passes := func(from, to string, port uint16) bool {
-			return hits(worn[from], estate.Out, to, port) && hits(worn[to], estate.In, from, port)
+			return hits(attached[from], estate.Out, to, port) && hits(attached[to], estate.In, from, port)
 		}
 		check := func(after string) {
 			for _, x := range []struct {
@@ -306,8 +306,8 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 				rules[s.Group.Name] = append(slices.Clip(rules[s.Group.Name]), s.Rules...)
 			case change.RemoveRule:
 				rules[s.Group.Name] = slices.DeleteFunc(slices.Clone(rules[s.Group.Name]), func(r estate.Rule) bool { return r.ID == s.Rules[0].ID })
-			case change.Dress:
-				worn[s.Interface.Instance.ID] = s.Groups[0].Name
+			case change.Attach:
+				attached[s.Interface.Instance.ID] = s.Groups[0].Name
 			case change.DeleteGroup:
 				delete(rules, s.Group.Name)
 			}
@@ -322,7 +322,7 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 		}
 		free = false
 		check("all")
-		if !strings.Contains(name, "worn") && (rules["web"] != nil || worn["w"] != "site") {
+		if !strings.Contains(name, "attached") && (rules["web"] != nil || attached["w"] != "site") {
 			t.Errorf("%s: %s", name, steps(plan))
 		}
 	}

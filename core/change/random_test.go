@@ -118,7 +118,7 @@ func TestNothingThatDiffersIsPassedOver(t *testing.T) {
 		then, _, _ := estate.Overlay(&estate.Estate{}, now)
 		for range 1 + random.IntN(3) {
 			switch random.IntN(3) {
-			case 0: // something is worn otherwise
+			case 0: // something is attached otherwise
 				i := then.Instances[random.IntN(len(then.Instances))]
 				if f := i.Interfaces[0]; len(f.Groups) > 0 {
 					f.Groups = f.Groups[1:]

@@ -144,7 +144,7 @@ func newTown(random *rand.Rand, dialect string) *town {
 func (t *town) instance(i int) line {
 	n := 1 + i%2
 	s := 1 + (i/2)%2
-	f := line{"id": fmt.Sprint("f", i), "subnet": fmt.Sprintf("s%d%d", n, s), "private": []any{fmt.Sprintf("10.%d.%d.%d", n, s, 4+i)}, "groups": t.worn(n), "filtered": t.IntN(12) > 0}
+	f := line{"id": fmt.Sprint("f", i), "subnet": fmt.Sprintf("s%d%d", n, s), "private": []any{fmt.Sprintf("10.%d.%d.%d", n, s, 4+i)}, "groups": t.attached(n), "filtered": t.IntN(12) > 0}
 	if t.IntN(3) == 0 {
 		f["public"] = []any{fmt.Sprintf("198.51.100.%d", 10+i)}
 	}
@@ -155,7 +155,7 @@ func (t *town) instance(i int) line {
 	return t.put("instance", l)
 }
 
-func (t *town) worn(n int) []any {
+func (t *town) attached(n int) []any {
 	var groups []any
 	for k := 1; k <= 2; k++ {
 		if t.IntN(2) == 0 && (t.dialect != "ranked" || len(groups) == 0) {
@@ -270,7 +270,7 @@ func (t *town) one() {
 		t.lines = slices.DeleteFunc(t.lines, func(l line) bool { return l["kind"] == "rule" && l["id"] == old["id"] })
 	case 3:
 		t.any("subnet")["routes"] = t.routes()
-	case 4: // other groups around a subnet
+	case 4: // other groups of a subnet
 		if s := t.any("subnet"); t.dialect != "flat" {
 			if s["groups"] == nil {
 				s["groups"] = []any{"w" + s["network"].(string)[1:]}
@@ -281,7 +281,7 @@ func (t *town) one() {
 	case 5: // other groups at an instance
 		i := t.any("instance")
 		f := i["interfaces"].([]any)[0].(map[string]any)
-		f["groups"] = t.worn(int(f["subnet"].(string)[1] - '0'))
+		f["groups"] = t.attached(int(f["subnet"].(string)[1] - '0'))
 	case 6: // other addresses
 		i := t.any("instance")
 		f := i["interfaces"].([]any)[0].(map[string]any)
@@ -483,7 +483,7 @@ func (f probe) in(e *estate.Estate) string {
 	src, ok := endIn(e, f.src)
 	dst, good := endIn(e, f.dst)
 	if !ok || !good {
-		return "no-way"
+		return "no-route"
 	}
 	return reading.Verdict(e, src, dst, f.p)
 }

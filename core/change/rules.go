@@ -133,7 +133,7 @@ func sameReferences(g *estate.Group, a, b []estate.Rule) bool {
 }
 
 // namingSelf are rules that name their group instead of saying self, for a copy of it
-// that nobody wears.
+// that is attached to nothing.
 func namingSelf(g *estate.Group, rules []estate.Rule) []estate.Rule {
 	named := slices.Clone(rules)
 	for i := range named {

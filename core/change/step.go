@@ -15,18 +15,50 @@ type Action string
 
 // The actions.
 const (
-	CreateGroup Action = "create-group"
-	LabelGroup  Action = "label-group" // marks it as own
-	DeleteGroup Action = "delete-group"
-	AddRules    Action = "add-rules" // several only where the cloud takes them all or none
-	RemoveRule  Action = "remove-rule"
-	CreateList  Action = "create-list"
-	LabelList   Action = "label-list"
-	SetEntries  Action = "set-entries"
-	DeleteList  Action = "delete-list"
-	Dress       Action = "dress"    // an interface wears other groups
-	Surround    Action = "surround" // other groups stand around a subnet
+	CreateGroup    Action = "create-group"
+	LabelGroup     Action = "label-group" // marks it as own
+	DeleteGroup    Action = "delete-group"
+	AddRules       Action = "add-rules" // several only where the cloud takes them all or none
+	RemoveRule     Action = "remove-rule"
+	CreateList     Action = "create-list"
+	LabelList      Action = "label-list"
+	SetEntries     Action = "set-entries"
+	DeleteList     Action = "delete-list"
+	Attach         Action = "attach"           // an interface gets other groups
+	AttachToSubnet Action = "attach-to-subnet" // a subnet gets other groups
 )
+
+// Of is the kind of object that an action is about, as in surveys: group, list, instance
+// (one of its interfaces) or subnet.
+func (a Action) Of() string {
+	switch a {
+	case CreateList, LabelList, SetEntries, DeleteList:
+		return "list"
+	case Attach:
+		return "instance"
+	case AttachToSubnet:
+		return "subnet"
+	}
+	return "group"
+}
+
+// Makes reports whether an action makes an object that was not there.
+func (a Action) Makes() bool { return a == CreateGroup || a == CreateList }
+
+// Deletes reports whether after an action its object is not there any more.
+func (a Action) Deletes() bool { return a == DeleteGroup || a == DeleteList }
+
+// renamed are actions by the names that they had in drafts and journals before.
+var renamed = map[string]Action{"dress": Attach, "surround": AttachToSubnet}
+
+// UnmarshalText reads an action, also by a name that it had before.
+func (a *Action) UnmarshalText(text []byte) error {
+	*a = Action(text)
+	if now, was := renamed[string(text)]; was {
+		*a = now
+	}
+	return nil
+}
 
 // A Step is one thing that is done in an account. What it does not speak of is zero.
 // Groups and lists that a step makes have made-up ids until then (IsNew).
@@ -38,7 +70,7 @@ type Step struct {
 	Rules     []estate.Rule // to be added, or the one to be removed
 	Interface *estate.Interface
 	Subnet    *estate.Subnet
-	Groups    []*estate.Group // that the interface wears, or that stand around the subnet, from then on
+	Groups    []*estate.Group // that the interface or the subnet has from then on
 	Entries   []estate.Entry  // that the list has from then on
 	Labels    estate.Labels   // that the group or list has from then on
 	Replaces  string          // of what is made again: the id that it had
@@ -95,7 +127,7 @@ func (s *state) ready(x *Step) bool {
 	case CreateGroup:
 		return !there(x.Group)
 	case DeleteGroup:
-		return len(s.d.Wearers(x.Group)) == 0 && !s.inUse(x.Group) && !slices.ContainsFunc(s.named[x.Group], func(g *estate.Group) bool {
+		return len(s.d.InterfacesOf(x.Group)) == 0 && !s.inUse(x.Group) && !slices.ContainsFunc(s.named[x.Group], func(g *estate.Group) bool {
 			return g != x.Group && there(g) && refers(g, func(p estate.Peer) bool { return p.Kind == estate.PeerGroup && p.Group == x.Group })
 		})
 	case DeleteList:
@@ -108,13 +140,13 @@ func (s *state) ready(x *Step) bool {
 				return p.Kind == estate.PeerGroup && !there(p.Group) || p.Kind == estate.PeerList && !s.here[p.List]
 			})
 		})
-	case Dress, Surround:
+	case Attach, AttachToSubnet:
 		return !slices.ContainsFunc(x.Groups, func(g *estate.Group) bool { return !there(g) })
 	}
 	return true
 }
 
-// inUse reports whether a group stands around a subnet, also an empty one.
+// inUse reports whether a group is attached to a subnet, also an empty one.
 func (s *state) inUse(g *estate.Group) bool {
 	if g.For != estate.ForSubnets || g.Network == nil {
 		return false
@@ -159,24 +191,24 @@ func (s *state) apply(x *Step) (groups []*estate.Group, interfaces []*estate.Int
 		was := x.List.Entries
 		s.d.Refill(x.List, x.Entries)
 		return s.held[x.List], nil, func() { s.d.Refill(x.List, was) }
-	case Dress:
+	case Attach:
 		was := x.Interface.Groups
-		moved := s.d.Redress(x.Interface, x.Groups)
+		moved := s.d.Attach(x.Interface, x.Groups)
 		for _, g := range moved {
 			groups = append(groups, s.named[g]...)
 			groups = append(groups, g) // it may name itself
 		}
-		return groups, []*estate.Interface{x.Interface}, func() { s.d.Redress(x.Interface, was) }
-	case Surround:
+		return groups, []*estate.Interface{x.Interface}, func() { s.d.Attach(x.Interface, was) }
+	case AttachToSubnet:
 		was := x.Subnet.Groups
-		s.d.Surround(x.Subnet, x.Groups)
-		return nil, s.d.InSubnet(x.Subnet), func() { s.d.Surround(x.Subnet, was) }
+		s.d.AttachToSubnet(x.Subnet, x.Groups)
+		return nil, s.d.InSubnet(x.Subnet), func() { s.d.AttachToSubnet(x.Subnet, was) }
 	}
 	panic("a step that does nothing known: " + string(x.Do))
 }
 
 // turn makes a group or list be there, or not be there any more, and says how to take
-// that back. Nothing wears or names it at that moment.
+// that back. It is attached to nothing and nothing names it at that moment.
 func (s *state) turn(what any) (back func()) {
 	s.here[what] = !s.here[what]
 	return func() { s.here[what] = !s.here[what] }

@@ -68,7 +68,7 @@ func (c *comparer) ways() {
 }
 
 // withinSubnets tells what opens and closes within a subnet for those who come by a public
-// address of theirs: what is around the subnet does not count there, and no set of addresses
+// address of theirs: what is attached to the subnet does not count there, and no set of addresses
 // tells them from those who come by the internet.
 func (c *comparer) withinSubnets(others []pair) {
 	var found alike

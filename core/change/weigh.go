@@ -167,7 +167,7 @@ func (c *comparer) called(i *estate.Interface, a netip.Addr) string {
 // the ends are called.
 func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer netip.Addr, s service.Point, direction estate.Direction) (decide.Verdict, [2]string) {
 	if i == nil || !slices.Contains(allAddresses(i), own) {
-		return decide.NoWay, [2]string{}
+		return decide.NoRoute, [2]string{}
 	}
 	here, there := decide.End{Interface: i, Addr: own}, decide.End{Addr: peer}
 	name := peer.String()
@@ -178,7 +178,7 @@ func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer net
 		}
 	}
 	if there.Outside() && d.OwnAddresses().Contains(peer) {
-		return decide.NoWay, [2]string{} // its own address
+		return decide.NoRoute, [2]string{} // its own address
 	}
 	at := c.called(i, own)
 	src, dst, names := there, here, [2]string{name, at}

@@ -20,7 +20,7 @@ func (c *compiler) stopsNothing() error {
 		return nil
 	}
 	for _, inside := range c.d.Estate().Groups {
-		if !inside.Defined || inside.Existing || inside.For != estate.ForInstances || inside.Network != c.g.Network || !c.surrounds(inside) {
+		if !inside.Defined || inside.Existing || inside.For != estate.ForInstances || inside.Network != c.g.Network || !c.encloses(inside) {
 			continue
 		}
 		if err := c.everyMembers(c.g, inside, func(d *decide.Decider) error { return c.letsLess(d, inside) }); err != nil {
@@ -30,11 +30,11 @@ func (c *compiler) stopsNothing() error {
 	return nil
 }
 
-// surrounds reports whether members of a group stand within the subnets of this one: as
+// encloses reports whether members of a group stand within the subnets of this one: as
 // surveyed, or where nobody is a member, if they can stand nowhere else.
-func (c *compiler) surrounds(g *estate.Group) bool {
+func (c *compiler) encloses(g *estate.Group) bool {
 	within, members := false, false
-	for _, i := range c.d.Wearers(g) {
+	for _, i := range c.d.InterfacesOf(g) {
 		if !i.Instance.Imagined {
 			members = true
 			within = within || slices.Contains(i.Subnet.Groups, c.g)

@@ -84,7 +84,7 @@ func (c *crowds) look(groups []*estate.Group, most int, cloud *estate.Cloud, wha
 	}
 	switch {
 	case len(ours) < len(groups) && most == 1:
-		way = "take off what is not ours, or leave this out of what is covered"
+		way = "detach what is not ours, or leave this out of what is covered"
 	case len(ours) < len(groups):
 		way = "adopt what is not ours, take it off, or leave this out of what is covered"
 	}

@@ -110,7 +110,7 @@ func (d *Decider) Probed(i *estate.Interface) bool { return len(d.probers[i.Inst
 // byMember reports whether the filters at an interface speak of single addresses
 // or parts of subnets, so that interfaces of one class may be told apart by others.
 func (d *Decider) byMember(i *estate.Interface) bool {
-	return slices.ContainsFunc(slices.Concat(d.Worn(i), d.WornBySubnet(i.Subnet)), d.namesMembers)
+	return slices.ContainsFunc(slices.Concat(d.GroupsAt(i), d.GroupsOfSubnet(i.Subnet)), d.namesMembers)
 }
 
 // namesMembers reports whether rules of a group speak of single addresses or parts of subnets.

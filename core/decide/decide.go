@@ -37,7 +37,7 @@ type Decider struct {
 type index struct {
 	estate     *estate.Estate
 	bySubnet   map[*estate.Subnet][]*estate.Interface
-	wearers    map[*estate.Group][]*estate.Interface
+	attachedAt map[*estate.Group][]*estate.Interface
 	defaults   map[*estate.Network]*estate.Group // for instances
 	subDefault map[*estate.Network]*estate.Group // for subnets
 	builtIn    map[*estate.Network]*estate.Group // default lists that a survey does not tell of
@@ -63,7 +63,7 @@ func New(e *estate.Estate) *Decider {
 	x := &index{
 		estate:     e,
 		bySubnet:   make(map[*estate.Subnet][]*estate.Interface),
-		wearers:    make(map[*estate.Group][]*estate.Interface, len(e.Groups)),
+		attachedAt: make(map[*estate.Group][]*estate.Interface, len(e.Groups)),
 		defaults:   make(map[*estate.Network]*estate.Group),
 		subDefault: make(map[*estate.Network]*estate.Group),
 		builtIn:    make(map[*estate.Network]*estate.Group),
@@ -97,11 +97,11 @@ func New(e *estate.Estate) *Decider {
 	for _, instance := range e.Instances {
 		for _, i := range instance.Interfaces {
 			x.bySubnet[i.Subnet] = append(x.bySubnet[i.Subnet], i)
-			for _, g := range d.Worn(i) {
-				x.wearers[g] = append(x.wearers[g], i)
+			for _, g := range d.GroupsAt(i) {
+				x.attachedAt[g] = append(x.attachedAt[g], i)
 			}
-			for _, g := range d.WornBySubnet(i.Subnet) {
-				x.wearers[g] = append(x.wearers[g], i)
+			for _, g := range d.GroupsOfSubnet(i.Subnet) {
+				x.attachedAt[g] = append(x.attachedAt[g], i)
 			}
 		}
 		for _, l := range instance.Listeners {
@@ -218,10 +218,10 @@ func Filter(g *estate.Group) dialect.Filter {
 	return Dialect(g.Account).Instances
 }
 
-// Worn are the groups that filter at an interface: those attached, or where
+// GroupsAt are the groups that filter at an interface: those attached, or where
 // there are none and the dialect says so, the network's default group.
-func (x *index) Worn(i *estate.Interface) []*estate.Group {
-	if len(i.Groups) > 0 || Dialect(i.Instance.Account).Nothing != dialect.WearsDefault {
+func (x *index) GroupsAt(i *estate.Interface) []*estate.Group {
+	if len(i.Groups) > 0 || Dialect(i.Instance.Account).Nothing != dialect.DefaultAttached {
 		return i.Groups
 	}
 	if g := x.defaults[i.Subnet.Network]; g != nil {
@@ -230,9 +230,9 @@ func (x *index) Worn(i *estate.Interface) []*estate.Group {
 	return nil
 }
 
-// WornBySubnet are the groups that filter around a subnet: those attached, or
+// GroupsOfSubnet are the groups that filter at a subnet: those attached, or
 // where there are none the network's default one, if it has one.
-func (d *Decider) WornBySubnet(s *estate.Subnet) []*estate.Group {
+func (d *Decider) GroupsOfSubnet(s *estate.Subnet) []*estate.Group {
 	dl := Dialect(s.Network.Account)
 	if len(s.Groups) > 0 || !dl.SubnetGroups {
 		return s.Groups
@@ -271,18 +271,18 @@ func (d *Decider) ImpliedGroups() []*estate.Group {
 	return implied
 }
 
-// Wearers are the interfaces that a group filters at, or in whose subnet it
+// InterfacesOf are the interfaces that a group filters at, or in whose subnet it
 // stands, in the order of the estate.
-func (d *Decider) Wearers(g *estate.Group) []*estate.Interface { return d.wearers[g] }
+func (d *Decider) InterfacesOf(g *estate.Group) []*estate.Interface { return d.attachedAt[g] }
 
-// Members are the private addresses of the interfaces that wear a group.
+// Members are the private addresses of the interfaces that have a group.
 func (d *Decider) Members(g *estate.Group) addr.Set {
 	if set, ok := d.members[g]; ok {
 		return set
 	}
 	var all []netip.Addr
 	if g.For == estate.ForInstances {
-		for _, i := range d.wearers[g] {
+		for _, i := range d.attachedAt[g] {
 			all = append(all, i.Private...)
 		}
 	}
@@ -338,7 +338,7 @@ func (d *Decider) published(p estate.Published, g *estate.Group) addr.Set {
 
 // Peers are the addresses that a rule of a group speaks of at an interface: the
 // probes are those of the balancers in front of it, and where the group belongs to no
-// network, the network is the interface's. With nil they are those of all wearers.
+// network, the network is the interface's. With nil they are those of all interfaces.
 func (d *Decider) Peers(g *estate.Group, r *estate.Rule, at *estate.Interface) addr.Set {
 	peers := d.peerUnion(g, r.Peers, at)
 	if len(r.Except) > 0 {
@@ -432,7 +432,7 @@ func (d *Decider) networkRanges(g *estate.Group, named *estate.Network, at *esta
 	}
 	var sets []addr.Set
 	seen := make(map[*estate.Network]bool)
-	for _, i := range d.wearers[g] {
+	for _, i := range d.attachedAt[g] {
 		if n := i.Subnet.Network; !seen[n] {
 			seen[n] = true
 			sets = append(sets, addr.OfPrefixes(n.Ranges...))
@@ -451,7 +451,7 @@ func (d *Decider) probes(g *estate.Group, at *estate.Interface) addr.Set {
 	if at != nil {
 		add(at.Instance)
 	} else {
-		for _, i := range d.wearers[g] {
+		for _, i := range d.attachedAt[g] {
 			add(i.Instance)
 		}
 	}
@@ -510,8 +510,7 @@ const OpenBreadth = 1.0 / 16
 
 // A Breadth is the share of strangers that a set of peers holds, by family, from 0 to 1.
 type Breadth struct {
-	IPv4 float64 `json:"ipv4"`
-	IPv6 float64 `json:"ipv6"`
+	IPv4, IPv6 float64
 }
 
 // BreadthOf is the breadth of a set of peers among the given strangers.

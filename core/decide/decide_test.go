@@ -54,26 +54,26 @@ func TestTrace(t *testing.T) {
 		{"192.0.2.7", "web-1", "tcp 443", "passes", ""},
 		{"192.0.2.7", "web-1", "tcp 22", "stopped", "admits"},
 		{"192.0.2.7", "198.51.100.5", "tcp 443", "passes", ""},
-		{"192.0.2.7", "db-1", "tcp 5432", "no-way", "public IPv4"},
-		{"2001:db8::9", "web-1", "tcp 443", "no-way", "no public IPv6"},
+		{"192.0.2.7", "db-1", "tcp 5432", "no-route", "public IPv4"},
+		{"2001:db8::9", "web-1", "tcp 443", "no-route", "no public IPv6"},
 		{"web-1", "192.0.2.7", "tcp 443", "passes", ""},
-		{"db-1", "192.0.2.7", "tcp 443", "no-way", "no public IPv4 address to go out"},
-		{"203.0.113.200", "web-1", "tcp 443", "no-way", "drop"}, // the more specific route drops
+		{"db-1", "192.0.2.7", "tcp 443", "no-route", "no public IPv4 address to go out"},
+		{"203.0.113.200", "web-1", "tcp 443", "no-route", "drop"}, // the more specific route drops
 		// Private addresses that nobody has; the private line.
-		{"web-1", "10.1.1.99", "tcp 443", "no-way", "nobody"},
-		{"10.1.1.99", "web-1", "tcp 443", "no-way", "nobody"},
-		{"172.16.5.5", "web-1", "tcp 443", "no-way", "no private line"},
+		{"web-1", "10.1.1.99", "tcp 443", "no-route", "nobody"},
+		{"10.1.1.99", "web-1", "tcp 443", "no-route", "nobody"},
+		{"172.16.5.5", "web-1", "tcp 443", "no-route", "no private line"},
 		{"172.16.5.5", "far-1", "tcp 22", "passes", ""},
 		{"far-1", "172.16.5.5", "tcp 443", "passes", ""},
-		{"far-1", "172.17.5.5", "tcp 443", "no-way", "no route"},
+		{"far-1", "172.17.5.5", "tcp 443", "no-route", "no route"},
 		// Peered both ways, routed both ways.
 		{"web-1", "far-1", "tcp 8080", "passes", ""},
 		{"far-1", "web-1", "tcp 443", "passes", ""},
-		{"db-1", "far-1", "tcp 8080", "no-way", "no route"},
-		{"web-1", "lone-1", "tcp 443", "no-way", "not peered"},
+		{"db-1", "far-1", "tcp 8080", "no-route", "no route"},
+		{"web-1", "lone-1", "tcp 443", "no-route", "not peered"},
 		// Group peers match across the peering, and not from elsewhere.
 		{"far-1", "web-1", "tcp 8081", "passes", ""},
-		// Nothing attached: the default group is worn.
+		// Nothing attached: the default group is attached.
 		{"lone-1", "lone-2", "tcp 9999", "passes", ""},
 		{"192.0.2.7", "lone-1", "tcp 9999", "stopped", "admits"},
 		// Out and in again: the source is public then, so a group does not match.
@@ -81,12 +81,12 @@ func TestTrace(t *testing.T) {
 		{"far-1", "198.51.100.5", "tcp 8081", "stopped", "admits"},
 		{"nat-1", "198.51.100.5", "tcp 443", "undecided", "nat"},
 		{"nat-2", "198.51.100.5", "tcp 443", "passes", ""},
-		{"192.0.2.7", "nat-2", "tcp 443", "no-way", "public"},
+		{"192.0.2.7", "nat-2", "tcp 443", "no-route", "public"},
 		// Filtering switched off.
 		{"192.0.2.7", "open-1", "udp 4000", "passes", ""},
 		// Balancers: a listener, its own filters, then the targets.
 		{"192.0.2.7", "door", "tcp 443", "passes", ""},
-		{"192.0.2.7", "door", "tcp 80", "no-way", "no listener"},
+		{"192.0.2.7", "door", "tcp 80", "no-route", "no listener"},
 		{"192.0.2.7", "door", "tcp 8443", "stopped", "admits"},
 		// ICMP and other protocols.
 		{"web-1", "db-1", "icmp 8/0", "passes", ""},
@@ -308,7 +308,7 @@ func TestShutTargets(t *testing.T) {
 		{"tcp 443", "web-1", "", ""},
 		{"tcp 22", "web-1", decide.Stopped, "door"}, // the balancer's own group does not let it out
 		{"tcp 443", "db-1", decide.Stopped, "door"},
-		{"tcp 443", "nat-1", decide.NoWay, ""}, // no route back
+		{"tcp 443", "nat-1", decide.NoRoute, ""}, // no route back
 		{"icmp 8/0", "web-1", decide.Stopped, "door"},
 	} {
 		d := small(t)

@@ -29,7 +29,7 @@ func plain(d *decide.Decider, s law.Side, outside []netip.Addr) plainSide {
 		}
 		switch p.Kind {
 		case estate.PeerGroup:
-			return at != nil && slices.Contains(d.Wearers(p.Group), at)
+			return at != nil && slices.Contains(d.InterfacesOf(p.Group), at)
 		case estate.PeerInternet:
 			return at == nil && d.Strangers().Contains(a)
 		}

@@ -218,10 +218,10 @@ func (d *Decider) followed(g *estate.Group) []*estate.Group {
 		return nil
 	}
 	var groups []*estate.Group
-	for _, i := range d.wearers[g] {
-		for _, worn := range d.Worn(i) {
-			if worn.For == estate.ForInstances && !slices.Contains(groups, worn) {
-				groups = append(groups, worn)
+	for _, i := range d.attachedAt[g] {
+		for _, attached := range d.GroupsAt(i) {
+			if attached.For == estate.ForInstances && !slices.Contains(groups, attached) {
+				groups = append(groups, attached)
 			}
 		}
 	}

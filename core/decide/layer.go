@@ -16,7 +16,7 @@ import (
 )
 
 // What the layers at an interface let through together: the interface's own
-// groups, and those around its subnet.
+// groups, and those of its subnet.
 
 // A layer is the groups that decide together at one point of the way.
 type layer struct {
@@ -31,30 +31,30 @@ type layer struct {
 // admit it. Within one subnet the subnet's own layer is skipped where each must.
 func (d *Decider) layers(i *estate.Interface, inside bool) []layer {
 	dl := Dialect(i.Instance.Account)
-	own := layer{groups: d.Worn(i)}
+	own := layer{groups: d.GroupsAt(i)}
 	if i.Unfiltered {
 		own = layer{passes: "filtering is switched off at this interface"}
 	}
 	switch dl.Layers {
 	case dialect.InstancesOnly:
-		own.stops = "it wears no group, so nothing is let through"
+		own.stops = "no group is attached to it, so nothing is let through"
 		return []layer{own}
 	case dialect.EitherMayAdmit:
 		if own.passes == "" {
-			own.groups = append(append([]*estate.Group{}, own.groups...), d.WornBySubnet(i.Subnet)...)
+			own.groups = append(append([]*estate.Group{}, own.groups...), d.GroupsOfSubnet(i.Subnet)...)
 			own.stops = "neither the interface nor its subnet has a group, so nothing is let through"
 		}
 		return []layer{own}
 	case dialect.BothMustAdmit:
 		if len(own.groups) == 0 && own.passes == "" {
 			if dl.Nothing == dialect.Passes {
-				own.passes = "the interface wears no group, so this layer lets everything through"
+				own.passes = "no group is attached to the interface, so this layer lets everything through"
 			} else {
-				own.unknown = fmt.Sprintf("the interface wears no group, and the survey does not tell the default group of %s", i.Subnet.Network.Path())
+				own.unknown = fmt.Sprintf("no group is attached to the interface, and the survey does not tell the default group of %s", i.Subnet.Network.Path())
 			}
 		}
 		all := []layer{own}
-		if around := d.WornBySubnet(i.Subnet); len(around) > 0 && !inside {
+		if around := d.GroupsOfSubnet(i.Subnet); len(around) > 0 && !inside {
 			all = append(all, layer{name: "subnet ", groups: around})
 		}
 		return all

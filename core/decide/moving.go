@@ -19,7 +19,7 @@ func (d *Decider) Rewrite(g *estate.Group, rules []estate.Rule) {
 	d.unlearn()
 }
 
-// unlearn drops what depends on rules and on who wears what.
+// unlearn drops what depends on rules and on what is attached where.
 func (d *Decider) unlearn() {
 	clear(d.handed)
 	clear(d.targets)
@@ -33,19 +33,19 @@ func (d *Decider) Refill(l *estate.List, entries []estate.Entry) {
 	d.unlearn()
 }
 
-// Redress lets an interface wear other groups, and returns those that gain or lose
-// a wearer by it: also a default group that is worn where nothing is attached.
-func (d *Decider) Redress(i *estate.Interface, groups []*estate.Group) []*estate.Group {
-	was := d.Worn(i)
+// Attach gives an interface other groups, and returns those that gain or lose
+// an interface by it: also a default group that is attached where nothing is attached.
+func (d *Decider) Attach(i *estate.Interface, groups []*estate.Group) []*estate.Group {
+	was := d.GroupsAt(i)
 	i.Groups = groups
-	return d.moved(i, was, d.Worn(i))
+	return d.moved(i, was, d.GroupsAt(i))
 }
 
-// Surround puts other groups around a subnet, and returns those that gain or lose it.
-func (d *Decider) Surround(s *estate.Subnet, groups []*estate.Group) []*estate.Group {
-	was := d.WornBySubnet(s)
+// AttachToSubnet gives a subnet other groups, and returns those that gain or lose it.
+func (d *Decider) AttachToSubnet(s *estate.Subnet, groups []*estate.Group) []*estate.Group {
+	was := d.GroupsOfSubnet(s)
 	s.Groups = groups
-	now := d.WornBySubnet(s)
+	now := d.GroupsOfSubnet(s)
 	if len(groups) == 0 && len(now) == 1 && d.builtIn[s.Network] == nil && now[0].BuiltIn && d.subDefault[s.Network] == nil {
 		d.builtIn[s.Network] = now[0] // the built-in list, once for the whole network
 	}
@@ -60,13 +60,13 @@ func (d *Decider) moved(i *estate.Interface, was, now []*estate.Group) []*estate
 	d.unlearn()
 	for _, g := range was {
 		if !slices.Contains(now, g) {
-			d.wearers[g] = slices.DeleteFunc(slices.Clone(d.wearers[g]), func(x *estate.Interface) bool { return x == i })
+			d.attachedAt[g] = slices.DeleteFunc(slices.Clone(d.attachedAt[g]), func(x *estate.Interface) bool { return x == i })
 			delete(d.members, g)
 		}
 	}
 	for _, g := range now {
 		if !slices.Contains(was, g) {
-			d.wearers[g] = append(slices.Clip(d.wearers[g]), i)
+			d.attachedAt[g] = append(slices.Clip(d.attachedAt[g]), i)
 			delete(d.members, g)
 		}
 	}
@@ -94,10 +94,10 @@ func exclusive(a, b []*estate.Group) []*estate.Group {
 func (d *Decider) FilterClass(i *estate.Interface) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%p %v", i.Subnet.Network, i.Unfiltered)
-	for _, g := range d.Worn(i) {
+	for _, g := range d.GroupsAt(i) {
 		fmt.Fprintf(&b, " %p", g)
 	}
-	if around := d.WornBySubnet(i.Subnet); len(around) > 0 {
+	if around := d.GroupsOfSubnet(i.Subnet); len(around) > 0 {
 		fmt.Fprintf(&b, " in %p", i.Subnet)
 		for _, g := range around {
 			fmt.Fprintf(&b, " %p", g)

@@ -12,11 +12,11 @@ import (
 )
 
 // A Decider that is told of changes step by step decides as one that is made anew:
-// rules, lists, what is worn and what stands around subnets change by chance, in
+// rules, lists, what is attached and what is attached to subnets change by chance, in
 // estates of all dialects; and interfaces of one class let the same through.
 func TestMovingIsAsMakingAnew(t *testing.T) {
 	e, _ := demo.Generate(demo.Size{Accounts: 8, Groups: 90, Instances: 160, Rules: 700, Seed: 3})
-	e, _, _ = estate.Overlay(&estate.Estate{}, e) // its rules and what is worn are its own
+	e, _, _ = estate.Overlay(&estate.Estate{}, e) // its rules and what is attached are its own
 	d := decide.New(e)
 	random := rand.New(rand.NewPCG(5, 5))
 	var faces []*estate.Interface
@@ -41,14 +41,14 @@ func TestMovingIsAsMakingAnew(t *testing.T) {
 		switch random.IntN(4) {
 		case 0:
 			f := faces[random.IntN(len(faces))]
-			was := d.Worn(f)
-			moved := d.Redress(f, some(instances[f.Subnet.Network], 3))
+			was := d.GroupsAt(f)
+			moved := d.Attach(f, some(instances[f.Subnet.Network], 3))
 			for _, g := range moved {
 				before, after := false, false
 				for _, x := range was {
 					before = before || x == g
 				}
-				for _, x := range d.Worn(f) {
+				for _, x := range d.GroupsAt(f) {
 					after = after || x == g
 				}
 				if before == after {
@@ -58,7 +58,7 @@ func TestMovingIsAsMakingAnew(t *testing.T) {
 		case 1:
 			n := e.Networks[random.IntN(len(e.Networks))]
 			if len(n.Subnets) > 0 && len(subnets[n]) > 0 {
-				d.Surround(n.Subnets[random.IntN(len(n.Subnets))], some(subnets[n], 1))
+				d.AttachToSubnet(n.Subnets[random.IntN(len(n.Subnets))], some(subnets[n], 1))
 			}
 		case 2:
 			g := e.Groups[random.IntN(len(e.Groups))]
@@ -90,7 +90,7 @@ func TestMovingIsAsMakingAnew(t *testing.T) {
 			of[d.FilterClass(f)] = f
 		}
 		for _, g := range e.Groups {
-			if !d.Members(g).Equal(fresh.Members(g)) || len(d.Wearers(g)) != len(fresh.Wearers(g)) {
+			if !d.Members(g).Equal(fresh.Members(g)) || len(d.InterfacesOf(g)) != len(fresh.InterfacesOf(g)) {
 				t.Fatalf("after %d steps the members of %s differ", step, g.Path())
 			}
 		}

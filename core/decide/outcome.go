@@ -18,11 +18,11 @@ type Outcome [5]service.Set
 
 // alongWay are the verdicts in the order in which they count along one way: what
 // is certain comes first.
-var alongWay = [5]Verdict{NoWay, Stopped, Undecided, OneWay, Passes}
+var alongWay = [5]Verdict{NoRoute, Stopped, Undecided, OneWay, Passes}
 
 // amongTargets are the verdicts in the order in which they count where one of
 // several ways is enough.
-var amongTargets = [5]Verdict{Passes, Undecided, OneWay, Stopped, NoWay}
+var amongTargets = [5]Verdict{Passes, Undecided, OneWay, Stopped, NoRoute}
 
 // place is the place of a verdict in an Outcome.
 func place(v Verdict) int { return slices.Index(alongWay[:], v) }
@@ -44,7 +44,7 @@ func (o Outcome) Of(p service.Point) Verdict {
 			return alongWay[k]
 		}
 	}
-	return NoWay
+	return NoRoute
 }
 
 // Arriving are the services that arrive, whatever becomes of the answers.
@@ -115,8 +115,8 @@ func (d *Decider) reaching(src, dst End) Outcome {
 		return becoming(Passes, service.All)
 	}
 	w := d.way(src, dst)
-	if w.verdict == NoWay {
-		return becoming(NoWay, service.All)
+	if w.verdict == NoRoute {
+		return becoming(NoRoute, service.All)
 	}
 	o := becoming(Passes, service.All)
 	if !src.Outside() {
@@ -205,7 +205,7 @@ func (d *Decider) handedOn(from *estate.Interface, met []*estate.Instance) Outco
 			}
 		}
 	}
-	o = o.or(NoWay)
+	o = o.or(NoRoute)
 	d.handed[key] = o
 	return o
 }
@@ -220,7 +220,7 @@ func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *
 	services := service.Of(l.Service)
 	from, to, ok := handOver(balancer, target)
 	if !ok || target.Kind == estate.Balancer && slices.Contains(met, target) {
-		return becoming(NoWay, services)
+		return becoming(NoRoute, services)
 	}
 	return askedFor(l, d.becomes(from, to, met))
 }

@@ -167,7 +167,7 @@ func TestWholePathAgreesWithASecondReading(t *testing.T) {
 							outsider = to.Addr
 						}
 						if src.At == nil || dst.At == nil {
-							got := decide.NoWay
+							got := decide.NoRoute
 							switch {
 							case met.Passes.Contains(outsider, p):
 								got = decide.Passes
@@ -176,7 +176,7 @@ func TestWholePathAgreesWithASecondReading(t *testing.T) {
 							case met.Undecided.Contains(outsider, p):
 								got = decide.Undecided
 							}
-							if got != want && !(got == decide.NoWay && want == decide.Stopped) {
+							if got != want && !(got == decide.NoRoute && want == decide.Stopped) {
 								t.Fatalf("%s, seed %d: %s → %s %s is %s in the sets about outsiders, by the second reading %s", name, seed, from, to, text, got, want)
 							}
 						}
@@ -185,7 +185,7 @@ func TestWholePathAgreesWithASecondReading(t *testing.T) {
 			}
 		}
 	}
-	for _, v := range []decide.Verdict{decide.Passes, decide.Stopped, decide.NoWay, decide.OneWay, decide.Undecided} {
+	for _, v := range []decide.Verdict{decide.Passes, decide.Stopped, decide.NoRoute, decide.OneWay, decide.Undecided} {
 		if verdicts[v] < 300 {
 			t.Errorf("only %d flows are %s", verdicts[v], v)
 		}
@@ -216,7 +216,7 @@ func circleOf(n int) *estate.Estate {
 // Balancers that all hand on to each other are followed as far as that ends in
 // reasonable time, and undecided beyond.
 func TestBalancersInACircle(t *testing.T) {
-	for n, want := range map[int]decide.Verdict{2: decide.NoWay, 8: decide.NoWay, 40: decide.Undecided} {
+	for n, want := range map[int]decide.Verdict{2: decide.NoRoute, 8: decide.NoRoute, 40: decide.Undecided} {
 		e := circleOf(n)
 		answer, err := decide.New(e).Trace(decide.Question{Source: fmt.Sprintf("b%d", n), Destination: "b0", Service: service.PointOf(service.TCP, 443)})
 		if err != nil || answer.Verdict != want {

@@ -47,7 +47,7 @@ func randomEstate(random *rand.Rand, name string) *estate.Estate {
 		if dl.SubnetGroups {
 			e.Groups = append(e.Groups, &estate.Group{Account: account, Network: network, ID: fmt.Sprintf("g%d", len(e.Groups)), Name: fmt.Sprintf("g%d", len(e.Groups)), For: estate.ForSubnets})
 		}
-		if dl.Nothing == dialect.WearsDefault {
+		if dl.Nothing == dialect.DefaultAttached {
 			e.Groups = append(e.Groups, &estate.Group{Account: account, Network: network, ID: fmt.Sprintf("d%d", n), Name: "default", For: estate.ForInstances, Default: true})
 		}
 	}
@@ -331,7 +331,7 @@ func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Dire
 
 // peerByThePage reports whether a rule's peer is an address.
 func peerByThePage(d *decide.Decider, g *estate.Group, p estate.Peer, a netip.Addr) bool {
-	wears := func(x *estate.Group) bool {
+	has := func(x *estate.Group) bool {
 		for _, i := range d.Estate().Instances {
 			f := i.Interfaces[0]
 			if !slices.Contains(f.Private, a) {
@@ -351,10 +351,10 @@ func peerByThePage(d *decide.Decider, g *estate.Group, p estate.Peer, a netip.Ad
 	case estate.PeerRange:
 		return p.Range.Contains(a)
 	case estate.PeerSelf:
-		return wears(g)
+		return has(g)
 	case estate.PeerGroup:
 		across := g.Account.Cloud.Dialect == "union" || g.Account.Cloud.Dialect == "flat" // the two networks are peered
-		return (g.Network == p.Group.Network || across) && wears(p.Group)
+		return (g.Network == p.Group.Network || across) && has(p.Group)
 	}
 	return false
 }
@@ -376,7 +376,7 @@ func TestExposureAgreesWithFlows(t *testing.T) {
 				for _, x := range d.Exposure(decide.Peers{Outside: addr.Of(stranger), Ends: []decide.End{{Interface: from, Addr: from.Private[0]}}}, direction) {
 					byInterface[x.Interface] = x
 					exposed++
-					if len(x.Rules) == 0 && !x.Interface.Unfiltered && len(d.Worn(x.Interface)) > 0 {
+					if len(x.Rules) == 0 && !x.Interface.Unfiltered && len(d.GroupsAt(x.Interface)) > 0 {
 						t.Errorf("%s, seed %d: %s is exposed by no rule", name, seed, x.Interface.Instance.Name)
 					}
 				}
@@ -508,7 +508,7 @@ func TestUnansweredAgreesWithFlows(t *testing.T) {
 		e := randomEstate(random, []string{"union", "layered", "flat"}[round%3])
 		d := decide.New(e)
 		for _, g := range e.Groups {
-			for _, i := range d.Wearers(g) {
+			for _, i := range d.InterfacesOf(g) {
 				set := d.Unanswered(i, g, estate.In)
 				filters := d.FilterTraffic(i, estate.In)
 				for _, b := range set.Bands() {

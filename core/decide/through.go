@@ -117,7 +117,7 @@ func (d *Decider) throughTarget(balancer *estate.Interface, l estate.Listener, t
 		return
 	}
 	for _, next := range d.handedTargets(to.Interface, met) {
-		next.outcome = askedFor(l, there.along(next.outcome.or(NoWay)))
+		next.outcome = askedFor(l, there.along(next.outcome.or(NoRoute)))
 		next.through = append([]*estate.Instance{balancer.Instance}, next.through...)
 		add(next)
 	}

@@ -1,6 +1,7 @@
 package decide
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -19,7 +20,7 @@ type Verdict string
 const (
 	Passes    Verdict = "passes"
 	Stopped   Verdict = "stopped"   // a filter does not admit it
-	NoWay     Verdict = "no-way"    // no route, peering, public address or listener leads there
+	NoRoute   Verdict = "no-route"  // no route, peering, public address or listener leads there
 	OneWay    Verdict = "one-way"   // the request arrives, an answer is stopped
 	Undecided Verdict = "undecided" // the survey does not say enough
 )
@@ -95,7 +96,7 @@ func (d *Decider) Trace(q Question) (Answer, error) {
 		sourcePort = int(*q.SourcePort)
 	}
 	answer := d.flow(pair[0], pair[1], q.Service, sourcePort)
-	if answer.Verdict == NoWay {
+	if answer.Verdict == NoRoute {
 		d.tellOtherWay(&answer, pairs, sourcePort)
 	}
 	return answer, nil
@@ -105,7 +106,7 @@ func (d *Decider) Trace(q Question) (Answer, error) {
 // of the instances that were named.
 func (d *Decider) tellOtherWay(answer *Answer, pairs [][2]End, sourcePort int) {
 	const most = 256 // that are tried
-	k := slices.IndexFunc(answer.Steps, func(s Step) bool { return s.Verdict == NoWay })
+	k := slices.IndexFunc(answer.Steps, func(s Step) bool { return s.Verdict == NoRoute })
 	if k < 0 {
 		return
 	}
@@ -234,9 +235,13 @@ func boolOrder(b bool) int {
 	return 0
 }
 
+// ErrNoInstances says that an end was asked for by name in an estate without instances:
+// definitions have none, a survey has.
+var ErrNoInstances = errors.New("definitions name no instances")
+
 func (d *Decider) noInstance(text string) error {
 	if len(d.estate.Instances) == 0 {
-		return fmt.Errorf("there is no instance called %q: definitions name no instances, give a survey with --survey FILE", text)
+		return fmt.Errorf("there is no instance called %q: %w", text, ErrNoInstances)
 	}
 	var names []string
 	for _, i := range d.estate.Instances {
@@ -296,7 +301,7 @@ func (d *Decider) follow(src, dst End, p service.Point, sourcePort int, met []*e
 		balancer = dst.Interface.Instance.Kind == estate.Balancer
 		if balancer && !Listened(dst.Interface.Instance).Contains(p) {
 			balancer = false
-			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoWay, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
+			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoRoute, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
 		}
 		if w.verdict == Undecided {
 			if d.fromSomewhere(dst.Interface, w.sources).Of(p) == Stopped {
@@ -350,9 +355,9 @@ func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 			from, to, ok := handOver(balancer, target)
 			switch {
 			case !ok:
-				step.Verdict, step.Text = NoWay, fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)
+				step.Verdict, step.Text = NoRoute, fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)
 			case target.Kind == estate.Balancer && slices.Contains(whole, target):
-				step.Verdict, step.Text = NoWay, fmt.Sprintf("%s was met before: a balancer is not entered again", target.Name)
+				step.Verdict, step.Text = NoRoute, fmt.Sprintf("%s was met before: a balancer is not entered again", target.Name)
 			default:
 				step.Verdict = d.handTo(balancer, l, target, whole).Of(answer.Service)
 				step.Text = fmt.Sprintf("%s hands it on to %s as %s", balancer.Instance.Name, to, p)
@@ -366,7 +371,7 @@ func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 	}
 	switch {
 	case !told:
-		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: NoWay, Text: "the listener has no target"})
+		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: NoRoute, Text: "the listener has no target"})
 	case d.circles()[balancer.Instance].size > largestCircle:
 		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: Undecided, Text: fmt.Sprintf("%d balancers hand on to each other: nobody follows all their ways", d.circles()[balancer.Instance].size)})
 	}

@@ -44,7 +44,7 @@ func (e End) String() string {
 
 // A way says how a flow gets from one end to the other before any filter is asked.
 type way struct {
-	verdict Verdict // Passes, NoWay, or Undecided where nobody knows with which address it comes in again
+	verdict Verdict // Passes, NoRoute, or Undecided where nobody knows with which address it comes in again
 	text    string  // how, or why not
 	// The addresses that the filters see: the source's at the destination, the
 	// destination's at the source. They differ from the ends' own where the flow
@@ -56,7 +56,7 @@ type way struct {
 }
 
 func (w way) no(format string, a ...any) way {
-	w.verdict, w.text = NoWay, fmt.Sprintf(format, a...)
+	w.verdict, w.text = NoRoute, fmt.Sprintf(format, a...)
 	return w
 }
 
@@ -79,8 +79,8 @@ type Way struct {
 func (d *Decider) WayOf(src, dst End) Way {
 	w := d.way(src, dst)
 	known := Way{w.verdict, w.source, w.destination, w.inside, answersOf(w.client)}
-	if w.verdict == NoWay {
-		return Way{Verdict: NoWay}
+	if w.verdict == NoRoute {
+		return Way{Verdict: NoRoute}
 	}
 	return known
 }

@@ -90,10 +90,10 @@ type Nothing string
 
 // The ways.
 const (
-	WearsDefault Nothing = "default" // the network's default group is worn
-	Passes       Nothing = "passes"
-	Stops        Nothing = "stops"
-	DefaultList  Nothing = "default list" // the subnet has a built-in list: ssh in, everything out
+	DefaultAttached Nothing = "default" // the network's default group is attached
+	Passes          Nothing = "passes"
+	Stops           Nothing = "stops"
+	DefaultList     Nothing = "default list" // the subnet has a built-in list: ssh in, everything out
 )
 
 // GroupsAcross says whose members a group peer can name.
@@ -152,7 +152,7 @@ var All = []Dialect{
 		Instances:          Filter{State: StateKept},
 		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone, Ranks: ranks},
 		Layers:             BothMustAdmit,
-		Nothing:            WearsDefault,
+		Nothing:            DefaultAttached,
 		GroupsAcross:       PeeredNetworks,
 		GroupsPerInterface: 6,
 		RulesPerDirection:  64,

@@ -176,7 +176,7 @@ type Instance struct {
 	Labels     Labels
 	Interfaces []*Interface
 	Listeners  []Listener // of a balancer
-	Imagined   bool       // made up for a question about a group that nobody wears
+	Imagined   bool       // made up for a question about a group attached to nothing
 	Origin     Origin
 }
 
@@ -242,7 +242,7 @@ type Group struct {
 	Stateless   bool   // keeps no state, where the dialect decides that by group
 	Defined     bool   // the definitions say what it is
 	DefinedAs   string // of a surveyed group, as it is there: the full name of its definition; see Ours
-	Absent      bool   // defined, and not there: it has no rules and nobody wears it
+	Absent      bool   // defined, and not there: it has no rules and is attached to nothing
 	Origin      Origin
 }
 

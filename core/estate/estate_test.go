@@ -142,13 +142,13 @@ func TestOverlay(t *testing.T) {
 		}
 	}
 	for _, i := range e.Instances {
-		var worn []string
+		var attached []string
 		for _, g := range i.Interfaces[0].Groups {
-			worn = append(worn, g.Name)
+			attached = append(attached, g.Name)
 		}
 		want := map[string]string{"w1": "by-hand web", "d1": "by-hand db"}[i.Name]
-		if got := strings.Join(worn, " "); got != want {
-			t.Errorf("%s wears %s, want %s", i.Name, got, want)
+		if got := strings.Join(attached, " "); got != want {
+			t.Errorf("%s has %s, want %s", i.Name, got, want)
 		}
 		if i.Interfaces[0].Subnet != e.Networks[0].Subnets[0] || !i.Interfaces[0].Subnet.RoutesKnown {
 			t.Errorf("%s is in a subnet outside of the new estate", i.Name)

@@ -329,7 +329,7 @@ func (o *overlay) refer() {
 			}
 			var kept []*Group
 			for _, g := range s.Groups {
-				if !o.replaced[g] { // a defined group is attached by what it covers
+				if !o.replaced[g] { // a defined group is attached to what it covers
 					kept = append(kept, o.groups[g])
 				}
 			}
@@ -395,7 +395,7 @@ func (o *overlay) takeInstances(surveyed *Estate) {
 			face := *f
 			face.Instance, face.Subnet, face.Groups = &copied, o.subnets[f.Subnet], nil
 			for _, g := range f.Groups {
-				if !o.replaced[g] { // a defined group is attached by what it covers
+				if !o.replaced[g] { // a defined group is attached to what it covers
 					face.Groups = append(face.Groups, o.groups[g])
 				}
 			}
@@ -444,7 +444,7 @@ func (o *overlay) attach() {
 	}
 }
 
-// withoutDefault are groups around a subnet but for a default one, which stands only where
+// withoutDefault are groups of a subnet but for a default one, which is there only where
 // there is no other.
 func withoutDefault(groups []*Group) []*Group {
 	return slices.DeleteFunc(slices.Clone(groups), func(g *Group) bool { return g.Default && !g.Defined })
@@ -488,11 +488,11 @@ type placed struct {
 }
 
 // Imagine adds to an estate one made-up member for each defined instance
-// group that nobody wears, in each subnet where it could stand, so that
+// group attached to nothing, in each subnet where it could stand, so that
 // questions about the group can be answered. It returns the groups concerned.
 // The estate is changed.
 func (e *Estate) Imagine() []*Group {
-	worn := make(map[*Group]bool)
+	attached := make(map[*Group]bool)
 	taken := make(map[placed]bool)
 	whole := make(map[*Network][]*Subnet)
 	next := make(map[*Subnet][]netip.Addr) // by range: the next address that may be free
@@ -502,13 +502,13 @@ func (e *Estate) Imagine() []*Group {
 				taken[placed{f.Subnet.Network, a}] = true
 			}
 			for _, g := range f.Groups {
-				worn[g] = true
+				attached[g] = true
 			}
 		}
 	}
 	var imagined []*Group
 	for _, g := range e.Groups {
-		if !g.Defined && !g.Ours() || worn[g] || g.For != ForInstances || len(g.Covers) == 0 || g.Network == nil {
+		if !g.Defined && !g.Ours() || attached[g] || g.For != ForInstances || len(g.Covers) == 0 || g.Network == nil {
 			continue
 		}
 		imagined = append(imagined, g)

@@ -15,13 +15,13 @@ import (
 
 // A Breach is one group, or one rule of it, that a law does not allow.
 type Breach struct {
-	Group   *estate.Group
-	Rule    *estate.Rule // nil where it is the group as a whole
-	Text    string
-	Lacks   string      // what is to be written into the definition; empty where something is too much
-	Traffic traffic.Set // that is too much; empty where something is lacking
-	Witness *traffic.Witness
-	Excused *Exemption // the exemption that covers it; nil where it is a breach indeed
+	Group     *estate.Group
+	Rule      *estate.Rule // nil where it is the group as a whole
+	Text      string
+	Lacks     string      // what is to be written into the definition; empty where something is too much
+	Traffic   traffic.Set // that is too much; empty where something is lacking
+	Witness   *traffic.Witness
+	Exemption *Exemption // the exemption that covers it; nil where it is a breach indeed
 }
 
 // Origin is the place of a breach: its rule, else its group.
@@ -41,14 +41,14 @@ type Verdict struct {
 
 // Holds reports whether nothing breaches the law but what is exempted.
 func (v Verdict) Holds() bool {
-	return !slices.ContainsFunc(v.Breaches, func(b Breach) bool { return b.Excused == nil })
+	return !slices.ContainsFunc(v.Breaches, func(b Breach) bool { return b.Exemption == nil })
 }
 
-// Excused counts the breaches that exemptions cover.
-func (v Verdict) Excused() int {
+// Exempted counts the breaches that exemptions cover.
+func (v Verdict) Exempted() int {
 	n := 0
 	for _, b := range v.Breaches {
-		if b.Excused != nil {
+		if b.Exemption != nil {
 			n++
 		}
 	}
@@ -71,7 +71,7 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 			j := judge{d, l, g}
 			v.Breaches = append(v.Breaches, j.breaches(exemptions, now, used)...)
 		}
-		slices.SortStableFunc(v.Breaches, func(a, b Breach) int { return excusedLast(a) - excusedLast(b) })
+		slices.SortStableFunc(v.Breaches, func(a, b Breach) int { return exemptedLast(a) - exemptedLast(b) })
 		verdicts[i] = v
 	}
 	var idle []Exemption
@@ -108,8 +108,8 @@ func (l *Law) standsOver(g *estate.Group) bool {
 	return !g.Existing && (l.Over == nil || l.Over.Holds(estate.GroupPlace(g)))
 }
 
-func excusedLast(b Breach) int {
-	if b.Excused != nil {
+func exemptedLast(b Breach) int {
+	if b.Exemption != nil {
 		return 1
 	}
 	return 0
@@ -124,7 +124,7 @@ type judge struct {
 
 func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool) []Breach {
 	// whole: only where exemptions cover all of the services together.
-	excuse := func(services service.Set, whole bool) (service.Set, *Exemption) {
+	exempt := func(services service.Set, whole bool) (service.Set, *Exemption) {
 		left := services
 		var by []int
 		for i := range exemptions {
@@ -142,22 +142,22 @@ func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool
 		}
 		return left, &exemptions[by[len(by)-1]]
 	}
-	cover := func(services service.Set) (service.Set, *Exemption) { return excuse(services, false) }
+	cover := func(services service.Set) (service.Set, *Exemption) { return exempt(services, false) }
 	var found []Breach
 	for _, o := range j.l.Never {
 		for _, b := range j.opened(o) {
-			found = append(found, j.excused(b.set, b.Breach, cover)...)
+			found = append(found, j.exempted(b.set, b.Breach, cover)...)
 		}
 	}
 	for _, b := range j.beyondOnly() {
-		found = append(found, j.excused(b.set, b.Breach, cover)...)
+		found = append(found, j.exempted(b.set, b.Breach, cover)...)
 	}
 	for _, b := range j.lacking() {
 		about := service.All
 		if b.Rule != nil {
 			about = service.Of(b.Rule.Services...)
 		}
-		_, b.Excused = excuse(about, true) // one on some services excuses what is about these alone
+		_, b.Exemption = exempt(about, true) // one on some services exempts what is about these alone
 		found = append(found, b)
 	}
 	return found
@@ -174,14 +174,14 @@ func (e *Exemption) Covers(g *estate.Group) bool {
 	return strings.HasSuffix("/"+g.Path(), "/"+e.Subject)
 }
 
-// excused parts a breach by services: what exemptions cover, and the rest.
-func (j judge) excused(set traffic.Set, b Breach, excuse func(service.Set) (service.Set, *Exemption)) []Breach {
-	left, e := excuse(set.Services())
+// exempted parts a breach by services: what exemptions cover, and the rest.
+func (j judge) exempted(set traffic.Set, b Breach, exempt func(service.Set) (service.Set, *Exemption)) []Breach {
+	left, e := exempt(set.Services())
 	if e == nil {
 		return []Breach{b}
 	}
 	covered := b
-	covered.Excused = e
+	covered.Exemption = e
 	if left.IsEmpty() {
 		return []Breach{covered}
 	}

@@ -45,7 +45,7 @@ func judged(t *testing.T, text string) ([]law.Verdict, []law.Exemption) {
 	return law.Judge(decide.New(w.Estate), w.Laws, d.Exemptions, today)
 }
 
-// Each case is definitions with one law, and its breaches; those in brackets are excused.
+// Each case is definitions with one law, and its breaches; those in brackets are exempted.
 func TestJudge(t *testing.T) {
 	const never = "law l { never admit class admin from internet }\n"
 	for _, x := range []struct{ text, want string }{
@@ -89,7 +89,7 @@ func TestJudge(t *testing.T) {
 			if b.Witness != nil {
 				text += fmt.Sprintf(" %s %s", b.Witness.Peer, b.Witness.Service)
 			}
-			if b.Excused != nil {
+			if b.Exemption != nil {
 				text = "[" + text + "]"
 			} else {
 				holds = false

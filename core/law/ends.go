@@ -105,7 +105,7 @@ func (p *prover) peerEnds(peer estate.Peer) (inside []decide.End, outside addr.S
 		case peer.Group.Absent:
 			take(p.toCover(peer.Group), family)
 		case peer.Group.For == estate.ForInstances:
-			take(p.d.Wearers(peer.Group), family)
+			take(p.d.InterfacesOf(peer.Group), family)
 		}
 		return inside, addr.Set{}
 	case estate.PeerInternet:

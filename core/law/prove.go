@@ -22,7 +22,7 @@ type Result struct {
 	Note      string         // what the answer rests on: made-up members, nobody there
 }
 
-// Prove decides every expectation over an estate. Groups that nobody wears are
+// Prove decides every expectation over an estate. Groups attached to nothing are
 // given made-up members first: the estate is changed. The answers come in the
 // order of the expectations.
 func Prove(e *estate.Estate, expectations []Expectation) []Result {
@@ -145,7 +145,7 @@ func (p *prover) note(x Expectation) (note string, imagined bool) {
 				return fmt.Sprintf("%s is not there yet: decided for the instances that it will cover", peer.Group.Path()), false
 			}
 			if peer.Kind == estate.PeerGroup && p.imagined[peer.Group] {
-				return fmt.Sprintf("nobody wears %s: decided for a made-up member in each of its subnets", peer.Group.Path()), true
+				return fmt.Sprintf("%s is attached to nothing: decided for a made-up member in each of its subnets", peer.Group.Path()), true
 			}
 		}
 	}
@@ -325,7 +325,7 @@ func (q *question) wantStrangers(m member, internet addr.Set, direction estate.D
 			return traffic.Witness{Peer: traffic.Example(peers), Service: p}
 		}
 		if certain, any := missing.Minus(met.Undecided.WithPeers(strangers).Services()).First(); any {
-			if failed == nil || failed.Verdict == decide.NoWay {
+			if failed == nil || failed.Verdict == decide.NoRoute {
 				failed = q.outsideFlow(e, example(certain, met.OneWay), direction)
 			}
 		} else if open == nil {

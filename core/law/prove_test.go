@@ -33,7 +33,7 @@ group db in n { cover where role = db
  admit tcp 5432 from group web
  admit tcp 5433 from 10.0.0.0/8
  admit ping from everyone }
-group unworn in far { cover where role = none
+group unused in far { cover where role = none
  admit https from everyone
  admit ssh from group web }
 group inner in n { cover where role = inner
@@ -93,7 +93,7 @@ func TestProve(t *testing.T) {
 		{"internet cannot reach web", false, "passes 192.0.2.77 → w1"},
 		{"internet cannot reach web on ssh", true, ""},
 		{"internet cannot reach db", true, ""}, // ping is let in, but there is no way
-		{"internet can reach db on ping", false, "no-way 192.0.2.77 → d1"},
+		{"internet can reach db on ping", false, "no-route 192.0.2.77 → d1"},
 		{"web can reach db on tcp 5432", true, ""},
 		{"web can reach db on tcp 5432-5433", false, "stopped w1"},
 		{"web can reach db, web on tcp 5432", false, "stopped w1"},
@@ -114,7 +114,7 @@ func TestProve(t *testing.T) {
 		{"out can reach list partners on tcp 9000", true, ""},
 		{"out cannot reach list partners on tcp 9000", false, "passes out1"},
 		{"out cannot reach list partners on tcp 9001", true, ""},
-		{"inner can reach internet on https", false, "no-way inner"}, // there is a rule, and no address of the route's family
+		{"inner can reach internet on https", false, "no-route inner"}, // there is a rule, and no address of the route's family
 		{"inner cannot reach internet", true, ""},
 		{"internet can reach six on https", true, ""}, // over IPv6 alone
 		{"internet can reach six on ping", true, ""},
@@ -139,10 +139,10 @@ func TestProve(t *testing.T) {
 	}
 }
 
-// Without a survey, and for groups that nobody wears, members are made up and it is said.
+// Without a survey, and for groups attached to nothing, members are made up and it is said.
 func TestMadeUpMembers(t *testing.T) {
 	for _, on := range []bool{false, true} {
-		r := prove(t, "expect web can reach unworn on ssh\nexpect internet can reach unworn on https\nexpect db cannot reach unworn", on)
+		r := prove(t, "expect web can reach unused on ssh\nexpect internet can reach unused on https\nexpect db cannot reach unused", on)
 		for i, want := range []bool{false, true, true} {
 			if r[i].Holds != want || !strings.Contains(r[i].Note, "made-up member") {
 				t.Errorf("with a survey %v, %s: holds %v, note %q", on, r[i].Text, r[i].Holds, r[i].Note)

@@ -206,7 +206,7 @@ func (w weigher) near() (groups []*estate.Group, lists []*estate.List) {
 		w.lists.holding(p, takeList)
 		for _, a := range w.machinesIn(p) {
 			for _, i := range w.d.At(a) {
-				for _, g := range w.d.Worn(i) {
+				for _, g := range w.d.GroupsAt(i) {
 					if !seenGroup[g] && g.For == estate.ForInstances && !g.Default {
 						groups = append(groups, g)
 					}

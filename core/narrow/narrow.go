@@ -67,7 +67,7 @@ type Proposal struct {
 	Bound      float64  // the cost of the choice is at most this share above the least: 0 where it is the least
 	Tight      bool     // the quota made the choice coarser
 	NoEvidence bool     // nothing was given to rest on
-	Unwatched  bool     // the evidence knows none of the instances that wear the group: it tells nothing about them
+	Unwatched  bool     // the evidence knows none of the instances that have the group: it tells nothing about them
 
 	blocks []block
 	room   int // rules that the quota leaves; negative means any number
@@ -205,7 +205,7 @@ func New(d *decide.Decider, o Options) *Narrower {
 	return n
 }
 
-// watched are the addresses whose flows matter: of those that wear the subjects'
+// watched are the addresses whose flows matter: of those that have the subjects'
 // groups, or where no subjects are given, of the whole estate.
 func (n *Narrower) watched() map[netip.Addr]bool {
 	all := make(map[netip.Addr]bool)
@@ -215,7 +215,7 @@ func (n *Narrower) watched() map[netip.Addr]bool {
 		}
 	}
 	for _, s := range n.o.Subjects {
-		for _, i := range n.d.Wearers(s.Group) {
+		for _, i := range n.d.InterfacesOf(s.Group) {
 			add(i)
 		}
 	}
@@ -279,14 +279,14 @@ func (n *Narrower) Propose(s Subject) Proposal {
 	return p
 }
 
-// unwatched reports whether there is evidence, and somebody wears the group, and
+// unwatched reports whether there is evidence, and the group is attached to something, and
 // none of them is at either end of any flow.
 func (n *Narrower) unwatched(g *estate.Group) bool {
-	worn := n.d.Wearers(g)
-	if n.o.Flows == nil || len(worn) == 0 {
+	attached := n.d.InterfacesOf(g)
+	if n.o.Flows == nil || len(attached) == 0 {
 		return false
 	}
-	return !slices.ContainsFunc(worn, func(i *estate.Interface) bool {
+	return !slices.ContainsFunc(attached, func(i *estate.Interface) bool {
 		return slices.ContainsFunc(slices.Concat(i.Private, i.Public), func(a netip.Addr) bool { return len(n.opened[a])+len(n.served[a]) > 0 })
 	})
 }

@@ -190,13 +190,13 @@ func peerOf(p *Proposal, x *flow.Sum) netip.Addr {
 	return x.Source
 }
 
-// eachFlow hands over what was seen of the instances that wear the group.
+// eachFlow hands over what was seen of the instances that have the group.
 func (n *Narrower) eachFlow(p *Proposal, take func(i *estate.Interface, x *flow.Sum, peer netip.Addr)) {
 	by := n.served
 	if p.Direction == estate.Out {
 		by = n.opened
 	}
-	for _, i := range n.d.Wearers(p.Group) {
+	for _, i := range n.d.InterfacesOf(p.Group) {
 		for _, own := range [][]netip.Addr{i.Private, i.Public} {
 			for _, a := range own {
 				for _, x := range by[a] {
@@ -227,7 +227,7 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 		return nil
 	}
 	var sets []other
-	for _, g := range n.d.Worn(i) {
+	for _, g := range n.d.GroupsAt(i) {
 		if g == p.Group {
 			continue
 		}
@@ -299,7 +299,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 		said[text] = len(p.Needs)
 		p.Needs = append(p.Needs, Need{Source: Declared, Text: text, Services: set.Services(), Peers: set.Peers(service.All), Whole: whole})
 	}
-	for _, i := range n.d.Wearers(p.Group) {
+	for _, i := range n.d.InterfacesOf(p.Group) {
 		at = i
 		if p.Direction == estate.In {
 			for _, h := range n.handed[i.Instance] {

@@ -126,7 +126,7 @@ func (g *Group) Covers(h *Host) bool {
 	return g.Role != "" && g.Role == h.Role || slices.Contains(g.Named, h.Name)
 }
 
-// around reports whether a group stands around a subnet.
+// around reports whether a group is attached to a subnet.
 func (g *Group) around(s *Subnet) bool {
 	return g.Wall && s.Network == g.Network && slices.Contains(g.Named, s.Name)
 }

@@ -5,11 +5,14 @@ import (
 	"flag"
 	"os"
 	"testing"
+
+	"github.com/rogpeppe/go-internal/diff"
 )
 
 var update = flag.Bool("update", false, "rewrite the golden files")
 
 // Check compares a text with a file, to the letter; with -update it writes the file first.
+// What differs is shown as a diff, from the file to what the test got.
 func Check(t testing.TB, file, got string) {
 	t.Helper()
 	if *update {
@@ -22,6 +25,7 @@ func Check(t testing.TB, file, got string) {
 		t.Fatal(err)
 	}
 	if got != string(want) {
-		t.Errorf("%s: got\n%s\nwant\n%s", file, got, want)
+		t.Errorf("%s is not what the test got; go test with -update rewrites it\n%s",
+			file, diff.Diff(file, want, "got", []byte(got)))
 	}
 }

@@ -13,10 +13,10 @@ import (
 )
 
 // The verdicts, and how bad they are along one way: the higher the worse.
-var badness = map[string]int{"passes": 0, "one-way": 1, "undecided": 2, "stopped": 3, "no-way": 4}
+var badness = map[string]int{"passes": 0, "one-way": 1, "undecided": 2, "stopped": 3, "no-route": 4}
 
 // How good they are where one of several targets is enough.
-var goodness = map[string]int{"no-way": 0, "stopped": 1, "one-way": 2, "undecided": 3, "passes": 4}
+var goodness = map[string]int{"no-route": 0, "stopped": 1, "one-way": 2, "undecided": 3, "passes": 4}
 
 func worse(a, b string) string {
 	if badness[a] >= badness[b] {
@@ -58,7 +58,7 @@ func Verdict(e *estate.Estate, src, dst End, p service.Point) string {
 
 // HasWay reports whether there is a way between two ends, whatever filters say.
 func HasWay(e *estate.Estate, src, dst End) bool {
-	return (&reader{e}).cross(src, dst).verdict != "no-way"
+	return (&reader{e}).cross(src, dst).verdict != "no-route"
 }
 
 // SeenAs are the addresses by which what goes from one end to another is seen there;
@@ -91,8 +91,8 @@ func (r *reader) verdict(src, dst End, p service.Point, met []*estate.Instance) 
 		return "passes"
 	}
 	c := r.cross(src, dst)
-	if c.verdict == "no-way" {
-		return "no-way"
+	if c.verdict == "no-route" {
+		return "no-route"
 	}
 	answer := c.verdict
 	if src.At != nil {
@@ -126,7 +126,7 @@ func (r *reader) verdict(src, dst End, p service.Point, met []*estate.Instance) 
 func hasPorts(protocol uint8) bool { return slices.Contains([]uint8{6, 17, 33, 132, 136}, protocol) }
 
 func (r *reader) handOn(from *estate.Interface, p service.Point, met []*estate.Instance) string {
-	best := "no-way"
+	best := "no-route"
 	protocol, _ := p.Split()
 	for _, l := range from.Instance.Listeners {
 		if !l.Service.Contains(p) {
@@ -229,7 +229,7 @@ func met(i *estate.Interface, four bool) bool {
 	return false
 }
 
-var none = crossing{verdict: "no-way"}
+var none = crossing{verdict: "no-route"}
 
 // in is whether something from an address outside comes in to an end.
 func in(from netip.Addr, dst End) bool {

@@ -113,7 +113,7 @@ func Possible(d *decide.Decider, g *estate.Group) string {
 	case g.Network == nil && decide.Dialect(g.Account).GroupsAcross != dialect.WholeCloud:
 		return "the survey does not say which network it belongs to"
 	case n == nil:
-		return "no instance wears it, so there is no network to define it in"
+		return "it is attached to no instance, so there is no network to define it in"
 	case !IsName(n.Name):
 		return fmt.Sprintf("the network's name %q can't stand in definitions", n.Name)
 	case decide.Filter(g).State == dialect.StateNone || decide.Filter(g).State == dialect.StateByGroup && g.Stateless:
@@ -123,12 +123,12 @@ func Possible(d *decide.Decider, g *estate.Group) string {
 }
 
 // networkOf is the network that a group stands in: its own, or where groups belong
-// to no network the one in which it is worn.
+// to no network the one in which it is attached.
 func networkOf(d *decide.Decider, g *estate.Group) *estate.Network {
 	if g.Network != nil {
 		return g.Network
 	}
-	for _, i := range d.Wearers(g) {
+	for _, i := range d.InterfacesOf(g) {
 		return i.Subnet.Network
 	}
 	return nil

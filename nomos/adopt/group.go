@@ -50,7 +50,7 @@ func (w *writer) covers(g *estate.Group) []string {
 		}
 		return joined("subnet ", names)
 	}
-	var worn, all []*estate.Interface
+	var attached, all []*estate.Interface
 	n := networkOf(w.d, g)
 	for _, i := range w.e.Instances {
 		for _, f := range i.Interfaces {
@@ -59,18 +59,18 @@ func (w *writer) covers(g *estate.Group) []string {
 			}
 			all = append(all, f)
 			if slices.Contains(f.Groups, g) {
-				worn = append(worn, f)
+				attached = append(attached, f)
 			}
 		}
 	}
-	if len(worn) == 0 {
+	if len(attached) == 0 {
 		return nil
 	}
-	if c := byLabel(worn, all); c != "" {
+	if c := byLabel(attached, all); c != "" {
 		return []string{"where " + c}
 	}
 	var names []string
-	for _, f := range worn {
+	for _, f := range attached {
 		name := f.Instance.Name
 		if same := slices.IndexFunc(all, func(o *estate.Interface) bool { return o.Instance != f.Instance && o.Instance.Name == name }); same >= 0 && f.Instance.ID != "" {
 			name = f.Instance.ID

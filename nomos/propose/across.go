@@ -38,7 +38,7 @@ type JointKind string
 // The kinds.
 const (
 	SharedList  JointKind = "shared-list"  // addresses that stand in several groups become a list
-	MemberGroup JointKind = "member-group" // addresses of own machines become the group that they wear
+	MemberGroup JointKind = "member-group" // addresses of own machines become the group attached to them
 	Twins       JointKind = "twins"        // groups that let through the same become one
 )
 
@@ -277,7 +277,7 @@ func (w World) listOf(ranges []netip.Prefix) string {
 	return ""
 }
 
-// memberGroups say the group that own machines wear instead of their addresses,
+// memberGroups say the group attached to own machines instead of their addresses,
 // where a rule names the addresses of all its members.
 func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 	var joints []Joint
@@ -289,7 +289,7 @@ func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 				continue
 			}
 			for _, f := range d.At(peer.Range.Addr()) {
-				for _, g := range d.Worn(f) {
+				for _, g := range d.GroupsAt(f) {
 					if !g.Defined || g.Existing || !d.CanName(p.group, g) || !slices.Contains(f.Private, peer.Range.Addr()) {
 						continue
 					}

@@ -32,7 +32,7 @@ type Adoption struct {
 // Adopt writes definitions of surveyed groups in new files, one for each account,
 // in a folder. With rules a group gets those instead of its own. What was written
 // is resolved and decided on the survey: each group lets through, both ways, what
-// it does today (or what those rules do), is worn by the same instances, and can be
+// it does today (or what those rules do), is attached to the same instances, and can be
 // expressed in its cloud; a group of which that does not hold is left as it is.
 func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Rule, folder string, o resolve.Options) (Adoption, error) {
 	var a Adoption
@@ -253,16 +253,16 @@ func (w World) asItWas(before, after *decide.Decider, g, defined *estate.Group) 
 			return fmt.Sprintf("its definition would let through more: %s %s %s", direction, x.Peer, x.Service)
 		}
 	}
-	worn := func(d *decide.Decider, g *estate.Group) []string {
+	attached := func(d *decide.Decider, g *estate.Group) []string {
 		var ids []string
-		for _, i := range d.Wearers(g) {
+		for _, i := range d.InterfacesOf(g) {
 			ids = append(ids, i.Instance.Path()+" "+i.Instance.ID+" "+i.ID)
 		}
 		slices.Sort(ids)
 		return ids
 	}
-	if !slices.Equal(worn(before, g), worn(after, defined)) {
-		return "what it covers can't be said so that just the same instances wear it"
+	if !slices.Equal(attached(before, g), attached(after, defined)) {
+		return "what it covers can't be said so that it is attached to just the same instances"
 	}
 	var f *compile.Failure
 	if _, err := compile.Group(after, defined); errors.As(err, &f) {

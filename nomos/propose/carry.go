@@ -37,12 +37,12 @@ type Checked struct {
 	Quota      int    // 0 means none
 	Changed    bool   // the rules differ from the old ones
 	Refused    string // why it can't be carried out; empty where it can
-	Worn       int    // by how many interfaces
+	Attached   int    // to how many interfaces
 	Shut       float64
 }
 
 // Gain is what a proposal shuts for each rule that it touches: pairs of a stranger
-// and a service, summed over the interfaces that wear the group.
+// and a service, summed over the interfaces that have the group.
 func (c *Checked) Gain() float64 {
 	if !c.Changed || c.Refused != "" {
 		return 0
@@ -172,7 +172,7 @@ func refuse(c *Checked, format string, a ...any) error {
 }
 
 // narrowAll works the proposals out, account by account in parallel; the order is
-// that of the subjects. Within an account the groups that fewest interfaces wear
+// that of the subjects. Within an account the groups attached to the fewest interfaces
 // come first, so that the wider ones can leave to them what they let through.
 func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options) []Checked {
 	all := make([]Checked, len(subjects))
@@ -194,7 +194,7 @@ func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options
 		workers.Go(func() {
 			for own := range next {
 				slices.SortStableFunc(own, func(a, b int) int {
-					return cmp.Compare(len(d.Wearers(subjects[a].Group)), len(d.Wearers(subjects[b].Group)))
+					return cmp.Compare(len(d.InterfacesOf(subjects[a].Group)), len(d.InterfacesOf(subjects[b].Group)))
 				})
 				for _, i := range own {
 					all[i] = narrowOne(mine, subjects[i], with)
@@ -221,16 +221,16 @@ func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checke
 	if c.Lending != nil {
 		nameForeign(d.Estate(), c.Lending.Choices)
 	}
-	c.Worn = len(d.Wearers(c.Group))
+	c.Attached = len(d.InterfacesOf(c.Group))
 	if c.Changed && c.Unwatched && !with.Blind {
-		c.Refused = fmt.Sprintf("nobody that wears it is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
+		c.Refused = fmt.Sprintf("no instance that it is attached to is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
 	}
 	if c.Changed {
 		c.Curve = n.Curve(&c.Proposal)
 	}
 	for _, b := range c.Closes.Bands() {
 		four, six := d.StrangersAmong(b.Peers)
-		c.Shut += (four + six) * float64(b.To-b.From+1) * float64(max(1, c.Worn))
+		c.Shut += (four + six) * float64(b.To-b.From+1) * float64(max(1, c.Attached))
 	}
 	return c
 }

@@ -221,7 +221,7 @@ func TestAdoptWhatWasSaidToExist(t *testing.T) {
 }
 
 // Groups of a flat cloud belong to no network: they are adopted into the one where
-// they are worn, and found to exist by their account.
+// they are attached, and found to exist by their account.
 func TestAdoptOnAFlatCloud(t *testing.T) {
 	const flat = `{"kind":"survey","version":1}
 {"kind":"cloud","name":"c","dialect":"flat"}

@@ -133,7 +133,7 @@ func SubjectsOf(found []audit.Finding) []narrow.Subject {
 	var subjects []narrow.Subject
 	at := make(map[*estate.Rule]int) // the subject that a rule belongs to
 	for _, f := range found {
-		if !f.Narrow || len(f.Rules) == 0 || f.Group == nil || f.Excused != nil {
+		if !f.Narrow || len(f.Rules) == 0 || f.Group == nil || f.Exemption != nil {
 			continue
 		}
 		// Findings that share a rule are narrowed as one.

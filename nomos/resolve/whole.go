@@ -315,7 +315,13 @@ func (r *resolver) exempts() {
 		for _, c := range audit.Checks {
 			names = append(names, c.Name)
 		}
-		if !slices.Contains(names, n.Law.Text) {
+		now, renamed := audit.CheckName(n.Law.Text)
+		switch {
+		case slices.Contains(names, n.Law.Text):
+		case renamed:
+			e.Law = now
+			r.warn(n.Law.Span, "write "+now, "the check %q is called %q now", n.Law.Text, now)
+		default:
 			r.unknown(n.Law, r.nearest(n.Law.Text, names), "no law or check is called %q")
 		}
 		r.completeExemption(n)
