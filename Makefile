@@ -15,7 +15,7 @@ release:
 
 # Benchmarks stand beside what they measure, with sizes 1k, 10k, 100k.
 bench:
-	go test -run '^$$' -bench . ./core/... ./nomos/... ./store
+	go test -run '^$$' -bench . ./core/... ./nomos/... ./work ./store
 
 # A million rules, with jq beside it.
 bench-audit:
@@ -38,7 +38,7 @@ fuzz:
 # Holds very many random definitions against a second reading of what they mean, compiled and
 # carried out on stand-ins: some twenty minutes.
 compile-check:
-	go test ./nomos/propose -run TestDefinitionsMeanWhatTheyBecome -v -rounds 20000 -seed $$(date +%s) -timeout 1h
+	go test ./work -run TestDefinitionsMeanWhatTheyBecome -v -rounds 20000 -seed $$(date +%s) -timeout 1h
 	go test ./cli -run TestWhatIsDefinedIsEnacted -v -enacted 300 -timeout 1h
 
 # Rewrites the golden files: read the difference before you commit it.

@@ -6,8 +6,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/estate"
-	"isonomos/nomos/propose"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) adoptCommand() *cli.Command {
@@ -60,7 +60,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	a.tellLeft(adopted)
 	switch {
 	case c.Bool("diff"):
-		err = a.writeDiffs(propose.Result{}, adopted)
+		err = a.writeDiffs(work.Result{}, adopted)
 	case !c.Bool("write"):
 		s := a.screen(c)
 		render.Adoption(s, adopted)
@@ -77,7 +77,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 }
 
 // adoptable are the groups that flags and arguments name.
-func (a *App) adoptable(c *cli.Command, w propose.World) ([]*estate.Group, error) {
+func (a *App) adoptable(c *cli.Command, w work.World) ([]*estate.Group, error) {
 	over, err := overCondition(c.String("over"))
 	if err != nil {
 		return nil, err

@@ -25,6 +25,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 // Exit codes.
@@ -92,7 +93,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		return 0
 	case errors.As(err, &f):
 	default:
-		f = &failure{exitUsage, err}
+		f = &failure{exitOf(err), err}
 	}
 	if text := f.Error(); text != "" {
 		if what := advice(f); what != "" {
@@ -103,12 +104,29 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	return f.code
 }
 
+// exitOf is the exit code of an error of the rooms below.
+func exitOf(err error) int {
+	var unreachable *work.UnreachableError
+	var unread *work.NotSurveyedError
+	var refused *work.RefusedError
+	switch {
+	case errors.As(err, &unreachable), errors.As(err, &unread):
+		return exitUnreachable
+	case errors.As(err, &refused):
+		return exitRefused
+	}
+	return exitUsage
+}
+
 // advice says which flag helps with an error of a room that knows no flags.
 func advice(err error) string {
 	var list change.NotOursError
+	var unread *work.NotSurveyedError
 	switch {
 	case errors.Is(err, decide.ErrNoInstances):
 		return "give a survey with --survey FILE"
+	case errors.As(err, &unread):
+		return "pick others with --account, or try again"
 	case errors.As(err, &list):
 		return "--adopt " + render.Quoted(list.List) + " takes it over"
 	}

@@ -15,8 +15,8 @@ import (
 	"isonomos/core/law"
 	"isonomos/core/near"
 	"isonomos/core/service"
-	"isonomos/nomos/propose"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) auditCommand() *cli.Command {
@@ -187,7 +187,7 @@ func overNothing(l law.Law) string {
 }
 
 // auditStates audits one state, or both and what they have in common.
-func auditStates(w propose.World, judged []propose.Judged, o audit.Options) render.Audit {
+func auditStates(w work.World, judged []work.Judged, o audit.Options) render.Audit {
 	results := make([]audit.Result, len(judged))
 	for i, j := range judged {
 		o.Expects, o.Laws, o.Defined = j.Expects, j.Laws, nil
@@ -205,7 +205,7 @@ func auditStates(w propose.World, judged []propose.Judged, o audit.Options) rend
 }
 
 // showAudit writes an audit in the format that is asked for.
-func (a *App) showAudit(c *cli.Command, w propose.World, shown render.Audit) error {
+func (a *App) showAudit(c *cli.Command, w work.World, shown render.Audit) error {
 	by, format := c.String("by"), c.String("format")
 	switch {
 	case by != "" && format == "json":
@@ -304,7 +304,7 @@ func servicesFlag(e *estate.Estate, text string) (*service.Set, error) {
 
 // knownChecks wants checks and laws that there are. Those that were renamed are put into
 // names as they are called now, and a note says so.
-func (a *App) knownChecks(names []string, w propose.World) error {
+func (a *App) knownChecks(names []string, w work.World) error {
 	var known []string
 	for _, c := range audit.Checks {
 		known = append(known, c.Name)
@@ -331,7 +331,7 @@ func (a *App) knownChecks(names []string, w propose.World) error {
 
 // fixes are the changes of definitions that do away with findings: rules that
 // can't take effect can be deleted where they are written for one group alone.
-func fixes(w propose.World, found []audit.Finding) map[string]render.Fix {
+func fixes(w work.World, found []audit.Finding) map[string]render.Fix {
 	all := make(map[string]render.Fix)
 	for _, f := range found {
 		if f.Check != "overruled" || len(f.Rules) != 1 {

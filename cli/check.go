@@ -18,10 +18,11 @@ import (
 	"isonomos/core/law"
 	"isonomos/nomos"
 	"isonomos/nomos/parse"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
 	"isonomos/render"
+	"isonomos/words"
+	"isonomos/work"
 )
 
 func (a *App) checkCommand() *cli.Command {
@@ -85,7 +86,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	}
 	var compiled []compile.Compiled
 	costs := make(compile.Costs)
-	world := propose.NewWorld(d, survey)
+	world := work.NewWorld(d, survey)
 	var dead []compile.Dead
 	failures := world.Compile(func(made compile.Compiled) {
 		dead = append(dead, made.Dead...)
@@ -114,7 +115,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		}
 	}
 	if len(failures) > 0 {
-		return inexpressible(failures)
+		return &work.InexpressibleError{Failures: failures}
 	}
 	if c.Bool("rules") && c.String("format") == "text" {
 		s := a.screen(c)
@@ -288,21 +289,13 @@ func (a *App) tellFailures(failures []*compile.Failure) {
 	}
 }
 
-// inexpressible ends a command because of groups that can't be expressed.
-func inexpressible(failures []*compile.Failure) error {
-	if len(failures) == 1 {
-		return usage("1 group can't be expressed in its cloud")
-	}
-	return usage("%s groups can't be expressed in their clouds", render.Number(len(failures)))
-}
-
 // bypassed warns of what is let through beside the defined groups.
-func (a *App) bypassed(w propose.World) {
+func (a *App) bypassed(w work.World) {
 	if w.Survey == nil {
 		return // definitions know of no other groups
 	}
 	for _, b := range audit.Bypasses(decide.New(w.Estate), audit.IsDefined) {
-		text, write := render.BypassText(w.Estate, b), b.Managed()
+		text, write := words.Bypass(w.Estate, b), b.Managed()
 		if write == "" {
 			a.note("%s", text)
 			continue
@@ -316,7 +309,7 @@ func (a *App) bypassed(w propose.World) {
 
 // shutProbes warns of health probes that definitions shut out: the balancer
 // would take instances that are well out of service.
-func (a *App) shutProbes(w propose.World) {
+func (a *App) shutProbes(w work.World) {
 	if w.Survey == nil {
 		return // definitions know of no balancers
 	}

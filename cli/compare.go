@@ -11,8 +11,8 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) compareCommand() *cli.Command {
@@ -141,7 +141,7 @@ func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Est
 			if err := a.accept(s.definitions, survey); err != nil {
 				return nil, nil, false, err
 			}
-			w := propose.NewWorld(*s.definitions, survey)
+			w := work.NewWorld(*s.definitions, survey)
 			for _, n := range w.Notes {
 				a.note("%s", n)
 			}

@@ -2,29 +2,19 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/netip"
 	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/change"
-	"isonomos/core/decide"
 	"isonomos/core/estate"
-	"isonomos/core/flow"
-	"isonomos/core/law"
-	"isonomos/core/service"
 	"isonomos/enact"
 	"isonomos/nomos"
-	"isonomos/nomos/source"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) draftCommand() *cli.Command {
@@ -56,7 +46,7 @@ func accountFlag() cli.Flag {
 }
 
 func jobsFlag() cli.Flag {
-	return &cli.IntFlag{Name: "jobs", Value: jobs, Usage: "work on `N` accounts at once (default: 16)", Validator: oneAtLeast}
+	return &cli.IntFlag{Name: "jobs", Value: work.DefaultJobs, Usage: "work on `N` accounts at once (default: 16)", Validator: oneAtLeast}
 }
 
 func waveFlags() []cli.Flag {
@@ -82,25 +72,15 @@ func (a *App) knownWaves(w enact.Waves, all ...*estate.Estate) error {
 		accounts.Accounts = append(accounts.Accounts, e.Accounts...)
 	}
 	known := accounts.Vocabulary()
-	if err := allKnown("label of an account", []string{w.Label}, known.Names()); err != nil {
+	if err := work.Known("label of an account", []string{w.Label}, known.Names()); err != nil {
 		return err
 	}
 	for _, stage := range w.Stages {
 		if !known.Has(w.Label, stage) {
-			a.note("--waves: no account has the %s %q: there are %s", w.Label, stage, some(known[w.Label]))
+			a.note("--waves: no account has the %s %q: there are %s", w.Label, stage, work.Some(known[w.Label]))
 		}
 	}
 	return nil
-}
-
-// A job is what brings clouds to a state: definitions, or a run that is to be undone.
-type job struct {
-	aim     func(surveyed *estate.Estate) (*change.Aim, error)
-	ended   func(surveyed *estate.Estate) (*change.Aim, error) // the same, seen from its end
-	expects []law.Expectation
-	digest  string // of the definitions
-	defined *estate.Estate
-	settle  func(surveyed *estate.Estate) error // whether the definitions are right for what is there
 }
 
 func (a *App) draft(ctx context.Context, c *cli.Command) error {
@@ -114,24 +94,29 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	surveyed, err := a.toDraftFrom(ctx, c, j.defined)
+	surveyed, err := a.toDraftFrom(ctx, c, j.Defined)
 	if err != nil {
 		return err
 	}
-	if j.settle != nil {
-		if err := j.settle(surveyed); err != nil {
+	if j.Settle != nil {
+		if err := j.Settle(surveyed); err != nil {
 			return err
 		}
 	}
-	d, p, err := a.prepare(c, j, surveyed)
+	p, err := a.prepare(c, j, surveyed)
 	if err != nil {
 		return err
 	}
+	d := &p.Draft
 	d.Accounts, d.Adopts = listed(c.StringSlice("account")), listed(c.StringSlice("adopt"))
-	if err := a.lookForCuts(ctx, c, &d, p); err != nil {
+	sum, err := a.evidenceOf(ctx, c)
+	if err != nil {
 		return err
 	}
-	return a.tellDraft(c, &d, c.String("to"))
+	if sum != nil {
+		p.LookForCuts(sum.Sums())
+	}
+	return a.tellDraft(c, d, c.String("to"))
 }
 
 func listed(list []string) []string { return append([]string{}, list...) }
@@ -173,74 +158,27 @@ func (a *App) keepDraft(path string, text []byte) error {
 }
 
 // definedJob brings clouds to what the definitions say.
-func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (job, error) {
-	files, err := a.readDefinitions(c.String("estate"))
+func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (work.Job, error) {
+	folder := c.String("estate")
+	files, err := a.readDefinitions(folder)
 	if err != nil {
-		return job{}, err
+		return work.Job{}, err
 	}
 	if len(files) == 0 {
-		return job{}, usage("there are no definitions (*%s) in %s: name their folder with --estate", nomos.Extension, folderName(c.String("estate")))
+		return work.Job{}, usage("there are no definitions (*%s) in %s: name their folder with --estate", nomos.Extension, folderName(folder))
 	}
 	d, err := a.understand(c, files)
 	if err != nil {
-		return job{}, err
+		return work.Job{}, err
 	}
-	var known []string
-	for _, x := range d.Estate.Accounts {
-		known = append(known, x.Name)
-	}
-	if err := allKnown("account", accounts, known); err != nil {
-		return job{}, err
-	}
-	if err := canAdopt(d.Estate, adopts); err != nil {
-		return job{}, err
-	}
-	choice := change.Choice{
-		Account: func(x *estate.Account) bool { return len(accounts) == 0 || slices.Contains(accounts, x.Name) },
-		Adopt:   func(path string) bool { return slices.Contains(adopts, "all") || slices.Contains(adopts, path) },
-	}
-	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
-		return change.NewAim(d.Estate, surveyed, choice), nil
-	}
-	return job{aim: aim, ended: aim,
-		expects: d.Expects, digest: definitionsDigest(c.String("estate"), files), defined: d.Estate,
-		settle: func(surveyed *estate.Estate) error {
-			if len(d.Doubts) == 0 {
-				return nil
-			}
-			return a.accept(&d, surveyed)
-		},
-	}, nil
-}
-
-// canAdopt says which of the paths to be adopted is no defined group or list.
-func canAdopt(e *estate.Estate, adopts []string) error {
-	known := []string{"all"}
-	for _, g := range e.Groups {
-		if !g.Existing {
-			known = append(known, g.Path())
+	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts)
+	j.Settle = func(surveyed *estate.Estate) error {
+		if len(d.Doubts) == 0 {
+			return nil
 		}
+		return a.accept(&d, surveyed)
 	}
-	for _, x := range e.Accounts {
-		for _, l := range e.Lists {
-			known = append(known, x.Name+"/"+l.Name)
-		}
-	}
-	return allKnown("defined group or list", adopts, known)
-}
-
-// definitionsDigest is a fingerprint of definitions: of their files' names and texts.
-func definitionsDigest(folder string, files []*source.File) string {
-	sum := sha256.New()
-	for _, f := range files {
-		name, err := filepath.Rel(folder, f.Name)
-		if err != nil {
-			name = f.Name
-		}
-		fmt.Fprintf(sum, "%q %d\n", filepath.ToSlash(name), len(f.Text))
-		sum.Write([]byte(f.Text))
-	}
-	return hex.EncodeToString(sum.Sum(nil))
+	return j, err
 }
 
 // toDraftFrom is what a draft starts from: the clouds themselves, or a survey file.
@@ -254,95 +192,27 @@ func (a *App) toDraftFrom(ctx context.Context, c *cli.Command, e *estate.Estate)
 	return a.liveEstate(ctx, c, e)
 }
 
-// prepare plans a job from a surveyed state and writes it as a draft, all but the cuts.
-func (a *App) prepare(c *cli.Command, j job, surveyed *estate.Estate) (enact.Draft, *prepared, error) {
+// prepare plans a job from a surveyed state and tells what stands in its way.
+func (a *App) prepare(c *cli.Command, j work.Job, surveyed *estate.Estate) (*work.Prepared, error) {
 	waves, err := wavesOf(c.String("waves"))
 	if err != nil {
-		return enact.Draft{}, nil, err
+		return nil, err
 	}
-	if err := a.knownWaves(waves, j.defined, surveyed); err != nil {
-		return enact.Draft{}, nil, err
+	if err := a.knownWaves(waves, j.Defined, surveyed); err != nil {
+		return nil, err
 	}
-	aim, err := j.aim(surveyed)
+	p, err := j.Prepare(surveyed, waves, a.Now())
+	var failed *work.InexpressibleError
+	if errors.As(err, &failed) {
+		a.tellFailures(failed.Failures)
+	}
 	if err != nil {
-		return enact.Draft{}, nil, refused("%v", err)
+		return nil, err
 	}
-	if len(aim.Unread) > 0 {
-		u := aim.Unread[0]
-		return enact.Draft{}, nil, unreachable("the account %s could not be surveyed (%s): pick others with --account, or try again", u.Account, u.Reason)
-	}
-	a.tellFailures(aim.Failures)
-	if len(aim.Failures) > 0 {
-		return enact.Draft{}, nil, inexpressible(aim.Failures)
-	}
-	for _, n := range aim.Unplaced {
+	for _, n := range p.Aim.Unplaced {
 		a.note("%s", n)
 	}
-	plan, err := change.NewPlan(aim)
-	var stuck *change.StuckError
-	if errors.As(err, &stuck) {
-		text := stuck.Error()
-		for i := range stuck.Steps[:min(3, len(stuck.Steps))] {
-			text += "\n  not possible: " + enact.Says(&stuck.Steps[i], aim.Then.Services)
-		}
-		return enact.Draft{}, nil, refused("%s", text)
-	}
-	if err != nil {
-		return enact.Draft{}, nil, refused("%v", err)
-	}
-	d := enact.NewDraft(plan, aim, waves, render.DraftWords(aim.Then))
-	d.Made, d.Definitions = a.Now().UTC().Truncate(1e9), j.digest
-	p := &prepared{aim: aim, plan: plan, now: decide.New(aim.Now), then: decide.New(aim.Then)}
-	d.Traffic = render.DraftTraffic(aim.Then, change.Compare(p.now, p.then))
-	before, after := law.Prove(seen(aim.Now), law.Rebase(j.expects, aim.ToNow)), law.Prove(seen(aim.Then), law.Rebase(j.expects, aim.ToThen))
-	for i := range after {
-		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File), Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds, Unsure: after[i].Undecided})
-	}
-	d.Quotas = render.DraftQuotas(aim)
-	d.Bypassed = render.DraftBypasses(aim, p.then)
-	return d, p, nil
-}
-
-// seen is an estate whose instances can be added to without changing it.
-func seen(e *estate.Estate) *estate.Estate {
-	copied := *e
-	copied.Instances = slices.Clip(slices.Clone(e.Instances))
-	return &copied
-}
-
-// A prepared job knows both states.
-type prepared struct {
-	aim       *change.Aim
-	plan      change.Plan
-	now, then *decide.Decider
-}
-
-// nameOf is who has an address, or the address itself.
-func (p *prepared) nameOf(a netip.Addr) string {
-	if at := p.now.At(a); len(at) > 0 {
-		return at[0].Instance.Path()
-	}
-	return a.String()
-}
-
-// lookForCuts tells which observed flows a draft would cut, if there is evidence.
-func (a *App) lookForCuts(ctx context.Context, c *cli.Command, d *enact.Draft, p *prepared) error {
-	sum, err := a.evidenceOf(ctx, c)
-	if err != nil || sum == nil {
-		return err
-	}
-	d.Cut.Looked = true
-	kinds := make(map[string]int)
-	const samples = 12
-	change.CutFlows(p.now, p.then, sum.Sums(), func(x *flow.Sum) {
-		d.Cut.Flows += int64(x.Flows)
-		text := fmt.Sprintf("%s → %s %s", p.nameOf(x.Source), p.nameOf(x.Destination), p.aim.Then.Services.Describe(service.Between(x.Service, x.Service)))
-		if kinds[text] == 0 && len(d.Cut.Samples) < samples {
-			d.Cut.Samples = append(d.Cut.Samples, text)
-		}
-		kinds[text]++
-	})
-	return nil
+	return p, nil
 }
 
 // refused ends the program because it would not be safe.

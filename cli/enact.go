@@ -11,6 +11,7 @@ import (
 	"isonomos/enact"
 	"isonomos/render"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 func (a *App) enactCommand() *cli.Command {
@@ -46,7 +47,7 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	open := openRun(pasts)
+	open := work.OpenRun(pasts)
 	if c.Bool("resume") {
 		if c.Args().Present() {
 			return usage("--resume carries on the run in the journal: it takes no draft")
@@ -58,7 +59,7 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		if j.digest != open.Draft.Definitions {
+		if j.Digest != open.Draft.Definitions {
 			return refused("the run %s was begun with other definitions than those in %s: carry it on with those, undo it (%s), or leave it as it is (%s)", open.Name, folderName(c.String("estate")), a.say(c)("repeal", open.Name), a.say(c)("repeal", "--give-up"))
 		}
 		return a.carryOut(ctx, c, s, j, open.Draft, open)
@@ -78,7 +79,7 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if j.digest != d.Definitions {
+	if j.Digest != d.Definitions {
 		return refused("the draft was made from other definitions than those in %s: make a new one: %s", folderName(c.String("estate")), a.say(c)("draft"))
 	}
 	return a.carryOut(ctx, c, s, j, d, nil)
@@ -116,25 +117,14 @@ func (a *App) journal(c *cli.Command, create bool) (*store.Store, []*enact.Past,
 	return s, pasts, nil
 }
 
-// openRun is the last run that was neither carried to its end nor undone.
-func openRun(pasts []*enact.Past) *enact.Past {
-	undone := enact.Undone(pasts)
-	for _, p := range slices.Backward(pasts) {
-		if p.Open() && !undone[p.Name] {
-			return p
-		}
-	}
-	return nil
-}
-
 // jobOf is what a draft is to bring about: what the definitions say, or what was before a run.
-func (a *App) jobOf(c *cli.Command, d *enact.Draft, pasts []*enact.Past) (job, error) {
+func (a *App) jobOf(c *cli.Command, d *enact.Draft, pasts []*enact.Past) (work.Job, error) {
 	if d.Repeals == "" {
 		return a.definedJob(c, d.Accounts, d.Adopts)
 	}
 	i := slices.IndexFunc(pasts, func(p *enact.Past) bool { return p.Name == d.Repeals })
 	if i < 0 {
-		return job{}, usage("the draft undoes the run %s, of which the journal does not tell", d.Repeals)
+		return work.Job{}, usage("the draft undoes the run %s, of which the journal does not tell", d.Repeals)
 	}
 	return a.undoing(c, pasts[i])
 }

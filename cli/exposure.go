@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/addr"
-	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/near"
@@ -18,6 +17,7 @@ import (
 	"isonomos/nomos/source"
 	"isonomos/render"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 func (a *App) exposureCommand() *cli.Command {
@@ -146,13 +146,13 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 			if best, near := near.Best(test.Label, known.Names()); near {
 				return usage("--over: nothing has a label %q: %q is near", test.Label, best)
 			}
-			return usage("--over: nothing has a label %q: the labels are %s", test.Label, some(known.Names()))
+			return usage("--over: nothing has a label %q: the labels are %s", test.Label, work.Some(known.Names()))
 		}
 		for _, value := range test.Values {
 			if known.Has(test.Label, value) {
 				continue
 			}
-			hint := "there are " + some(values)
+			hint := "there are " + work.Some(values)
 			if best, near := near.Best(value, values); near {
 				hint = strconv.Quote(best) + " is near"
 			}
@@ -166,14 +166,6 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 		a.note("--over holds nowhere: there is nothing to look at")
 	}
 	return nil
-}
-
-// some lists a few of many names.
-func some(names []string) string {
-	if len(names) == 0 {
-		return "none"
-	}
-	return count.Some(names, 8)
 }
 
 // exposurePeers finds whom a name means: the internet, an instance, a group, a list, an address or range.

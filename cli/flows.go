@@ -15,6 +15,7 @@ import (
 	"isonomos/core/flow"
 	"isonomos/core/near"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) flowsCommand() *cli.Command {
@@ -292,7 +293,7 @@ func (a *App) flowsForget(ctx context.Context, c *cli.Command) error {
 	}
 	for _, arg := range c.Args().Slice() {
 		if !slices.Contains(known, arg) {
-			return usage("there is no evidence with the number %q: there are %s", arg, some(known))
+			return usage("there is no evidence with the number %q: there are %s", arg, work.Some(known))
 		}
 	}
 	sums, err := s.Forget(ctx, ids, before)

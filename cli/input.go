@@ -22,11 +22,11 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/render"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 // noEstate is said in the place of a folder where definitions are left out.
@@ -56,27 +56,27 @@ func stateFlag(both bool) cli.Flag {
 
 // states are the states that a command judges in a world: the one that is asked for,
 // else what was found first.
-func states(c *cli.Command, w propose.World, both bool) ([]propose.Judged, error) {
+func states(c *cli.Command, w work.World, both bool) ([]work.Judged, error) {
 	all := w.States()
-	state := propose.State(c.String("state"))
+	state := work.State(c.String("state"))
 	switch {
-	case state == "" && both, state == propose.Both:
+	case state == "" && both, state == work.Both:
 	case state == "":
 		all = all[:1]
 	case slices.Contains(all, state):
-		all = []propose.State{state}
-	case state == propose.Found:
+		all = []work.State{state}
+	case state == work.Found:
 		return nil, usage("--state found needs a survey: name it with --survey FILE, or --live")
 	default:
 		return nil, usage("--state defined needs definitions (*%s): name their folder with --estate", nomos.Extension)
 	}
-	if state == propose.Both && len(all) < 2 {
+	if state == work.Both && len(all) < 2 {
 		return nil, usage("--state both needs definitions and a survey")
 	}
 	if len(all) == 2 && !w.Differ() {
-		return []propose.Judged{w.As(propose.Both)}, nil
+		return []work.Judged{w.As(work.Both)}, nil
 	}
-	judged := make([]propose.Judged, len(all))
+	judged := make([]work.Judged, len(all))
 	for i, s := range all {
 		judged[i] = w.As(s)
 	}
@@ -85,11 +85,11 @@ func states(c *cli.Command, w propose.World, both bool) ([]propose.Judged, error
 
 // once is the state in which the definitions are carried out, where what was found is
 // judged and the two can differ.
-func once(w propose.World, judged propose.Judged) *propose.Judged {
-	if judged.State != propose.Found || len(w.States()) < 2 || !w.Differ() {
+func once(w work.World, judged work.Judged) *work.Judged {
+	if judged.State != work.Found || len(w.States()) < 2 || !w.Differ() {
 		return nil
 	}
-	then := w.As(propose.Defined)
+	then := w.As(work.Defined)
 	return &then
 }
 
@@ -98,44 +98,44 @@ func formatFlag(formats ...string) cli.Flag {
 }
 
 // world reads what a command works on: definitions, a survey, or definitions on a survey.
-func (a *App) world(ctx context.Context, c *cli.Command) (propose.World, error) {
+func (a *App) world(ctx context.Context, c *cli.Command) (work.World, error) {
 	live, folder := c.Bool("live"), c.String("estate")
 	var survey *estate.Estate
 	file, err := a.surveyFile(c)
 	if err != nil {
-		return propose.World{}, err
+		return work.World{}, err
 	}
 	if file != "" {
 		if survey, err = a.readSurvey(file); err != nil {
-			return propose.World{}, err
+			return work.World{}, err
 		}
 	}
 	if folder == noEstate {
 		if survey == nil {
-			return propose.World{}, usage("--estate none leaves the definitions out: name a survey with --survey FILE")
+			return work.World{}, usage("--estate none leaves the definitions out: name a survey with --survey FILE")
 		}
-		return propose.World{Survey: survey, Estate: survey}, nil
+		return work.World{Survey: survey, Estate: survey}, nil
 	}
 	files, err := a.readDefinitions(folder)
 	if err != nil {
-		return propose.World{}, err
+		return work.World{}, err
 	}
 	if len(files) == 0 && !live {
 		if survey == nil {
-			return propose.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, or a survey with --survey", nomos.Extension, folderName(folder))
+			return work.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, or a survey with --survey", nomos.Extension, folderName(folder))
 		}
-		return propose.World{Survey: survey, Estate: survey}, nil
+		return work.World{Survey: survey, Estate: survey}, nil
 	}
 	d := nomos.Understand(files, a.meaning(c.String("estate")))
 	if live && source.Errors(d.Messages) == 0 {
 		if survey, err = a.liveEstate(ctx, c, d.Estate); err != nil {
-			return propose.World{}, err
+			return work.World{}, err
 		}
 	}
 	if err := a.accept(&d, survey); err != nil {
-		return propose.World{}, err
+		return work.World{}, err
 	}
-	return propose.NewWorld(d, survey), nil
+	return work.NewWorld(d, survey), nil
 }
 
 func folderName(dir string) string {

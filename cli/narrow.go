@@ -17,8 +17,8 @@ import (
 	"isonomos/core/narrow"
 	"isonomos/core/near"
 	"isonomos/core/service"
-	"isonomos/nomos/propose"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) narrowCommand() *cli.Command {
@@ -111,14 +111,14 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 		result.Rank()
 	}
 	shown := render.Narrowing{World: w, Result: result, Flows: o.Flows, Ranked: rank, Curve: c.Bool("curve"), Limit: c.Int("limit")}
-	var adopted propose.Adoption
+	var adopted work.Adoption
 	if c.Bool("diff") || c.Bool("write") {
 		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c.String("estate"))); err != nil {
 			return usage("%v", err)
 		}
 		a.tellLeft(adopted)
 		for _, f := range adopted.Edits {
-			if slices.ContainsFunc(result.Files, func(e propose.Edited) bool { return e.File == f.File }) {
+			if slices.ContainsFunc(result.Files, func(e work.Edited) bool { return e.File == f.File }) {
 				return usage("%s says that a group exists which becomes a definition, and a rule in it is narrowed too: adopt that group first, or name what to narrow", f.File.Name)
 			}
 		}
@@ -162,7 +162,7 @@ func (a *App) narrowContradictions(c *cli.Command) error {
 
 // adoptedFiles are the files that an adoption writes: new ones, and those that said
 // that an adopted group exists.
-func adoptedFiles(adopted propose.Adoption) []newFile {
+func adoptedFiles(adopted work.Adoption) []newFile {
 	var files []newFile
 	for _, f := range adopted.Edits {
 		files = append(files, newFile{path: f.File.Name, text: f.Text})
@@ -174,7 +174,7 @@ func adoptedFiles(adopted propose.Adoption) []newFile {
 }
 
 // tellLeft says which groups were not adopted.
-func (a *App) tellLeft(adopted propose.Adoption) {
+func (a *App) tellLeft(adopted work.Adoption) {
 	const shown = 10
 	for i, left := range adopted.Left {
 		if i == shown {
@@ -186,14 +186,14 @@ func (a *App) tellLeft(adopted propose.Adoption) {
 }
 
 // across shows, or carries out, what groups can say together.
-func (a *App) across(c *cli.Command, w propose.World) error {
+func (a *App) across(c *cli.Command, w work.World) error {
 	joints, files, err := w.Across(a.meaning(c.String("estate")))
 	if err != nil {
 		return usage("%v", err)
 	}
 	switch {
 	case c.Bool("diff"):
-		err = a.writeDiffs(propose.Result{Files: files}, propose.Adoption{})
+		err = a.writeDiffs(work.Result{Files: files}, work.Adoption{})
 	case c.String("format") == "json":
 		err = render.JointsJSON(a.Stdout, joints, a.unread)
 	case c.String("format") == "md":
@@ -225,7 +225,7 @@ func (a *App) writeFiles(files []newFile) error {
 	if len(names) == 0 {
 		a.note("nothing to write")
 	} else {
-		a.note("written: %s", some(names))
+		a.note("written: %s", work.Some(names))
 	}
 	return nil
 }
@@ -243,7 +243,7 @@ func estateFolder(c *cli.Command) string {
 }
 
 // narrowOptions are what flags say about how to narrow.
-func narrowOptions(c *cli.Command, w propose.World) (narrow.Options, error) {
+func narrowOptions(c *cli.Command, w work.World) (narrow.Options, error) {
 	o := narrow.Options{Weights: narrow.DefaultWeights, MinDays: c.Int("min-days"), Lend: c.Bool("lend"), Blind: c.Args().Present()}
 	for _, text := range c.StringSlice("weight") {
 		name, value, _ := strings.Cut(text, "=")
@@ -337,7 +337,7 @@ func peersFlag(d *decide.Decider, text string) (addr.Set, error) {
 }
 
 // subjects finds what is to be narrowed. A group without anything to narrow is said to be so.
-func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error) {
+func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 	var subjects []narrow.Subject
 	for _, name := range c.Args().Slice() {
 		found, err := w.Subjects(name)
@@ -379,7 +379,7 @@ func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error
 	} else {
 		found = audit.Run(decide.New(w.Estate), o).Findings
 	}
-	subjects = propose.SubjectsOf(found)
+	subjects = work.SubjectsOf(found)
 	if len(subjects) == 0 {
 		a.note("there is nothing to narrow: no rule lets through more than it should by these findings")
 	}
@@ -388,7 +388,7 @@ func (a *App) subjects(c *cli.Command, w propose.World) ([]narrow.Subject, error
 
 // findingsOf are the findings of a file that are there still, and within the filters; it
 // says how many are not.
-func (a *App) findingsOf(file string, w propose.World, o audit.Options) ([]audit.Finding, error) {
+func (a *App) findingsOf(file string, w work.World, o audit.Options) ([]audit.Finding, error) {
 	earlier, err := a.readFindings(file)
 	if err != nil {
 		return nil, err
@@ -418,7 +418,7 @@ func (a *App) findingsOf(file string, w propose.World, o audit.Options) ([]audit
 }
 
 // writeDiffs writes all edits, and new files, as unified diffs.
-func (a *App) writeDiffs(result propose.Result, adopted propose.Adoption) error {
+func (a *App) writeDiffs(result work.Result, adopted work.Adoption) error {
 	for _, f := range result.Files {
 		if err := a.writeDiff(f.File.Name, &f.File.Text, f.Text); err != nil {
 			return err

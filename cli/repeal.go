@@ -2,15 +2,14 @@ package cli
 
 import (
 	"context"
-	"slices"
 
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/change"
 	"isonomos/core/estate"
 	"isonomos/enact"
 	"isonomos/render"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 func (a *App) repealCommand() *cli.Command {
@@ -34,27 +33,17 @@ func (a *App) repealCommand() *cli.Command {
 	}
 }
 
-// undoing brings clouds back to what was before a run. Definitions tell only how the
-// clouds are reached.
-func (a *App) undoing(c *cli.Command, p *enact.Past) (job, error) {
+// undoing brings clouds back to what was before a run.
+func (a *App) undoing(c *cli.Command, p *enact.Past) (work.Job, error) {
 	files, err := a.readDefinitions(c.String("estate"))
 	if err != nil {
-		return job{}, err
+		return work.Job{}, err
 	}
 	d, err := a.understand(c, files)
 	if err != nil {
-		return job{}, err
+		return work.Job{}, err
 	}
-	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
-		return func(surveyed *estate.Estate) (*change.Aim, error) {
-			found, err := aim(surveyed)
-			if err == nil {
-				found.Then.Services = d.Estate.Services // as the definitions call them
-			}
-			return found, err
-		}
-	}
-	return job{aim: named(p.Undone), ended: named(p.Undoing), defined: d.Estate}, nil
+	return work.UndoingJob(d.Estate, p), nil
 }
 
 func (a *App) repeal(ctx context.Context, c *cli.Command) error {
@@ -77,9 +66,9 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 		return screen.Err()
 	}
 	if c.Bool("give-up") {
-		return a.giveUp(c, s, openRun(pasts))
+		return a.giveUp(c, s, work.OpenRun(pasts))
 	}
-	past, err := toUndo(pasts, c.Args().First())
+	past, err := work.ToUndo(pasts, c.Args().First())
 	if err != nil {
 		return err
 	}
@@ -87,53 +76,27 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var d enact.Draft
-	err = a.looking(ctx, c, j.defined, func(surveyed *estate.Estate) (err error) {
-		d, _, err = a.prepare(c, j, surveyed)
+	var p *work.Prepared
+	live := func(ctx context.Context) (*estate.Estate, error) { return a.liveEstate(ctx, c, j.Defined) }
+	err = work.Looking(ctx, live, func(surveyed *estate.Estate) (err error) {
+		p, err = a.prepare(c, j, surveyed)
 		return err
 	})
 	if err != nil {
 		return err
 	}
+	d := &p.Draft
 	d.Repeals = past.Name
 	if path := c.String("to"); path != "" {
-		return a.tellDraft(c, &d, path)
+		return a.tellDraft(c, d, path)
 	}
-	return a.carryOut(ctx, c, s, j, &d, nil)
+	return a.carryOut(ctx, c, s, j, d, nil)
 }
 
-// toUndo is the run of a name, or the last one that can be undone.
-func toUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
-	undone := enact.Undone(pasts)
-	var names []string
-	for _, p := range pasts {
-		names = append(names, p.Name)
-	}
-	if name != "" {
-		if err := allKnown("run", []string{name}, names); err != nil {
-			return nil, err
-		}
-		p := pasts[slices.Index(names, name)]
-		if undone[name] {
-			return nil, usage("the run %s is undone already", name)
-		}
-		return p, nil
-	}
-	for _, p := range slices.Backward(pasts) {
-		if p.Draft.Repeals == "" && !undone[p.Name] {
-			return p, nil
-		}
-	}
-	return nil, usage("there is no run to undo")
-}
-
-// giveUp notes that a run stays as it is, so that there can be a next one.
+// giveUp leaves a run as it is.
 func (a *App) giveUp(c *cli.Command, s *store.Store, open *enact.Past) error {
-	if open == nil {
-		return usage("there is no run to give up: every one in the journal is at its end")
-	}
-	if _, err := s.Append(a.Now(), open.Name, enact.End, enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"}); err != nil {
-		return unreachable("%v", err)
+	if err := work.GiveUp(s, open, a.Now()); err != nil {
+		return err
 	}
 	a.note("the run %s is given up after %d of %s: the clouds stay as they are, %s tells what is left to do", open.Name, open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("draft"))
 	return nil

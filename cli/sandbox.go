@@ -17,6 +17,7 @@ import (
 	"isonomos/render"
 	"isonomos/store"
 	"isonomos/store/whole"
+	"isonomos/work"
 )
 
 func (a *App) sandboxCommand() *cli.Command {
@@ -113,10 +114,10 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	if err := writeWhole(others); err != nil {
 		return err
 	}
-	var made tally
-	made.add(e)
-	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(made.accounts, "account", "accounts"), render.Count(made.groups, "group", "groups"),
-		render.Count(made.instances, "instance", "instances"), render.Count(made.rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
+	var made work.Tally
+	made.Add(e)
+	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(made.Accounts, "account", "accounts"), render.Count(made.Groups, "group", "groups"),
+		render.Count(made.Instances, "instance", "instances"), render.Count(made.Rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
 	a.note("next: %s", a.say(c)("audit", "--estate", folder, "--survey", survey))
 	return nil
 }

@@ -9,9 +9,9 @@ import (
 	"isonomos/core/estate"
 	"isonomos/demo"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
+	"isonomos/work"
 )
 
 // Whatever is surveyed, on all four kinds of cloud: what is adopted lets through what
@@ -20,7 +20,7 @@ import (
 func TestAdoptedEstatesLetThroughTheSame(t *testing.T) {
 	for seed := range uint64(3) {
 		e, _ := demo.Generate(demo.Size{Accounts: 9, Groups: 160, Instances: 400, Rules: 1200, Seed: seed + 1})
-		w := propose.World{Survey: e, Estate: e}
+		w := work.World{Survey: e, Estate: e}
 		var groups []*estate.Group
 		for _, g := range e.Groups {
 			if !g.BuiltIn {
@@ -45,7 +45,7 @@ func TestAdoptedEstatesLetThroughTheSame(t *testing.T) {
 				t.Fatal(m)
 			}
 		}
-		before, after := decide.New(e), decide.New(propose.NewWorld(understood, e).Estate)
+		before, after := decide.New(e), decide.New(work.NewWorld(understood, e).Estate)
 		for _, g := range a.Adopted {
 			i := slices.IndexFunc(after.Estate().Groups, func(x *estate.Group) bool { return x.Defined && x.ID == g.ID && x.Account.Name == g.Account.Name })
 			if i < 0 {

@@ -17,8 +17,8 @@ import (
 	"isonomos/core/traffic"
 	"isonomos/demo"
 	"isonomos/evidence"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
+	"isonomos/work"
 )
 
 // careless is a generated estate with careless rules, what was seen of them, and
@@ -55,13 +55,13 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 	for seed := range uint64(3) {
 		e, flows, truths := careless(t, demo.Size{Accounts: 40, Groups: 1200, Instances: 3000, Rules: 9000, Seed: seed + 1, Clean: true}, 900)
 		d := decide.New(e)
-		w := propose.World{Survey: e, Estate: e}
-		subjects := propose.SubjectsOf(audit.Run(d, audit.Options{}).Findings)
+		w := work.World{Survey: e, Estate: e}
+		subjects := work.SubjectsOf(audit.Run(d, audit.Options{}).Findings)
 		result, err := w.Propose(subjects, narrow.Options{Flows: flows}, resolve.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		byRule := make(map[string]*propose.Checked)
+		byRule := make(map[string]*work.Checked)
 		for i := range result.Proposals {
 			for _, r := range result.Proposals[i].Rules {
 				byRule[r.ID] = &result.Proposals[i]
@@ -110,7 +110,7 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 			spec, _ := service.ParseSpec(truth.Service)
 			set := service.Of(spec)
 			point, _ := set.First()
-			now := d.Supposing(c.Group, propose.Replaced(c.Group, sameGroup(result, c))).GroupTraffic(c.Group, estate.In)
+			now := d.Supposing(c.Group, work.Replaced(c.Group, sameGroup(result, c))).GroupTraffic(c.Group, estate.In)
 			var users []string
 			for _, peer := range truth.Peers {
 				if n := seen[fmt.Sprint(truth.Group, peer, point)]; n >= 3 {
@@ -152,7 +152,7 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 
 // declared is what the balancers of a group are there for: what they listen on for
 // the public.
-func declared(c *propose.Checked) traffic.Set {
+func declared(c *work.Checked) traffic.Set {
 	var sets []traffic.Set
 	for _, n := range c.Needs {
 		if n.Whole && n.Source == narrow.Declared && strings.HasSuffix(c.Group.Name, "-door") {
@@ -163,8 +163,8 @@ func declared(c *propose.Checked) traffic.Set {
 }
 
 // sameGroup are all proposals for the group of one.
-func sameGroup(r propose.Result, c *propose.Checked) []*propose.Checked {
-	var all []*propose.Checked
+func sameGroup(r work.Result, c *work.Checked) []*work.Checked {
+	var all []*work.Checked
 	for i := range r.Proposals {
 		if x := &r.Proposals[i]; x.Group == c.Group && x.Refused == "" {
 			all = append(all, x)
@@ -177,11 +177,11 @@ func sameGroup(r propose.Result, c *propose.Checked) []*propose.Checked {
 func BenchmarkNarrow(b *testing.B) {
 	for _, rules := range []int{1000, 10000} {
 		e, flows, _ := careless(b, demo.Size{Accounts: 200, Groups: 10000, Instances: 20000, Rules: 60000, Seed: 1, Clean: true}, rules)
-		w := propose.World{Survey: e, Estate: e}
-		subjects := propose.SubjectsOf(audit.Run(decide.New(e), audit.Options{}).Findings)
+		w := work.World{Survey: e, Estate: e}
+		subjects := work.SubjectsOf(audit.Run(decide.New(e), audit.Options{}).Findings)
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {
 			exact := 0
-			var result propose.Result
+			var result work.Result
 			for b.Loop() {
 				var err error
 				result, err = w.Propose(subjects, narrow.Options{Flows: flows}, resolve.Options{})

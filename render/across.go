@@ -5,11 +5,11 @@ import (
 	"strings"
 
 	"isonomos/core/estate"
-	"isonomos/nomos/propose"
+	"isonomos/work"
 )
 
 // Joints writes what groups can say together, for a terminal.
-func Joints(s *Screen, joints []propose.Joint) {
+func Joints(s *Screen, joints []work.Joint) {
 	done := 0
 	for _, j := range joints {
 		s.Line(Piece{string(j.Kind), Strong}, Piece{"  " + strings.Join(groupPaths(j), ", "), Accent})
@@ -32,7 +32,7 @@ func Joints(s *Screen, joints []propose.Joint) {
 	}
 }
 
-func groupPaths(j propose.Joint) []string {
+func groupPaths(j work.Joint) []string {
 	paths := []string{}
 	for _, g := range j.Groups {
 		paths = append(paths, g.Path())
@@ -41,7 +41,7 @@ func groupPaths(j propose.Joint) []string {
 }
 
 // JointsJSON writes what groups can say together as one JSON document, version 1.
-func JointsJSON(w io.Writer, joints []propose.Joint, unread []estate.Unread) error {
+func JointsJSON(w io.Writer, joints []work.Joint, unread []estate.Unread) error {
 	type item struct {
 		Kind    string   `json:"kind"`
 		Groups  []string `json:"groups"`

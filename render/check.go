@@ -9,6 +9,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/nomos"
+	"isonomos/words"
 )
 
 // Definitions writes what definitions come to: counts, then groups by account with their cost.
@@ -111,10 +112,10 @@ func quotaText(a *estate.Account, groups []*estate.Group) string {
 func roomText(e *estate.Estate, c *compile.Compiled) string {
 	var room []string
 	if !c.RoomIn.IsEmpty() {
-		room = append(room, setText(e, c.RoomIn, estate.In))
+		room = append(room, words.Traffic(e, c.RoomIn, estate.In))
 	}
 	if !c.RoomOut.IsEmpty() {
-		room = append(room, setText(e, c.RoomOut, estate.Out))
+		room = append(room, words.Traffic(e, c.RoomOut, estate.Out))
 	}
 	return strings.Join(room, "; ")
 }

@@ -7,13 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"isonomos/core/addr"
-	"isonomos/core/audit"
 	"isonomos/core/change"
 	"isonomos/core/count"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
+	"isonomos/words"
 )
 
 // changeWords are the kinds of change as they are told, and how they look.
@@ -21,17 +20,6 @@ var changeWords = map[change.Kind]struct {
 	word  string
 	style Style
 }{change.Opens: {"opens", Hot}, change.Closes: {"closes", Cool}, change.Lost: {"one-way", Warm}, change.Regained: {"answers", Cool}}
-
-// answersText says of a change of answers what it means.
-func answersText(c *change.Change) string {
-	switch c.Kind {
-	case change.Lost:
-		return "it arrives as before, and the answers no longer come back"
-	case change.Regained:
-		return "it arrives as before, and the answers come back now"
-	}
-	return ""
-}
 
 // Comparison writes in what a second state differs from a first: what opens and closes, the
 // most important first, then by ways, then rules.
@@ -124,9 +112,9 @@ var directionWords = map[estate.Direction]string{estate.In: "inward", estate.Out
 
 // foldedText says a change that is told with another of the same cause, in a line.
 func foldedText(e *estate.Estate, made []change.StandIn, lead, c *change.Change) string {
-	what := setTextNaming(e, c.Traffic, c.Direction, made)
+	what := words.TrafficNaming(e, c.Traffic, c.Direction, made)
 	if blocks := c.Traffic.Blocks(); len(blocks) == 1 && blocks[0].Peers.Equal(lead.Traffic.Peers(service.All)) {
-		what = manyServices(e, blocks[0].Services)
+		what = words.Services(e, blocks[0].Services)
 	}
 	return fmt.Sprintf("%s: %s, at %s", directionWords[c.Direction], what, Count(len(c.Instances), "instance", "instances"))
 }
@@ -138,8 +126,8 @@ func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Ch
 	}
 	s.Ends(Piece{right, Faint}, Piece{Pad(changeWords[c.Kind].word, findingIndent), changeWords[c.Kind].style}, Piece{c.Place(), Accent},
 		Piece{"  " + directionWords[c.Direction], Faint})
-	s.Text(findingIndent, setTextNaming(e, c.Traffic, c.Direction, made))
-	if text := answersText(c); text != "" {
+	s.Text(findingIndent, words.TrafficNaming(e, c.Traffic, c.Direction, made))
+	if text := words.Answers(c); text != "" {
 		s.Text(findingIndent, text)
 	}
 	for k, cause := range c.Causes {
@@ -186,15 +174,6 @@ func endText(end string, made []change.StandIn) string {
 	return end
 }
 
-// exampleOf is an example of traffic where no flow is known.
-func exampleOf(c *change.Change) string {
-	w, ok := c.Traffic.Witness()
-	if !ok {
-		return ""
-	}
-	return fmt.Sprintf("%s %s %s", prepositions[c.Direction], w.Peer, w.Service)
-}
-
 func coverText(c change.CoverChange) string {
 	return "covers " + orNothing(c.After) + "; before " + orNothing(c.Before)
 }
@@ -228,79 +207,6 @@ func ruleMoves(d change.Difference) []ruleMove {
 	}
 	return moves
 }
-
-// prepositions are how a peer stands in a sentence about traffic.
-var prepositions = map[estate.Direction]string{estate.In: "from", estate.Out: "to"}
-
-// setText says services and peers of some traffic, by what is left out where that is shorter.
-func setText(e *estate.Estate, set traffic.Set, direction estate.Direction) string {
-	peers, blocks := set.Peers(service.All), wholeBlocks(set)
-	everything := fmt.Sprintf("everything %s %s", prepositions[direction], audit.PeersInWords(peers))
-	missing := wholeBlocks(traffic.Of(peers, service.All).Minus(set))
-	switch {
-	case peers.IsEmpty():
-		return "nothing"
-	case len(missing) == 0:
-		return everything
-	case runsIn(missing) < runsIn(blocks) && len(missing) <= len(blocks):
-		return everything + " but " + blockTexts(e, missing, direction, peers, ", and ")
-	}
-	return blockTexts(e, blocks, direction, addr.Set{}, "; ")
-}
-
-// runsIn is how many runs of services blocks hold: how long they are to say.
-func runsIn(blocks []traffic.Block) int {
-	n := 0
-	for _, b := range blocks {
-		n += len(b.Services.RunSpecs())
-	}
-	return n
-}
-
-// blockTexts says a few blocks, and how many more there are. Peers that are known are not
-// said again.
-func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direction, known addr.Set, between string) string {
-	const most = 4
-	var parts []string
-	for _, b := range blocks[:min(most, len(blocks))] {
-		text := manyServices(e, b.Services)
-		if !b.Peers.Equal(known) {
-			text += " " + prepositions[direction] + " " + audit.PeersInWords(b.Peers)
-		}
-		parts = append(parts, text)
-	}
-	text := strings.Join(parts, between)
-	if left := len(blocks) - most; left > 0 {
-		text += between + strings.TrimPrefix("and ", strings.TrimLeft(between, ",; ")) + Count(left, "more kind", "more kinds") + " of traffic"
-	}
-	return text
-}
-
-// setTextNaming is setText, with names for what made-up ranges stand for.
-func setTextNaming(e *estate.Estate, set traffic.Set, direction estate.Direction, made []change.StandIn) string {
-	var names []string
-	var all addr.Set
-	peers := set.Peers(service.All)
-	for _, x := range made {
-		if r := addr.OfPrefixes(x.Range); r.SubsetOf(peers) {
-			all = all.Union(r)
-			if !slices.Contains(names, x.Name) {
-				names = append(names, x.Name)
-			}
-		}
-	}
-	named := set.WithPeers(all)
-	if rest := set.Minus(named); len(names) == 0 || !rest.IsEmpty() && !rest.Peers(service.All).Intersect(all).IsEmpty() || nearlyEverybody(peers) {
-		return setText(e, set, direction)
-	} else if rest.IsEmpty() {
-		return fmt.Sprintf("%s %s %s", manyServices(e, named.Services()), prepositions[direction], someOf(names, 4))
-	} else {
-		return setText(e, rest, direction) + fmt.Sprintf("; %s %s %s", manyServices(e, named.Services()), prepositions[direction], someOf(names, 4))
-	}
-}
-
-// nearlyEverybody reports whether peers are so many that made-up ones among them are no matter.
-func nearlyEverybody(peers addr.Set) bool { return peers.Size().BitLen() > 24 }
 
 func someOf(list []string, most int) string { return count.Some(list, most) }
 
@@ -447,8 +353,8 @@ func changeMarkdown(b *strings.Builder, e *estate.Estate, made []change.StandIn,
 	if c.Kind == change.Opens || c.Kind == change.Lost {
 		word = "**" + word + "**"
 	}
-	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), directionWords[c.Direction], word, mark(setTextNaming(e, c.Traffic, c.Direction, made)))
-	for _, text := range append([]string{answersText(c)}, c.Causes...) {
+	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), directionWords[c.Direction], word, mark(words.TrafficNaming(e, c.Traffic, c.Direction, made)))
+	for _, text := range append([]string{words.Answers(c)}, c.Causes...) {
 		if text != "" {
 			fmt.Fprintf(b, "  - %s\n", mark(text))
 		}

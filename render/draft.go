@@ -6,44 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"isonomos/core/audit"
-	"isonomos/core/change"
-	"isonomos/core/compile"
-	"isonomos/core/decide"
-	"isonomos/core/estate"
-	"isonomos/core/traffic"
 	"isonomos/enact"
 )
-
-// DraftTraffic says in words what a difference opens and closes. What only closes answers
-// counts as closing, and what lets them back as opening.
-func DraftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
-	t := enact.Traffic{Opens: []enact.Shift{}, Closes: []enact.Shift{}}
-	for i := range d.Changes {
-		c := &d.Changes[i]
-		x := enact.Shift{Direction: string(c.Direction), Traffic: setText(e, c.Traffic, c.Direction), Instances: orNone(c.Instances), Rules: append([]string{}, c.Causes...)}
-		if text := answersText(c); text != "" {
-			x.Traffic += ": " + text
-		}
-		if c.Group != nil {
-			x.Group = c.Place()
-		}
-		if c.Kind == change.Opens || c.Kind == change.Regained {
-			x.Rules = append(x.Rules, c.New...)
-		} else {
-			x.Rules = append(x.Rules, c.Gone...)
-		}
-		if x.Example = exampleOf(c); c.Example != nil {
-			x.Example = fmt.Sprintf("%s → %s %s", c.Example.From, c.Example.To, c.Example.Service)
-		}
-		if c.Kind == change.Opens || c.Kind == change.Regained {
-			t.Opens = append(t.Opens, x)
-		} else {
-			t.Closes = append(t.Closes, x)
-		}
-	}
-	return t
-}
 
 // whereOf is what a shift is about.
 func whereOf(x enact.Shift) string {
@@ -53,81 +17,11 @@ func whereOf(x enact.Shift) string {
 	return someOf(x.Instances, 4)
 }
 
-// DraftWords say what some traffic of a draft is.
-func DraftWords(e *estate.Estate) enact.Words {
-	return func(set traffic.Set, direction estate.Direction) string { return setText(e, set, direction) }
-}
-
-// DraftQuotas says what groups whose number of rules changes take, before and after.
-func DraftQuotas(aim *change.Aim) []enact.Quota {
-	before := make(map[string]*estate.Group)
-	for _, g := range aim.Now.Groups {
-		before[g.Path()+string(g.For)] = g
-	}
-	list := []enact.Quota{}
-	for _, g := range aim.Then.Groups {
-		dl, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account), g)
-		count := func(g *estate.Group, d estate.Direction) int {
-			if g == nil {
-				return 0
-			}
-			return compile.GroupCost(dl, g, d)
-		}
-		was := before[g.Path()+string(g.For)]
-		in, out := [2]int{count(was, estate.In), count(g, estate.In)}, [2]int{count(was, estate.Out), count(g, estate.Out)}
-		if in[0] == in[1] && out[0] == out[1] {
-			continue
-		}
-		if quota.Direction == 0 {
-			list = append(list, enact.Quota{Group: g.Path(), Before: in[0] + out[0], After: in[1] + out[1], Most: quota.Together, Per: "group"})
-			continue
-		}
-		for _, x := range []struct {
-			n   [2]int
-			per string
-		}{{in, "inward"}, {out, "outward"}} {
-			if x.n[0] != x.n[1] {
-				list = append(list, enact.Quota{Group: g.Path(), Before: x.n[0], After: x.n[1], Most: quota.Direction, Per: x.per})
-			}
-		}
-	}
-	return list
-}
-
 // shownShifts, shownSteps bound what a draft shows on a screen; its file has all.
 const (
 	shownShifts = 12
 	shownSteps  = 24
 )
-
-// DraftBypasses is what is let through beside the groups that are brought about.
-func DraftBypasses(aim *change.Aim, d *decide.Decider) []enact.Bypass {
-	var list []enact.Bypass
-	for _, b := range audit.Bypasses(d, aim.Owns) {
-		list = append(list, enact.Bypass{Says: BypassText(aim.Then, b), Write: b.Managed()})
-	}
-	return list
-}
-
-// BypassText says what is let through beside defined groups.
-func BypassText(e *estate.Estate, b audit.Bypass) string {
-	var lets []string
-	if !b.In.IsEmpty() {
-		lets = append(lets, "lets in "+setText(e, b.In, estate.In))
-	}
-	if !b.Out.IsEmpty() {
-		lets = append(lets, "lets out "+setText(e, b.Out, estate.Out))
-	}
-	beside := make([]string, len(b.Beside))
-	for i, g := range b.Beside {
-		beside[i] = g.Path()
-	}
-	at := make([]string, len(b.Interfaces))
-	for i, f := range b.Interfaces {
-		at[i] = f.Instance.Path()
-	}
-	return fmt.Sprintf("%s %s, beside %s, at %s", b.Kind(), strings.Join(lets, ", and "), someOf(beside, 4), someOf(at, 4))
-}
 
 // besideGroups tells what is let through beside groups, and what ends it.
 func besideGroups(s *Screen, all []enact.Bypass) {

@@ -13,6 +13,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
+	"isonomos/words"
 )
 
 // Exposure writes for each instance what can be reached, by whom, and the rules behind it.
@@ -80,36 +81,20 @@ func onlyThrough(x decide.Exposed) bool {
 	return x.Traffic.IsEmpty() && x.OneWay.IsEmpty() && x.Unsure.IsEmpty()
 }
 
-// wholeBlocks are the blocks of some traffic, in which "everything" counts what the family of
-// the peers can carry: all other services are added where that makes it so.
-func wholeBlocks(set traffic.Set) []traffic.Block {
-	if peers := set.Peers(service.All); !peers.IsEmpty() && set.Equal(traffic.Of(peers, service.All)) {
-		return []traffic.Block{{Peers: peers, Services: service.All}}
-	}
-	blocks := set.Blocks()
-	for k, b := range blocks {
-		impossible := service.All.Minus(traffic.Of(b.Peers, service.All).Services())
-		if all := b.Services.Union(impossible); len(all.RunSpecs()) < len(b.Services.RunSpecs()) || all.Equal(service.All) {
-			blocks[k].Services = all
-		}
-	}
-	return blocks
-}
-
 // exposedTraffic writes what is exposed directly.
 func exposedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, x decide.Exposed) {
 	e := d.Estate()
 	peersOf := map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[direction]
-	for _, b := range wholeBlocks(x.Traffic) {
-		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{manyServices(e, b.Services), Strong})
+	for _, b := range words.Blocks(x.Traffic) {
+		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{words.Services(e, b.Services), Strong})
 		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers)})
 	}
-	for _, b := range wholeBlocks(x.OneWay) {
-		s.Labelled(2, Piece{"one way", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
+	for _, b := range words.Blocks(x.OneWay) {
+		s.Labelled(2, Piece{"one way", Warm}, 9, Piece{words.Services(e, b.Services), Strong})
 		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
 	}
-	for _, b := range wholeBlocks(x.Unsure) {
-		s.Labelled(2, Piece{"perhaps", Warm}, 9, Piece{manyServices(e, b.Services), Strong})
+	for _, b := range words.Blocks(x.Unsure) {
+		s.Labelled(2, Piece{"perhaps", Warm}, 9, Piece{words.Services(e, b.Services), Strong})
 		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it may arrive, the survey does not say enough"})
 	}
 }
@@ -122,14 +107,14 @@ func handedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, h d
 		style Style
 		what  string
 	}{{h.Asked.Passes, Faint, ""}, {h.Asked.OneWay, Warm, ": it arrives, and an answer is stopped"}, {h.Asked.Undecided, Warm, ": it may arrive, the survey does not say enough"}} {
-		for _, b := range wholeBlocks(part.set) {
-			text := fmt.Sprintf("%s, arriving as %s", handedThrough(h), manyServices(e, h.Arriving(b.Services)))
+		for _, b := range words.Blocks(part.set) {
+			text := fmt.Sprintf("%s, arriving as %s", handedThrough(h), words.Services(e, h.Arriving(b.Services)))
 			if direction == estate.Out {
-				text = fmt.Sprintf("%s to %s, arriving as %s", handedThrough(h), h.Target.Instance.Path(), manyServices(e, h.Arriving(b.Services)))
+				text = fmt.Sprintf("%s to %s, arriving as %s", handedThrough(h), h.Target.Instance.Path(), words.Services(e, h.Arriving(b.Services)))
 			}
 			s.Labelled(2, Piece{"through", part.style}, 9, Piece{text, Strong})
 			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9,
-				Piece{Text: fmt.Sprintf("%s, asking for %s there%s", exposedPeers(d, b.Peers), manyServices(e, b.Services), part.what)})
+				Piece{Text: fmt.Sprintf("%s, asking for %s there%s", exposedPeers(d, b.Peers), words.Services(e, b.Services), part.what)})
 		}
 	}
 }
@@ -203,23 +188,23 @@ func (o Seen) later(x decide.Exposed) string {
 	then := o.Exposed[WhereOf(x.Interface)]
 	var parts []string
 	if gone := x.Traffic.Minus(then.Traffic); !gone.IsEmpty() {
-		parts = append(parts, manyServices(o.Then.Estate(), gone.Services())+" no longer passes")
+		parts = append(parts, words.Services(o.Then.Estate(), gone.Services())+" no longer passes")
 		if !gone.Equal(x.Traffic) {
 			parts[0] += " from " + exposedPeers(o.Then, gone.Peers(service.All))
 		}
 	}
 	if more := then.Traffic.Minus(x.Traffic); !more.IsEmpty() {
-		parts = append(parts, manyServices(o.Then.Estate(), more.Services())+" passes too")
+		parts = append(parts, words.Services(o.Then.Estate(), more.Services())+" passes too")
 	}
 	now, later := handedPassing(x), handedPassing(then)
 	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if gone := now[name].Minus(later[name]); !gone.IsEmpty() {
-			parts = append(parts, fmt.Sprintf("%s through %s no longer passes", manyServices(o.Then.Estate(), gone.Services()), name))
+			parts = append(parts, fmt.Sprintf("%s through %s no longer passes", words.Services(o.Then.Estate(), gone.Services()), name))
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(later)) {
 		if more := later[name].Minus(now[name]); !more.IsEmpty() {
-			parts = append(parts, fmt.Sprintf("%s through %s passes too", manyServices(o.Then.Estate(), more.Services()), name))
+			parts = append(parts, fmt.Sprintf("%s through %s passes too", words.Services(o.Then.Estate(), more.Services()), name))
 		}
 	}
 	return strings.Join(parts, "; ")

@@ -15,13 +15,14 @@ import (
 	"isonomos/core/narrow"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
-	"isonomos/nomos/propose"
+	"isonomos/words"
+	"isonomos/work"
 )
 
 // A Narrowing is proposals to be shown.
 type Narrowing struct {
-	World  propose.World
-	Result propose.Result
+	World  work.World
+	Result work.Result
 	Flows  *flow.Summary // what they rest on; nil without any
 	Ranked bool          // over many groups: with a summary
 	Curve  bool          // with the trade-off between rules and excess
@@ -46,7 +47,7 @@ func Proposals(s *Screen, n Narrowing) {
 	if n.Ranked && len(n.Result.Proposals) > 0 {
 		s.Labelled(2, Piece{"in all", Strong}, findingLabel, Piece{Text: inAll(n.Result)})
 	}
-	if slices.ContainsFunc(n.Result.Proposals, func(c propose.Checked) bool { return c.Changed && c.Refused == "" }) {
+	if slices.ContainsFunc(n.Result.Proposals, func(c work.Checked) bool { return c.Changed && c.Refused == "" }) {
 		text := "by deciding the result: nothing more is let through than before, all that is needed still is"
 		if e := n.Result.Expects; e.All > 0 {
 			text += fmt.Sprintf(", %s of %s (%s before)", Number(e.After), Count(e.All, "expectation holds", "expectations hold"), Number(e.Before)) + undecidedText(e.Unsure)
@@ -59,7 +60,7 @@ func Proposals(s *Screen, n Narrowing) {
 }
 
 // inAll sums proposals up.
-func inAll(r propose.Result) string {
+func inAll(r work.Result) string {
 	groups := make(map[*estate.Group]bool)
 	changed, same, refused, rules, after, lost := 0, 0, 0, 0, 0, 0
 	for i := range r.Proposals {
@@ -95,7 +96,7 @@ func inAll(r propose.Result) string {
 	return text
 }
 
-func proposal(s *Screen, n Narrowing, d *decide.Decider, c *propose.Checked) {
+func proposal(s *Screen, n Narrowing, d *decide.Decider, c *work.Checked) {
 	e := n.World.Estate
 	s.Ends(Piece{place(c.Rules[0].Origin), Faint}, Piece{c.Group.Path(), Accent})
 	line := func(label, text string) {
@@ -149,7 +150,7 @@ func proposal(s *Screen, n Narrowing, d *decide.Decider, c *propose.Checked) {
 }
 
 // afterwards are the new rules as sentences, or what becomes of the old ones.
-func afterwards(e *estate.Estate, c *propose.Checked) []string {
+func afterwards(e *estate.Estate, c *work.Checked) []string {
 	if !c.Changed {
 		return []string{"the same: nothing narrower lets through what is needed"}
 	}
@@ -167,11 +168,11 @@ func afterwards(e *estate.Estate, c *propose.Checked) []string {
 }
 
 func lendText(e *estate.Estate, l *narrow.Lending) string {
-	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services), narrow.NewRule{Choices: l.Choices}.PeerWords(), propose.Duration(l.AtMost))
+	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services), narrow.NewRule{Choices: l.Choices}.PeerWords(), work.Duration(l.AtMost))
 }
 
 // leftOut lists what was seen and is not taken for needed, by reason.
-func leftOut(e *estate.Estate, c *propose.Checked) []string {
+func leftOut(e *estate.Estate, c *work.Checked) []string {
 	if len(c.Noise.List) == 0 {
 		return nil
 	}
@@ -200,12 +201,12 @@ func leftOut(e *estate.Estate, c *propose.Checked) []string {
 		if len(peers) > examples {
 			such = "such as " + such
 		}
-		texts = append(texts, fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"), Count(flows, "flow", "flows"), manyServices(e, service.UnionAll(services...)), such))
+		texts = append(texts, fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"), Count(flows, "flow", "flows"), words.Services(e, service.UnionAll(services...)), such))
 	}
 	return append(texts, "--keep keeps any of them: --keep \""+keepExample(e, c)+"\"")
 }
 
-func keepExample(e *estate.Estate, c *propose.Checked) string {
+func keepExample(e *estate.Estate, c *work.Checked) string {
 	x := c.Noise.List[0]
 	for _, other := range c.Noise.List { // the most likely to be somebody
 		if other.Why != narrow.NeverAnswered {
@@ -278,7 +279,7 @@ func roughly(n float64) string {
 }
 
 // stoppedFlow is an example of what a proposal stops, at the first instance that has the group.
-func stoppedFlow(d *decide.Decider, c *propose.Checked, w traffic.Witness) string {
+func stoppedFlow(d *decide.Decider, c *work.Checked, w traffic.Witness) string {
 	member := "a member"
 	if attached := d.InterfacesOf(c.Group); len(attached) > 0 {
 		member = attached[0].Instance.Name
@@ -296,7 +297,7 @@ func first(i int, label string) string {
 	return ""
 }
 
-func newSentence(e *estate.Estate, c *propose.Checked, r narrow.NewRule) string {
+func newSentence(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
 	words := map[estate.Direction][2]string{estate.In: {"admit", "from"}, estate.Out: {"reach", "at"}}[c.Direction]
 	text := fmt.Sprintf("%s %s %s %s", words[0], serviceWords(e, r.Services), words[1], r.PeerWords())
 	return text + because(c.Rules[0])
@@ -306,11 +307,11 @@ func newSentence(e *estate.Estate, c *propose.Checked, r narrow.NewRule) string 
 func closesText(e *estate.Estate, closes traffic.Set) string {
 	var parts []string
 	if s, p := closes.Services(), closes.Peers(service.All); traffic.Of(p, s).Equal(closes) { // ICMP of one family is none of the other's
-		return manyServices(e, s) + " for " + losers(p)
+		return words.Services(e, s) + " for " + losers(p)
 	}
 	blocks := closes.Blocks()
 	for _, b := range blocks[:min(4, len(blocks))] {
-		parts = append(parts, manyServices(e, b.Services)+" for "+losers(b.Peers))
+		parts = append(parts, words.Services(e, b.Services)+" for "+losers(b.Peers))
 	}
 	if len(blocks) > 4 {
 		parts = append(parts, "and "+Count(len(blocks)-4, "more kind", "more kinds")+" of traffic")
@@ -323,23 +324,8 @@ func losers(peers addr.Set) string {
 	return strings.Replace(peerCount(peers), "4,294,967,296 IPv4 addresses", "all of IPv4", 1)
 }
 
-// manyServices is a set of services in few words: by what it lacks, or by their number, where it is large.
-func manyServices(e *estate.Estate, set service.Set) string {
-	const few = 6
-	if set.Equal(service.All) {
-		return "everything"
-	}
-	if words := e.Services.Words(set); len(words) <= few {
-		return strings.Join(words, ", ")
-	}
-	if rest := service.All.Minus(set); len(e.Services.Words(rest)) <= few {
-		return e.Services.AllBut(rest)
-	}
-	return Count(int(set.Size().Int64()), "service", "services")
-}
-
 // needs lists what must stay let through and by what it is said.
-func needs(s *Screen, e *estate.Estate, c *propose.Checked) {
+func needs(s *Screen, e *estate.Estate, c *work.Checked) {
 	label := "needed"
 	for _, n := range c.Needs {
 		text := serviceWords(e, n.Services)
@@ -405,7 +391,7 @@ func sizeWords(a addr.Set) string {
 	return audit.Thousands(a.Size().String())
 }
 
-func restsOn(c *propose.Checked, flows *flow.Summary) (text string) {
+func restsOn(c *work.Checked, flows *flow.Summary) (text string) {
 	if flows == nil {
 		return "no flows were given (--flows FILE): only what the definitions declare counts as needed"
 	}
@@ -441,7 +427,7 @@ func percent(share float64) string {
 }
 
 // Adoption writes definitions that were made of surveyed groups.
-func Adoption(s *Screen, a propose.Adoption) {
+func Adoption(s *Screen, a work.Adoption) {
 	for i, f := range a.Files {
 		if i > 0 {
 			s.Blank()

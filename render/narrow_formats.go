@@ -7,7 +7,7 @@ import (
 
 	"isonomos/core/decide"
 	"isonomos/core/estate"
-	"isonomos/nomos/propose"
+	"isonomos/work"
 )
 
 type needJSON struct {
@@ -95,16 +95,16 @@ func ProposalsJSON(out io.Writer, n Narrowing) error {
 		window = n.Flows.Window()
 	}
 	return writeJSON(out, struct {
-		Version   int             `json:"version"`
-		Days      int             `json:"days"`
-		Expects   propose.Expects `json:"expectations"`
-		Proposals []proposalJSON  `json:"proposals"`
-		Notes     []string        `json:"notes"` // where the clouds are otherwise than what is narrowed
-		Unread    []unreadJSON    `json:"unread"`
+		Version   int            `json:"version"`
+		Days      int            `json:"days"`
+		Expects   work.Expects   `json:"expectations"`
+		Proposals []proposalJSON `json:"proposals"`
+		Notes     []string       `json:"notes"` // where the clouds are otherwise than what is narrowed
+		Unread    []unreadJSON   `json:"unread"`
 	}{2, window, n.Result.Expects, items, orNone(n.Result.Notes), unreadToJSON(n.World.Estate.Unread)})
 }
 
-func proposalToJSON(e *estate.Estate, d *decide.Decider, c *propose.Checked) proposalJSON {
+func proposalToJSON(e *estate.Estate, d *decide.Decider, c *work.Checked) proposalJSON {
 	x := proposalJSON{State: map[bool]string{true: "defined", false: "found"}[c.Group.Defined], Group: c.Group.Path(), Direction: string(c.Direction), Defined: c.Group.Defined, File: c.Rules[0].Origin.File, Line: c.Rules[0].Origin.Line,
 		Rules: []string{}, Before: []string{}, After: []string{}, Needs: []needJSON{}, LeftOut: []leftOutJSON{}, Curve: []pointJSON{}, Changed: c.Changed, Refused: c.Refused,
 		Closes: blocksToJSON(c.Closes), Flows: c.Flows, Peers: c.Peers, UnseenPeers: c.Unseen.Peers, UnseenDays: c.Unseen.Days, Rhythm: orNone(c.Rhythm),

@@ -14,10 +14,10 @@ import (
 	"isonomos/core/service"
 	"isonomos/nomos"
 	"isonomos/nomos/parse"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 // A small estate on every dialect, in which nothing is wrong: each test adds to it.
@@ -226,9 +226,9 @@ group ug in un "x" { cover u1
 	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", definitions)}, resolve.Options{Now: now})
 	survey := surveyed(t, admit("u/ug", "tcp 443", "10.0.0.0/24")+admit("u/ug", "tcp 80", "10.0.0.0/16")+
 		rule("u/ug", "in", "tcp 22", "10.0.0.0/16", `"description":"","changed":{"at":"2026-11-19T02:14:00Z","by":"night.shift"}`))
-	w := propose.NewWorld(d, survey)
+	w := work.NewWorld(d, survey)
 	o := audit.Options{Checks: []string{"by-hand"}, Now: now, Defined: decide.New(w.Estate)}
-	found := audit.Run(decide.New(w.As(propose.Found).Estate), o).Findings
+	found := audit.Run(decide.New(w.As(work.Found).Estate), o).Findings
 	if names(found) != "high expired+by-hand, medium by-hand+unexplained" {
 		t.Fatalf("got %v", names(found))
 	}

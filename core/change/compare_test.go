@@ -11,10 +11,10 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 const places = `
@@ -30,7 +30,7 @@ func defined(t *testing.T, text string, survey *estate.Estate) *estate.Estate {
 	for _, m := range d.Messages {
 		t.Fatal(m)
 	}
-	return propose.NewWorld(d, survey).Estate
+	return work.NewWorld(d, survey).Estate
 }
 
 // told is a difference in words: what opens, closes, and why; what is only spelt otherwise.

@@ -15,9 +15,9 @@ import (
 	"isonomos/core/service"
 	"isonomos/core/traffic"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
+	"isonomos/work"
 )
 
 const lawful = `
@@ -41,7 +41,7 @@ func judged(t *testing.T, text string) ([]law.Verdict, []law.Exemption) {
 			t.Fatal(m)
 		}
 	}
-	w := propose.NewWorld(d, nil)
+	w := work.NewWorld(d, nil)
 	return law.Judge(decide.New(w.Estate), w.Laws, d.Exemptions, today)
 }
 

@@ -7,10 +7,10 @@ import (
 
 	"isonomos/core/law"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 const definitions = `
@@ -71,13 +71,13 @@ func prove(t *testing.T, expects string, on bool) []law.Result {
 	for _, m := range d.Messages {
 		t.Fatal(m)
 	}
-	w := propose.NewWorld(d, nil)
+	w := work.NewWorld(d, nil)
 	if on {
 		e, _, err := store.ReadSurvey(strings.NewReader(survey), "s")
 		if err != nil {
 			t.Fatal(err)
 		}
-		w = propose.NewWorld(d, e)
+		w = work.NewWorld(d, e)
 	}
 	return law.Prove(w.Estate, w.Expects)
 }

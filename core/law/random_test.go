@@ -15,10 +15,10 @@ import (
 	"isonomos/core/service"
 	"isonomos/internal/reading"
 	"isonomos/nomos"
-	"isonomos/nomos/propose"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/store"
+	"isonomos/work"
 )
 
 // Four instances of three groups, some met from outside over IPv4, one over
@@ -101,7 +101,7 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		w := propose.NewWorld(d, survey)
+		w := work.NewWorld(d, survey)
 		results := law.Prove(w.Estate, w.Expects)
 		o := onebyone{w.Estate, lists}
 		for i, r := range results {

@@ -1,7 +1,7 @@
 // Package propose carries the narrowing of rules into definitions: it finds what
 // is to be narrowed, edits the files, and proves the result by deciding the
 // edited definitions as a whole.
-package propose
+package work
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package propose
+package work
 
 import (
 	"cmp"

@@ -1,4 +1,4 @@
-package propose
+package work
 
 import (
 	"net/netip"
@@ -49,7 +49,7 @@ func TestWhatIsOnlySurveyedIsDeclared(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	result, err := w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.50 22", "203.0.113.4 443", "203.0.113.200 443", "198.51.100.200 80", "198.51.100.201 80", "10.0.1.60 8443")}, options)
+	result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.50 22", "203.0.113.4 443", "203.0.113.200 443", "198.51.100.200 80", "198.51.100.201 80", "10.0.1.60 8443")}, options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestOneThatBreaksAnExpectationIsLeftOut(t *testing.T) {
 		subjects = append(subjects, s...)
 	}
 	// Nothing of the expectation is declared for a group by name: only the proof sees it.
-	result, err := w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.2 22", "10.0.1.2 80")}, options)
+	result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.2 22", "10.0.1.2 80")}, options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -156,11 +156,11 @@ func TestOverTheQuotaIsNotDone(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Two services with peers of their own can't be said in one rule.
-	_, err = w.Propose(subjects, narrow.Options{Flows: seen("192.0.2.1 22", "192.0.2.200 443")}, options)
+	_, err = w.Propose(subjects, narrow.Options{Flows: observed("192.0.2.1 22", "192.0.2.200 443")}, options)
 	if err == nil || !strings.Contains(err.Error(), "over its quota") {
 		t.Errorf("got %v", err)
 	}
-	result, err := w.Propose(subjects, narrow.Options{Flows: seen("192.0.2.1 22", "192.0.2.200 22")}, options)
+	result, err := w.Propose(subjects, narrow.Options{Flows: observed("192.0.2.1 22", "192.0.2.200 22")}, options)
 	if err != nil || !result.Proposals[0].Tight || result.Proposals[0].CostAfter != 1 {
 		t.Errorf("one service, two peers: %+v, %v", result.Proposals, err)
 	}
@@ -180,8 +180,8 @@ func TestSurveyedGroupsAreWrittenNarrowed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	flows := seen()
-	for _, f := range seen("10.0.1.2 22", "10.0.1.60 22").Sums() {
+	flows := observed()
+	for _, f := range observed("10.0.1.2 22", "10.0.1.60 22").Sums() {
 		x := *f
 		x.Destination = w.Estate.Instances[3].Interfaces[0].Private[0]
 		flows.AddSum(x)
@@ -326,7 +326,7 @@ func TestUnbuiltRulesAreLeft(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		result, err := w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.2 80", "10.0.1.2 22")}, options)
+		result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.2 80", "10.0.1.2 22")}, options)
 		if err != nil || len(result.Proposals) != 1 || !strings.HasPrefix(result.Proposals[0].Refused, want) || (want == "") != (result.Proposals[0].Refused == "") {
 			t.Errorf("%s: %+v, %v", rule, result, err)
 		}

@@ -1,4 +1,4 @@
-package propose_test
+package work_test
 
 import (
 	"flag"

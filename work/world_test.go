@@ -1,4 +1,4 @@
-package propose
+package work
 
 import (
 	"net/netip"
@@ -55,8 +55,8 @@ func world(t *testing.T, text string) World {
 	return NewWorld(d, e)
 }
 
-// seen sums answered flows "SRC PORT" to g1, on two days.
-func seen(flows ...string) *flow.Summary {
+// observed sums answered flows "SRC PORT" to g1, on two days.
+func observed(flows ...string) *flow.Summary {
 	sum := &flow.Summary{}
 	for _, f := range flows {
 		fields := strings.Fields(f)
@@ -105,7 +105,7 @@ func TestPropose(t *testing.T) {
 			t.Errorf("%s: %v", x.name, err)
 			continue
 		}
-		result, err := w.Propose(subjects, narrow.Options{Flows: seen(x.flows...), Blind: true}, options)
+		result, err := w.Propose(subjects, narrow.Options{Flows: observed(x.flows...), Blind: true}, options)
 		if refused, ok := strings.CutPrefix(x.want, "! "); ok {
 			if err == nil || !strings.HasPrefix(err.Error(), refused) {
 				t.Errorf("%s: got %v, want %s", x.name, err, refused)

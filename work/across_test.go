@@ -1,4 +1,4 @@
-package propose
+package work
 
 import (
 	"strings"
@@ -57,7 +57,7 @@ func TestOverlappingSubjectsAreOne(t *testing.T) {
 		}
 		subjects = append(subjects, s...)
 	}
-	result, err := w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.2 22", "10.0.1.2 25")}, options)
+	result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.2 22", "10.0.1.2 25")}, options)
 	want := "group g in n {\n  cover where role = g\n  admit ssh, smtp from group web\n}\n"
 	if err != nil || len(result.Proposals) != 2 || len(result.Files) != 1 || result.Files[0].Text != want {
 		t.Errorf("got %v, %v\nwant %s", result.Files, err, want)
@@ -75,11 +75,11 @@ func TestUnwatchedGroupsAreLeftAlone(t *testing.T) {
 		}
 		subjects = append(subjects, s...)
 	}
-	result, err := w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.2 80")}, options)
+	result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.2 80")}, options)
 	if err != nil || !strings.Contains(result.Proposals[0].Refused, "the evidence tells nothing") || result.Proposals[1].Refused != "" {
 		t.Fatalf("%+v, %v", result, err)
 	}
-	if result, err = w.Propose(subjects, narrow.Options{Flows: seen("10.0.1.2 80"), Blind: true}, options); err != nil || result.Proposals[0].Refused != "" || len(result.Proposals[0].New) > 0 {
+	if result, err = w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.2 80"), Blind: true}, options); err != nil || result.Proposals[0].Refused != "" || len(result.Proposals[0].New) > 0 {
 		t.Errorf("by name: %+v, %v", result, err)
 	}
 }

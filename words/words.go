@@ -1,0 +1,161 @@
+// Package words says in words what other rooms have found out, once for the terminal, pages
+// and files: traffic, services, and what becomes of a change.
+package words
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"isonomos/core/addr"
+	"isonomos/core/audit"
+	"isonomos/core/change"
+	"isonomos/core/count"
+	"isonomos/core/estate"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+)
+
+// Prepositions are how a peer stands in a sentence about traffic.
+var Prepositions = map[estate.Direction]string{estate.In: "from", estate.Out: "to"}
+
+// Traffic says services and peers of some traffic, by what is left out where that is shorter.
+func Traffic(e *estate.Estate, set traffic.Set, direction estate.Direction) string {
+	peers, blocks := set.Peers(service.All), Blocks(set)
+	everything := fmt.Sprintf("everything %s %s", Prepositions[direction], audit.PeersInWords(peers))
+	missing := Blocks(traffic.Of(peers, service.All).Minus(set))
+	switch {
+	case peers.IsEmpty():
+		return "nothing"
+	case len(missing) == 0:
+		return everything
+	case runsIn(missing) < runsIn(blocks) && len(missing) <= len(blocks):
+		return everything + " but " + blockTexts(e, missing, direction, peers, ", and ")
+	}
+	return blockTexts(e, blocks, direction, addr.Set{}, "; ")
+}
+
+// runsIn is how many runs of services blocks hold: how long they are to say.
+func runsIn(blocks []traffic.Block) int {
+	n := 0
+	for _, b := range blocks {
+		n += len(b.Services.RunSpecs())
+	}
+	return n
+}
+
+// blockTexts says a few blocks, and how many more there are. Peers that are known are not
+// said again.
+func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direction, known addr.Set, between string) string {
+	const most = 4
+	var parts []string
+	for _, b := range blocks[:min(most, len(blocks))] {
+		text := Services(e, b.Services)
+		if !b.Peers.Equal(known) {
+			text += " " + Prepositions[direction] + " " + audit.PeersInWords(b.Peers)
+		}
+		parts = append(parts, text)
+	}
+	text := strings.Join(parts, between)
+	if left := len(blocks) - most; left > 0 {
+		text += between + strings.TrimPrefix("and ", strings.TrimLeft(between, ",; ")) + count.Of(left, "more kind", "more kinds") + " of traffic"
+	}
+	return text
+}
+
+// TrafficNaming is Traffic, with names for what made-up ranges stand for.
+func TrafficNaming(e *estate.Estate, set traffic.Set, direction estate.Direction, made []change.StandIn) string {
+	var names []string
+	var all addr.Set
+	peers := set.Peers(service.All)
+	for _, x := range made {
+		if r := addr.OfPrefixes(x.Range); r.SubsetOf(peers) {
+			all = all.Union(r)
+			if !slices.Contains(names, x.Name) {
+				names = append(names, x.Name)
+			}
+		}
+	}
+	named := set.WithPeers(all)
+	if rest := set.Minus(named); len(names) == 0 || !rest.IsEmpty() && !rest.Peers(service.All).Intersect(all).IsEmpty() || nearlyEverybody(peers) {
+		return Traffic(e, set, direction)
+	} else if rest.IsEmpty() {
+		return fmt.Sprintf("%s %s %s", Services(e, named.Services()), Prepositions[direction], count.Some(names, 4))
+	} else {
+		return Traffic(e, rest, direction) + fmt.Sprintf("; %s %s %s", Services(e, named.Services()), Prepositions[direction], count.Some(names, 4))
+	}
+}
+
+// nearlyEverybody reports whether peers are so many that made-up ones among them are no matter.
+func nearlyEverybody(peers addr.Set) bool { return peers.Size().BitLen() > 24 }
+
+// Blocks are the blocks of some traffic, in which "everything" counts what the family of
+// the peers can carry: all other services are added where that makes it so.
+func Blocks(set traffic.Set) []traffic.Block {
+	if peers := set.Peers(service.All); !peers.IsEmpty() && set.Equal(traffic.Of(peers, service.All)) {
+		return []traffic.Block{{Peers: peers, Services: service.All}}
+	}
+	blocks := set.Blocks()
+	for k, b := range blocks {
+		impossible := service.All.Minus(traffic.Of(b.Peers, service.All).Services())
+		if all := b.Services.Union(impossible); len(all.RunSpecs()) < len(b.Services.RunSpecs()) || all.Equal(service.All) {
+			blocks[k].Services = all
+		}
+	}
+	return blocks
+}
+
+// Services is a set of services in few words: by what it lacks, or by their number, where it is large.
+func Services(e *estate.Estate, set service.Set) string {
+	const few = 6
+	if set.Equal(service.All) {
+		return "everything"
+	}
+	if words := e.Services.Words(set); len(words) <= few {
+		return strings.Join(words, ", ")
+	}
+	if rest := service.All.Minus(set); len(e.Services.Words(rest)) <= few {
+		return e.Services.AllBut(rest)
+	}
+	return count.Of(int(set.Size().Int64()), "service", "services")
+}
+
+// Answers says of a change of answers what it means.
+func Answers(c *change.Change) string {
+	switch c.Kind {
+	case change.Lost:
+		return "it arrives as before, and the answers no longer come back"
+	case change.Regained:
+		return "it arrives as before, and the answers come back now"
+	}
+	return ""
+}
+
+// Example is an example of traffic where no flow is known.
+func Example(c *change.Change) string {
+	w, ok := c.Traffic.Witness()
+	if !ok {
+		return ""
+	}
+	return fmt.Sprintf("%s %s %s", Prepositions[c.Direction], w.Peer, w.Service)
+}
+
+// Bypass says what is let through beside defined groups.
+func Bypass(e *estate.Estate, b audit.Bypass) string {
+	var lets []string
+	if !b.In.IsEmpty() {
+		lets = append(lets, "lets in "+Traffic(e, b.In, estate.In))
+	}
+	if !b.Out.IsEmpty() {
+		lets = append(lets, "lets out "+Traffic(e, b.Out, estate.Out))
+	}
+	beside := make([]string, len(b.Beside))
+	for i, g := range b.Beside {
+		beside[i] = g.Path()
+	}
+	at := make([]string, len(b.Interfaces))
+	for i, f := range b.Interfaces {
+		at[i] = f.Instance.Path()
+	}
+	return fmt.Sprintf("%s %s, beside %s, at %s", b.Kind(), strings.Join(lets, ", and "), count.Some(beside, 4), count.Some(at, 4))
+}

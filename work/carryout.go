@@ -1,0 +1,250 @@
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"isonomos/cloud"
+	"isonomos/core/estate"
+	"isonomos/enact"
+	"isonomos/store"
+)
+
+// Carrying drafts out: with the accounts locked, and only while the clouds are still as they
+// were when the draft was reviewed.
+
+// A CarryOut carries a draft out, or carries on a run that was broken off.
+type CarryOut struct {
+	Job      Job
+	Draft    *enact.Draft
+	Past     *enact.Past // the run that is carried on; nil for a new one
+	Store    *store.Store
+	Surveyor Surveyor // of the clouds of the job
+	// Live is the state of the clouds as they are now.
+	Live func(ctx context.Context) (*estate.Estate, error)
+	Jobs int // accounts at once
+	Now  func() time.Time
+	Note func(format string, a ...any) // what is worth telling by the way
+	// Counting shows how far it has come.
+	Counting func(what string, of int) (step, finish func())
+}
+
+// Do carries out and returns the name of the run. A run that stopped on the way is an
+// enact.StoppedError; one whose journal can't be written or whose context ended is a
+// BrokenOffError. All else means that nothing was done.
+func (c CarryOut) Do(ctx context.Context) (name string, err error) {
+	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs, Clouds: c.Surveyor.byAccount()}
+	done := 0
+	if c.Past != nil {
+		run.Name, done = c.Past.Name, c.Past.Done()
+		if err := run.Recall(c.Past.Entries); err != nil {
+			return run.Name, refused("%w", err)
+		}
+	}
+	unlock, err := lock(c.Store, c.Draft.Changes(), run.Name, c.Note)
+	if err != nil {
+		return run.Name, err
+	}
+	defer unlock()
+	if c.Past == nil {
+		if err := Looking(ctx, c.Live, func(surveyed *estate.Estate) error { return c.Job.StillSo(surveyed, c.Draft) }); err != nil {
+			return run.Name, err
+		}
+		if _, err := c.Store.Append(c.Now(), run.Name, enact.Begin, c.Draft); err != nil {
+			return run.Name, unreachable("%w", err)
+		}
+	}
+	run.Prove = func(ctx context.Context, _ int, accounts []string) error {
+		return Looking(ctx, c.Live, func(surveyed *estate.Estate) error { return c.Job.Arrived(surveyed, c.Draft, accounts) })
+	}
+	step, finish := c.Counting("carrying out", c.Draft.Steps()-done)
+	run.Step = func(*enact.Step) { step() }
+	err = run.Do(ctx)
+	finish()
+	var stopped *enact.StoppedError
+	if err != nil && !errors.As(err, &stopped) {
+		return run.Name, &BrokenOffError{run.Name, err}
+	}
+	return run.Name, err
+}
+
+// A BrokenOffError says that a run was broken off, and can be carried on.
+type BrokenOffError struct {
+	Run string
+	err error
+}
+
+func (e *BrokenOffError) Error() string { return e.err.Error() }
+func (e *BrokenOffError) Unwrap() error { return e.err }
+
+// runName names a run by its time; the rest tells runs of one second apart.
+func runName(now time.Time) string {
+	b := make([]byte, 2)
+	_, _ = rand.Read(b) // never fails (crypto/rand)
+	return now.UTC().Format("20060102-150405-") + hex.EncodeToString(b)
+}
+
+// byAccount finds the client of an account's cloud; each cloud has one. It may be called by
+// several goroutines.
+func (s Surveyor) byAccount() func(account string) (cloud.Cloud, error) {
+	var mu sync.Mutex
+	clients := make(map[*estate.Cloud]cloud.Cloud)
+	accounts := s.Definitions.Accounts
+	return func(account string) (cloud.Cloud, error) {
+		i := slices.IndexFunc(accounts, func(x *estate.Account) bool { return x.Name == account })
+		if i < 0 {
+			return nil, fmt.Errorf("the definitions know no account %s", account)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		of := accounts[i].Cloud
+		if clients[of] == nil {
+			made, err := s.Reach(of)
+			if err != nil {
+				return nil, err
+			}
+			clients[of] = made
+		}
+		return clients[of], nil
+	}
+}
+
+const (
+	lease = 60 * time.Second // how long a lock holds that is not renewed
+	renew = 15 * time.Second
+)
+
+// lock takes the locks of accounts for a run and keeps them until unlock is called. A holder
+// on this machine whose process has ended holds nothing.
+func lock(s *store.Store, accounts []string, run string, note func(string, ...any)) (unlock func(), err error) {
+	host, _ := os.Hostname()
+	holder := fmt.Sprintf("%s, process %d", host, os.Getpid())
+	dead := func(other string) bool {
+		at, number, ok := strings.Cut(other, ", process ")
+		pid, err := strconv.Atoi(number)
+		return ok && err == nil && at == host && gone(pid)
+	}
+	now := time.Now()
+	err = s.Lock(accounts, run, holder, now, now.Add(lease), dead)
+	var locked *store.LockedError
+	if errors.As(err, &locked) {
+		return nil, refused("%w: wait for its end", locked)
+	}
+	if err != nil {
+		return nil, unreachable("the locks can't be taken: %w", err)
+	}
+	done := make(chan struct{})
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		tick := time.NewTicker(renew)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				if _, err := s.Renew(len(accounts), run, holder, time.Now().Add(lease)); err != nil {
+					note("the locks can't be renewed: %v", err)
+				}
+			}
+		}
+	})
+	return func() {
+		close(done)
+		wait.Wait()
+		_ = s.Unlock(run, holder) // what is not given back runs out
+	}, nil
+}
+
+// gone reports whether no process of this machine has a number. Where nobody can tell it
+// is there.
+func gone(pid int) bool {
+	const noSuchProcess = syscall.Errno(87) // ERROR_INVALID_PARAMETER of Windows, which finds processes only where they are
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return errors.Is(err, noSuchProcess)
+	}
+	defer p.Release()
+	return errors.Is(p.Signal(syscall.Signal(0)), os.ErrProcessDone)
+}
+
+// looks is how often clouds are surveyed before it is believed that they are not as they
+// should be: an answer may be from before the last change.
+const looks = 4
+
+// Looking surveys clouds until they are as they should be, a few times, and returns the last
+// error.
+func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, error), asTheyShould func(*estate.Estate) error) error {
+	for look := 1; ; look++ {
+		surveyed, err := live(ctx)
+		if err != nil {
+			return err
+		}
+		if err = asTheyShould(surveyed); err == nil || look == looks {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(look) * 200 * time.Millisecond):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+// OpenRun is the last run that was neither carried to its end nor undone; nil where there is none.
+func OpenRun(pasts []*enact.Past) *enact.Past {
+	undone := enact.Undone(pasts)
+	for _, p := range slices.Backward(pasts) {
+		if p.Open() && !undone[p.Name] {
+			return p
+		}
+	}
+	return nil
+}
+
+// ToUndo is the run of a name, or without one the last that can be undone.
+func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
+	undone := enact.Undone(pasts)
+	if name == "" {
+		for _, p := range slices.Backward(pasts) {
+			if p.Draft.Repeals == "" && !undone[p.Name] {
+				return p, nil
+			}
+		}
+		return nil, wrong("there is no run to undo")
+	}
+	var names []string
+	for _, p := range pasts {
+		names = append(names, p.Name)
+	}
+	if err := Known("run", []string{name}, names); err != nil {
+		return nil, err
+	}
+	if undone[name] {
+		return nil, wrong("the run %s is undone already", name)
+	}
+	return pasts[slices.Index(names, name)], nil
+}
+
+// GiveUp notes in the journal that a run that was broken off stays as it is, so that there can
+// be a next one.
+func GiveUp(s *store.Store, open *enact.Past, now time.Time) error {
+	if open == nil {
+		return wrong("there is no run to give up: every one in the journal is at its end")
+	}
+	_, err := s.Append(now, open.Name, enact.End, enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"})
+	if err != nil {
+		return unreachable("%w", err)
+	}
+	return nil
+}

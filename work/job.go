@@ -1,0 +1,276 @@
+package work
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/core/change"
+	"isonomos/core/compile"
+	"isonomos/core/count"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/flow"
+	"isonomos/core/law"
+	"isonomos/core/service"
+	"isonomos/enact"
+	"isonomos/nomos"
+	"isonomos/nomos/source"
+)
+
+// Drafting: from what clouds are to be brought to, and what they are, to the steps that are
+// reviewed and carried out.
+
+// A Job brings clouds to a state: what definitions say, or what was before a run.
+type Job struct {
+	Aim     func(surveyed *estate.Estate) (*change.Aim, error)
+	Ended   func(surveyed *estate.Estate) (*change.Aim, error) // the same, seen from its end
+	Expects []law.Expectation
+	Digest  string                              // of the definitions; empty where they do not count
+	Defined *estate.Estate                      // how the clouds are reached
+	Settle  func(surveyed *estate.Estate) error // whether the definitions fit what is there; may be nil
+}
+
+// everything is the word for all that is defined, where something is named to be adopted.
+const everything = "all"
+
+// DefinedJob brings clouds to what definitions say: only these accounts, or all without any;
+// what is there without our mark only where it is to be adopted, by its full name.
+func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string) (Job, error) {
+	var known []string
+	for _, x := range d.Estate.Accounts {
+		known = append(known, x.Name)
+	}
+	if err := Known("account", accounts, known); err != nil {
+		return Job{}, err
+	}
+	if err := canAdopt(d.Estate, adopts); err != nil {
+		return Job{}, err
+	}
+	choice := change.Choice{
+		Account: func(x *estate.Account) bool { return len(accounts) == 0 || slices.Contains(accounts, x.Name) },
+		Adopt:   func(path string) bool { return slices.Contains(adopts, everything) || slices.Contains(adopts, path) },
+	}
+	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
+		return change.NewAim(d.Estate, surveyed, choice), nil
+	}
+	return Job{Aim: aim, Ended: aim, Expects: d.Expects, Digest: digest, Defined: d.Estate}, nil
+}
+
+// canAdopt says which of the paths to be adopted is no defined group or list.
+func canAdopt(e *estate.Estate, adopts []string) error {
+	known := []string{everything}
+	for _, g := range e.Groups {
+		if !g.Existing {
+			known = append(known, g.Path())
+		}
+	}
+	for _, x := range e.Accounts {
+		for _, l := range e.Lists {
+			known = append(known, x.Name+"/"+l.Name)
+		}
+	}
+	return Known("defined group or list", adopts, known)
+}
+
+// UndoingJob brings clouds back to what was before a run. Definitions tell only how the clouds
+// are reached, and what services are called.
+func UndoingJob(defined *estate.Estate, p *enact.Past) Job {
+	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
+		return func(surveyed *estate.Estate) (*change.Aim, error) {
+			found, err := aim(surveyed)
+			if err == nil {
+				found.Then.Services = defined.Services
+			}
+			return found, err
+		}
+	}
+	return Job{Aim: named(p.Undone), Ended: named(p.Undoing), Defined: defined}
+}
+
+// Digest is a fingerprint of definitions: of their files' names below a folder, and texts.
+func Digest(folder string, files []*source.File) string {
+	sum := sha256.New()
+	for _, f := range files {
+		name, err := filepath.Rel(folder, f.Name)
+		if err != nil {
+			name = f.Name
+		}
+		fmt.Fprintf(sum, "%q %d\n", filepath.ToSlash(name), len(f.Text))
+		sum.Write([]byte(f.Text))
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
+// An InexpressibleError says that clouds can't say what is defined.
+type InexpressibleError struct{ Failures []*compile.Failure }
+
+func (e *InexpressibleError) Error() string {
+	if len(e.Failures) == 1 {
+		return "1 group can't be expressed in its cloud"
+	}
+	return count.Number(len(e.Failures)) + " groups can't be expressed in their clouds"
+}
+
+// A Prepared job is a draft, and both states that it was made of.
+type Prepared struct {
+	Draft     enact.Draft // all but what it would cut
+	Aim       *change.Aim
+	now, then *decide.Decider
+}
+
+// Prepare plans a job from a surveyed state and writes it as a draft. Where the clouds can't
+// say what is defined the error is an InexpressibleError.
+func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time) (*Prepared, error) {
+	aim, err := j.Aim(surveyed)
+	if err != nil {
+		return nil, refused("%w", err)
+	}
+	if len(aim.Unread) > 0 {
+		return nil, &NotSurveyedError{aim.Unread[0]}
+	}
+	if len(aim.Failures) > 0 {
+		return nil, &InexpressibleError{aim.Failures}
+	}
+	plan, err := change.NewPlan(aim)
+	var stuck *change.StuckError
+	if errors.As(err, &stuck) {
+		text := stuck.Error()
+		for i := range stuck.Steps[:min(3, len(stuck.Steps))] {
+			text += "\n  not possible: " + enact.Says(&stuck.Steps[i], aim.Then.Services)
+		}
+		return nil, refused("%s", text)
+	}
+	if err != nil {
+		return nil, refused("%w", err)
+	}
+	p := &Prepared{Draft: enact.NewDraft(plan, aim, waves, draftWords(aim.Then)), Aim: aim, now: decide.New(aim.Now), then: decide.New(aim.Then)}
+	d := &p.Draft
+	d.Made, d.Definitions = made.UTC().Truncate(time.Second), j.Digest
+	d.Traffic = draftTraffic(aim.Then, change.Compare(p.now, p.then))
+	before, after := law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)), law.Prove(seen(aim.Then), law.Rebase(j.Expects, aim.ToThen))
+	for i := range after {
+		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File),
+			Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds, Unsure: after[i].Undecided})
+	}
+	d.Quotas = draftQuotas(aim)
+	d.Bypassed = draftBypasses(aim, p.then)
+	return p, nil
+}
+
+// A NotSurveyedError says that an account that a job is about could not be surveyed.
+type NotSurveyedError struct{ Account estate.Unread }
+
+func (e *NotSurveyedError) Error() string {
+	return fmt.Sprintf("the account %s could not be surveyed (%s)", e.Account.Account, e.Account.Reason)
+}
+
+// seen is an estate whose instances can be added to without changing it.
+func seen(e *estate.Estate) *estate.Estate {
+	copied := *e
+	copied.Instances = slices.Clip(slices.Clone(e.Instances))
+	return &copied
+}
+
+// nameOf is who has an address, or the address itself.
+func (p *Prepared) nameOf(a netip.Addr) string {
+	if at := p.now.At(a); len(at) > 0 {
+		return at[0].Instance.Path()
+	}
+	return a.String()
+}
+
+// LookForCuts tells in the draft which observed flows it would cut.
+func (p *Prepared) LookForCuts(sums []*flow.Sum) {
+	const samples = 12
+	cut := &p.Draft.Cut
+	cut.Looked = true
+	kinds := make(map[string]int)
+	change.CutFlows(p.now, p.then, sums, func(x *flow.Sum) {
+		cut.Flows += int64(x.Flows)
+		text := fmt.Sprintf("%s → %s %s", p.nameOf(x.Source), p.nameOf(x.Destination), p.Aim.Then.Services.Describe(service.Between(x.Service, x.Service)))
+		if kinds[text] == 0 && len(cut.Samples) < samples {
+			cut.Samples = append(cut.Samples, text)
+		}
+		kinds[text]++
+	})
+}
+
+// StillSo makes a draft again from what is surveyed now: it must be the same. So what is
+// carried out is what was reviewed, decided on the state that there is now.
+func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
+	aim, err := j.Aim(surveyed)
+	if err != nil {
+		return refused("%w", err)
+	}
+	plan, err := change.NewPlan(aim)
+	if err != nil {
+		return refused("the clouds have changed since the draft was made: %w", err)
+	}
+	again := enact.NewDraft(plan, aim, enact.Waves{}, draftWords(aim.Then))
+	for i := range d.Objects {
+		o := &d.Objects[i]
+		k := slices.IndexFunc(again.Objects, func(x enact.Touched) bool { return x.Account == o.Account && x.Kind == o.Kind && x.ID == o.ID })
+		if k >= 0 && again.Objects[k].Revision != o.Revision {
+			return refused("the %s %s of %s has changed since the draft was made: make a new one", o.Kind, o.Name, o.Account)
+		}
+	}
+	if !sameSteps(d, &again) {
+		return refused("the clouds have changed since the draft was made, and other steps would be needed now: make a new one")
+	}
+	return nil
+}
+
+// sameSteps reports whether two drafts do the same. The waves of the one count.
+func sameSteps(d, again *enact.Draft) bool {
+	flat := func(x *enact.Draft) string {
+		lanes := slices.Clone(x.Lanes)
+		for i := range lanes {
+			lanes[i].Wave, lanes[i].Stage = 0, ""
+		}
+		slices.SortStableFunc(lanes, func(a, b enact.Lane) int { return slices.Compare(a.Accounts, b.Accounts) })
+		objects := slices.Clone(x.Objects)
+		slices.SortFunc(objects, func(a, b enact.Touched) int {
+			return strings.Compare(a.Account+" "+a.Kind+" "+a.ID, b.Account+" "+b.Kind+" "+b.ID)
+		})
+		return (&enact.Draft{Objects: objects, Lanes: lanes}).Digest()
+	}
+	return flat(d) == flat(again)
+}
+
+// Arrived proves that accounts are where they should be: as surveyed anew, nothing is left to
+// do in them, and what was to hold holds.
+func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string) error {
+	aim, err := j.Ended(surveyed)
+	if err != nil {
+		return err
+	}
+	plan, err := change.NewPlan(aim)
+	if err != nil {
+		return err
+	}
+	for _, l := range plan.Lanes {
+		for i := range l.Steps {
+			if s := &l.Steps[i]; slices.Contains(accounts, s.Account.Name) {
+				return fmt.Errorf("something is still to be done: %s", enact.Says(s, aim.Then.Services))
+			}
+		}
+	}
+	named := func(file string, line int, text string) string { return fmt.Sprint(filepath.Base(file), line, text) }
+	held := make(map[string]bool) // before and after
+	for _, x := range d.Expects {
+		held[named(x.File, x.Line, x.Text)] = x.Before && x.After
+	}
+	for _, r := range law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)) {
+		if !r.Holds && held[named(r.Origin.File, r.Origin.Line, r.Text)] {
+			return fmt.Errorf("an expectation holds no more: %s (%s:%d)", r.Text, r.Origin.File, r.Origin.Line)
+		}
+	}
+	return nil
+}
