@@ -55,7 +55,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	}
 	adopted, err := w.Adopt(groups, nil, estateFolder(c), a.meaning(c.String("estate")))
 	if err != nil {
-		return usage("%v", err)
+		return usage("%w", err)
 	}
 	a.tellLeft(adopted)
 	switch {
@@ -78,7 +78,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 
 // adoptable are the groups that flags and arguments name.
 func (a *App) adoptable(c *cli.Command, w work.World) ([]*estate.Group, error) {
-	over, err := overCondition(c.String("over"))
+	over, err := work.Condition("--over", c.String("over"))
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func (a *App) adoptable(c *cli.Command, w work.World) ([]*estate.Group, error) {
 	for _, name := range c.Args().Slice() {
 		g, err := w.Group(name)
 		if err != nil {
-			return nil, usage("%v", err)
+			return nil, usage("%w", err)
 		}
 		if g.Defined {
 			return nil, usage("%s is defined already, at %s:%d", g.Path(), g.Origin.File, g.Origin.Line)

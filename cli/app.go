@@ -123,6 +123,10 @@ func advice(err error) string {
 	var list change.NotOursError
 	var unread *work.NotSurveyedError
 	switch {
+	case errors.Is(err, work.ErrNoSurvey):
+		return "name one with --survey FILE, or --live"
+	case errors.Is(err, work.ErrNoDefinitions):
+		return "name their folder with --estate FOLDER"
 	case errors.Is(err, decide.ErrNoInstances):
 		return "give a survey with --survey FILE"
 	case errors.As(err, &unread):

@@ -14,7 +14,6 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/law"
 	"isonomos/core/near"
-	"isonomos/core/service"
 	"isonomos/render"
 	"isonomos/work"
 )
@@ -90,7 +89,7 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		o.Direction = estate.Direction(way)
 	}
 	var err error
-	if o.Over, err = overCondition(c.String("over")); err != nil {
+	if o.Over, err = work.Condition("--over", c.String("over")); err != nil {
 		return err
 	}
 	var earlier *render.EarlierAudit
@@ -115,11 +114,11 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if err := a.overKnown(o.Over, w.Estate); err != nil {
 		return err
 	}
-	if o.Services, err = servicesFlag(w.Estate, c.String("service")); err != nil {
+	if o.Services, err = work.Services(w.Estate, c.String("service")); err != nil {
 		return err
 	}
 	o.Exemptions = w.Definitions.Exemptions
-	judged, err := states(c, w, true)
+	judged, err := w.Judge(work.State(c.String("state")), true)
 	if err != nil {
 		return err
 	}
@@ -188,20 +187,8 @@ func overNothing(l law.Law) string {
 
 // auditStates audits one state, or both and what they have in common.
 func auditStates(w work.World, judged []work.Judged, o audit.Options) render.Audit {
-	results := make([]audit.Result, len(judged))
-	for i, j := range judged {
-		o.Expects, o.Laws, o.Defined = j.Expects, j.Laws, nil
-		if then := once(w, j); then != nil {
-			o.Defined = decide.New(then.Estate)
-		}
-		results[i] = audit.Run(decide.New(j.Estate), o)
-		results[i].In(string(j.State))
-	}
-	last := judged[len(judged)-1]
-	if len(judged) == 1 {
-		return render.Audit{Estate: last.Estate, State: string(last.State), Result: results[0]}
-	}
-	return render.Audit{Estate: last.Estate, State: audit.InBoth, Result: audit.Both(results[0], results[1], w.Unchanged(judged[0]))}
+	state, result := w.Audit(judged, o)
+	return render.Audit{Estate: judged[len(judged)-1].Estate, State: state, Result: result}
 }
 
 // showAudit writes an audit in the format that is asked for.
@@ -277,29 +264,6 @@ func (a *App) readFindings(path string) (*render.EarlierAudit, error) {
 		return nil, usage("%s: %w", shownName(path), err)
 	}
 	return &earlier, nil
-}
-
-// servicesFlag reads services: a name, a spec, or a class.
-func servicesFlag(e *estate.Estate, text string) (*service.Set, error) {
-	if text == "" {
-		return nil, nil
-	}
-	if class, ok := strings.CutPrefix(text, "class "); ok {
-		if set, ok := e.Services.Class(class); ok {
-			return &set, nil
-		}
-		return nil, usage("there is no service of the class %q: classes are admin, data, cleartext, web, mail, directory, network and those of the definitions", class)
-	}
-	if n, ok := e.Services.Lookup(text); ok {
-		set := n.Set()
-		return &set, nil
-	}
-	spec, err := service.ParseSpec(text)
-	if err != nil {
-		return nil, noService(e, text)
-	}
-	set := service.Of(spec)
-	return &set, nil
 }
 
 // knownChecks wants checks and laws that there are. Those that were renamed are put into

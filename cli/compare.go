@@ -7,8 +7,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/change"
-	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/nomos"
 	"isonomos/render"
@@ -36,34 +34,33 @@ func (a *App) compareCommand() *cli.Command {
 	}
 }
 
-// A side is one of the states that are compared: definitions or a survey.
-type side struct {
-	definitions *nomos.Definitions
-	survey      *estate.Estate
-}
-
 func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
 		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare survey.jsonl .")
 	}
-	var sides [2]side
+	var sides [2]work.Side
 	for k, path := range c.Args().Slice() {
 		var err error
 		if sides[k], err = a.readSide(ctx, c, path); err != nil {
 			return err
 		}
 	}
-	before, after, surveyed, err := a.compared(c, sides)
+	survey, err := a.comparedOn(c, sides)
 	if err != nil {
 		return err
 	}
-	var difference change.Difference
-	var notes []string
-	if surveyed {
-		difference = change.Compare(decide.New(before), decide.New(after))
-	} else {
-		difference, notes = change.CompareDefinitions(before, after)
+	for _, s := range sides {
+		if s.Definitions != nil {
+			if err := a.accept(s.Definitions, survey); err != nil {
+				return err
+			}
+		}
 	}
+	compared := work.Compare(sides[0], sides[1], survey)
+	for _, text := range compared.Misfits {
+		a.note("%s", text)
+	}
+	difference, after, notes := compared.Difference, compared.After, compared.Notes
 	switch c.String("format") {
 	case "json":
 		err = render.ComparisonJSON(a.Stdout, difference, notes, a.unread)
@@ -83,70 +80,51 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (side, error) {
+func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (work.Side, error) {
 	if path == "live" { // a file of that name is ./live
 		files, err := a.readDefinitions(c.String("estate"))
 		if err != nil {
-			return side{}, err
+			return work.Side{}, err
 		}
 		d, err := a.understand(c, files)
 		if err != nil {
-			return side{}, err
+			return work.Side{}, err
 		}
 		e, err := a.liveEstate(ctx, c, d.Estate)
-		return side{survey: e}, err
+		return work.Side{Survey: e}, err
 	}
 	info, err := os.Stat(path)
 	if err != nil && path != "-" {
-		return side{}, fileError("file or folder", path, err)
+		return work.Side{}, fileError("file or folder", path, err)
 	}
 	if path == "-" || !info.IsDir() && filepath.Ext(path) != nomos.Extension {
 		e, err := a.readSurvey(path)
-		return side{survey: e}, err
+		return work.Side{Survey: e}, err
 	}
 	files, err := a.readDefinitions(path)
 	if err != nil {
-		return side{}, err
+		return work.Side{}, err
 	}
 	if len(files) == 0 {
-		return side{}, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
+		return work.Side{}, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
 	}
 	d := nomos.Understand(files, a.meaning(c.String("estate")))
-	return side{definitions: &d}, nil
+	return work.Side{Definitions: &d}, nil
 }
 
-// compared makes the two estates that are held against each other, and says whether a survey
-// tells of what is there.
-func (a *App) compared(c *cli.Command, sides [2]side) (before, after *estate.Estate, surveyed bool, err error) {
-	var survey *estate.Estate
+// comparedOn is the survey that definitions are seen on: the other side, or that of --survey.
+func (a *App) comparedOn(c *cli.Command, sides [2]work.Side) (*estate.Estate, error) {
+	file := c.String("survey")
 	for _, s := range sides {
-		if survey == nil {
-			survey = s.survey
+		if s.Survey != nil && a.given("survey") {
+			return nil, usage("--survey is for two folders of definitions, and one of the two sides is a survey: leave it out")
+		}
+		if s.Survey != nil {
+			return s.Survey, nil
 		}
 	}
-	switch file := c.String("survey"); {
-	case survey != nil && a.given("survey"):
-		return nil, nil, false, usage("--survey is for two folders of definitions, and one of the two sides is a survey: leave it out")
-	case survey == nil && file != "":
-		if survey, err = a.readSurvey(file); err != nil {
-			return nil, nil, false, err
-		}
+	if file == "" {
+		return nil, nil
 	}
-	var estates [2]*estate.Estate
-	for k, s := range sides {
-		switch {
-		case s.survey != nil:
-			estates[k] = s.survey
-		default:
-			if err := a.accept(s.definitions, survey); err != nil {
-				return nil, nil, false, err
-			}
-			w := work.NewWorld(*s.definitions, survey)
-			for _, n := range w.Notes {
-				a.note("%s", n)
-			}
-			estates[k] = w.Estate
-		}
-	}
-	return estates[0], estates[1], survey != nil, nil
+	return a.readSurvey(file)
 }

@@ -136,10 +136,10 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 	}
 	back, err := os.Getwd()
 	if err != nil {
-		return unreachable("%v", err)
+		return unreachable("%w", err)
 	}
 	if err := os.Chdir(folder); err != nil {
-		return unreachable("%v", err)
+		return unreachable("%w", err)
 	}
 	defer os.Chdir(back)
 	stop, err := a.serveDemo()

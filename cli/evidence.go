@@ -316,7 +316,7 @@ func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.
 	days := new(flow.Daily)
 	report, err := evidence.ReadTable(ctx, t, o, days.Of)
 	if err != nil {
-		return nil, flow.Source{}, unreachable("%v", err)
+		return nil, flow.Source{}, unreachable("%w", err)
 	}
 	days.Close()
 	name := "table " + t.Name

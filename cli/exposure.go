@@ -4,19 +4,13 @@ import (
 	"context"
 	"slices"
 	"strconv"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/near"
-	"isonomos/nomos/parse"
-	"isonomos/nomos/resolve"
-	"isonomos/nomos/source"
 	"isonomos/render"
-	"isonomos/store"
 	"isonomos/work"
 )
 
@@ -50,7 +44,7 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	if c.Bool("matrix") && c.String("format") != "text" {
 		return usage("--matrix is a table for reading: leave --format out")
 	}
-	over, err := overCondition(c.String("over"))
+	over, err := work.Condition("--over", c.String("over"))
 	if err != nil {
 		return err
 	}
@@ -64,7 +58,7 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	if len(w.Estate.Instances) == 0 {
 		return usage("definitions name no instances: give a survey with --survey FILE")
 	}
-	judged, err := states(c, w, false)
+	judged, err := w.Judge(work.State(c.String("state")), false)
 	if err != nil {
 		return err
 	}
@@ -75,11 +69,11 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	direction := estate.Direction(c.String("direction"))
 	exposed := func(e *estate.Estate) (*decide.Decider, []decide.Exposed, error) {
 		d := decide.New(e)
-		peers, err := exposurePeers(d, e, c.String("from"))
+		peers, err := work.Peers(d, e, c.String("from"))
 		if err != nil {
 			return nil, nil, err
 		}
-		keep, err := exposureOf(d, e, c.String("to"))
+		keep, err := work.Interfaces(d, e, c.String("to"))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -92,7 +86,7 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	seen := render.Seen{State: string(now.State)}
-	if later := once(w, now); later != nil {
+	if later := w.Once(now); later != nil {
 		if then, list, err := exposed(later.Estate); err == nil {
 			seen.Then, seen.Exposed = then, make(map[string]decide.Exposed, len(list))
 			for _, x := range list {
@@ -114,18 +108,6 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 		render.Exposure(s, d, found, direction, who, seen)
 	}
 	return s.Err()
-}
-
-// overCondition reads a condition on labels.
-func overCondition(text string) (*estate.Condition, error) {
-	if text == "" {
-		return nil, nil
-	}
-	parsed, messages := parse.Condition(source.NewFile("--over", text))
-	if len(messages) > 0 {
-		return nil, usage("%s", strings.TrimRight(messages[0].String(), "\n"))
-	}
-	return resolve.Condition(parsed), nil
 }
 
 // overKnown says which labels and values of --over nothing has. A label that nobody has is
@@ -166,72 +148,4 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 		a.note("--over holds nowhere: there is nothing to look at")
 	}
 	return nil
-}
-
-// exposurePeers finds whom a name means: the internet, an instance, a group, a list, an address or range.
-func exposurePeers(d *decide.Decider, e *estate.Estate, name string) (decide.Peers, error) {
-	if name == "internet" {
-		return d.StrangersOutside(), nil
-	}
-	if prefix, err := store.ParseRange(name); err == nil {
-		set := addr.OfPrefixes(prefix)
-		return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(e, set)}, nil
-	}
-	var names []string
-	for _, l := range e.Lists {
-		if names = append(names, l.Name); l.Name == strings.TrimPrefix(name, "list ") {
-			set := d.ListEntries(l, nil)
-			return decide.Peers{Outside: set.Minus(d.OwnAddresses()), Ends: endsIn(e, set)}, nil
-		}
-	}
-	for _, i := range e.Instances {
-		if names = append(names, i.Name); i.Name == name || i.Path() == name || i.ID == name {
-			return decide.Peers{Ends: decide.EndsOf(i.Interfaces...)}, nil
-		}
-	}
-	if found := e.FindGroups(strings.TrimPrefix(name, "group ")); len(found) > 0 {
-		var peers decide.Peers
-		for _, g := range found {
-			peers.Ends = append(peers.Ends, decide.EndsOf(d.InterfacesOf(g)...)...)
-		}
-		return peers, nil
-	}
-	for _, g := range e.Groups {
-		names = append(names, g.Name)
-	}
-	return decide.Peers{}, unknownPeer(name, names)
-}
-
-// endsIn are the ends of the estate whose address is in a set.
-func endsIn(e *estate.Estate, set addr.Set) []decide.End {
-	var ends []decide.End
-	for _, i := range e.Instances {
-		for _, x := range decide.EndsOf(i.Interfaces...) {
-			if set.Contains(x.Addr) {
-				ends = append(ends, x)
-			}
-		}
-	}
-	return ends
-}
-
-func unknownPeer(name string, names []string) error {
-	if best := near.Several(name, names, 3); len(best) > 0 {
-		return usage("there is no list, instance or group called %q: near are %s", name, strings.Join(best, ", "))
-	}
-	return usage("there is no list, instance or group called %q, and it is no address or range", name)
-}
-
-// exposureOf says which interfaces are asked for.
-func exposureOf(d *decide.Decider, e *estate.Estate, name string) (func(*estate.Interface) bool, error) {
-	if name == "" {
-		return func(*estate.Interface) bool { return true }, nil
-	}
-	peers, err := exposurePeers(d, e, name)
-	if err != nil {
-		return nil, err
-	}
-	return func(i *estate.Interface) bool {
-		return slices.ContainsFunc(peers.Ends, func(e decide.End) bool { return e.Interface == i })
-	}, nil
 }

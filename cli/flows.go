@@ -2,18 +2,15 @@ package cli
 
 import (
 	"context"
-	"net/netip"
 	"slices"
 	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
-	"isonomos/core/near"
 	"isonomos/render"
 	"isonomos/work"
 )
@@ -158,12 +155,12 @@ func (a *App) flowsShow(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	services, err := servicesFlag(e, c.String("service"))
+	services, err := work.Services(e, c.String("service"))
 	if err != nil {
 		return err
 	}
 	d := decide.New(e)
-	ends, err := endsFlag(d, c.String("of"))
+	ends, err := work.Ends(d, c.String("of"))
 	if err != nil {
 		return err
 	}
@@ -202,43 +199,6 @@ func (a *App) flowsShow(ctx context.Context, c *cli.Command) error {
 	screen := a.screen(c)
 	render.ShowFlows(screen, shown, c.Int("limit"))
 	return screen.Err()
-}
-
-// endsFlag reads an end of flows: an instance, an address, or a range.
-func endsFlag(d *decide.Decider, text string) (*addr.Set, error) {
-	if text == "" {
-		return nil, nil
-	}
-	if p, err := netip.ParsePrefix(text); err == nil {
-		set := addr.OfPrefixes(p)
-		return &set, nil
-	}
-	if ip, err := netip.ParseAddr(text); err == nil {
-		set := addr.Of(ip)
-		return &set, nil
-	}
-	var own []netip.Addr
-	var names []string
-	for _, i := range d.Estate().Instances {
-		names = append(names, i.Name)
-		if text != i.Name && text != i.Path() && text != i.ID {
-			continue
-		}
-		for _, f := range i.Interfaces {
-			own = append(append(own, f.Private...), f.Public...)
-		}
-	}
-	if len(own) > 0 {
-		set := addr.Of(own...)
-		return &set, nil
-	}
-	switch best, ok := near.Best(text, names); {
-	case ok:
-		return nil, usage("no instance is called %q: %q is near", text, best)
-	case len(names) == 0:
-		return nil, usage("%q is neither an address nor a range; for names give the survey with --survey", text)
-	}
-	return nil, usage("%q is neither an instance of the survey, nor an address or a range", text)
 }
 
 func (a *App) flowsForgetCommand() *cli.Command {

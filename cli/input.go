@@ -54,45 +54,6 @@ func stateFlag(both bool) cli.Flag {
 	return &cli.StringFlag{Name: "state", Usage: "judge the `STATE` " + strings.Join(states, ", ") + ": as the clouds are, or as they will be once the definitions are carried out (" + otherwise + ")", Validator: oneOf(states...)}
 }
 
-// states are the states that a command judges in a world: the one that is asked for,
-// else what was found first.
-func states(c *cli.Command, w work.World, both bool) ([]work.Judged, error) {
-	all := w.States()
-	state := work.State(c.String("state"))
-	switch {
-	case state == "" && both, state == work.Both:
-	case state == "":
-		all = all[:1]
-	case slices.Contains(all, state):
-		all = []work.State{state}
-	case state == work.Found:
-		return nil, usage("--state found needs a survey: name it with --survey FILE, or --live")
-	default:
-		return nil, usage("--state defined needs definitions (*%s): name their folder with --estate", nomos.Extension)
-	}
-	if state == work.Both && len(all) < 2 {
-		return nil, usage("--state both needs definitions and a survey")
-	}
-	if len(all) == 2 && !w.Differ() {
-		return []work.Judged{w.As(work.Both)}, nil
-	}
-	judged := make([]work.Judged, len(all))
-	for i, s := range all {
-		judged[i] = w.As(s)
-	}
-	return judged, nil
-}
-
-// once is the state in which the definitions are carried out, where what was found is
-// judged and the two can differ.
-func once(w work.World, judged work.Judged) *work.Judged {
-	if judged.State != work.Found || len(w.States()) < 2 || !w.Differ() {
-		return nil
-	}
-	then := w.As(work.Defined)
-	return &then
-}
-
 func formatFlag(formats ...string) cli.Flag {
 	return &cli.StringFlag{Name: "format", Value: "text", Usage: "write `FORMAT`: text or " + strings.Join(formats, ", "), Validator: oneOf(append([]string{"text"}, formats...)...)}
 }
@@ -229,7 +190,7 @@ func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	case errors.As(err, &at):
 		return nil, fileError("file", filepath.Join(folder, at.Path), at.Err)
 	case err != nil:
-		return nil, unreachable("%v", err)
+		return nil, unreachable("%w", err)
 	}
 	for _, link := range read.Linked {
 		if to, err := os.Stat(link); err == nil && to.IsDir() {

@@ -11,12 +11,9 @@ import (
 	"github.com/rogpeppe/go-internal/diff"
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/decide"
 	"isonomos/core/narrow"
-	"isonomos/core/near"
-	"isonomos/core/service"
 	"isonomos/render"
 	"isonomos/work"
 )
@@ -104,7 +101,7 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	}
 	result, err := w.Propose(subjects, o, a.meaning(c.String("estate")))
 	if err != nil {
-		return usage("%v", err)
+		return usage("%w", err)
 	}
 	rank := c.Bool("all") || c.String("findings") != "" || c.String("law") != ""
 	if rank {
@@ -114,7 +111,7 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	var adopted work.Adoption
 	if c.Bool("diff") || c.Bool("write") {
 		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c.String("estate"))); err != nil {
-			return usage("%v", err)
+			return usage("%w", err)
 		}
 		a.tellLeft(adopted)
 		for _, f := range adopted.Edits {
@@ -189,7 +186,7 @@ func (a *App) tellLeft(adopted work.Adoption) {
 func (a *App) across(c *cli.Command, w work.World) error {
 	joints, files, err := w.Across(a.meaning(c.String("estate")))
 	if err != nil {
-		return usage("%v", err)
+		return usage("%w", err)
 	}
 	switch {
 	case c.Bool("diff"):
@@ -257,83 +254,14 @@ func narrowOptions(c *cli.Command, w work.World) (narrow.Options, error) {
 		into *[]narrow.Wanted
 	}{{"keep", &o.Keep}, {"drop", &o.Drop}} {
 		for _, text := range c.StringSlice(x.flag) {
-			wanted, err := wantedFlag(d, text)
+			wanted, err := work.Wanted(d, text)
 			if err != nil {
-				return o, usage("--%s %q: %v", x.flag, text, err)
+				return o, usage("--%s %q: %w", x.flag, text, err)
 			}
 			*x.into = append(*x.into, wanted)
 		}
 	}
 	return o, nil
-}
-
-// wantedFlag reads traffic: peers, or services "from" or "at" peers.
-func wantedFlag(d *decide.Decider, text string) (narrow.Wanted, error) {
-	w := narrow.Wanted{Services: service.All, Text: text}
-	peers := text
-	for _, word := range []string{" from ", " at "} {
-		if services, rest, ok := strings.Cut(text, word); ok {
-			peers = rest
-			var sets []service.Set
-			for name := range strings.SplitSeq(services, ",") {
-				set, err := servicesFlag(d.Estate(), strings.TrimSpace(name))
-				if err != nil {
-					return w, err
-				}
-				if set != nil {
-					sets = append(sets, *set)
-				}
-			}
-			w.Services = service.UnionAll(sets...)
-			break
-		}
-	}
-	if set, err := servicesFlag(d.Estate(), text); peers == text && err == nil && set != nil {
-		return w, usage("it does not say who: write \"%s from 203.0.113.201\"", text)
-	}
-	var sets []addr.Set
-	for name := range strings.SplitSeq(peers, ",") {
-		set, err := peersFlag(d, strings.TrimSpace(name))
-		if err != nil {
-			return w, err
-		}
-		sets = append(sets, set)
-	}
-	w.Peers = addr.UnionAll(sets...)
-	return w, nil
-}
-
-// peersFlag reads one peer: everyone, an address, a range, a group, a list or an instance.
-func peersFlag(d *decide.Decider, text string) (addr.Set, error) {
-	e := d.Estate()
-	bare := strings.TrimPrefix(strings.TrimPrefix(text, "group "), "list ")
-	var names []string
-	for _, l := range e.Lists {
-		if names = append(names, l.Name); l.Name == bare && !strings.HasPrefix(text, "group ") {
-			return d.ListEntries(l, nil), nil
-		}
-	}
-	var members []addr.Set
-	for _, g := range e.Groups {
-		names = append(names, g.Name)
-		if (g.Name == bare || g.Path() == bare) && !strings.HasPrefix(text, "list ") {
-			members = append(members, d.Members(g))
-		}
-	}
-	switch {
-	case text == "everyone":
-		return addr.Everyone, nil
-	case len(members) > 0:
-		return addr.UnionAll(members...), nil
-	}
-	set, err := endsFlag(d, text)
-	if set != nil {
-		return *set, nil
-	}
-	if best, ok := near.Best(bare, names); ok {
-		return addr.Set{}, usage("nothing is called %q: %q is near", text, best)
-	}
-	return addr.Set{}, err
 }
 
 // subjects finds what is to be narrowed. A group without anything to narrow is said to be so.
@@ -342,7 +270,7 @@ func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 	for _, name := range c.Args().Slice() {
 		found, err := w.Subjects(name)
 		if err != nil {
-			return nil, usage("%v", err)
+			return nil, usage("%w", err)
 		}
 		if len(found) == 0 {
 			a.note("an audit finds nothing in %s that lets through more than it should; to narrow a rule all the same, name it as FILE:LINE", name)
@@ -359,7 +287,7 @@ func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 	o := audit.Options{Checks: checks, Now: a.Now(), Expects: w.Expects, Laws: w.Laws, Exemptions: w.Definitions.Exemptions}
 	o.Least, _ = audit.ParseSeverity(c.String("severity"))
 	var err error
-	if o.Over, err = overCondition(c.String("over")); err != nil {
+	if o.Over, err = work.Condition("--over", c.String("over")); err != nil {
 		return nil, err
 	}
 	if err := a.overKnown(o.Over, w.Estate); err != nil {

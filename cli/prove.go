@@ -9,6 +9,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/law"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) proveCommand() *cli.Command {
@@ -39,7 +40,7 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	judged, err := states(c, w, true)
+	judged, err := w.Judge(work.State(c.String("state")), true)
 	if err != nil {
 		return err
 	}

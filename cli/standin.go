@@ -72,7 +72,7 @@ func (a *App) faultCommand() *cli.Command {
 				kinds = standin.Kinds
 			}
 			if err := standin.SetFaults(folder, uint64(c.Int("seed")), c.Float("share"), kinds); err != nil {
-				return usage("%v", err)
+				return usage("%w", err)
 			}
 			if c.Float("share") == 0 {
 				a.note("the clouds in %s behave", folder)
@@ -111,7 +111,7 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 		_ = web.Shutdown(end) // whoever is still asking is cut off
 	})
 	if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-		return unreachable("%v", err)
+		return unreachable("%w", err)
 	}
 	return nil
 }
@@ -127,7 +127,7 @@ func (a *App) openStandin(folder, survey, listen string) (web *http.Server, list
 		return nil, nil, nil, unreachable("the clouds in %s can't be served: %v", folder, err)
 	}
 	if clouds, err = server.Clouds(); err != nil {
-		return nil, nil, nil, unreachable("%v", err)
+		return nil, nil, nil, unreachable("%w", err)
 	}
 	if listener, err = net.Listen("tcp", listen); err != nil && listen == keptAddress(folder) {
 		listener, err = net.Listen("tcp", "127.0.0.1:0") // somebody else has taken it meanwhile

@@ -124,7 +124,7 @@ law shut "Administration stays shut" {
 		h.must(1, "judged as found", with("prove", "--state", "found", "--format", "text")...)
 	}
 	h.must(1, "judged as found", "audit", "--survey", "now.jsonl", "--estate", "none", "--fail-at", "high")
-	h.must(2, "--state defined needs definitions", "audit", "--survey", "now.jsonl", "--estate", "none", "--state", "defined")
+	h.must(2, "what is defined can't be judged without definitions", "audit", "--survey", "now.jsonl", "--estate", "none", "--state", "defined")
 	h.must(2, "--estate none leaves the definitions out", "audit", "--estate", "none")
 
 	// Put back, and opened again: each look is at the clouds as they are.

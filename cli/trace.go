@@ -4,18 +4,13 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"fmt"
-	"net/netip"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/decide"
-	"isonomos/core/estate"
-	"isonomos/core/near"
-	"isonomos/core/service"
 	"isonomos/render"
+	"isonomos/work"
 )
 
 func (a *App) traceCommand() *cli.Command {
@@ -59,12 +54,12 @@ func (a *App) trace(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
-	judged, err := states(c, w, false)
+	judged, err := w.Judge(work.State(c.String("state")), false)
 	if err != nil {
 		return err
 	}
 	now := judged[0]
-	point, err := servicePoint(w.Estate, args[0], args[1], args[2:])
+	point, err := work.OneService(w.Estate, args[0], args[1], args[2:])
 	if err != nil {
 		return err
 	}
@@ -75,10 +70,10 @@ func (a *App) trace(ctx context.Context, c *cli.Command) error {
 	}
 	answer, err := decide.New(now.Estate).Trace(q)
 	if err != nil {
-		return usage("%v", err)
+		return usage("%w", err)
 	}
 	var then *render.Then
-	if later := once(w, now); later != nil {
+	if later := w.Once(now); later != nil {
 		if x, err := decide.New(later.Estate).Trace(q); err == nil {
 			then = &render.Then{Estate: later.Estate, Answer: x}
 		}
@@ -98,73 +93,6 @@ func (a *App) trace(ctx context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return nil
-}
-
-// servicePoint reads the service of a question: one single port, or ICMP type and code.
-func servicePoint(e *estate.Estate, from, to string, words []string) (service.Point, error) {
-	text := strings.Join(words, " ")
-	var set service.Set
-	if named, ok := e.Services.Lookup(text); ok {
-		set = named.Set()
-	} else if spec, err := service.ParseSpec(text); err == nil {
-		set = service.Of(spec)
-	} else if len(words) == 1 {
-		return 0, noService(e, text)
-	} else {
-		return 0, usage("%v", err)
-	}
-	points := candidates(set, from, to)
-	switch {
-	case len(points) == 1:
-		return points[0], nil
-	case text == set.String():
-		return 0, usage("%s is more than one service, and a flow has one: ask for one such as tcp 443 or icmp 8/0", text)
-	default:
-		return 0, usage("%s stands for %s: ask for one of them", text, set)
-	}
-}
-
-// candidates are the single services of a set; of ICMP types the first code,
-// and only those that the family of an address among the ends can carry.
-func candidates(set service.Set, ends ...string) []service.Point {
-	six, four := false, false
-	for _, end := range ends {
-		if a, err := netip.ParseAddr(end); err == nil {
-			six, four = six || a.Is6(), four || a.Is4()
-		}
-	}
-	if !six && !four {
-		four = true // names have IPv4 addresses first
-	}
-	var points []service.Point
-	for _, spec := range set.Specs() {
-		switch {
-		case spec.Any, spec.Protocol == service.ICMPv6 && !six && four && len(set.Specs()) > 1, spec.Protocol == service.ICMP && six && len(set.Specs()) > 1:
-			continue
-		case spec.Protocol == service.ICMP || spec.Protocol == service.ICMPv6:
-			points = append(points, service.PointOf(spec.Protocol, spec.From))
-		case spec.From == spec.To:
-			points = append(points, service.PointOf(spec.Protocol, spec.From))
-		default:
-			points = append(points, service.PointOf(spec.Protocol, spec.From), service.PointOf(spec.Protocol, spec.To))
-		}
-	}
-	return points
-}
-
-func noService(e *estate.Estate, text string) error {
-	var names []string
-	for _, n := range e.Services.All() {
-		names = append(names, n.Name)
-	}
-	if best, ok := near.Best(text, names); ok {
-		named, _ := e.Services.Lookup(best)
-		return usage("no service is called %q: %q (%s) is near", text, best, named.Set())
-	}
-	if strings.Trim(text, "0123456789") == "" {
-		return usage("a port needs its protocol: tcp %s or udp %s", text, text)
-	}
-	return usage("no service is called %q: write a name like https, or a protocol and port like tcp 8443", fmt.Sprint(text))
 }
 
 func portOrNone(n int) error {
@@ -187,7 +115,7 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	judged, err := states(c, w, false)
+	judged, err := w.Judge(work.State(c.String("state")), false)
 	if err != nil {
 		return err
 	}
@@ -208,7 +136,7 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 			continue
 		}
 		var answer decide.Answer
-		q, err := batchQuestion(strings.Fields(text))
+		q, err := work.Question(strings.Fields(text))
 		if err == nil {
 			answer, err = d.Trace(q)
 		}
@@ -238,39 +166,4 @@ func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return nil
-}
-
-// batchQuestion reads SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; for ICMP the
-// port is type/code, for protocols without ports it is -.
-func batchQuestion(fields []string) (decide.Question, error) {
-	if len(fields) < 4 || len(fields) > 5 {
-		return decide.Question{}, errors.New("a question is SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]")
-	}
-	q := decide.Question{Source: fields[0], Destination: fields[1]}
-	protocol, err := service.ParseProtocol(fields[2])
-	if err != nil {
-		return q, err
-	}
-	text := service.ProtocolName(protocol)
-	if fields[3] != "-" {
-		text += " " + fields[3]
-	}
-	spec, err := service.ParseSpec(text)
-	if err != nil {
-		return q, err
-	}
-	portless := !service.HasPorts(protocol) && protocol != service.ICMP && protocol != service.ICMPv6
-	if spec.From != spec.To || fields[3] == "-" && !portless {
-		return q, fmt.Errorf("%s stands for more than one service: give one port, or type/code", text)
-	}
-	q.Service = service.PointOf(protocol, spec.From)
-	if len(fields) == 5 {
-		n, err := strconv.ParseUint(fields[4], 10, 16)
-		if err != nil {
-			return q, fmt.Errorf("%q is not a source port", fields[4])
-		}
-		port := uint16(n)
-		q.SourcePort = &port
-	}
-	return q, nil
 }

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
@@ -63,6 +64,70 @@ func (w World) As(state State) Judged {
 	e, rebase := estate.AsFound(w.Definitions.Estate, w.Survey)
 	lendReasons(e, w.Estate)
 	return Judged{Found, e, law.Rebase(w.Definitions.Expects, rebase), law.RebaseLaws(w.Definitions.Laws, rebase)}
+}
+
+// ErrNoSurvey and ErrNoDefinitions say that a state was asked for that there is not.
+var (
+	ErrNoSurvey      = errors.New("what was found can't be judged without a survey")
+	ErrNoDefinitions = errors.New("what is defined can't be judged without definitions")
+)
+
+// Judge are the states that are judged: the one that is asked for, else what was found first,
+// or both where a command tells both. Where both can't differ they are one.
+func (w World) Judge(asked State, both bool) ([]Judged, error) {
+	all := w.States()
+	switch {
+	case asked == "" && both, asked == Both:
+	case asked == "":
+		all = all[:1]
+	case slices.Contains(all, asked):
+		all = []State{asked}
+	case asked == Found:
+		return nil, wrong("%w", ErrNoSurvey)
+	default:
+		return nil, wrong("%w", ErrNoDefinitions)
+	}
+	switch {
+	case asked == Both && w.Survey == nil:
+		return nil, wrong("%w", ErrNoSurvey)
+	case asked == Both && len(all) < 2:
+		return nil, wrong("%w", ErrNoDefinitions)
+	case len(all) == 2 && !w.Differ():
+		return []Judged{w.As(Both)}, nil
+	}
+	judged := make([]Judged, len(all))
+	for i, s := range all {
+		judged[i] = w.As(s)
+	}
+	return judged, nil
+}
+
+// Once is the state in which the definitions are carried out, where what was found is judged
+// and the two can differ; else nil.
+func (w World) Once(judged Judged) *Judged {
+	if judged.State != Found || len(w.States()) < 2 || !w.Differ() {
+		return nil
+	}
+	then := w.As(Defined)
+	return &then
+}
+
+// Audit audits the judged states, one or both: then what they have in common is told once.
+// The state of the result is that of the last estate, or that it is of both.
+func (w World) Audit(judged []Judged, o audit.Options) (state string, result audit.Result) {
+	results := make([]audit.Result, len(judged))
+	for i, j := range judged {
+		o.Expects, o.Laws, o.Defined = j.Expects, j.Laws, nil
+		if then := w.Once(j); then != nil {
+			o.Defined = decide.New(then.Estate)
+		}
+		results[i] = audit.Run(decide.New(j.Estate), o)
+		results[i].In(string(j.State))
+	}
+	if len(judged) == 1 {
+		return string(judged[0].State), results[0]
+	}
+	return audit.InBoth, audit.Both(results[0], results[1], w.Unchanged(judged[0]))
 }
 
 // Unchanged are the groups of ours, by kind and full name, that let through, as they

@@ -1,0 +1,44 @@
+package work
+
+import (
+	"isonomos/core/change"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/nomos"
+)
+
+// A Side is one of two states that are compared: definitions or a survey.
+type Side struct {
+	Definitions *nomos.Definitions
+	Survey      *estate.Estate
+}
+
+// A Comparison is in what two states differ.
+type Comparison struct {
+	Difference change.Difference
+	After      *estate.Estate
+	Notes      []string // what can't be known without a survey
+	Misfits    []string // where definitions do not fit the survey
+}
+
+// Compare compares two sides. Definitions are seen on a survey, as they are once they are
+// carried out on it; without one (nil) made-up members stand for those of groups.
+func Compare(before, after Side, survey *estate.Estate) Comparison {
+	var c Comparison
+	seenOn := func(s Side) *estate.Estate {
+		if s.Survey != nil {
+			return s.Survey
+		}
+		w := NewWorld(*s.Definitions, survey)
+		c.Misfits = append(c.Misfits, w.Notes...)
+		return w.Estate
+	}
+	was, is := seenOn(before), seenOn(after)
+	c.After = is
+	if survey == nil {
+		c.Difference, c.Notes = change.CompareDefinitions(was, is)
+	} else {
+		c.Difference = change.Compare(decide.New(was), decide.New(is))
+	}
+	return c
+}
