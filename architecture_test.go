@@ -27,10 +27,12 @@ func TestImportsGoOneWay(t *testing.T) {
 		"enact": {"core", "store", "cloud", "enact"}, "demo": {"core", "nomos", "evidence", "store", "demo"},
 		"work":   {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "work"},
 		"render": {"core", "nomos", "words", "enact", "work", "render"},
-		"cli":    {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "demo", "work", "render"}, "cmd": {"cli"},
+		"cli":    {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "demo", "work", "render"},
+		"cmd":    {"cli"},
 	}
 	apart := []string{"isonomos", "bench", "internal"} // tests, and what measures and helps them
-	world := []string{"os", "os/exec", "net", "net/http", "log", "log/slog", "path/filepath", "github.com/urfave/cli/v3"}
+	world := []string{"os", "os/exec", "net", "net/http", "log", "log/slog", "path/filepath",
+		"github.com/urfave/cli/v3"}
 	seen := 0
 	for line := range strings.Lines(string(out)) {
 		name, imports, _ := strings.Cut(strings.TrimSpace(line), ":")

@@ -15,9 +15,12 @@ func (a *App) adoptCommand() *cli.Command {
 		Name:      "adopt",
 		Usage:     "write definitions of surveyed groups",
 		ArgsUsage: "[flags] [GROUP ...]",
-		Description: "Writes the definitions of groups that are only surveyed: names for identifiers, what they cover by\n" +
-			"label, reasons from descriptions, lists where ranges are repeated, services where ports are. The result\n" +
-			"is resolved and decided on the survey: it lets through the same, both ways, and is attached to the same\n" +
+		Description: "Writes the definitions of groups that are only surveyed: names for identifiers, what they " +
+			"cover by\n" +
+			"label, reasons from descriptions, lists where ranges are repeated, services where ports are. The " +
+			"result\n" +
+			"is resolved and decided on the survey: it lets through the same, both ways, and is attached to the " +
+			"same\n" +
 			"instances. What can't be said the same way is left as it is, and named with the reason.\n\n" +
 			"  isonomos adopt ferry-desk --survey survey.jsonl\n" +
 			"  isonomos adopt --all --survey survey.jsonl --estate harbour --write\n" +
@@ -25,7 +28,8 @@ func (a *App) adoptCommand() *cli.Command {
 		Flags: []cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(),
 			&cli.BoolFlag{Name: "all", Usage: "adopt every group that is not defined and not built in"},
-			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as account = lab"},
+			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as " +
+				"account = lab"},
 			&cli.BoolFlag{Name: "diff", Usage: "write the new files as a unified diff, for git apply or patch -p1"},
 			&cli.BoolFlag{Name: "write", Usage: "write the new files beside the definitions: one for each account"},
 		},
@@ -72,7 +76,9 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err := a.writeFiles(adoptedFiles(adopted)); err != nil {
 		return err
 	}
-	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once they are marked as ours: %s", render.Count(len(adopted.Adopted), "group", "groups"), a.say(c)("draft", "--adopt", "all"))
+	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once "+
+		"they are marked as ours: %s", render.Count(len(adopted.Adopted), "group", "groups"),
+		a.say(c)("draft", "--adopt", "all"))
 	return nil
 }
 
@@ -93,7 +99,8 @@ func (a *App) adoptable(c *cli.Command, w work.World) ([]*estate.Group, error) {
 			}
 		}
 		if len(groups) == 0 {
-			return nil, usage("there is nothing to adopt: every group of the survey, or within --over, is defined already or built in")
+			return nil, usage("there is nothing to adopt: every group of the survey, or within --over, is " +
+				"defined already or built in")
 		}
 		return groups, nil
 	}

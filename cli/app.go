@@ -177,11 +177,16 @@ func (a *App) root() *cli.Command {
 		Description: "Define instance and subnet security groups as code, find what is open that should not be,\n" +
 			"and get the narrowest replacement that still lets the real traffic through, proved.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never", Sources: fromVariable("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
-			&cli.BoolFlag{Name: "version", Aliases: []string{"v"}, Usage: "tell the program's version, its revision, and the Go that it was built with", Local: true},
+			&cli.StringFlag{Name: "color", Value: "auto", Usage: "colour the output: `WHEN` is auto, always or never",
+				Sources: fromVariable("ISONOMOS_COLOR"), Validator: oneOf("auto", "always", "never")},
+			&cli.BoolFlag{Name: "version", Aliases: []string{"v"}, Usage: "tell the program's version, its " +
+				"revision, and the Go that it was built with", Local: true},
 		},
-		HideVersion:     true,
-		Commands:        []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(), a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(), a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.draftCommand(), a.enactCommand(), a.repealCommand(), a.explainCommand(), a.sandboxCommand()},
+		HideVersion: true,
+		Commands: []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(),
+			a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(),
+			a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.draftCommand(), a.enactCommand(),
+			a.repealCommand(), a.explainCommand(), a.sandboxCommand()},
 		Writer:          a.Stdout,
 		ErrWriter:       a.Stderr,
 		Reader:          a.Stdin,
@@ -201,7 +206,8 @@ func (a *App) root() *cli.Command {
 	}
 	cli.HelpPrinter = func(w io.Writer, _ string, command any) { // the package has it for all programs together
 		c := command.(*cli.Command)
-		_, _ = io.WriteString(w, helpText(c, c.FullName(), c == c.Root(), a.helpWidth())) // a.Stdout remembers what fails
+		// a.Stdout remembers what fails
+		_, _ = io.WriteString(w, helpText(c, c.FullName(), c == c.Root(), a.helpWidth()))
 	}
 	a.wholeAnswers(root)
 	a.strictly(root)
@@ -215,16 +221,19 @@ func (a *App) wholeAnswers(c *cli.Command) {
 	for _, sub := range c.Commands {
 		a.wholeAnswers(sub)
 	}
-	looks := takes(c, "survey") && c.Name != "draft" && c.Name != "run" // a draft is refused by itself, and a stand-in has no opinion
+	// a draft is refused by itself, and a stand-in has no opinion
+	looks := takes(c, "survey") && c.Name != "draft" && c.Name != "run"
 	if !looks || c.Action == nil {
 		return
 	}
-	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "go by what is known though an `ACCOUNT` could not be read (otherwise exit 3)"})
+	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "go by what is known though an " +
+		"`ACCOUNT` could not be read (otherwise exit 3)"})
 	action := c.Action
 	c.Action = func(ctx context.Context, c *cli.Command) error {
 		a.unread = nil
 		err := action(ctx, c)
-		if text := !takes(c, "format") || c.String("format") == "text"; text && !c.Bool("diff") && c.String("batch") == "" {
+		if text := !takes(c, "format") ||
+			c.String("format") == "text"; text && !c.Bool("diff") && c.String("batch") == "" {
 			render.NotRead(a.screen(c), a.unread)
 		}
 		return a.unlessUnread(c, err)
@@ -250,7 +259,8 @@ func (a *App) unlessUnread(c *cli.Command, err error) error {
 	if len(missing) == 0 || err != nil && !(errors.As(err, &f) && f.code == exitFindings) {
 		return err
 	}
-	return unreachable("the answer is not whole: %s could not be read, so nothing is known there. Survey again, or say that it may be so: --allow-unread %s", strings.Join(missing, ", "), strings.Join(missing, ","))
+	return unreachable("the answer is not whole: %s could not be read, so nothing is known there. Survey again, "+
+		"or say that it may be so: --allow-unread %s", strings.Join(missing, ", "), strings.Join(missing, ","))
 }
 
 // prepare gives every command what all have in common.
@@ -370,7 +380,10 @@ func (a *App) note(format string, args ...any) {
 // Main runs the program in its real environment.
 func Main(version string) int {
 	collectSeldom()
-	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(), NoColour: os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb", Build: built(), Progress: term.IsTerminal(int(os.Stderr.Fd())), Version: version}
+	a := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Now: time.Now, Width: windowWidth(),
+		NoColour: os.Getenv("NO_COLOR") != "" ||
+			os.Getenv("TERM") == "dumb", Build: built(), Progress: term.IsTerminal(int(os.Stderr.Fd())),
+		Version: version}
 	return a.Run(context.Background(), os.Args)
 }
 

@@ -24,30 +24,44 @@ func (a *App) auditCommand() *cli.Command {
 		Name:      "audit",
 		Usage:     "find what is open or wrong, worst first",
 		ArgsUsage: "[flags]",
-		Description: "Audits definitions, a survey, or definitions on a survey's instances, routes and addresses: then a\n" +
+		Description: "Audits definitions, a survey, or definitions on a survey's instances, routes and " +
+			"addresses: then a\n" +
 			"finding tells where it arrives. What one rule causes is one finding, named after the worst check.\n" +
 			"Laws are judged with it, exemptions are shown as such and count for nothing.\n" +
-			"With definitions and a survey, both states are judged: the clouds as they are, and as they will be once\n" +
+			"With definitions and a survey, both states are judged: the clouds as they are, and as they will be " +
+			"once\n" +
 			"the definitions are carried out. A finding that holds in one alone says so.\n\n" +
 			"  isonomos audit --survey survey.jsonl\n" +
 			"  isonomos audit --survey survey.jsonl --by folder\n" +
-			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity high\n" +
+			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity " +
+			"high\n" +
 			"  isonomos audit --survey survey.jsonl --why 3f09ac12\n" +
 			"  isonomos audit --survey survey.jsonl --format json > before.json\n" +
 			"  isonomos audit --survey survey.jsonl --since before.json --fail-at high\n\n" +
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json", "sarif", "junit", "csv", "md"),
-			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
-			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both", Validator: oneOf("in", "out", "both")},
+			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = " +
+				"production"},
+			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both",
+				Validator: oneOf("in", "out", "both")},
 			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several parted by commas)"},
-			&cli.StringFlag{Name: "service", Usage: "only findings on a `SERVICE`, by name, as tcp 8080, or class admin"},
-			&cli.StringFlag{Name: "severity", Value: "info", Usage: "only findings at least of `SEVERITY`: " + strings.Join(severities, ", "), Validator: oneOf(severities...)},
-			&cli.StringFlag{Name: "by", Usage: "show totals by `WHAT`: " + strings.Join(render.Groupings, ", "), Validator: oneOf(render.Groupings...)},
-			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its fingerprint, or the beginning of it"},
-			&cli.StringFlag{Name: "since", Usage: "tell what is new, worse, better or gone since the audit in `FILE` (--format json, same flags)"},
-			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all", Validator: notNegative},
-			&cli.StringFlag{Name: "fail-at", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, or one that got worse) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never", Validator: oneOf(append(severities, "never")...)},
+			&cli.StringFlag{Name: "service", Usage: "only findings on a `SERVICE`, by name, as tcp 8080, or " +
+				"class admin"},
+			&cli.StringFlag{Name: "severity", Value: "info",
+				Usage:     "only findings at least of `SEVERITY`: " + strings.Join(severities, ", "),
+				Validator: oneOf(severities...)},
+			&cli.StringFlag{Name: "by", Usage: "show totals by `WHAT`: " + strings.Join(render.Groupings, ", "),
+				Validator: oneOf(render.Groupings...)},
+			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its " +
+				"fingerprint, or the beginning of it"},
+			&cli.StringFlag{Name: "since", Usage: "tell what is new, worse, better or gone since the audit in " +
+				"`FILE` (--format json, same flags)"},
+			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all",
+				Validator: notNegative},
+			&cli.StringFlag{Name: "fail-at", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, " +
+				"or one that got worse) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never",
+				Validator: oneOf(append(severities, "never")...)},
 		}, evidenceFlags("tell of rules that were not used by")...),
 		Action: a.audit,
 	}
@@ -70,7 +84,8 @@ func checkList() string {
 
 func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
-		return usage("audit takes no argument %q: name definitions with --estate and a survey with --survey", c.Args().First())
+		return usage("audit takes no argument %q: name definitions with --estate and a survey with --survey",
+			c.Args().First())
 	}
 	for _, err := range []error{a.without(c, "why", "by", "limit"), a.oneWay(c, "by", "since")} {
 		if err != nil {
@@ -134,14 +149,16 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	shown.Version, shown.Say, shown.Source = a.Version, a.say(c), a.sourceOf(c, w.Definitions.Files)
 	limit, ok := audit.ParseSeverity(c.String("fail-at"))
 	shown.FailOn, shown.Never = limit, !ok
-	shown.Filters = render.Filters{Over: c.String("over"), Direction: c.String("direction"), Checks: listed(o.Checks), Service: c.String("service"), Severity: c.String("severity"), Evidence: o.Flows != nil}
+	shown.Filters = render.Filters{Over: c.String("over"), Direction: c.String("direction"), Checks: listed(o.Checks),
+		Service: c.String("service"), Severity: c.String("severity"), Evidence: o.Flows != nil}
 	if earlier != nil {
 		if err := a.comparable(*earlier, shown, c.String("since")); err != nil {
 			return err
 		}
 		change := audit.Since(shown.Result.Findings, earlier.Findings)
 		shown.Change = &change
-		slices.SortStableFunc(shown.Result.Findings, func(x, y audit.Finding) int { // what is new comes first, then what is worse
+		// what is new comes first, then what is worse
+		slices.SortStableFunc(shown.Result.Findings, func(x, y audit.Finding) int {
 			order := map[audit.Trend]int{audit.New: 0, audit.Worse: 1}
 			place := func(f audit.Finding) int {
 				if k, ok := order[change.Of[f.Fingerprint].Trend]; ok {
@@ -168,21 +185,26 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 // look for would be told as new or gone.
 func (a *App) comparable(earlier render.EarlierAudit, now render.Audit, file string) error {
 	if earlier.Filters == nil {
-		a.note("%s does not say what that audit was about: an older version of the program wrote it, and it is taken for one of the same matter", shownName(file))
+		a.note("%s does not say what that audit was about: an older version of the program wrote it, and it is "+
+			"taken for one of the same matter", shownName(file))
 		return nil
 	}
 	if differ := earlier.Filters.Differences(now.Filters); len(differ) > 0 {
-		return usage("--since compares audits of the same matter, and %s was about another: it had %s", shownName(file), strings.Join(differ, ", "))
+		return usage("--since compares audits of the same matter, and %s was about another: it had %s",
+			shownName(file), strings.Join(differ, ", "))
 	}
 	if earlier.State != now.State {
-		return usage("--since compares audits of the same state: %s judged %s, and this one judges %s: say --state %s", shownName(file), render.StateWords(earlier.State), render.StateWords(now.State), earlier.State)
+		return usage(
+			"--since compares audits of the same state: %s judged %s, and this one judges %s: say --state %s",
+			shownName(file), render.StateWords(earlier.State), render.StateWords(now.State), earlier.State)
 	}
 	return nil
 }
 
 // overNothing says of a law that it is over no group at all.
 func overNothing(l law.Law) string {
-	return fmt.Sprintf("%s:%d: the law %s is over no group: its condition holds nowhere", l.Origin.File, l.Origin.Line, l.Name)
+	return fmt.Sprintf("%s:%d: the law %s is over no group: its condition holds nowhere", l.Origin.File,
+		l.Origin.Line, l.Name)
 }
 
 // auditStates audits one state, or both and what they have in common.
@@ -241,7 +263,8 @@ func (a *App) why(c *cli.Command, shown render.Audit, prefix string) error {
 		}
 		return usage("there is no finding %q: %s shows the fingerprints behind the names", prefix, a.say(c)("audit"))
 	case len(found) > 1:
-		return usage("%d findings begin with %q: give more of the fingerprint, such as %s", len(found), prefix, found[0].Fingerprint)
+		return usage("%d findings begin with %q: give more of the fingerprint, such as %s", len(found), prefix,
+			found[0].Fingerprint)
 	}
 	if c.String("format") == "json" {
 		shown.Result.Findings = found
@@ -302,7 +325,8 @@ func fixes(w work.World, found []audit.Finding) map[string]render.Fix {
 			continue
 		}
 		if file, change, ok := w.Removal(f.Group, f.Rules[0]); ok {
-			all[f.Fingerprint] = render.Fix{About: "delete the rule: others decide all of it", File: file, Offset: int(change.Span.Start), Length: int(change.Span.End - change.Span.Start), Inserted: change.Text}
+			all[f.Fingerprint] = render.Fix{About: "delete the rule: others decide all of it", File: file,
+				Offset: int(change.Span.Start), Length: int(change.Span.End - change.Span.Start), Inserted: change.Text}
 		}
 	}
 	return all

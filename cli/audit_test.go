@@ -64,14 +64,17 @@ func TestSARIF(t *testing.T) {
 		t.Fatal(err)
 	}
 	folder := harbour(t)
-	edit(t, filepath.Join(folder, "tides.nomos"), `  reach berth-db at self because "standby"`, `  admit berth-db from 10.20.3.0/24 because "all of the subnet"
+	edit(t, filepath.Join(folder, "tides.nomos"),
+		`  reach berth-db at self because "standby"`, `  admit berth-db from 10.20.3.0/24 because "all of the subnet"
   admit berth-db from 10.20.3.8/29 because "one too many"
   reach berth-db at self because "standby"`)
 	_, before := auditJSON(t, folder, "--check", "overruled")
 	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"--survey", "survey.jsonl"}, {"--survey", "survey.jsonl", "--state", "found"}, {"--survey", "survey.jsonl", "--state", "defined"}, {}, {"--since", "before.json", "--check", "overruled"}, {"--check", "twins"}} {
+	for _, args := range [][]string{{"--survey", "survey.jsonl"}, {"--survey", "survey.jsonl", "--state", "found"},
+		{"--survey", "survey.jsonl", "--state", "defined"}, {}, {"--since", "before.json", "--check", "overruled"},
+		{"--check", "twins"}} {
 		r := call(t, folder, append([]string{"audit", "--format", "sarif"}, args...)...)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
 		if err != nil {
@@ -124,10 +127,12 @@ func TestSARIF(t *testing.T) {
 				t.Fatal(err)
 			}
 			at := c.Replacements[0].DeletedRegion
-			if cut := string(text[at.ByteOffset : at.ByteOffset+at.ByteLength]); !strings.Contains(cut, "one too many") || strings.Count(cut, "\n") != 1 {
+			if cut := string(text[at.ByteOffset : at.ByteOffset+at.ByteLength]); !strings.Contains(cut,
+				"one too many") || strings.Count(cut, "\n") != 1 {
 				t.Errorf("the fix deletes %q", cut)
 			}
-			if err := os.WriteFile(file, slices.Concat(text[:at.ByteOffset], text[at.ByteOffset+at.ByteLength:]), 0o644); err != nil {
+			if err := os.WriteFile(file, slices.Concat(text[:at.ByteOffset], text[at.ByteOffset+at.ByteLength:]),
+				0o644); err != nil {
 				t.Fatal(err)
 			}
 			fixed++
@@ -144,7 +149,9 @@ func TestSARIF(t *testing.T) {
 // A name that would do harm does none, whatever the format.
 func TestHostileNames(t *testing.T) {
 	folder := t.TempDir()
-	names := []string{"=1+1|calc", "<script>alert(1)</script>", "\x1b]0;owned\x07\x1b[31mred", "a\nb\r\nc\td", "]]>--><!--", "`rm -rf`|x|", "@everyone www.example.test", "\u202egnp.exe", strings.Repeat("long", 3000), "\x00\x01\x7f\u0085", "-2+3", "{{.}}%s%n"}
+	names := []string{"=1+1|calc", "<script>alert(1)</script>", "\x1b]0;owned\x07\x1b[31mred", "a\nb\r\nc\td",
+		"]]>--><!--", "`rm -rf`|x|", "@everyone www.example.test", "\u202egnp.exe", strings.Repeat("long", 3000),
+		"\x00\x01\x7f\u0085", "-2+3", "{{.}}%s%n"}
 	var b bytes.Buffer
 	b.WriteString(`{"kind":"survey","version":1,"estate":"x"}` + "\n")
 	put := func(v map[string]any) {
@@ -156,14 +163,23 @@ func TestHostileNames(t *testing.T) {
 	}
 	put(map[string]any{"kind": "cloud", "name": names[0], "dialect": "union"})
 	for i, name := range names {
-		put(map[string]any{"kind": "account", "name": name, "cloud": names[0], "folder": name + "/" + name, "labels": map[string]string{"stage": "production", name: name}})
-		put(map[string]any{"kind": "network", "account": name, "id": "n", "name": name, "ranges": []string{"10.0.0.0/16"}})
-		put(map[string]any{"kind": "subnet", "account": name, "network": "n", "id": "s", "name": name, "ranges": []string{"10.0.1.0/24"}, "routes": []map[string]string{{"to": "0.0.0.0/0", "via": "internet"}}})
-		put(map[string]any{"kind": "group", "account": name, "network": "n", "id": "g", "name": name, "description": name})
-		put(map[string]any{"kind": "rule", "account": name, "group": "g", "id": name, "direction": "in", "peers": []string{"0.0.0.0/0"}, "services": []string{"tcp 22"}, "description": name})
-		put(map[string]any{"kind": "rule", "account": name, "group": "g", "id": name + "2", "direction": "in", "peers": []string{"group:" + name}, "services": []string{"tcp 443"}, "description": name})
-		put(map[string]any{"kind": "instance", "account": name, "id": "i", "name": name, "interfaces": []map[string]any{{"id": "f", "subnet": "s", "private": []string{"10.0.1.1"}, "public": []string{"198.51.100." + string(rune('1'+i%9))}, "groups": []string{"g"}}}})
-		put(map[string]any{"kind": "list", "account": name, "id": "l", "name": name, "entries": []string{"203.0.113.0/28"}})
+		put(map[string]any{"kind": "account", "name": name, "cloud": names[0], "folder": name + "/" + name,
+			"labels": map[string]string{"stage": "production", name: name}})
+		put(map[string]any{"kind": "network", "account": name, "id": "n", "name": name,
+			"ranges": []string{"10.0.0.0/16"}})
+		put(map[string]any{"kind": "subnet", "account": name, "network": "n", "id": "s", "name": name,
+			"ranges": []string{"10.0.1.0/24"}, "routes": []map[string]string{{"to": "0.0.0.0/0", "via": "internet"}}})
+		put(map[string]any{"kind": "group", "account": name, "network": "n", "id": "g", "name": name,
+			"description": name})
+		put(map[string]any{"kind": "rule", "account": name, "group": "g", "id": name, "direction": "in",
+			"peers": []string{"0.0.0.0/0"}, "services": []string{"tcp 22"}, "description": name})
+		put(map[string]any{"kind": "rule", "account": name, "group": "g", "id": name + "2", "direction": "in",
+			"peers": []string{"group:" + name}, "services": []string{"tcp 443"}, "description": name})
+		put(map[string]any{"kind": "instance", "account": name, "id": "i", "name": name,
+			"interfaces": []map[string]any{{"id": "f", "subnet": "s", "private": []string{"10.0.1.1"},
+				"public": []string{"198.51.100." + string(rune('1'+i%9))}, "groups": []string{"g"}}}})
+		put(map[string]any{"kind": "list", "account": name, "id": "l", "name": name,
+			"entries": []string{"203.0.113.0/28"}})
 	}
 	if err := os.WriteFile(filepath.Join(folder, "s.jsonl"), b.Bytes(), 0o644); err != nil {
 		t.Fatal(err)
@@ -203,7 +219,8 @@ func TestHostileNames(t *testing.T) {
 				}
 			}
 		case "md":
-			if strings.Contains(r.out, "<script") || strings.Contains(r.out, "@everyone") || strings.Contains(r.out, "www.example") || len(r.out) > 65000 {
+			if strings.Contains(r.out, "<script") || strings.Contains(r.out, "@everyone") ||
+				strings.Contains(r.out, "www.example") || len(r.out) > 65000 {
 				t.Errorf("markdown is not harmless (%d bytes)", len(r.out))
 			}
 		}
@@ -225,20 +242,22 @@ func TestSince(t *testing.T) {
 		t.Fatal(err)
 	}
 	since := []string{"--survey", "survey.jsonl", "--state", "defined", "--since", "before.json"}
-	if a, r := auditJSON(t, folder, since...); r.code != 0 || len(a.Gone) > 0 || slices.ContainsFunc(a.Findings, func(f struct {
-		Check, Fingerprint, Where, Since, File, Severity string
-		Also, Rules                                      []string
-		Narrow                                           bool
-		Fix                                              string `json:"fix"`
-	}) bool {
-		return f.Since != "same"
-	}) {
+	if a, r := auditJSON(t, folder, since...); r.code != 0 || len(a.Gone) > 0 ||
+		slices.ContainsFunc(a.Findings, func(f struct {
+			Check, Fingerprint, Where, Since, File, Severity string
+			Also, Rules                                      []string
+			Narrow                                           bool
+			Fix                                              string `json:"fix"`
+		}) bool {
+			return f.Since != "same"
+		}) {
 		t.Errorf("nothing has changed: exit %d, %d gone", r.code, len(a.Gone))
 	}
 	// Lines move, one rule is put right, another is added.
 	edit(t, filepath.Join(folder, "tides.nomos"), "# Tide gauges", "# One line more.\n# Tide gauges")
 	edit(t, filepath.Join(folder, "traffic.nomos"), "tcp 22-80", "ssh, http")
-	edit(t, filepath.Join(folder, "traffic.nomos"), `  reach amqps at self because`, `  admit rdp from everyone because "home working"
+	edit(t, filepath.Join(folder, "traffic.nomos"),
+		`  reach amqps at self because`, `  admit rdp from everyone because "home working"
   reach amqps at self because`)
 	a, r := auditJSON(t, folder, since...)
 	var fresh []string
@@ -247,11 +266,13 @@ func TestSince(t *testing.T) {
 			fresh = append(fresh, f.Check+" "+f.Where)
 		}
 	}
-	if r.code != 1 || len(a.Gone) != 1 || a.Gone[0].Check != "wide-ports" || !slices.Equal(fresh, []string{"open-admin-port traffic/roads/broker"}) {
+	if r.code != 1 || len(a.Gone) != 1 || a.Gone[0].Check != "wide-ports" ||
+		!slices.Equal(fresh, []string{"open-admin-port traffic/roads/broker"}) {
 		t.Errorf("exit %d, gone %+v, new %v", r.code, a.Gone, fresh)
 	}
 	text := call(t, folder, append([]string{"audit", "--limit", "3"}, since...)...)
-	for _, want := range []string{"  new ", "gone      wide-ports (medium) in traffic/roads/broker", "since then 1 new, 0 worse, 0 better, 1 gone", "--limit 0"} {
+	for _, want := range []string{"  new ", "gone      wide-ports (medium) in traffic/roads/broker",
+		"since then 1 new, 0 worse, 0 better, 1 gone", "--limit 0"} {
 		if !strings.Contains(text.out, want) {
 			t.Errorf("the text does not say %q:\n%s", want, text.out)
 		}
@@ -303,7 +324,8 @@ func TestPackedSurveys(t *testing.T) {
 				}
 				continue
 			}
-			if r.code != 2 || r.out != "" || !strings.HasPrefix(r.err, "isonomos: "+name+":") || !strings.Contains(r.err, x.want) && !strings.Contains(r.err, "JSON") {
+			if r.code != 2 || r.out != "" || !strings.HasPrefix(r.err, "isonomos: "+name+":") ||
+				!strings.Contains(r.err, x.want) && !strings.Contains(r.err, "JSON") {
 				t.Errorf("%s: exit %d, %s", name, r.code, r.err)
 			}
 		}
@@ -380,7 +402,8 @@ func TestAuditScope(t *testing.T) {
 func TestSandboxGenerate(t *testing.T) {
 	folder := t.TempDir()
 	generate := func(into, pack string) run {
-		return call(t, folder, "sandbox", "generate", "--accounts", "12", "--groups", "600", "--rules", "6000", "--seed", "3", "--pack", pack, into)
+		return call(t, folder, "sandbox", "generate", "--accounts", "12", "--groups", "600", "--rules", "6000",
+			"--seed", "3", "--pack", pack, into)
 	}
 	if r := generate("one", "zstd"); r.code != 0 || !strings.Contains(r.err, "mistakes are planted") {
 		t.Fatal(r)
@@ -391,7 +414,9 @@ func TestSandboxGenerate(t *testing.T) {
 		}
 	}
 	a, _ := auditJSON(t, folder, "--estate", "one", "--survey", "one/survey.jsonl.zst")
-	if b, _ := auditJSON(t, folder, "--estate", "bare", "--survey", "bare/survey.jsonl"); len(a.Findings) != len(b.Findings) || a.Findings[0].Fingerprint != b.Findings[0].Fingerprint {
+	if b, _ := auditJSON(t, folder, "--estate", "bare", "--survey",
+		"bare/survey.jsonl"); len(a.Findings) != len(b.Findings) ||
+		a.Findings[0].Fingerprint != b.Findings[0].Fingerprint {
 		t.Error("the same seed makes other estates")
 	}
 	planted, err := os.ReadFile(filepath.Join(folder, "one", "planted.jsonl"))
@@ -409,14 +434,17 @@ func TestSandboxGenerate(t *testing.T) {
 		places[p.Group] = true
 		found := false
 		for _, f := range a.Findings {
-			found = found || (f.Check == p.Check || slices.Contains(f.Also, p.Check)) && (p.Group == "" || f.Where == p.Group) && (p.Rule == "" || len(f.Rules) == 0 || slices.Contains(f.Rules, p.Rule))
+			found = found || (f.Check == p.Check || slices.Contains(f.Also, p.Check)) &&
+				(p.Group == "" || f.Where == p.Group) &&
+				(p.Rule == "" || len(f.Rules) == 0 || slices.Contains(f.Rules, p.Rule))
 		}
 		if !found {
 			t.Errorf("not found: %s", line)
 		}
 	}
 	for _, f := range a.Findings {
-		if (f.Severity == "high" || f.Severity == "critical") && !places[f.Where] && f.Check != "unfiltered" { // those are at subnets
+		// those are at subnets
+		if (f.Severity == "high" || f.Severity == "critical") && !places[f.Where] && f.Check != "unfiltered" {
 			t.Errorf("nobody planted %s in %s", f.Check, f.Where)
 		}
 	}
@@ -434,11 +462,13 @@ func TestSandboxGenerate(t *testing.T) {
 		{"--rules", []string{"--rules", "many", "two"}},
 		{"--pack", []string{"--pack", "rar", "two"}},
 	} {
-		if r := call(t, folder, append([]string{"sandbox", "generate"}, x.args...)...); r.code != 2 || !strings.Contains(r.err, x.want) {
+		if r := call(t, folder, append([]string{"sandbox", "generate"}, x.args...)...); r.code != 2 ||
+			!strings.Contains(r.err, x.want) {
 			t.Errorf("%v: exit %d, %s", x.args, r.code, r.err)
 		}
 	}
-	if r := call(t, folder, "sandbox", "walk"); r.code != 2 || !strings.Contains(r.err, "it can run, fault and generate") {
+	if r := call(t, folder, "sandbox", "walk"); r.code != 2 ||
+		!strings.Contains(r.err, "it can run, fault and generate") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -461,24 +491,29 @@ func TestSurveyFromElsewhere(t *testing.T) {
 	}
 	want := call(t, folder, "audit", "--survey", "survey.jsonl", "--by", "check")
 	for _, in := range []string{string(text), packed.String()} {
-		if r := callWith(t, folder, in, "audit", "--survey", "-", "--by", "check"); r.out != want.out || r.code != want.code {
+		if r := callWith(t, folder, in, "audit", "--survey", "-", "--by", "check"); r.out != want.out ||
+			r.code != want.code {
 			t.Errorf("standard input: exit %d, %s", r.code, r.err)
 		}
 	}
-	if r := callWith(t, folder, "", "audit", "--survey", "-"); r.code != 2 || !strings.Contains(r.err, "standard input is empty") {
+	if r := callWith(t, folder, "", "audit", "--survey", "-"); r.code != 2 ||
+		!strings.Contains(r.err, "standard input is empty") {
 		t.Errorf("empty: exit %d, %s", r.code, r.err)
 	}
-	if r := callWith(t, folder, packed.String()[:packed.Len()/2], "audit", "--survey", "-"); r.code != 2 || !strings.Contains(r.err, "standard input:") || !strings.Contains(r.err, "cut off") {
+	if r := callWith(t, folder, packed.String()[:packed.Len()/2], "audit", "--survey", "-"); r.code != 2 ||
+		!strings.Contains(r.err, "standard input:") || !strings.Contains(r.err, "cut off") {
 		t.Errorf("cut off: exit %d, %s", r.code, r.err)
 	}
 	if r := call(t, folder, "audit", "--survey", "."); r.code != 2 || !strings.Contains(r.err, "is a folder") {
 		t.Errorf("a folder: exit %d, %s", r.code, r.err)
 	}
-	if r := call(t, folder, "audit", "--flows", "gone.csv"); r.code != 3 || !strings.Contains(r.err, "there is no file gone.csv") {
+	if r := call(t, folder, "audit", "--flows", "gone.csv"); r.code != 3 ||
+		!strings.Contains(r.err, "there is no file gone.csv") {
 		t.Errorf("no flows: exit %d, %s", r.code, r.err)
 	}
 	for _, format := range []string{"text", "json", "sarif", "csv", "md", "junit"} {
-		c := exec.Command("sh", "-c", program+" audit --survey survey.jsonl --limit 0 --format "+format+" | head -c 10 >/dev/null")
+		c := exec.Command("sh", "-c",
+			program+" audit --survey survey.jsonl --limit 0 --format "+format+" | head -c 10 >/dev/null")
 		c.Dir = folder
 		if out, err := c.CombinedOutput(); err != nil || len(out) > 0 {
 			t.Errorf("%s into a closed pipe: %v, %s", format, err, out)
@@ -494,7 +529,8 @@ func TestAuditWithoutASurvey(t *testing.T) {
 		t.Errorf("exit %d", r.code)
 	}
 	for _, f := range a.Findings {
-		if f.Check == "unused" || f.Check == "probe-shut" || f.Check == "unfiltered" || f.Check == "idle" || f.Check == "by-hand" {
+		if f.Check == "unused" || f.Check == "probe-shut" || f.Check == "unfiltered" || f.Check == "idle" ||
+			f.Check == "by-hand" {
 			t.Errorf("definitions alone can't show %s in %s", f.Check, f.Where)
 		}
 	}
@@ -547,14 +583,19 @@ func TestChecksAreExplained(t *testing.T) {
 // when definitions are read; the finding of the ended one says so.
 func TestExemptionsOfChecks(t *testing.T) {
 	folder := harbour(t)
-	edit(t, filepath.Join(folder, "harbour.nomos"), "exempt tides/quay/gauge-maintenance from shut-admin on ssh", `exempt tides/quay/tide-desk from open-admn-port on rdp because "x" until 2027-01-31 by "m.teal"
+	edit(t, filepath.Join(folder, "harbour.nomos"),
+		"exempt tides/quay/gauge-maintenance from shut-admin on ssh", `exempt tides/quay/tide-desk from open-admn-port on rdp because "x" until 2027-01-31 by "m.teal"
 exempt tides/quay/gauge-maintenance from shut-admin on ssh`)
-	if r := call(t, folder, "check"); r.code != 2 || !strings.Contains(r.err, `no law or check is called "open-admn-port"`) || !strings.Contains(r.err, `"open-admin-port" is near`) {
+	if r := call(t, folder, "check"); r.code != 2 ||
+		!strings.Contains(r.err, `no law or check is called "open-admn-port"`) ||
+		!strings.Contains(r.err, `"open-admin-port" is near`) {
 		t.Errorf("exit %d, %s", r.code, r.err)
 	}
-	edit(t, filepath.Join(folder, "harbour.nomos"), `from open-admn-port on rdp because "x" until 2027-01-31`, `from open-admin-port on rdp because "x" until 2026-01-31`)
+	edit(t, filepath.Join(folder, "harbour.nomos"), `from open-admn-port on rdp because "x" until 2027-01-31`,
+		`from open-admin-port on rdp because "x" until 2026-01-31`)
 	r := call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides")
-	for _, want := range []string{"exemption   by m.teal ended on 2026-01-31", "exempted    until 2027-01-31 by m.teal: vendor's visit", "1 finding: 1 critical; 1 exempted"} {
+	for _, want := range []string{"exemption   by m.teal ended on 2026-01-31",
+		"exempted    until 2027-01-31 by m.teal: vendor's visit", "1 finding: 1 critical; 1 exempted"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("the audit does not say %q:\n%s", want, r.out)
 		}
@@ -565,13 +606,16 @@ exempt tides/quay/gauge-maintenance from shut-admin on ssh`)
 	edit(t, filepath.Join(folder, "harbour.nomos"), "until 2026-01-31", "until 2027-03-31")
 	// What has the same cause stays, until it is exempted too.
 	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides")
-	if head, _, _ := strings.Cut(r.out, "\n"); r.code != 1 || !strings.Contains(head, "law:shut-admin +1") || !strings.Contains(r.out, "exempted    open-admin-port until 2027-03-31 by m.teal: x") {
+	if head, _, _ := strings.Cut(r.out, "\n"); r.code != 1 || !strings.Contains(head, "law:shut-admin +1") ||
+		!strings.Contains(r.out, "exempted    open-admin-port until 2027-03-31 by m.teal: x") {
 		t.Errorf("exit %d:\n%s", r.code, r.out)
 	}
-	edit(t, filepath.Join(folder, "harbour.nomos"), "exempt tides/quay/tide-desk from", `exempt tides/quay/tide-desk from shut-admin on rdp because "x" until 2027-03-31 by "m.teal"
+	edit(t, filepath.Join(folder, "harbour.nomos"),
+		"exempt tides/quay/tide-desk from", `exempt tides/quay/tide-desk from shut-admin on rdp because "x" until 2027-03-31 by "m.teal"
 exempt tides/quay/tide-desk from halves because "x" until 2027-03-31 by "m.teal"
 exempt tides/quay/tide-desk from`)
-	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over", "account = tides", "--fail-at", "info")
+	r = call(t, folder, "audit", "--survey", "survey.jsonl", "--check", "open-admin-port", "--over",
+		"account = tides", "--fail-at", "info")
 	if r.code != 0 || !strings.Contains(r.out, "nothing found; 2 exempted") {
 		t.Errorf("exit %d:\n%s", r.code, r.out)
 	}
@@ -580,7 +624,8 @@ exempt tides/quay/tide-desk from`)
 	if r := call(t, folder, "audit", "--survey", "survey.jsonl"); strings.Contains(r.out, "idle  ") {
 		t.Error("an exemption that still covers what was found is told as idle")
 	}
-	if r := call(t, folder, "audit", "--survey", "survey.jsonl", "--state", "defined"); !strings.Contains(r.out, "idle        the exemption of tides/quay/tide-desk from open-admin-port (harbour.nomos:") {
+	if r := call(t, folder, "audit", "--survey", "survey.jsonl", "--state", "defined"); !strings.Contains(r.out,
+		"idle        the exemption of tides/quay/tide-desk from open-admin-port (harbour.nomos:") {
 		t.Errorf("an idle exemption is not told:\n%s", r.out[max(0, len(r.out)-600):])
 	}
 }

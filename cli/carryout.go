@@ -18,14 +18,16 @@ import (
 )
 
 // carryOut carries a draft out, or carries on a run that was broken off.
-func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j work.Job, d *enact.Draft, past *enact.Past) error {
+func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j work.Job, d *enact.Draft,
+	past *enact.Past) error {
 	if d.Steps() == 0 {
 		a.note("there is nothing to do: the clouds are as they should be")
 		return nil
 	}
 	if n := d.Gaps(); n > 0 && !c.Bool("allow-gaps") && past == nil {
 		render.Gaps(a.screenFor(c, a.Stderr), d)
-		return refused("the draft has %s: traffic that is let through before and after would be stopped for some steps; --allow-gaps carries it out all the same", render.Count(n, "gap", "gaps"))
+		return refused("the draft has %s: traffic that is let through before and after would be stopped for some "+
+			"steps; --allow-gaps carries it out all the same", render.Count(n, "gap", "gaps"))
 	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()

@@ -13,9 +13,12 @@ import (
 func TestWaysThatAreEasilyGotWrong(t *testing.T) {
 	for _, x := range []struct{ survey, flow, verdict, says string }{
 		{"flat-network-peer", "a b tcp 22", "passes", "admit ssh from network"},
-		{"public-ipv6-in-private", "client 2001:db8:1:1::4 tcp 22", "passes", "out and in again over the internet, seen as coming from 2001:db8:2:1::5"},
-		{"private-line-to-public", "172.31.0.5 198.51.100.9 tcp 22", "no-route", "does not carry the public address 198.51.100.9"},
-		{"private-line-to-public", "198.51.100.9 172.31.0.5 tcp 22", "no-route", "does not carry the public address 198.51.100.9"},
+		{"public-ipv6-in-private", "client 2001:db8:1:1::4 tcp 22", "passes",
+			"out and in again over the internet, seen as coming from 2001:db8:2:1::5"},
+		{"private-line-to-public", "172.31.0.5 198.51.100.9 tcp 22", "no-route",
+			"does not carry the public address 198.51.100.9"},
+		{"private-line-to-public", "198.51.100.9 172.31.0.5 tcp 22", "no-route",
+			"does not carry the public address 198.51.100.9"},
 		{"private-line-to-public", "172.31.0.5 srv tcp 22", "passes", "in over the private line"},
 		{"private-line-to-public", "192.0.2.1 198.51.100.9 tcp 22", "passes", "in from the internet"},
 		{"icmpv6-by-name", "one two icmpv6 128/0", "passes", "fd20:0:2:1::6"},
@@ -32,14 +35,17 @@ func TestWaysThatAreEasilyGotWrong(t *testing.T) {
 		{"second-interface", "192.0.2.1 two tcp 22", "no-route", "from 192.0.2.1 to 10.1.2.5 it passes"},
 		{"second-interface", "192.0.2.1 10.1.2.5 tcp 22", "passes", "in from the internet"},
 	} {
-		args := append([]string{"trace", "--estate", "none", "--survey", filepath.Join("testdata", "deciding", x.survey+".jsonl"), "--format", "json"}, strings.Fields(x.flow)...)
+		args := append([]string{"trace", "--estate", "none", "--survey",
+			filepath.Join("testdata", "deciding", x.survey+".jsonl"), "--format", "json"}, strings.Fields(x.flow)...)
 		code, out, said := inProcess(t, "", args...)
-		if !strings.HasPrefix(out, fmt.Sprintf("{\n \"state\": \"found\",\n \"verdict\": %q", x.verdict)) || !strings.Contains(out, x.says) || (code == 0) != (x.verdict == "passes") {
+		if !strings.HasPrefix(out, fmt.Sprintf("{\n \"state\": \"found\",\n \"verdict\": %q", x.verdict)) ||
+			!strings.Contains(out, x.says) || (code == 0) != (x.verdict == "passes") {
 			t.Errorf("%s: %s: exit %d %s%s\nwant %s: %s", x.survey, x.flow, code, said, out, x.verdict, x.says)
 		}
 	}
 	// An instance reaches another by whichever addresses it has.
-	code, out, _ := inProcess(t, "", "exposure", "--estate", "none", "--survey", filepath.Join("testdata", "deciding", "second-private-address.jsonl"), "--from", "cli")
+	code, out, _ := inProcess(t, "", "exposure", "--estate", "none", "--survey",
+		filepath.Join("testdata", "deciding", "second-private-address.jsonl"), "--from", "cli")
 	if code != 0 || !strings.Contains(out, "1 interface can be reached by cli") || !strings.Contains(out, "10.1.1.55") {
 		t.Errorf("exposure: exit %d\n%s", code, out)
 	}
@@ -86,13 +92,17 @@ func TestMistakesThatAreEasilyMissed(t *testing.T) {
 	for _, file := range files {
 		told(strings.TrimSuffix(filepath.Base(file), ".jsonl"), "--survey", file, "--estate", "none")
 	}
-	for _, later := range []string{"since-a", "since-ssh-any", "since-ssh-rdp", "since-ssh-ssh", "since-subnet", "since-stage", "since-9"} {
-		told(later+" since since-a", "--survey", filepath.Join("testdata", "auditing", later+".jsonl"), "--estate", "none",
+	for _, later := range []string{"since-a", "since-ssh-any", "since-ssh-rdp", "since-ssh-ssh", "since-subnet",
+		"since-stage", "since-9"} {
+		told(later+" since since-a", "--survey", filepath.Join("testdata", "auditing", later+".jsonl"), "--estate",
+			"none",
 			"--since", filepath.Join("testdata", "auditing", "since-a.json"), "--fail-at", "low")
 	}
 	exempt := filepath.Join("testdata", "auditing", "exempt")
 	told("exempt", "--survey", filepath.Join(exempt, "s.jsonl"), "--estate", exempt)
-	told("prod-instance-label over production", "--survey", filepath.Join("testdata", "auditing", "prod-instance-label.jsonl"), "--estate", "none", "--over", "stage = production")
+	told("prod-instance-label over production", "--survey",
+		filepath.Join("testdata", "auditing", "prod-instance-label.jsonl"), "--estate", "none", "--over",
+		"stage = production")
 	asGolden(t, "easily-missed.txt", b.String())
 }
 
@@ -118,7 +128,8 @@ func TestDefinitionsThatAreEasilyMisread(t *testing.T) {
 		code, out, said := inProcess(t, "", args...)
 		fmt.Fprintf(&b, "== %s: exit %d\n%s%s", strings.TrimPrefix(folder, "testdata/defining/"), code, said, out)
 	}
-	code, out, said := inProcess(t, "", "adopt", "--all", "--estate", "none", "--survey", "testdata/defining/adopt-r20/s.jsonl")
+	code, out, said := inProcess(t, "", "adopt", "--all", "--estate", "none", "--survey",
+		"testdata/defining/adopt-r20/s.jsonl")
 	fmt.Fprintf(&b, "== adopt r20: exit %d\n%s%s", code, said, out)
 	asGolden(t, "easily-misread.txt", b.String())
 }
@@ -134,7 +145,8 @@ func TestProofsThatAreEasilyGotWrong(t *testing.T) {
 		for _, file := range files {
 			name := strings.TrimSuffix(filepath.Base(file), ".nomos")
 			into := t.TempDir()
-			for as, from := range map[string]string{"d.nomos": file, "s.jsonl": strings.TrimSuffix(file, ".nomos") + ".jsonl"} {
+			for as, from := range map[string]string{"d.nomos": file,
+				"s.jsonl": strings.TrimSuffix(file, ".nomos") + ".jsonl"} {
 				text, err := os.ReadFile(from)
 				if err != nil {
 					t.Fatal(err)

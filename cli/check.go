@@ -30,7 +30,8 @@ func (a *App) checkCommand() *cli.Command {
 		Name:      "check",
 		Usage:     "read definitions, report every mistake, show what they come to",
 		ArgsUsage: "[flags] [FOLDER | FILE ...]",
-		Description: "Reads all definitions of a folder together and says of every mistake where it stands and what to\n" +
+		Description: "Reads all definitions of a folder together and says of every mistake where it stands and " +
+			"what to\n" +
 			"write instead. Then it compiles every group for its cloud and decides the result: equal to the\n" +
 			"definition, or a mistake with an example. Without one it shows what each group costs. With a survey\n" +
 			"it also warns of health probes that a balancer's targets, or its own groups, would shut out.\n" +
@@ -91,7 +92,9 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	failures := world.Compile(func(made compile.Compiled) {
 		dead = append(dead, made.Dead...)
 		dialect := decide.Dialect(made.Group.Account)
-		costs[made.Group.Path()] = struct{ In, Out int }{compile.GroupCost(dialect, made.Group, estate.In), compile.GroupCost(dialect, made.Group, estate.Out)}
+		costs[made.Group.Path()] =
+			struct{ In, Out int }{compile.GroupCost(dialect, made.Group, estate.In),
+				compile.GroupCost(dialect, made.Group, estate.Out)}
 		if c.Bool("rules") && asked.about(made.Group.Origin.File) {
 			compiled = append(compiled, made)
 		}
@@ -103,11 +106,14 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 		}
 	}
 	for _, f := range failures {
-		points = append(points, render.Point{Kind: "not-expressible", About: "a group can't be expressed in its cloud", Name: f.Group.Path() + ": " + f.Reason, Place: f.Origin(), Failed: true})
+		points = append(points, render.Point{Kind: "not-expressible",
+			About: "a group can't be expressed in its cloud", Name: f.Group.Path() + ": " + f.Reason,
+			Place: f.Origin(), Failed: true})
 	}
 	over := render.OverQuota(d.Estate, costs)
 	for _, x := range over {
-		points = append(points, render.Point{Kind: "over-quota", About: "a group takes more rules than its quota allows", Name: x.Text, Place: x.Group.Origin, Failed: true})
+		points = append(points, render.Point{Kind: "over-quota",
+			About: "a group takes more rules than its quota allows", Name: x.Text, Place: x.Group.Origin, Failed: true})
 	}
 	if format := c.String("format"); format == "sarif" || format == "junit" {
 		if err := a.checkPoints(c, asked, points); err != nil {
@@ -229,7 +235,9 @@ func (a *App) tellAsked(asked toCheck, messages []source.Message) int {
 	}
 	a.tell(about)
 	if len(others) > 0 {
-		a.note("%s in other files of the estate, the first at %s: %s (%s)", render.Count(len(others), "mistake", "mistakes"), others[0].Position(), others[0].Text, render.Plainly("check", asked.folder))
+		a.note("%s in other files of the estate, the first at %s: %s (%s)",
+			render.Count(len(others), "mistake", "mistakes"), others[0].Position(), others[0].Text,
+			render.Plainly("check", asked.folder))
 	}
 	return source.Errors(about) + len(others)
 }
@@ -239,8 +247,10 @@ func (a *App) tellAsked(asked toCheck, messages []source.Message) int {
 func (a *App) checkPoints(c *cli.Command, asked toCheck, points []render.Point) error {
 	points = slices.DeleteFunc(points, func(p render.Point) bool { return !asked.about(p.Place.File) && !p.Failed })
 	for _, f := range asked.files {
-		if asked.about(f.Name) && !slices.ContainsFunc(points, func(p render.Point) bool { return p.Place.File == f.Name && p.Failed }) {
-			points = append(points, render.Point{Kind: "definitions", About: "a file of definitions", Name: f.Name, Place: estate.Origin{File: f.Name, Line: 1}, Text: "no mistake"})
+		if asked.about(f.Name) &&
+			!slices.ContainsFunc(points, func(p render.Point) bool { return p.Place.File == f.Name && p.Failed }) {
+			points = append(points, render.Point{Kind: "definitions", About: "a file of definitions", Name: f.Name,
+				Place: estate.Origin{File: f.Name, Line: 1}, Text: "no mistake"})
 		}
 	}
 	switch c.String("format") {
@@ -258,7 +268,8 @@ func picked[T any](asked toCheck, all []T, origin func(T) estate.Origin) []T {
 }
 
 // showChecked shows what definitions come to, as text or JSON.
-func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, costs compile.Costs, compiled []compile.Compiled) error {
+func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, costs compile.Costs,
+	compiled []compile.Compiled) error {
 	if len(asked.only) > 0 {
 		e := *d.Estate
 		e.Clouds = picked(asked, e.Clouds, func(c *estate.Cloud) estate.Origin { return c.Origin })
@@ -285,7 +296,8 @@ func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, co
 // tellFailures says which groups can't be expressed in their clouds, and why.
 func (a *App) tellFailures(failures []*compile.Failure) {
 	for _, f := range failures {
-		fmt.Fprintln(a.Stderr, render.Clean(fmt.Sprintf("%s:%d: %s: %s", f.Origin().File, f.Origin().Line, f.Group.Path(), f.Reason)))
+		fmt.Fprintln(a.Stderr, render.Clean(
+			fmt.Sprintf("%s:%d: %s: %s", f.Origin().File, f.Origin().Line, f.Group.Path(), f.Reason)))
 	}
 }
 
@@ -334,7 +346,8 @@ func (a *App) shutProbes(w work.World) {
 		if why.Verdict != decide.Stopped || len(defined) == 0 {
 			continue
 		}
-		text := fmt.Sprintf("%s shuts out the health probes of %s: it needs a rule such as %s", strings.Join(defined, " and "), p.Balancer.Name, wanted)
+		text := fmt.Sprintf("%s shuts out the health probes of %s: it needs a rule such as %s",
+			strings.Join(defined, " and "), p.Balancer.Name, wanted)
 		if targets[text] == nil {
 			order = append(order, text)
 		}

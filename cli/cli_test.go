@@ -108,40 +108,54 @@ func TestOnTheDemoEstate(t *testing.T) {
 		{"check.txt", 0, []string{"check"}},
 		{"audit.txt", 1, append([]string{"audit"}, survey...)},
 		{"audit.json", 1, append([]string{"audit", "--format", "json", "--check", "open-data-port"}, survey...)},
-		{"audit-found.txt", 0, append([]string{"audit", "--state", "found", "--check", "open-in-sum,wide-ports", "--fail-at", "never"}, survey...)},
+		{"audit-found.txt", 0, append(
+			[]string{"audit", "--state", "found", "--check", "open-in-sum,wide-ports", "--fail-at", "never"},
+			survey...)},
 		{"audit-definitions.txt", 1, []string{"audit", "--check", "open-admin-port"}},
 		{"trace-passes.txt", 0, append([]string{"trace", "192.0.2.77", "front-door", "https"}, survey...)},
 		{"trace-stopped.txt", 1, append([]string{"trace", "gauge-1", "ledger-1", "berth-db"}, survey...)},
-		{"trace.json", 1, append([]string{"trace", "192.0.2.77", "ledger-1", "tcp", "5432", "--format", "json"}, survey...)},
+		{"trace.json", 1, append([]string{"trace", "192.0.2.77", "ledger-1", "tcp", "5432", "--format", "json"},
+			survey...)},
 		{"prove.txt", 1, append([]string{"prove"}, survey...)},
 		{"prove-definitions.txt", 1, []string{"prove"}},
 		{"check-rules.txt", 0, append([]string{"check", "--rules"}, survey...)},
 		{"audit-by-folder.txt", 1, append([]string{"audit", "--by", "folder"}, survey...)},
-		{"audit-by-control.txt", 1, append([]string{"audit", "--by", "control", "--over", "stage = production"}, survey...)},
+		{"audit-by-control.txt", 1,
+			append([]string{"audit", "--by", "control", "--over", "stage = production"}, survey...)},
 		{"audit-why.txt", 0, append([]string{"audit", "--why", "6829ef96"}, survey...)},
 		{"audit.csv", 1, append([]string{"audit", "--format", "csv", "--severity", "high"}, survey...)},
 		{"audit.md", 1, append([]string{"audit", "--format", "md", "--severity", "high"}, survey...)},
 		{"audit.junit.xml", 1, append([]string{"audit", "--format", "junit", "--fail-at", "high"}, survey...)},
 		{"audit.sarif.json", 1, append([]string{"audit", "--format", "sarif", "--over", "account = tides"}, survey...)},
-		{"audit-idle.txt", 1, append([]string{"audit", "--check", "idle", "--flows", "flows.csv", "--over", "network = quay"}, survey...)},
+		{"audit-idle.txt", 1, append(
+			[]string{"audit", "--check", "idle", "--flows", "flows.csv", "--over", "network = quay"}, survey...)},
 		{"compare-equal.txt", 0, []string{"compare", ".", "."}},
 		{"compare-by-hand.txt", 1, []string{"compare", "survey.jsonl", "."}},
 		{"exposure.txt", 0, append([]string{"exposure"}, survey...)},
 		{"exposure-matrix.txt", 0, append([]string{"exposure", "--matrix", "--over", "stage = production"}, survey...)},
-		{"exposure-out.txt", 0, append([]string{"exposure", "--direction", "out", "--to", "berth-ledger", "--from", "booking-site"}, survey...)},
-		{"narrow.txt", 0, append([]string{"narrow", "gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "--flows", "flows.csv"}, survey...)},
-		{"narrow.json", 0, append([]string{"narrow", "traffic.nomos:21", "--flows", "flows.csv", "--format", "json"}, survey...)},
+		{"exposure-out.txt", 0, append(
+			[]string{"exposure", "--direction", "out", "--to", "berth-ledger", "--from", "booking-site"}, survey...)},
+		{"narrow.txt", 0, append(
+			[]string{"narrow", "gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "--flows",
+				"flows.csv"}, survey...)},
+		{"narrow.json", 0, append([]string{"narrow", "traffic.nomos:21", "--flows", "flows.csv", "--format", "json"},
+			survey...)},
 		{"narrow-unseen.txt", 0, append([]string{"narrow", "gauge-maintenance"}, survey...)},
-		{"narrow-all.txt", 0, append([]string{"narrow", "--all", "--flows", "flows.csv", "--limit", "3", "--curve"}, survey...)},
-		{"narrow-law.md", 0, append([]string{"narrow", "--law", "shut-admin", "--flows", "flows.csv", "--lend", "--format", "md"}, survey...)},
-		{"narrow-adopt.diff", 0, append([]string{"narrow", "wave-tank", "--flows", "flows.csv", "--keep", "imap from 192.0.2.0/28", "--diff"}, survey...)},
+		{"narrow-all.txt", 0, append([]string{"narrow", "--all", "--flows", "flows.csv", "--limit", "3", "--curve"},
+			survey...)},
+		{"narrow-law.md", 0, append(
+			[]string{"narrow", "--law", "shut-admin", "--flows", "flows.csv", "--lend", "--format", "md"}, survey...)},
+		{"narrow-adopt.diff", 0,
+			append([]string{"narrow", "wave-tank", "--flows", "flows.csv", "--keep", "imap from 192.0.2.0/28",
+				"--diff"}, survey...)},
 		{"adopt.txt", 0, append([]string{"adopt", "map", "ferry-site", "wave-tank"}, survey...)},
 	} {
 		r := call(t, folder, x.args...)
 		if r.code != x.code {
 			t.Errorf("%v: exit %d, want %d\n%s", x.args, r.code, x.code, r.err)
 		}
-		if r.err != "" && !strings.HasPrefix(x.golden, "exposure") && x.golden != "check-rules.txt" && x.golden != "compare-equal.txt" {
+		if r.err != "" && !strings.HasPrefix(x.golden, "exposure") && x.golden != "check-rules.txt" &&
+			x.golden != "compare-equal.txt" {
 			t.Errorf("%v: said on standard error: %s", x.args, r.err)
 		}
 		if strings.HasSuffix(x.golden, ".json") && !json.Valid([]byte(r.out)) {
@@ -158,7 +172,8 @@ func TestNarrowedDiffApplies(t *testing.T) {
 			t.Fatalf("%s is needed for this test: %v", tool[0], err)
 		}
 		folder := harbour(t)
-		subjects := []string{"gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger", "forgotten-demo", "store-wall"}
+		subjects := []string{"gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger",
+			"forgotten-demo", "store-wall"}
 		args := append([]string{"narrow", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff"}, subjects...)
 		diff := call(t, folder, args...)
 		if diff.code != 0 || diff.out == "" {
@@ -175,7 +190,10 @@ func TestNarrowedDiffApplies(t *testing.T) {
 		if strings.Contains(audit.out, ".nomos:") {
 			t.Errorf("after %v an audit still finds:\n%s", tool, audit.out)
 		}
-		if prove := call(t, folder, "prove", "--survey", "survey.jsonl", "--state", "defined"); strings.Count(prove.out, "BROKEN") != 1 || !strings.Contains(prove.out, "customs/gate/default") || !strings.Contains(prove.out, "24 hold") { // the built-in list stays
+		// the built-in list stays
+		if prove := call(t, folder, "prove", "--survey", "survey.jsonl", "--state",
+			"defined"); strings.Count(prove.out, "BROKEN") != 1 ||
+			!strings.Contains(prove.out, "customs/gate/default") || !strings.Contains(prove.out, "24 hold") {
 			t.Errorf("after %v not everything holds:\n%s", tool, prove.out)
 		}
 		// The same, written in place.
@@ -227,7 +245,8 @@ func TestDemo(t *testing.T) {
 		t.Fatal(r)
 	}
 	r.out = momentOfSurvey.ReplaceAllString(r.out, "surveyed at 2026-11-23 06:00 UTC")
-	asGolden(t, "demo.txt", duration.ReplaceAllString(runNamed.ReplaceAllString(r.out, "20261123-060000-4c1a"), "proved, in 60ms"))
+	asGolden(t, "demo.txt", duration.ReplaceAllString(runNamed.ReplaceAllString(r.out, "20261123-060000-4c1a"),
+		"proved, in 60ms"))
 	if r := call(t, folder, "demo", "harbour"); r.code != 2 || !strings.Contains(r.err, "holds something already") {
 		t.Errorf("a second demo into the same folder: %+v", r)
 	}
@@ -274,7 +293,8 @@ func TestWrongUse(t *testing.T) {
 		{"audit --survey", 2, "the flag --survey needs a value"},
 		{"audit --check open-admin", 2, `there is no check "open-admin": "open-admin-port" is near`},
 		{"audit extra", 2, `audit takes no argument "extra"`},
-		{"audit --state found", 2, "what was found can't be judged without a survey: name one with --survey FILE, or --live"},
+		{"audit --state found", 2,
+			"what was found can't be judged without a survey: name one with --survey FILE, or --live"},
 		{"check nowhere", 3, "there is no file or folder nowhere"},
 		{"check none", 2, "there are no definitions (*.nomos) in none"},
 		{"check .binary", 2, "1 mistake in the definitions"},
@@ -285,16 +305,21 @@ func TestWrongUse(t *testing.T) {
 		{"audit --survey broken.jsonl", 2, "broken.jsonl:7: the line is not JSON"},
 		{"audit --survey empty.csv", 2, "empty.csv is empty"},
 		{"audit --survey flows.csv", 2, "flows.csv:1: the line is not JSON"},
-		{"trace booking-1 ledger-1 https", 2, `there is no instance called "booking-1": definitions name no instances: give a survey with --survey FILE`},
+		{"trace booking-1 ledger-1 https", 2,
+			`there is no instance called "booking-1": definitions name no instances: give a survey with --survey FILE`},
 		{"trace booking-1 ledger-1", 2, "trace needs a source, a destination and a service"},
-		{"trace --survey survey.jsonl boking-1 ledger-1 https", 2, `there is no instance called "boking-1": booking-1, booking-2, booking-3 are near`},
-		{"trace --survey survey.jsonl booking-1 ledger-1 htps", 2, `no service is called "htps": "https" (tcp 443) is near`},
+		{"trace --survey survey.jsonl boking-1 ledger-1 https", 2,
+			`there is no instance called "boking-1": booking-1, booking-2, booking-3 are near`},
+		{"trace --survey survey.jsonl booking-1 ledger-1 htps", 2,
+			`no service is called "htps": "https" (tcp 443) is near`},
 		{"trace --survey survey.jsonl booking-1 ledger-1 443", 2, "a port needs its protocol: tcp 443 or udp 443"},
 		{"trace --survey survey.jsonl booking-1 ledger-1 tcp 1-9", 2, "tcp 1-9 is more than one service"},
 		{"trace --survey survey.jsonl booking-1 ledger-1 dns", 2, "dns stands for tcp 53, udp 53: ask for one of them"},
-		{"trace --survey survey.jsonl booking-1 ledger-1 https --source-port 70000", 2, `the value "70000" does not fit the flag --source-port: a port goes from 0 to 65535`},
+		{"trace --survey survey.jsonl booking-1 ledger-1 https --source-port 70000", 2,
+			`the value "70000" does not fit the flag --source-port: a port goes from 0 to 65535`},
 		{"trace --survey survey.jsonl booking-1 ledger-1 any", 2, "any is more than one service, and a flow has one"},
-		{"trace --survey survey.jsonl 192.0.2.1 198.51.100.9 https", 2, "neither 192.0.2.1 nor 198.51.100.9 is on an interface"},
+		{"trace --survey survey.jsonl 192.0.2.1 198.51.100.9 https", 2,
+			"neither 192.0.2.1 nor 198.51.100.9 is on an interface"},
 		{"prove extra", 2, `prove takes no argument "extra"`},
 		{"exposure", 2, "definitions name no instances"},
 		{"exposure --survey survey.jsonl --from nobdy", 2, `there is no list, instance or group called "nobdy"`},
@@ -316,12 +341,14 @@ func TestWrongUse(t *testing.T) {
 		{"narrow broker --all", 2, "groups and rules by name, --law, --findings, --all and --across are different"},
 		{"narrow --all --check open-admin", 2, `there is no check "open-admin": "open-admin-port" is near`},
 		{"narrow --law shut-admn", 2, `there is no check "law:shut-admn": "law:shut-admin" is near`},
-		{"narrow broker --weight strangers=2", 2, `--weight "strangers=2": there is no weight "strangers": "stranger" is near`},
+		{"narrow broker --weight strangers=2", 2,
+			`--weight "strangers=2": there is no weight "strangers": "stranger" is near`},
 		{"narrow broker --keep ssh", 2, `--keep "ssh": it does not say who: write "ssh from 203.0.113.201"`},
 		{"narrow broker --keep operatorz", 2, `--keep "operatorz": nothing is called "operatorz": "operators" is near`},
 		{"narrow broker --window 14", 2, `--window "14" is neither a number of days`},
 		{"narrow broker --window 14d", 2, "--window picks from evidence, and there is none"},
-		{"narrow broker --flows flows.csv --column dest=x", 2, `--column "dest=x": there is no column "dest" of ours, "dst" is near`},
+		{"narrow broker --flows flows.csv --column dest=x", 2,
+			`--column "dest=x": there is no column "dest" of ours, "dst" is near`},
 		{"narrow broker --flows survey.jsonl", 2, "none of 318 records of survey.jsonl can be read"},
 		{"narrow broker --table flows --query x", 2, "--table and --query contradict each other"},
 		{"narrow broker --table flows --database postgres://u:hush@h/d", 2, "--database holds a password"},
@@ -385,7 +412,8 @@ func TestWriteIsAllOrNothing(t *testing.T) {
 	if err := os.Chmod(real, 0o640); err != nil {
 		t.Fatal(err)
 	}
-	r := call(t, folder, "narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write", "--format", "json")
+	r := call(t, folder, "narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write",
+		"--format", "json")
 	if r.code != 0 {
 		t.Fatal(r)
 	}
@@ -409,13 +437,15 @@ func TestInputsFromStandardInputAndCompressed(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := call(t, folder, "audit", "--check", "open-admin-port", "--survey", "survey.jsonl")
-	if got := callWith(t, folder, string(survey), "audit", "--check", "open-admin-port", "--survey", "-"); strings.ReplaceAll(got.out, "--survey -", "--survey survey.jsonl") != want.out {
+	if got := callWith(t, folder, string(survey), "audit", "--check", "open-admin-port", "--survey",
+		"-"); strings.ReplaceAll(got.out, "--survey -", "--survey survey.jsonl") != want.out {
 		t.Error("a survey from standard input is read differently")
 	}
 	if out, err := exec.Command("gzip", filepath.Join(folder, "survey.jsonl")).CombinedOutput(); err != nil {
 		t.Fatal(err, string(out))
 	}
-	if got := call(t, folder, "audit", "--check", "open-admin-port", "--survey", "survey.jsonl.gz"); strings.ReplaceAll(got.out, "survey.jsonl.gz", "survey.jsonl") != want.out {
+	if got := call(t, folder, "audit", "--check", "open-admin-port", "--survey",
+		"survey.jsonl.gz"); strings.ReplaceAll(got.out, "survey.jsonl.gz", "survey.jsonl") != want.out {
 		t.Error("a packed survey is read differently")
 	}
 	cut := filepath.Join(folder, "cut.gz")
@@ -439,7 +469,8 @@ func TestOutputIsCleaned(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "hostile.jsonl"), []byte(hostile), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"audit", "--survey", "hostile.jsonl"}, {"trace", "--survey", "hostile.jsonl", "192.0.2.1", "10.20.2.13", "ssh"}} {
+	for _, args := range [][]string{{"audit", "--survey", "hostile.jsonl"},
+		{"trace", "--survey", "hostile.jsonl", "192.0.2.1", "10.20.2.13", "ssh"}} {
 		r := call(t, folder, args...)
 		if strings.ContainsAny(r.out+r.err, "\x1b\x07\u202e") || !strings.Contains(r.out, "gauge·]0;owned··-3") {
 			t.Errorf("%v: %q", args, r.out)
@@ -453,9 +484,12 @@ func TestHelpAndVersion(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	asGolden(t, "help.txt", call(t, folder).out)
-	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "survey", "flows", "flows add", "flows show", "flows forget", "narrow", "adopt", "compare", "draft", "enact", "repeal", "explain", "sandbox", "sandbox generate", "sandbox run", "sandbox fault"} {
+	for _, command := range []string{"demo", "check", "tidy", "audit", "exposure", "trace", "prove", "survey",
+		"flows", "flows add", "flows show", "flows forget", "narrow", "adopt", "compare", "draft", "enact", "repeal",
+		"explain", "sandbox", "sandbox generate", "sandbox run", "sandbox fault"} {
 		r := call(t, folder, append(strings.Fields(command), "--help")...)
-		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) || !strings.Contains(r.out, "  isonomos "+command) {
+		if r.code != 0 || !strings.Contains(r.out, "usage: isonomos "+command) ||
+			!strings.Contains(r.out, "  isonomos "+command) {
 			t.Errorf("%s --help: %+v", command, r)
 		}
 		for _, line := range strings.Split(r.out, "\n") {
@@ -558,8 +592,9 @@ func TestExplain(t *testing.T) {
 	if list.code != 0 {
 		t.Fatal(list)
 	}
-	asGolden(t, "explain.txt", call(t, folder, "explain", "connect").out+"\n"+call(t, folder, "explain", "open-admin-port").out+"\n"+
-		call(t, folder, "explain", "no group is called \"boking\"").out)
+	asGolden(t, "explain.txt",
+		call(t, folder, "explain", "connect").out+"\n"+call(t, folder, "explain", "open-admin-port").out+"\n"+
+			call(t, folder, "explain", "no group is called \"boking\"").out)
 	asked := 0
 	for _, word := range regexp.MustCompile(`[a-z][a-z0-9-]+`).FindAllString(list.out, -1) {
 		switch word {
@@ -579,7 +614,8 @@ func TestExplain(t *testing.T) {
 func TestOverQuota(t *testing.T) {
 	folder := t.TempDir()
 	var b strings.Builder
-	b.WriteString("cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup g in n \"G\" {\n")
+	b.WriteString("cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup " +
+		"g in n \"G\" {\n")
 	for i := range 65 {
 		fmt.Fprintf(&b, "  admit tcp %d from self\n", 2*i)
 	}
@@ -587,7 +623,9 @@ func TestOverQuota(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "x.nomos"), []byte(b.String()), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if r := call(t, folder, "check"); r.code != 1 || !strings.Contains(r.err, "over quota: a/n/g takes 65 rules inward and 0 outward, and 64 is the most") || !strings.Contains(r.out, "65!") {
+	if r := call(t, folder, "check"); r.code != 1 ||
+		!strings.Contains(r.err, "over quota: a/n/g takes 65 rules inward and 0 outward, and 64 is the most") ||
+		!strings.Contains(r.out, "65!") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -596,7 +634,8 @@ func TestOverQuota(t *testing.T) {
 // service, so check warns before the definitions are carried out.
 func TestShutProbes(t *testing.T) {
 	folder := harbour(t)
-	const gate = "isonomos: customs/gate/gate-door shuts out the health probes of gate-door: it needs a rule such as reach tcp 8443 at the targets (gateway-1, gateway-2)\n"
+	const gate = "isonomos: customs/gate/gate-door shuts out the health probes of gate-door: it needs a rule " +
+		"such as reach tcp 8443 at the targets (gateway-1, gateway-2)\n"
 	if r := call(t, folder, "check", "--survey", "survey.jsonl"); r.code != 0 || r.err != gate {
 		t.Errorf("on the demo estate: %+v", r)
 	}
@@ -614,7 +653,8 @@ func TestShutProbes(t *testing.T) {
 	if err := os.WriteFile(pilots, []byte(strings.Join(kept, "")), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	want := "isonomos: pilots/desks/roster-site shuts out the health probes of roster-door: it needs a rule such as admit tcp 443 from probes (roster-1, roster-2)\n" + gate
+	want := "isonomos: pilots/desks/roster-site shuts out the health probes of roster-door: it needs a rule such " +
+		"as admit tcp 443 from probes (roster-1, roster-2)\n" + gate
 	if r := call(t, folder, "check", "--survey", "survey.jsonl"); r.code != 0 || r.err != want {
 		t.Errorf("exit %d, %s", r.code, r.err)
 	}
@@ -629,7 +669,8 @@ func TestUnreadable(t *testing.T) {
 	if err := os.Symlink("loop.jsonl", filepath.Join(folder, "loop.jsonl")); err != nil {
 		t.Fatal(err)
 	}
-	if r := call(t, folder, "audit", "--survey", "loop.jsonl"); r.code != 3 || !strings.HasPrefix(r.err, "isonomos: file loop.jsonl can't be read: ") || strings.Count(r.err, "\n") != 1 {
+	if r := call(t, folder, "audit", "--survey", "loop.jsonl"); r.code != 3 ||
+		!strings.HasPrefix(r.err, "isonomos: file loop.jsonl can't be read: ") || strings.Count(r.err, "\n") != 1 {
 		t.Errorf("a loop: %+v", r)
 	}
 	if os.Geteuid() == 0 {
@@ -638,7 +679,8 @@ func TestUnreadable(t *testing.T) {
 	if err := os.Chmod(filepath.Join(folder, "survey.jsonl"), 0); err != nil {
 		t.Fatal(err)
 	}
-	if r := call(t, folder, "audit", "--survey", "survey.jsonl"); r.code != 3 || !strings.Contains(r.err, "permission denied") {
+	if r := call(t, folder, "audit", "--survey", "survey.jsonl"); r.code != 3 ||
+		!strings.Contains(r.err, "permission denied") {
 		t.Errorf("forbidden: %+v", r)
 	}
 }
@@ -646,7 +688,8 @@ func TestUnreadable(t *testing.T) {
 // A reader that goes away ends the program quietly.
 func TestClosedPipe(t *testing.T) {
 	folder := harbour(t)
-	for _, args := range []string{"audit --survey survey.jsonl", "exposure --survey survey.jsonl --format json", "check --rules"} {
+	for _, args := range []string{"audit --survey survey.jsonl", "exposure --survey survey.jsonl --format json",
+		"check --rules"} {
 		c := exec.Command("sh", "-c", "\""+program+"\" "+args+" | :")
 		c.Dir = folder
 		if out, err := c.CombinedOutput(); err != nil || strings.Contains(string(out), "pipe") {
@@ -683,7 +726,8 @@ func TestCompareSurveys(t *testing.T) {
 		}
 	}
 	var told strings.Builder
-	for _, pair := range [][2]string{{"staff", "site"}, {"staff", "both"}, {"both", "staff"}, {"less", "both"}, {"both", "less"}, {"both", "both"}} {
+	for _, pair := range [][2]string{{"staff", "site"}, {"staff", "both"}, {"both", "staff"}, {"less", "both"},
+		{"both", "less"}, {"both", "both"}} {
 		r := call(t, folder, "compare", pair[0]+".jsonl", pair[1]+".jsonl")
 		if equal := pair[0] == pair[1]; equal != (r.code == 0) || r.err != "" {
 			t.Errorf("%v: exit %d, %s", pair, r.code, r.err)
@@ -695,7 +739,9 @@ func TestCompareSurveys(t *testing.T) {
 
 func TestBatch(t *testing.T) {
 	folder := harbour(t)
-	questions := "# by hand\nbooking-1 ledger-1 tcp 5432\n\n192.0.2.1 gauge-3 tcp 22 40000\nbooking-1 nobody tcp 1\nbooking-1 ledger-1 icmp 8/0\nbooking-1 ledger-1 47 -\nbooking-1 ledger-1 tcp -\nx\n192.0.2.1 gauge-3 tcp 22 x\n"
+	questions := "# by hand\nbooking-1 ledger-1 tcp 5432\n\n192.0.2.1 gauge-3 tcp 22 40000\nbooking-1 nobody tcp " +
+		"1\nbooking-1 ledger-1 icmp 8/0\nbooking-1 ledger-1 47 -\nbooking-1 ledger-1 tcp -\nx\n192.0.2.1 gauge-3 " +
+		"tcp 22 x\n"
 	r := callWith(t, folder, questions, "trace", "--survey", "survey.jsonl", "--batch", "-")
 	var verdicts []string
 	for line := range strings.Lines(r.out) {
@@ -705,7 +751,8 @@ func TestBatch(t *testing.T) {
 		}
 		verdicts = append(verdicts, answer.Verdict)
 	}
-	if got := strings.Join(verdicts, " "); r.code != 2 || got != "passes passes invalid stopped stopped invalid invalid invalid" {
+	if got := strings.Join(verdicts, " "); r.code != 2 ||
+		got != "passes passes invalid stopped stopped invalid invalid invalid" {
 		t.Errorf("exit %d: %s", r.code, got)
 	}
 }
@@ -713,7 +760,8 @@ func TestBatch(t *testing.T) {
 // What was narrowed shows as traffic that closes, in every format, and so does what it is compared with.
 func TestCompare(t *testing.T) {
 	before, after := harbour(t), harbour(t)
-	if r := call(t, after, "narrow", "gauge-maintenance", "broker", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write"); r.code != 0 {
+	if r := call(t, after, "narrow", "gauge-maintenance", "broker", "--survey", "survey.jsonl", "--flows",
+		"flows.csv", "--write"); r.code != 0 {
 		t.Fatal(r)
 	}
 	parent := t.TempDir()
@@ -734,7 +782,8 @@ func TestCompare(t *testing.T) {
 		}
 		asGolden(t, name, r.out)
 	}
-	if r := call(t, parent, "compare", "before/", "before/"); r.code != 0 || !strings.Contains(r.out, "equal: both let through the same") {
+	if r := call(t, parent, "compare", "before/", "before/"); r.code != 0 ||
+		!strings.Contains(r.out, "equal: both let through the same") {
 		t.Errorf("with itself: %+v", r)
 	}
 }
@@ -742,12 +791,16 @@ func TestCompare(t *testing.T) {
 // What a cloud can't express is a mistake with its place and reason.
 func TestNotToBeExpressed(t *testing.T) {
 	folder := t.TempDir()
-	text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup g in n \"G\" {\n  cover instance a\n  refuse ssh from 10.0.0.0/9\n  admit any from h\n}\ngroup h in n \"H\" { cover instance b }\n"
+	text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup g in n " +
+		"\"G\" {\n  cover instance a\n  refuse ssh from 10.0.0.0/9\n  admit any from h\n}\ngroup h in n \"H\" { " +
+		"cover instance b }\n"
 	if err := os.WriteFile(filepath.Join(folder, "x.nomos"), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	r := call(t, folder, "check")
-	want := "x.nomos:7: a/n/g: a rule of the cloud c can't take addresses away from the members of a group (group h), as whoever joins it may have them: name ranges, subnets or a list\nisonomos: 1 group can't be expressed in its cloud\n"
+	want := "x.nomos:7: a/n/g: a rule of the cloud c can't take addresses away from the members of a group " +
+		"(group h), as whoever joins it may have them: name ranges, subnets or a list\nisonomos: 1 group can't " +
+		"be expressed in its cloud\n"
 	if r.code != 2 || r.err != want {
 		t.Errorf("%+v", r)
 	}
@@ -760,17 +813,20 @@ func TestManyMistakes(t *testing.T) {
 	for file := range 5 {
 		var b strings.Builder
 		if file == 0 {
-			b.WriteString("estate e\ncloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\n")
+			b.WriteString("estate e\ncloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range " +
+				"10.0.0.0/16 }\n")
 		}
 		for k := range 40 {
 			fmt.Fprintf(&b, "group g%d-%d in n { cover where role = r\n admit ssh from nobody%d }\n", file, k, k)
 		}
-		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("f%d.nomos", file)), []byte(b.String()), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("f%d.nomos", file)), []byte(b.String()),
+			0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	r := call(t, folder, "check")
-	if r.code != 2 || !strings.Contains(r.err, "200 mistakes in the definitions") || !strings.Contains(r.err, "100 more messages: mend these first") || strings.Count(r.err, ".nomos:") != 100 {
+	if r.code != 2 || !strings.Contains(r.err, "200 mistakes in the definitions") ||
+		!strings.Contains(r.err, "100 more messages: mend these first") || strings.Count(r.err, ".nomos:") != 100 {
 		t.Errorf("exit %d, %d told: %.2000s", r.code, strings.Count(r.err, ".nomos:"), r.err)
 	}
 }

@@ -18,10 +18,12 @@ func (a *App) compareCommand() *cli.Command {
 		Name:      "compare",
 		Usage:     "what opens and what closes between two states",
 		ArgsUsage: "[flags] BEFORE AFTER",
-		Description: "Compares two surveys, two folders of definitions, or definitions and a survey: first the traffic that\n" +
+		Description: "Compares two surveys, two folders of definitions, or definitions and a survey: first the " +
+			"traffic that\n" +
 			"opens and closes, the most important first, with its cause, an example and the instances concerned;\n" +
 			"then what routes, addresses and balancers open and close; then rules. What is written differently and\n" +
-			"lets through the same is said to be equal. Definitions are compared with a survey as they would be once\n" +
+			"lets through the same is said to be equal. Definitions are compared with a survey as they would be " +
+			"once\n" +
 			"carried out on it; two folders on the survey named by --survey, or without one with made-up members.\n\n" +
 			"  isonomos compare survey.jsonl .\n" +
 			"  isonomos compare old/ new/ --survey survey.jsonl\n" +
@@ -36,7 +38,8 @@ func (a *App) compareCommand() *cli.Command {
 
 func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 2 {
-		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare survey.jsonl .")
+		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare " +
+			"survey.jsonl .")
 	}
 	var sides [2]work.Side
 	for k, path := range c.Args().Slice() {
@@ -117,7 +120,8 @@ func (a *App) comparedOn(c *cli.Command, sides [2]work.Side) (*estate.Estate, er
 	file := c.String("survey")
 	for _, s := range sides {
 		if s.Survey != nil && a.given("survey") {
-			return nil, usage("--survey is for two folders of definitions, and one of the two sides is a survey: leave it out")
+			return nil, usage("--survey is for two folders of definitions, and one of the two sides is a survey: " +
+				"leave it out")
 		}
 		if s.Survey != nil {
 			return s.Survey, nil

@@ -67,11 +67,13 @@ func TestDifferencesThatAreEasilyOverlooked(t *testing.T) {
 			}
 		}
 		_, document, _ := inProcess(t, "", "compare", "--format", "md", first, second)
-		if n := strings.Count(document, "\n  - for example ") + strings.Count(document, "\n  - as well "); n != len(forth) {
+		if n := strings.Count(document, "\n  - for example ") + strings.Count(document,
+			"\n  - as well "); n != len(forth) {
 			t.Errorf("%s: %d changes in Markdown, %d in JSON", first, n, len(forth))
 		}
 	}
-	for _, pair := range [][2]string{{"no-survey/old", "no-survey/pub"}, {"no-survey/old", "no-survey/cover"}, {"flat-path/survey.jsonl", "flat-path"}, {"adopt/survey.jsonl", "adopt"}} {
+	for _, pair := range [][2]string{{"no-survey/old", "no-survey/pub"}, {"no-survey/old", "no-survey/cover"},
+		{"flat-path/survey.jsonl", "flat-path"}, {"adopt/survey.jsonl", "adopt"}} {
 		before, after := "testdata/comparing/"+pair[0], "testdata/comparing/"+pair[1]
 		code, out, said := inProcess(t, "", "compare", before, after)
 		fmt.Fprintf(&b, "== %s to %s: exit %d\n%s%s", pair[0], pair[1], code, said, out)
@@ -82,7 +84,8 @@ func TestDifferencesThatAreEasilyOverlooked(t *testing.T) {
 
 // mirrored are changes as texts in order, where asked for as they are told on the way back.
 func mirrored(changes []toldChange, turn bool) []string {
-	opposite := map[string]string{"opens": "closes", "closes": "opens", "answers-lost": "answers-back", "answers-back": "answers-lost"}
+	opposite := map[string]string{"opens": "closes", "closes": "opens", "answers-lost": "answers-back",
+		"answers-back": "answers-lost"}
 	var all []string
 	for _, c := range changes {
 		if turn {

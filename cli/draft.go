@@ -22,21 +22,27 @@ func (a *App) draftCommand() *cli.Command {
 		Name:      "draft",
 		Usage:     "prepare a change of the clouds, to be reviewed",
 		ArgsUsage: "[flags]",
-		Description: "Surveys the clouds, compiles the definitions, compares both by traffic, and writes a draft: ordered\n" +
+		Description: "Surveys the clouds, compiles the definitions, compares both by traffic, and writes a " +
+			"draft: ordered\n" +
 			"steps, what opens and what closes, expectations before and after, observed flows that would be cut,\n" +
 			"quotas. Nothing is changed. After every step the state in between is decided: nothing is let through\n" +
 			"that neither the old nor the new state lets through, and nothing is stopped that both do. Where a\n" +
 			"quota or ranks leave no such order, the draft says what is stopped and for how long.\n\n" +
-			"Only groups and lists that are marked as the estate's own are changed (the label isonomos = NAME). What\n" +
+			"Only groups and lists that are marked as the estate's own are changed (the label isonomos = NAME). " +
+			"What\n" +
 			"is defined and there without a mark is left alone, until --adopt marks it.\n\n" +
 			"  isonomos draft\n" +
 			"  isonomos draft --account tides --adopt tides/quay/booking --to tides.json\n" +
 			"  isonomos draft --adopt all --format md > review.md",
 		Flags: append([]cli.Flag{estateFlag(), surveyFlag(),
-			&cli.StringFlag{Name: "to", Value: "draft.json", Usage: "write the draft to `FILE`, whole or not at all (default: draft.json)"},
+			&cli.StringFlag{Name: "to", Value: "draft.json", Usage: "write the draft to `FILE`, whole or not at " +
+				"all (default: draft.json)"},
 			accountFlag(),
-			&cli.StringSliceFlag{Name: "adopt", Usage: "mark the group or list `PATH` (account/network/group, account/list) as ours, and carry out its definition; every means all that is defined (may be given again)"},
-			jobsFlag(), formatFlag("json", "md")}, append(waveFlags(), evidenceFlags("tell what would be cut of the")...)...),
+			&cli.StringSliceFlag{Name: "adopt", Usage: "mark the group or list `PATH` (account/network/group, " +
+				"account/list) as ours, and carry out its definition; every means all that is defined (may be " +
+				"given again)"},
+			jobsFlag(), formatFlag("json", "md")}, append(waveFlags(),
+			evidenceFlags("tell what would be cut of the")...)...),
 		Action: a.draft,
 	}
 }
@@ -46,17 +52,21 @@ func accountFlag() cli.Flag {
 }
 
 func jobsFlag() cli.Flag {
-	return &cli.IntFlag{Name: "jobs", Value: work.DefaultJobs, Usage: "work on `N` accounts at once (default: 16)", Validator: oneAtLeast}
+	return &cli.IntFlag{Name: "jobs", Value: work.DefaultJobs, Usage: "work on `N` accounts at once (default: 16)",
+		Validator: oneAtLeast}
 }
 
 func waveFlags() []cli.Flag {
-	return []cli.Flag{&cli.StringFlag{Name: "waves", Value: "stage=lab,staging,production", Usage: "carry accounts out wave by wave, in the `ORDER` of a label: LABEL=FIRST,NEXT,… (default: stage=lab,staging,production; others come with the last)"}}
+	return []cli.Flag{&cli.StringFlag{Name: "waves", Value: "stage=lab,staging,production",
+		Usage: "carry accounts out wave by wave, in the `ORDER` of a label: LABEL=FIRST,NEXT,… (default: " +
+			"stage=lab,staging,production; others come with the last)"}}
 }
 
 func wavesOf(text string) (enact.Waves, error) {
 	label, stages, ok := strings.Cut(text, "=")
 	if !ok || label == "" || stages == "" {
-		return enact.Waves{}, usage("--waves %q has another form: LABEL=FIRST,NEXT,… such as stage=lab,staging,production", text)
+		return enact.Waves{}, usage(
+			"--waves %q has another form: LABEL=FIRST,NEXT,… such as stage=lab,staging,production", text)
 	}
 	return enact.Waves{Label: label, Stages: strings.Split(stages, ",")}, nil
 }
@@ -165,7 +175,8 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (work.Job, e
 		return work.Job{}, err
 	}
 	if len(files) == 0 {
-		return work.Job{}, usage("there are no definitions (*%s) in %s: name their folder with --estate", nomos.Extension, folderName(folder))
+		return work.Job{}, usage("there are no definitions (*%s) in %s: name their folder with --estate",
+			nomos.Extension, folderName(folder))
 	}
 	d, err := a.understand(c, files)
 	if err != nil {

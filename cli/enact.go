@@ -19,8 +19,10 @@ func (a *App) enactCommand() *cli.Command {
 		Name:      "enact",
 		Usage:     "carry a draft out",
 		ArgsUsage: "[flags] [DRAFT]",
-		Description: "Carries out exactly what a draft says (default: draft.json), or nothing: where the definitions or the\n" +
-			"clouds have moved since, it is refused. Each step stands in the journal before its request is sent, and\n" +
+		Description: "Carries out exactly what a draft says (default: draft.json), or nothing: where the " +
+			"definitions or the\n" +
+			"clouds have moved since, it is refused. Each step stands in the journal before its request is sent, " +
+			"and\n" +
 			"what became of it after. Accounts go side by side, the steps of one in order; stages go wave by wave,\n" +
 			"each proved before the next. Broken off at any moment, it can be carried on or undone.\n\n" +
 			"  isonomos enact\n" +
@@ -28,7 +30,8 @@ func (a *App) enactCommand() *cli.Command {
 			"  isonomos enact --resume\n\n" +
 			"Exit 3 if it stopped on the way: what is not done is told. Exit 4 if it was refused.",
 		Flags: []cli.Flag{estateFlag(),
-			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is let through before and after"},
+			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is " +
+				"let through before and after"},
 			&cli.BoolFlag{Name: "resume", Usage: "carry on the run that was broken off"},
 			jobsFlag(), storeFlag()},
 		Action: a.enact,
@@ -60,12 +63,16 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if j.Digest != open.Draft.Definitions {
-			return refused("the run %s was begun with other definitions than those in %s: carry it on with those, undo it (%s), or leave it as it is (%s)", open.Name, folderName(c.String("estate")), a.say(c)("repeal", open.Name), a.say(c)("repeal", "--give-up"))
+			return refused("the run %s was begun with other definitions than those in %s: carry it on with "+
+				"those, undo it (%s), or leave it as it is (%s)", open.Name, folderName(c.String("estate")),
+				a.say(c)("repeal", open.Name), a.say(c)("repeal", "--give-up"))
 		}
 		return a.carryOut(ctx, c, s, j, open.Draft, open)
 	}
 	if open != nil {
-		return refused("the run %s was broken off after %d of %s: %s carries it on, %s undoes it", open.Name, open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("enact", "--resume"), a.say(c)("repeal", open.Name))
+		return refused("the run %s was broken off after %d of %s: %s carries it on, %s undoes it", open.Name,
+			open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("enact", "--resume"),
+			a.say(c)("repeal", open.Name))
 	}
 	path := "draft.json"
 	if c.Args().Present() {
@@ -80,7 +87,8 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if j.Digest != d.Definitions {
-		return refused("the draft was made from other definitions than those in %s: make a new one: %s", folderName(c.String("estate")), a.say(c)("draft"))
+		return refused("the draft was made from other definitions than those in %s: make a new one: %s",
+			folderName(c.String("estate")), a.say(c)("draft"))
 	}
 	return a.carryOut(ctx, c, s, j, d, nil)
 }

@@ -86,16 +86,21 @@ func newHarbourmaster(t testing.TB) *harbourmaster {
 	b.WriteString(smallClouds)
 	for n, name := range []string{"u", "r", "l", "f"} {
 		account := "a" + name
-		fmt.Fprintf(&b, `{"kind":"account","name":%q,"cloud":"c%s","limits":{"subnet-rules-per-direction":60}}`+"\n", account, name)
-		fmt.Fprintf(&b, `{"kind":"network","account":%q,"id":"n%s","name":"n%s","ranges":["10.%d.0.0/16"]}`+"\n", account, name, name, n+1)
+		fmt.Fprintf(&b, `{"kind":"account","name":%q,"cloud":"c%s","limits":{"subnet-rules-per-direction":60}}`+"\n",
+			account, name)
+		fmt.Fprintf(&b, `{"kind":"network","account":%q,"id":"n%s","name":"n%s","ranges":["10.%d.0.0/16"]}`+"\n",
+			account, name, name, n+1)
 		for s := 1; s <= 2; s++ {
-			fmt.Fprintf(&b, `{"kind":"subnet","account":%q,"network":"n%s","id":"s%d","name":"s%d","ranges":["10.%d.%d.0/24"],"routes":[{"to":"0.0.0.0/0","via":"internet"}],"groups":[]}`+"\n", account, name, s, s, n+1, s)
+			fmt.Fprintf(&b,
+				`{"kind":"subnet","account":%q,"network":"n%s","id":"s%d","name":"s%d","ranges":["10.%d.%d.0/24"],"routes":[{"to":"0.0.0.0/0","via":"internet"}],"groups":[]}`+"\n", account, name, s, s, n+1, s)
 		}
 		for i, role := range []string{"web", "web", "db", "desk"} {
-			fmt.Fprintf(&b, `{"kind":"instance","account":%q,"id":"i%d","name":"%s%d","type":"machine","labels":{"role":%q},"interfaces":[{"id":"f%d","subnet":"s%d","private":["10.%d.%d.%d"],"groups":[],"filtered":true}]}`+"\n", account, i, name, i, role, i, 1+i/2, n+1, 1+i/2, 10+i)
+			fmt.Fprintf(&b,
+				`{"kind":"instance","account":%q,"id":"i%d","name":"%s%d","type":"machine","labels":{"role":%q},"interfaces":[{"id":"f%d","subnet":"s%d","private":["10.%d.%d.%d"],"groups":[],"filtered":true}]}`+"\n", account, i, name, i, role, i, 1+i/2, n+1, 1+i/2, 10+i)
 		}
 	}
-	b.WriteString(`{"kind":"group","account":"au","network":"nu","id":"def","name":"default","for":"instances","built_in":true,"default":true}` + "\n")
+	b.WriteString(
+		`{"kind":"group","account":"au","network":"nu","id":"def","name":"default","for":"instances","built_in":true,"default":true}` + "\n")
 	h.write(filepath.Join(h.clouds, standin.StateFile), b.String())
 	h.serve()
 	return h
@@ -133,7 +138,8 @@ func (h *harbourmaster) serve() {
 	}
 	h.env = append(os.Environ(), "NO_COLOR=1")
 	for _, name := range []string{"cu", "cr", "cl", "cf"} {
-		h.env = append(h.env, strings.ToUpper(name)+"_URL="+web.URL+"/"+name, strings.ToUpper(name)+"_TOKEN="+string(secret))
+		h.env = append(h.env, strings.ToUpper(name)+"_URL="+web.URL+"/"+name,
+			strings.ToUpper(name)+"_TOKEN="+string(secret))
 	}
 }
 
@@ -190,7 +196,8 @@ func (h *harbourmaster) changes() int {
 func randomGroups(random *rand.Rand) string {
 	pick := func(words ...string) string { return words[random.IntN(len(words))] }
 	var b strings.Builder
-	fmt.Fprintf(&b, "list known {\n  198.51.100.0/%s\n  %s\n  room 4\n}\n", pick("24", "25", "28"), pick("203.0.113.64/29", "203.0.113.0/24", "192.0.2.0/28"))
+	fmt.Fprintf(&b, "list known {\n  198.51.100.0/%s\n  %s\n  room 4\n}\n", pick("24", "25", "28"),
+		pick("203.0.113.64/29", "203.0.113.0/24", "192.0.2.0/28"))
 	for _, n := range []string{"u", "r", "l", "f"} {
 		names := []string{"web", "db"}
 		if random.IntN(2) == 0 {
@@ -200,7 +207,8 @@ func randomGroups(random *rand.Rand) string {
 			names = append(names, "more")
 		}
 		peer := func() string {
-			return pick("everyone", "list known", "192.0.2.0/28", "198.51.100.128/25", "group "+names[random.IntN(len(names))], "network")
+			return pick("everyone", "list known", "192.0.2.0/28", "198.51.100.128/25",
+				"group "+names[random.IntN(len(names))], "network")
 		}
 		for _, name := range names {
 			cover := "cover where role = " + name
@@ -216,7 +224,8 @@ func randomGroups(random *rand.Rand) string {
 					fmt.Fprintf(&b, "  reach %s at %s\n", service, peer())
 				}
 				if n == "r" && random.IntN(4) == 0 {
-					fmt.Fprintf(&b, "  refuse %s from %s\n", service, pick("list known", "192.0.2.1", "198.51.100.0/24"))
+					fmt.Fprintf(&b, "  refuse %s from %s\n", service,
+						pick("list known", "192.0.2.1", "198.51.100.0/24"))
 				}
 			}
 			b.WriteString("}\n")
@@ -226,7 +235,10 @@ func randomGroups(random *rand.Rand) string {
 			if n == "l" {
 				follow = "  follow instances\n" // else it would stop nothing
 			}
-			fmt.Fprintf(&b, "group wall for subnets in n%s \"wall\" {\n"+follow+"  cover subnet %s\n  admit %s from %s\n  reach any at everyone\n  admit any from %s\n}\n", n, pick("s1", "s2"), pick("ssh", "https", "any"), pick("everyone", "192.0.2.0/28", "network"), pick("network", "198.51.100.0/24", "everyone"))
+			fmt.Fprintf(&b, "group wall for subnets in n%s \"wall\" {\n"+follow+"  cover subnet %s\n  admit %s "+
+				"from %s\n  reach any at everyone\n  admit any from %s\n}\n", n, pick("s1", "s2"),
+				pick("ssh", "https", "any"), pick("everyone", "192.0.2.0/28", "network"),
+				pick("network", "198.51.100.0/24", "everyone"))
 		}
 	}
 	return b.String()
@@ -245,7 +257,8 @@ func TestNothingOpensOnTheWay(t *testing.T) {
 		for round := range 3 {
 			h.define(randomGroups(random))
 			code, out := h.run("draft")
-			if code == 2 && strings.Contains(out, "can't be expressed") || code == 2 && strings.Contains(out, "mistake") {
+			if code == 2 && strings.Contains(out, "can't be expressed") ||
+				code == 2 && strings.Contains(out, "mistake") {
 				continue // by chance
 			}
 			if code != 0 {
@@ -285,7 +298,8 @@ func TestNothingOpensOnTheWay(t *testing.T) {
 	}
 	t.Logf("%d states, %d packets judged differently before and after, %d drafts with gaps", steps, differ, gaps)
 	if steps < 800 || differ < 2000 || gaps > 20 {
-		t.Errorf("%d states, %d packets judged differently, %d drafts with gaps: the test tells little", steps, differ, gaps)
+		t.Errorf("%d states, %d packets judged differently, %d drafts with gaps: the test tells little", steps,
+			differ, gaps)
 	}
 }
 
@@ -368,7 +382,8 @@ func TestKilledAtEveryStep(t *testing.T) {
 	steps := 0
 	for p := int32(1); ; p++ {
 		killed := false
-		for mode, name := range []string{"before the request is carried out", "before the answer is heard", "after the answer"} {
+		for mode, name := range []string{"before the request is carried out", "before the answer is heard",
+			"after the answer"} {
 			h, mine := first.again(t)
 			h.writes.Store(0)
 			at := h.changes()
@@ -409,7 +424,8 @@ func TestKilledAtEveryStep(t *testing.T) {
 				}
 				if (int(p)+mode)%2 == 0 {
 					// Killed after its last answer, it may just have come to its end.
-					if code, out := h.run("enact", "--resume"); (code != 0 || !strings.Contains(out, "enacted")) && !(mode == 2 && strings.Contains(out, "every one in the journal is at its end")) {
+					if code, out := h.run("enact", "--resume"); (code != 0 || !strings.Contains(out, "enacted")) &&
+						!(mode == 2 && strings.Contains(out, "every one in the journal is at its end")) {
 						t.Fatalf("enact --resume: exit %d: %s", code, out)
 					}
 				} else {
@@ -534,7 +550,8 @@ func TestDraftsAreRefused(t *testing.T) {
 	h.must(2, "no defined group or list", "draft", "--adopt", "au/nu/wen")
 	h.must(2, "has another form", "draft", "--waves", "stage")
 	h.must(2, "there is no run to carry on", "enact", "--resume")
-	wrong := &harbourmaster{t: t, clouds: h.clouds, folder: h.folder, env: append(slices.Clone(h.env), "CL_TOKEN=wrong")}
+	wrong := &harbourmaster{t: t, clouds: h.clouds, folder: h.folder,
+		env: append(slices.Clone(h.env), "CL_TOKEN=wrong")}
 	wrong.must(3, "the account al could not be surveyed (401", "draft", "--to", "part.json")
 	wrong.must(0, "steps", "draft", "--to", "part.json", "--account", "au", "--account", "ar")
 	h.define(secondGroups + "group last in nu \"x\" { }\n")
@@ -558,12 +575,14 @@ func TestDraftsAreRefused(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.write(filepath.Join(h.folder, "forged.json"), strings.Replace(string(draft), "203.0.113.64/29", "203.0.113.0/24", -1))
+	h.write(filepath.Join(h.folder, "forged.json"),
+		strings.Replace(string(draft), "203.0.113.64/29", "203.0.113.0/24", -1))
 	h.must(4, "other steps would be needed", "enact", "forged.json")
 	if h.changes() != at {
 		t.Error("something was changed")
 	}
-	if strings.Contains(string(draft), "TOKEN") || strings.Contains(string(draft), strings.Split(h.env[len(h.env)-1], "=")[1]) {
+	if strings.Contains(string(draft), "TOKEN") ||
+		strings.Contains(string(draft), strings.Split(h.env[len(h.env)-1], "=")[1]) {
 		t.Error("the draft holds a secret")
 	}
 	h.must(0, "enacted", "enact")
@@ -660,15 +679,19 @@ func TestDraftsAreAsPublished(t *testing.T) {
 	h.must(0, "repealed", "enact", "undo.json")
 
 	h = newHarbourmaster(t)
-	few := strings.Replace(smallDefinitions, "account au { cloud cu", "account au { cloud cu\n  limit rules-per-direction = 2", 1)
+	few := strings.Replace(smallDefinitions, "account au { cloud cu",
+		"account au { cloud cu\n  limit rules-per-direction = 2", 1)
 	text, err := os.ReadFile(filepath.Join(h.clouds, standin.StateFile))
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.write(filepath.Join(h.clouds, standin.StateFile), strings.Replace(string(text), `"cloud":"cu","limits":{`, `"cloud":"cu","limits":{"rules-per-direction":2,`, 1))
+	h.write(filepath.Join(h.clouds, standin.StateFile),
+		strings.Replace(string(text), `"cloud":"cu","limits":{`, `"cloud":"cu","limits":{"rules-per-direction":2,`, 1))
 	h.serve()
 	define := func(service string) {
-		h.write(filepath.Join(h.folder, "pier.nomos"), few+"group web in nu \"Web\" { cover where role = web\n  admit "+service+" from 192.0.2.0/28, 198.51.100.0/28 }\n")
+		h.write(filepath.Join(h.folder, "pier.nomos"),
+			few+"group web in nu \"Web\" { cover where role = web\n  admit "+service+
+				" from 192.0.2.0/28, 198.51.100.0/28 }\n")
 	}
 	define("https")
 	h.must(0, "steps", "draft")
@@ -711,7 +734,9 @@ func TestGivingUp(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.write(state, strings.ReplaceAll(string(text), `"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier"}`, `"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier","by":"hand"}`))
+	h.write(state, strings.ReplaceAll(string(text),
+		`"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier"}`,
+		`"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier","by":"hand"}`))
 	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {
 		t.Fatal(err)
 	}

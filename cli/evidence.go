@@ -29,11 +29,15 @@ import (
 // sourceFlags say how evidence is read, and from which database.
 func sourceFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "column", Usage: "our column is called otherwise: `OURS=THEIRS`, such as dst=server_ip"},
+		&cli.StringSliceFlag{Name: "column", Usage: "our column is called otherwise: `OURS=THEIRS`, such as " +
+			"dst=server_ip"},
 		&cli.BoolFlag{Name: "strict", Usage: "stop at a record that can't be read (else it is counted and left out)"},
-		&cli.StringFlag{Name: "table", Usage: "read the flows of a `TABLE` or view over the PostgreSQL protocol, summed by the server"},
+		&cli.StringFlag{Name: "table", Usage: "read the flows of a `TABLE` or view over the PostgreSQL protocol, " +
+			"summed by the server"},
 		&cli.StringFlag{Name: "query", Usage: "read the flows that an SQL `QUERY` gives, summed by the server"},
-		&cli.StringFlag{Name: "database", Usage: "the database's `SETTINGS` without a password, such as \"host=/run/postgresql dbname=flows\"; what is left out comes from the PG… variables, a service file or a password file"},
+		&cli.StringFlag{Name: "database", Usage: "the database's `SETTINGS` without a password, such as " +
+			"\"host=/run/postgresql dbname=flows\"; what is left out comes from the PG… variables, a service " +
+			"file or a password file"},
 		windowFlag(), storeFlag(),
 	}
 }
@@ -41,16 +45,20 @@ func sourceFlags() []cli.Flag {
 // evidenceFlags name the evidence that a command rests on.
 func evidenceFlags(use string) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringSliceFlag{Name: "flows", Usage: use + " observed flows in `FILE` (CSV, JSON Lines, pcap, pcapng, IPFIX; also gzip or zstd; may be given again). Without it those that the store keeps (isonomos flows add)"},
+		&cli.StringSliceFlag{Name: "flows", Usage: use + " observed flows in `FILE` (CSV, JSON Lines, pcap, " +
+			"pcapng, IPFIX; also gzip or zstd; may be given again). Without it those that the store keeps " +
+			"(isonomos flows add)"},
 	}, sourceFlags()...)
 }
 
 func windowFlag() cli.Flag {
-	return &cli.StringFlag{Name: "window", Usage: "only flows of the last `DAYS` of the evidence (14d), or of days from..to (2026-11-06..2026-11-19)"}
+	return &cli.StringFlag{Name: "window", Usage: "only flows of the last `DAYS` of the evidence (14d), or of " +
+		"days from..to (2026-11-06..2026-11-19)"}
 }
 
 func storeFlag() cli.Flag {
-	return &cli.StringFlag{Name: "store", Usage: "keep evidence and the journal in `FILE` (default: isonomos.db beside the definitions)", Sources: fromVariable("ISONOMOS_STORE")}
+	return &cli.StringFlag{Name: "store", Usage: "keep evidence and the journal in `FILE` (default: isonomos.db " +
+		"beside the definitions)", Sources: fromVariable("ISONOMOS_STORE")}
 }
 
 func storePath(c *cli.Command) string {
@@ -68,7 +76,8 @@ func storePath(c *cli.Command) string {
 func (a *App) openStore(c *cli.Command, create bool) (*store.Store, error) {
 	path := storePath(c)
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() && c.String("store") == "" {
-		return nil, refused("%s is no regular file, and stands where definitions stand: name the store itself with --store", path)
+		return nil, refused("%s is no regular file, and stands where definitions stand: name the store itself "+
+			"with --store", path)
 	}
 	s, err := store.Open(path, create)
 	if errors.Is(err, store.ErrNoStore) {
@@ -103,7 +112,8 @@ func parseWindow(text string) (window, error) {
 			return window{from: int32(a.Unix() / 86400), to: int32(b.Unix() / 86400)}, nil
 		}
 	}
-	return window{}, usage("--window %q is neither a number of days (14d) nor from one day to another (2026-11-06..2026-11-19)", text)
+	return window{}, usage("--window %q is neither a number of days (14d) nor from one day to another "+
+		"(2026-11-06..2026-11-19)", text)
 }
 
 // days are the first and the last day that count, given the last one there is evidence of.
@@ -180,7 +190,8 @@ func (a *App) keptEvidence(ctx context.Context, c *cli.Command, w window) (*flow
 	s, err := a.openStore(c, false)
 	if s == nil || err != nil {
 		if err == nil && w != (window{}) {
-			err = usage("--window picks from evidence, and there is none: name it with --flows FILE, or add it to the store with isonomos flows add FILE")
+			err = usage("--window picks from evidence, and there is none: name it with --flows FILE, or add it " +
+				"to the store with isonomos flows add FILE")
 		}
 		return nil, err
 	}
@@ -228,7 +239,8 @@ func (a *App) readSummary(c *cli.Command, file string) (*flow.Summary, evidence.
 func (a *App) readDaily(c *cli.Command, file string) (*flow.Daily, flow.Source, error) {
 	digest := sha256.New()
 	days, report, err := readSum[flow.Daily](a, c, file, digest)
-	return days, flow.Source{Name: file, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}, err
+	return days, flow.Source{Name: file, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format,
+		Records: report.Records, Skipped: report.Skipped.Count}, err
 }
 
 // summing is a pointer to a sum of flows that can be taken in parts.
@@ -240,7 +252,8 @@ type summing[Sum any] interface {
 }
 
 // readSum sums the flows of a file in parts, one for each reader, and merges them.
-func readSum[Sum any, P summing[Sum]](a *App, c *cli.Command, file string, digest hash.Hash) (*Sum, evidence.Report, error) {
+func readSum[Sum any, P summing[Sum]](a *App, c *cli.Command, file string, digest hash.Hash) (*Sum, evidence.Report,
+	error) {
 	var parts []*Sum
 	report, err := a.readEvidence(c, file, digest, func() func(*flow.Record) {
 		part := P(new(Sum))
@@ -257,7 +270,8 @@ func readSum[Sum any, P summing[Sum]](a *App, c *cli.Command, file string, diges
 
 // readEvidence reads a file, and says what is to be known about it. With a digest
 // its whole content goes there too.
-func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash, take func() func(*flow.Record)) (evidence.Report, error) {
+func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash,
+	take func() func(*flow.Record)) (evidence.Report, error) {
 	o, err := readOptions(c)
 	if err != nil {
 		return evidence.Report{}, err
@@ -289,9 +303,12 @@ func (a *App) tellReport(report evidence.Report, name string) error {
 	}
 	switch {
 	case report.Skipped.Count > 0 && report.Records == 0:
-		return usage("none of %s of %s can be read; the first: %s", render.Count(report.Skipped.Count, "record", "records"), name, report.Skipped.First)
+		return usage("none of %s of %s can be read; the first: %s",
+			render.Count(report.Skipped.Count, "record", "records"), name, report.Skipped.First)
 	case report.Skipped.Count > 0:
-		a.note("%s of %s of %s can't be read and %s left out; the first: %s", render.Number(report.Skipped.Count), render.Count(report.Records+report.Skipped.Count, "record", "records"), name, map[bool]string{true: "is", false: "are"}[report.Skipped.Count == 1], report.Skipped.First)
+		a.note("%s of %s of %s can't be read and %s left out; the first: %s", render.Number(report.Skipped.Count),
+			render.Count(report.Records+report.Skipped.Count, "record", "records"), name,
+			map[bool]string{true: "is", false: "are"}[report.Skipped.Count == 1], report.Skipped.First)
 	}
 	return nil
 }
@@ -300,7 +317,9 @@ func (a *App) tellReport(report evidence.Report, name string) error {
 func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.Source, error) {
 	t := evidence.Table{Connection: c.String("database"), Name: c.String("table"), Query: c.String("query")}
 	if hasPassword(t.Connection) {
-		return nil, flow.Source{}, usage("--database holds a password, which everyone on this machine can read in the list of processes: put it into PGPASSWORD or a password file (PGPASSFILE)")
+		return nil, flow.Source{},
+			usage("--database holds a password, which everyone on this machine can read in the list of " +
+				"processes: put it into PGPASSWORD or a password file (PGPASSFILE)")
 	}
 	w, err := parseWindow(c.String("window"))
 	if err != nil {
@@ -329,7 +348,8 @@ func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.
 			fmt.Fprintln(digest, day, x.Key, x.Flows, x.Completed, x.First, x.Last, x.Bytes)
 		}
 	}
-	source := flow.Source{Name: name, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format, Records: report.Records, Skipped: report.Skipped.Count}
+	source := flow.Source{Name: name, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format,
+		Records: report.Records, Skipped: report.Skipped.Count}
 	return days, source, a.tellReport(report, name)
 }
 

@@ -20,8 +20,10 @@ func (a *App) explainCommand() *cli.Command {
 		Name:      "explain",
 		Usage:     "what a command, keyword, service, check, dialect, message or exit code is",
 		ArgsUsage: "[WORD | MESSAGE]",
-		Description: "Explains a command, a word of the language, a service, a check, a dialect or the exit codes, with an\n" +
-			"example; or a message about definitions, which you can paste as it is. Without an argument it lists all\n" +
+		Description: "Explains a command, a word of the language, a service, a check, a dialect or the exit " +
+			"codes, with an\n" +
+			"example; or a message about definitions, which you can paste as it is. Without an argument it lists " +
+			"all\n" +
 			"that it knows.\n\n" +
 			"  isonomos explain lend\n" +
 			"  isonomos explain audit\n" +
@@ -47,7 +49,10 @@ func articles() []article {
 		all = append(all, x)
 	}
 	for _, c := range audit.Checks {
-		all = append(all, article{"check", c.Name, c.About + " (starts at " + c.Start.String() + render.MovesWords(c) + "). " + strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".", "example   " + c.Example + "\nfix       " + render.CheckFix(c.Fix)})
+		all = append(all, article{"check", c.Name,
+			c.About + " (starts at " + c.Start.String() + render.MovesWords(c) + "). " +
+				strings.ReplaceAll(c.Doc, "\n", " ") + " Controls: " + strings.Join(c.Controls, ", ") + ".",
+			"example   " + c.Example + "\nfix       " + render.CheckFix(c.Fix)})
 	}
 	for _, n := range service.Builtin {
 		text := n.About + ": " + n.Set().String()
@@ -63,18 +68,25 @@ func articles() []article {
 		all = append(all, article{"message", m.Name, m.Text, m.Example})
 	}
 	return append(all, article{"exit codes", "exit", "what a command's exit code means",
-		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  wrong use or wrong input\n3  a file or cloud could not be reached or written\n4  refused because it would not be safe"})
+		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  " +
+			"wrong use or wrong input\n3  a file or cloud could not be reached or written\n4  refused because it " +
+			"would not be safe"})
 }
 
 // dialectText says how a kind of cloud decides, and what it takes.
 func dialectText(d dialect.Dialect) string {
 	layers := map[dialect.Layers]string{
-		dialect.BothMustAdmit: "Traffic passes two layers, the groups of the interface and those of its subnet, and both must admit it; " +
+		dialect.BothMustAdmit: "Traffic passes two layers, the groups of the interface and those of its subnet, " +
+			"and both must admit it; " +
 			"within one subnet only the first counts.",
-		dialect.EitherMayAdmit: "The groups of an interface and those of its subnet are two layers, and an admission in either is enough: " +
-			"what a subnet's group does not let through, a group inside it may. So connect writes into the groups of the instances alone, " +
-			"follow instances needs no rule, and a group for subnets that lets less through than a group inside it is a mistake. " +
-			"A subnet without a group has a built-in list, which admits ssh from everywhere and everything out, also beside the groups of its instances.",
+		dialect.EitherMayAdmit: "The groups of an interface and those of its subnet are two layers, and an " +
+			"admission in either is enough: " +
+			"what a subnet's group does not let through, a group inside it may. So connect writes into the " +
+			"groups of the instances alone, " +
+			"follow instances needs no rule, and a group for subnets that lets less through than a group inside " +
+			"it is a mistake. " +
+			"A subnet without a group has a built-in list, which admits ssh from everywhere and everything out, " +
+			"also beside the groups of its instances.",
 		dialect.InstancesOnly: "There is one layer, the groups of the interface; subnets have no groups.",
 	}[d.Layers]
 	text := strings.ToUpper(d.About[:1]) + d.About[1:] + ". " + layers
@@ -84,8 +96,10 @@ func dialectText(d dialect.Dialect) string {
 		one   string
 		many  string
 		where string
-	}{{d.GroupsPerInterface, "group", "groups", "on an interface"}, {d.GroupsPerSubnet, "group", "groups", "on a subnet"},
-		{d.RulesPerDirection, "rule", "rules", "in each direction of a group"}, {d.RulesPerGroup, "rule", "rules", "in a group"},
+	}{{d.GroupsPerInterface, "group", "groups", "on an interface"}, {d.GroupsPerSubnet, "group", "groups",
+		"on a subnet"},
+		{d.RulesPerDirection, "rule", "rules", "in each direction of a group"},
+		{d.RulesPerGroup, "rule", "rules", "in a group"},
 		{d.SubnetRules, "rule", "rules", "in each direction of a subnet's group"}} {
 		if x.n > 0 {
 			most = append(most, render.Count(x.n, x.one, x.many)+" "+x.where)
@@ -104,7 +118,8 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 	s := a.screen(c)
 	all := articles()
 	if !c.Args().Present() {
-		s.Labelled(0, render.Piece{Text: "command", Style: render.Strong}, 12, render.Piece{Text: strings.Join(commandNames(c.Root(), ""), ", ")})
+		s.Labelled(0, render.Piece{Text: "command", Style: render.Strong}, 12,
+			render.Piece{Text: strings.Join(commandNames(c.Root(), ""), ", ")})
 		listArticles(s, all)
 		return s.Err()
 	}

@@ -19,7 +19,8 @@ func (a *App) exposureCommand() *cli.Command {
 		Name:      "exposure",
 		Usage:     "what strangers, or any peer, can really reach",
 		ArgsUsage: "[flags]",
-		Description: "Shows for each instance of a survey what really arrives there after routes, public addresses, filters\n" +
+		Description: "Shows for each instance of a survey what really arrives there after routes, public " +
+			"addresses, filters\n" +
 			"of both layers and balancers: the services, from whom, and the rules that let them through.\n\n" +
 			"  isonomos exposure --survey survey.jsonl\n" +
 			"  isonomos exposure --survey survey.jsonl --matrix\n" +
@@ -27,10 +28,13 @@ func (a *App) exposureCommand() *cli.Command {
 			"  isonomos exposure --survey survey.jsonl --direction out --to berth-ledger",
 		Flags: []cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(), stateFlag(false), formatFlag("json"),
-			&cli.StringFlag{Name: "from", Value: "internet", Usage: "who reaches (or with --direction out is reached): internet, a list, group or instance by name, an address or range, as `PEER`"},
+			&cli.StringFlag{Name: "from", Value: "internet", Usage: "who reaches (or with --direction out is " +
+				"reached): internet, a list, group or instance by name, an address or range, as `PEER`"},
 			&cli.StringFlag{Name: "to", Usage: "only this `INSTANCE` or the members of this group"},
-			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = production"},
-			&cli.StringFlag{Name: "direction", Value: "in", Usage: "`WAY`: in (what can be reached here), out (what can be reached from here)", Validator: oneOf("in", "out")},
+			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = " +
+				"production"},
+			&cli.StringFlag{Name: "direction", Value: "in", Usage: "`WAY`: in (what can be reached here), out " +
+				"(what can be reached from here)", Validator: oneOf("in", "out")},
 			&cli.BoolFlag{Name: "matrix", Usage: "a table of groups and services"},
 		},
 		Action: a.exposure,
@@ -120,7 +124,8 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 	known := e.Vocabulary()
 	holds := slices.ContainsFunc(e.Groups, func(g *estate.Group) bool { return over.Holds(estate.GroupPlace(g)) }) ||
 		slices.ContainsFunc(e.Instances, func(i *estate.Instance) bool {
-			return slices.ContainsFunc(i.Interfaces, func(f *estate.Interface) bool { return over.Holds(estate.InterfacePlace(f)) })
+			return slices.ContainsFunc(i.Interfaces,
+				func(f *estate.Interface) bool { return over.Holds(estate.InterfacePlace(f)) })
 		})
 	for _, test := range over.Tests() {
 		values, ok := known[test.Label]
@@ -139,7 +144,8 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 				hint = strconv.Quote(best) + " is near"
 			}
 			if !holds {
-				return usage("--over: nothing has the %s %q, and nothing else is asked for: %s", test.Label, value, hint)
+				return usage("--over: nothing has the %s %q, and nothing else is asked for: %s", test.Label, value,
+					hint)
 			}
 			a.note("--over: nothing has the %s %q: %s", test.Label, value, hint)
 		}

@@ -19,8 +19,10 @@ func (a *App) flowsCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "flows",
 		Usage: "take evidence in, sum it, show it",
-		Description: "Evidence is who talked to whom, on what, how often, on which days. It is summed as it is read, and the\n" +
-			"sums are kept, day by day, in the store: one file beside the definitions. narrow and audit rest on it.\n\n" +
+		Description: "Evidence is who talked to whom, on what, how often, on which days. It is summed as it is " +
+			"read, and the\n" +
+			"sums are kept, day by day, in the store: one file beside the definitions. narrow and audit rest on " +
+			"it.\n\n" +
 			"  isonomos flows add flows.csv capture.pcapng exporter.ipfix\n" +
 			"  isonomos flows show --survey survey.jsonl --of ledger-1\n" +
 			"  isonomos flows forget --before 2026-10-01",
@@ -39,7 +41,8 @@ func (a *App) flowsAddCommand() *cli.Command {
 		Name:      "add",
 		Usage:     "sum flows and keep the sums",
 		ArgsUsage: "[flags] FILE ...",
-		Description: "Reads CSV, JSON Lines, packet captures (pcap, pcapng) and IPFIX files, told apart by their content, also\n" +
+		Description: "Reads CSV, JSON Lines, packet captures (pcap, pcapng) and IPFIX files, told apart by their " +
+			"content, also\n" +
 			"packed with gzip or zstd, or a table over the PostgreSQL protocol. The same content is added once.\n\n" +
 			"columns of CSV and JSON Lines: start, end, src, dst, protocol, src_port, dst_port, packets, bytes,\n" +
 			"reply_packets, reply_bytes, verdict; start, src, dst, protocol and dst_port are needed.\n\n" +
@@ -82,7 +85,8 @@ func (a *App) flowsAdd(ctx context.Context, c *cli.Command) error {
 		added, err := s.AddEvidence(ctx, source, days)
 		switch {
 		case err != nil:
-			return unreachable("the store %s can't be written: %v; nothing of %s was added", storePath(c), err, shownName(source.Name))
+			return unreachable("the store %s can't be written: %v; nothing of %s was added", storePath(c), err,
+				shownName(source.Name))
 		case !added:
 			a.note("%s was added before: nothing has changed", shownName(source.Name))
 			return nil
@@ -118,7 +122,8 @@ func addedText(days *flow.Daily) string {
 		flows, refused, sums = flows+s.Flows, refused+s.Refused, sums+len(s.Sums())
 	}
 	date := func(day int32) string { return time.Unix(int64(day)*86400, 0).UTC().Format(time.DateOnly) }
-	return render.Count(flows, "flow", "flows") + " (" + render.Number(refused) + " more refused) on " + render.Count(len(all), "day", "days") + ", " +
+	return render.Count(flows, "flow", "flows") + " (" + render.Number(refused) + " more refused) on " +
+		render.Count(len(all), "day", "days") + ", " +
 		date(all[0]) + " to " + date(all[len(all)-1]) + ", kept as " + render.Count(sums, "sum", "sums")
 }
 
@@ -127,15 +132,18 @@ func (a *App) flowsShowCommand() *cli.Command {
 		Name:      "show",
 		Usage:     "show what was added, and what was seen",
 		ArgsUsage: "[flags]",
-		Description: "Lists the evidence in the store, and who talked to whom: most flows first. With a survey, addresses have\n" +
+		Description: "Lists the evidence in the store, and who talked to whom: most flows first. With a survey, " +
+			"addresses have\n" +
 			"the names of their instances.\n\n" +
 			"  isonomos flows show --survey survey.jsonl\n" +
 			"  isonomos flows show --survey survey.jsonl --of ledger-1 --service postgres --window 7d\n" +
 			"  isonomos flows show --format csv > sums.csv",
 		Flags: []cli.Flag{estateFlag(), surveyFlag(), storeFlag(), windowFlag(),
-			&cli.StringFlag{Name: "of", Usage: "only flows of an `END`: an instance of the survey, an address or a range"},
+			&cli.StringFlag{Name: "of", Usage: "only flows of an `END`: an instance of the survey, an address or " +
+				"a range"},
 			&cli.StringFlag{Name: "service", Usage: "only flows on a `SERVICE`, by name, as tcp 8080, or class admin"},
-			&cli.IntFlag{Name: "limit", Value: 40, Usage: "show at most `N` sums as text; 0 shows all", Validator: notNegative},
+			&cli.IntFlag{Name: "limit", Value: 40, Usage: "show at most `N` sums as text; 0 shows all",
+				Validator: notNegative},
 			formatFlag("json", "csv")},
 		Action: a.flowsShow,
 	}
@@ -187,9 +195,11 @@ func (a *App) flowsShow(ctx context.Context, c *cli.Command) error {
 		return unread(err)
 	}
 	sums := slices.DeleteFunc(sum.Sums(), func(x *flow.Sum) bool {
-		return services != nil && !services.Contains(x.Service) || ends != nil && !ends.Contains(x.Source) && !ends.Contains(x.Destination)
+		return services != nil && !services.Contains(x.Service) ||
+			ends != nil && !ends.Contains(x.Source) && !ends.Contains(x.Destination)
 	})
-	shown := render.Flows{Sources: sources, Sum: sum, Sums: sums, Decider: d, Picked: services != nil || ends != nil || w != (window{})}
+	shown := render.Flows{Sources: sources, Sum: sum, Sums: sums, Decider: d, Picked: services != nil ||
+		ends != nil || w != (window{})}
 	switch c.String("format") {
 	case "json":
 		return render.FlowsJSON(a.Stdout, shown)

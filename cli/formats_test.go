@@ -33,7 +33,8 @@ func TestEveryFormatOfEveryCommand(t *testing.T) {
 		with := func(args ...string) []string { return append(on(args...), state...) }
 		for _, format := range []string{"text", "json", "sarif", "junit", "csv", "md"} {
 			ask(with("audit", "--format", format)...)
-			ask(with("audit", "--format", format, "--flows", filepath.Join(folder, "flows.csv"), "--severity", "low")...)
+			ask(with("audit", "--format", format, "--flows", filepath.Join(folder, "flows.csv"), "--severity",
+				"low")...)
 		}
 		for _, by := range []string{"account", "folder", "cloud", "check", "control", "group"} {
 			for _, format := range []string{"text", "json", "csv"} {
@@ -43,7 +44,8 @@ func TestEveryFormatOfEveryCommand(t *testing.T) {
 		var document struct {
 			Findings []struct{ Fingerprint, State string }
 		}
-		if err := json.Unmarshal([]byte(ask(with("audit", "--format", "json")...)), &document); err != nil || len(document.Findings) < 20 {
+		if err := json.Unmarshal([]byte(ask(with("audit", "--format", "json")...)), &document); err != nil ||
+			len(document.Findings) < 20 {
 			t.Fatal(err, len(document.Findings))
 		}
 		for _, f := range document.Findings {
@@ -97,14 +99,17 @@ func toldOf(check, where, severity, also string, exempted, isNew bool) string {
 // is new since an earlier one.
 func TestFormatsAgree(t *testing.T) {
 	folder := harbour(t)
-	edit(t, filepath.Join(folder, "lab.nomos"), "group rig", "exempt lab/bench/rig from unexplained because \"x\" until 2027-01-31 by \"m\"\ngroup rig")
+	edit(t, filepath.Join(folder, "lab.nomos"), "group rig",
+		"exempt lab/bench/rig from unexplained because \"x\" until 2027-01-31 by \"m\"\ngroup rig")
 	var earlier map[string]any
-	if err := json.Unmarshal([]byte(call(t, folder, "audit", "--survey", "survey.jsonl", "--format", "json").out), &earlier); err != nil {
+	if err := json.Unmarshal([]byte(call(t, folder, "audit", "--survey", "survey.jsonl", "--format", "json").out),
+		&earlier); err != nil {
 		t.Fatal(err)
 	}
 	found := earlier["findings"].([]any)
 	earlier["findings"] = slices.DeleteFunc(found, func(x any) bool {
-		return strings.HasPrefix(x.(map[string]any)["fingerprint"].(string), "0") || len(x.(map[string]any)["also"].([]any)) == 2
+		return strings.HasPrefix(x.(map[string]any)["fingerprint"].(string), "0") ||
+			len(x.(map[string]any)["also"].([]any)) == 2
 	})
 	text, err := json.Marshal(earlier)
 	if err != nil {
@@ -113,9 +118,11 @@ func TestFormatsAgree(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "earlier.json"), text, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, more := range [][]string{nil, {"--since", "earlier.json"}, {"--state", "found", "--fail-at", "critical"}, {"--estate", "none"}} {
+	for _, more := range [][]string{nil, {"--since", "earlier.json"}, {"--state", "found", "--fail-at", "critical"},
+		{"--estate", "none"}} {
 		in := func(format string) string {
-			return call(t, folder, append([]string{"audit", "--survey", "survey.jsonl", "--limit", "0", "--format", format}, more...)...).out
+			return call(t, folder, append(
+				[]string{"audit", "--survey", "survey.jsonl", "--limit", "0", "--format", format}, more...)...).out
 		}
 		all := map[string][]string{}
 		tell := func(format, told string) { all[format] = append(all[format], told) }
@@ -137,7 +144,8 @@ func TestFormatsAgree(t *testing.T) {
 					f.Also[k] += " (exempted)"
 				}
 			}
-			tell("json", toldOf(f.Check, f.Where, f.Severity, strings.Join(f.Also, ", "), f.Exemption != nil, f.Since == "new"))
+			tell("json", toldOf(f.Check, f.Where, f.Severity, strings.Join(f.Also, ", "), f.Exemption != nil,
+				f.Since == "new"))
 		}
 
 		rows, err := csv.NewReader(strings.NewReader(in("csv"))).ReadAll()
@@ -146,7 +154,8 @@ func TestFormatsAgree(t *testing.T) {
 		}
 		for _, row := range rows[1:] {
 			of := func(name string) string { return row[slices.Index(rows[0], name)] }
-			tell("csv", toldOf(of("check"), of("where"), of("severity"), of("also"), of("exempted_by") != "", of("since") == "new"))
+			tell("csv", toldOf(of("check"), of("where"), of("severity"), of("also"), of("exempted_by") != "",
+				of("since") == "new"))
 		}
 
 		var s struct {
@@ -174,7 +183,8 @@ func TestFormatsAgree(t *testing.T) {
 			for _, x := range r.Properties.Exempted {
 				also = append(also, x+" (exempted)")
 			}
-			tell("sarif", toldOf(r.RuleID, r.Locations[0].LogicalLocations[0].FullyQualifiedName, r.Properties.Severity, strings.Join(also, ", "), len(r.Suppressions) > 0, r.BaselineState == "new"))
+			tell("sarif", toldOf(r.RuleID, r.Locations[0].LogicalLocations[0].FullyQualifiedName,
+				r.Properties.Severity, strings.Join(also, ", "), len(r.Suppressions) > 0, r.BaselineState == "new"))
 		}
 
 		var x struct {
@@ -205,10 +215,12 @@ func TestFormatsAgree(t *testing.T) {
 				case finding && c.Skipped != nil:
 					tell("junit", toldOf(c.Class, where, "", "", true, false))
 				case finding && c.Failure != nil:
-					tell("junit", toldOf(c.Class, where, c.Failure.Type, "", false, strings.Contains(c.Failure.Text, "since then new")))
+					tell("junit", toldOf(c.Class, where, c.Failure.Type, "", false,
+						strings.Contains(c.Failure.Text, "since then new")))
 				case finding:
 					severity, _, _ := strings.Cut(c.Output, ":")
-					tell("junit", toldOf(c.Class, where, severity, "", false, strings.Contains(c.Output, "since then new")))
+					tell("junit", toldOf(c.Class, where, severity, "", false,
+						strings.Contains(c.Output, "since then new")))
 				case c.Name != "nothing found":
 					t.Errorf("a case that is no finding: %+v", c)
 				}
@@ -216,16 +228,20 @@ func TestFormatsAgree(t *testing.T) {
 		}
 		for _, f := range j.Findings {
 			for _, check := range f.Also {
-				if !strings.HasSuffix(check, " (exempted)") && f.Exemption == nil && !strings.Contains(joined[check], f.Where+": with "+f.Check) {
+				if !strings.HasSuffix(check, " (exempted)") && f.Exemption == nil &&
+					!strings.Contains(joined[check], f.Where+": with "+f.Check) {
 					t.Errorf("the suite of %s says nothing of %s in %s", check, f.Check, f.Where)
 				}
 			}
 		}
 
-		for _, m := range regexp.MustCompile(`<summary><b>(\w+)(, \w+)?</b> (\S+) in (\S+)</summary>`).FindAllStringSubmatch(in("md"), -1) {
+		for _, m := range regexp.MustCompile(
+			`<summary><b>(\w+)(, \w+)?</b> (\S+) in (\S+)</summary>`).FindAllStringSubmatch(in("md"), -1) {
 			tell("md", toldOf(m[3], m[4], m[1], "", m[1] == "exempted", m[2] == ", new"))
 		}
-		for _, m := range regexp.MustCompile(`(?m)^(CRITICAL|HIGH|\w+) +(\S+)(?: \+\d+)? +(\S+)  [0-9a-f]{8}(  \w+)?`).FindAllStringSubmatch(in("text"), -1) {
+		for _, m := range regexp.MustCompile(
+			`(?m)^(CRITICAL|HIGH|\w+) +(\S+)(?: \+\d+)? +(\S+)  [0-9a-f]{8}(  \w+)?`).FindAllStringSubmatch(
+			in("text"), -1) {
 			tell("text", toldOf(m[2], m[3], strings.ToLower(m[1]), "", m[1] == "exempted", m[4] == "  new"))
 		}
 

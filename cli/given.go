@@ -45,7 +45,8 @@ func (a *App) strictly(c *cli.Command) {
 			case *cli.StringFlag:
 				empty = strings.TrimSpace(c.String(name)) == ""
 			case *cli.StringSliceFlag:
-				empty = slices.ContainsFunc(c.StringSlice(name), func(text string) bool { return strings.TrimSpace(text) == "" }) || len(c.StringSlice(name)) == 0
+				empty = slices.ContainsFunc(c.StringSlice(name),
+					func(text string) bool { return strings.TrimSpace(text) == "" }) || len(c.StringSlice(name)) == 0
 			}
 			if empty && a.given(name) {
 				return usage("the flag --%s is given and empty: it needs a value, or leave it out", name)
@@ -155,7 +156,8 @@ func (a *App) surveyFile(c *cli.Command) (string, error) {
 // notOfEnvironment says that what is named on the command line counts, where the
 // environment names another folder.
 func (a *App) notOfEnvironment(named string) {
-	if variable := a.fromEnvironment("estate"); variable != "" && filepath.Clean(os.Getenv(variable)) != filepath.Clean(named) {
+	if variable := a.fromEnvironment("estate"); variable != "" &&
+		filepath.Clean(os.Getenv(variable)) != filepath.Clean(named) {
 		a.note("looking at %s, not at %s (%s)", named, os.Getenv(variable), variable)
 	}
 }

@@ -27,7 +27,8 @@ func (a *App) helpWidth() int {
 }
 
 // exitCodesText is what the exit codes mean, in one sentence.
-const exitCodesText = "Exit codes: 0 nothing to report, 1 findings or failed expectations, 2 wrong use or wrong input, 3 a file or cloud could not be reached or written, 4 refused because it would not be safe."
+const exitCodesText = "Exit codes: 0 nothing to report, 1 findings or failed expectations, 2 wrong use or wrong " +
+	"input, 3 a file or cloud could not be reached or written, 4 refused because it would not be safe."
 
 // helpText is the help of a command, laid out for a width: what it does, how it is
 // called, examples, commands below it, flags.

@@ -33,15 +33,18 @@ import (
 const noEstate = "none"
 
 func estateFlag() cli.Flag {
-	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its sub-folders; none leaves them out", Sources: fromVariable("ISONOMOS_ESTATE")}
+	return &cli.StringFlag{Name: "estate", Value: ".", Usage: "read definitions (*.nomos) from `FOLDER` and its " +
+		"sub-folders; none leaves them out", Sources: fromVariable("ISONOMOS_ESTATE")}
 }
 
 func surveyFlag() cli.Flag {
-	return &cli.StringFlag{Name: "survey", Usage: "look at the instances and routes of a survey `FILE` (.jsonl, also gzip or zstd; - for standard input)", Sources: fromVariable("ISONOMOS_SURVEY")}
+	return &cli.StringFlag{Name: "survey", Usage: "look at the instances and routes of a survey `FILE` (.jsonl, " +
+		"also gzip or zstd; - for standard input)", Sources: fromVariable("ISONOMOS_SURVEY")}
 }
 
 func liveFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "live", Usage: "look at the clouds themselves, as isonomos survey reads them, instead of at a survey"}
+	return &cli.BoolFlag{Name: "live", Usage: "look at the clouds themselves, as isonomos survey reads them, " +
+		"instead of at a survey"}
 }
 
 // stateFlag says which state is judged: by default what was found, or both where a
@@ -51,11 +54,16 @@ func stateFlag(both bool) cli.Flag {
 	if both {
 		states, otherwise = append(states, "both"), "both where there are both"
 	}
-	return &cli.StringFlag{Name: "state", Usage: "judge the `STATE` " + strings.Join(states, ", ") + ": as the clouds are, or as they will be once the definitions are carried out (" + otherwise + ")", Validator: oneOf(states...)}
+	return &cli.StringFlag{Name: "state",
+		Usage: "judge the `STATE` " + strings.Join(states, ", ") +
+			": as the clouds are, or as they will be once the definitions are carried out (" + otherwise + ")",
+		Validator: oneOf(states...)}
 }
 
 func formatFlag(formats ...string) cli.Flag {
-	return &cli.StringFlag{Name: "format", Value: "text", Usage: "write `FORMAT`: text or " + strings.Join(formats, ", "), Validator: oneOf(append([]string{"text"}, formats...)...)}
+	return &cli.StringFlag{Name: "format", Value: "text",
+		Usage:     "write `FORMAT`: text or " + strings.Join(formats, ", "),
+		Validator: oneOf(append([]string{"text"}, formats...)...)}
 }
 
 // world reads what a command works on: definitions, a survey, or definitions on a survey.
@@ -83,7 +91,8 @@ func (a *App) world(ctx context.Context, c *cli.Command) (work.World, error) {
 	}
 	if len(files) == 0 && !live {
 		if survey == nil {
-			return work.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, or a survey with --survey", nomos.Extension, folderName(folder))
+			return work.World{}, usage("there are no definitions (*%s) in %s: name their folder with --estate, "+
+				"or a survey with --survey", nomos.Extension, folderName(folder))
 		}
 		return work.World{Survey: survey, Estate: survey}, nil
 	}
@@ -246,7 +255,8 @@ func fileError(kind, path string, err error) error {
 
 func (a *App) readSurvey(path string) (*estate.Estate, error) {
 	if filepath.Ext(path) == nomos.Extension {
-		return nil, usage("%s holds definitions, and a survey belongs here: name the folder of definitions with --estate", path)
+		return nil, usage("%s holds definitions, and a survey belongs here: name the folder of definitions with "+
+			"--estate", path)
 	}
 	in, err := a.open(path)
 	if err != nil {

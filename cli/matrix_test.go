@@ -18,13 +18,18 @@ import (
 type oddEstate struct{ dialect, kind, flaw string }
 
 // flaws are what can be missing or wrong in a survey.
-var flaws = []string{"nothing", "group without network", "interface without subnet", "rule of an unknown group", "list of another cloud", "list that names nothing", "no list",
-	"balancer without targets", "balancer with an unknown target", "balancer that targets itself", "balancer without interfaces", "instance without interfaces", "interface without addresses",
-	"rank out of range", "no rank", "unknown owner", "unknown group", "unknown dialect", "subnet of no network", "network without ranges", "route to no network", "rule without peers",
+var flaws = []string{"nothing", "group without network", "interface without subnet", "rule of an unknown group",
+	"list of another cloud", "list that names nothing", "no list",
+	"balancer without targets", "balancer with an unknown target", "balancer that targets itself",
+	"balancer without interfaces", "instance without interfaces", "interface without addresses",
+	"rank out of range", "no rank", "unknown owner", "unknown group", "unknown dialect", "subnet of no network",
+	"network without ranges", "route to no network", "rule without peers",
 	"rule without services", "unread", "group twice", "address twice", "account of no cloud", "byte order mark"}
 
 // peersOfAll are all kinds of peer that a survey can name.
-var peersOfAll = []string{"0.0.0.0/0", "::/0", "10.1.0.0/16", "10.1.1.7", "2001:db8::/32", "group:g", "group:other", "group:far/g", "group:gone", "list:l", "list:p", "list:gone", "network", "anything", "internet", "probes", "group:g2"}
+var peersOfAll = []string{"0.0.0.0/0", "::/0", "10.1.0.0/16", "10.1.1.7", "2001:db8::/32", "group:g", "group:other",
+	"group:far/g", "group:gone", "list:l", "list:p", "list:gone", "network", "anything", "internet", "probes",
+	"group:g2"}
 
 func (o oddEstate) survey() string {
 	var b strings.Builder
@@ -54,7 +59,9 @@ func (o oddEstate) survey() string {
 		}
 		line(`{"kind":"network","account":%q,"id":"n","name":"n","ranges":%s,"peers":[{"account":"far","network":"gone"}]}`, account, ranges)
 		line(`{"kind":"subnet","account":%q,"network":%q,"id":"s","name":"s","ranges":["10.1.1.0/24","fd20:1:0:1::/64"],"routes":[{"to":"0.0.0.0/0","via":"internet"},{"to":"::/0","via":"nat"},{"to":"172.31.0.0/16","via":"private-line"}%s],"groups":%s}`,
-			account, pick("subnet of no network", "gone", "n"), pick("route to no network", `,{"to":"10.9.0.0/16","via":"peer","network":"gone"}`, ""), map[bool]string{true: `["g"]`, false: `[]`}[o.kind == "subnets"])
+			account, pick("subnet of no network", "gone", "n"),
+			pick("route to no network", `,{"to":"10.9.0.0/16","via":"peer","network":"gone"}`, ""),
+			map[bool]string{true: `["g"]`, false: `[]`}[o.kind == "subnets"])
 	}
 	attached := `["g"]`
 	if o.kind == "subnets" {
@@ -76,7 +83,8 @@ func (o oddEstate) survey() string {
 		line(`{"kind":"instance","account":"here","id":"bare","name":"bare","type":"machine","interfaces":[]}`)
 	}
 	targets := pick("balancer without targets", `[]`, `["a","b"]`)
-	targets = map[string]string{"balancer with an unknown target": `["gone"]`, "balancer that targets itself": `["lb"]`}[o.flaw] + targets
+	targets = map[string]string{"balancer with an unknown target": `["gone"]`,
+		"balancer that targets itself": `["lb"]`}[o.flaw] + targets
 	targets = targets[:strings.IndexByte(targets, ']')+1]
 	faces := `[{"id":"ilb","subnet":"s","private":["10.1.1.9"],"public":["198.51.100.9"],"groups":` + attached + `}]`
 	line(`{"kind":"instance","account":"here","id":"lb","name":"lb","type":"balancer","interfaces":%s,"listeners":[{"service":"tcp 443","targets":%s,"port":8443,"probe":"tcp 8443"}]}`, pick("balancer without interfaces", `[]`, faces), targets)
@@ -92,7 +100,9 @@ func (o oddEstate) survey() string {
 	line(`{"kind":"group","account":"far","network":"n","id":"g","name":"g","for":"instances"}`)
 	if !has("no list") {
 		owner := pick("unknown owner", "someone", "own")
-		line(`{"kind":"list","account":%q,"id":"l","name":"l","owner":%q,"region":"r","entries":%s}`, pick("list of another cloud", "far", "here"), owner, pick("list that names nothing", `[]`, `["192.0.2.0/28"]`))
+		line(`{"kind":"list","account":%q,"id":"l","name":"l","owner":%q,"region":"r","entries":%s}`,
+			pick("list of another cloud", "far", "here"), owner,
+			pick("list that names nothing", `[]`, `["192.0.2.0/28"]`))
 		line(`{"kind":"list","account":"here","id":"p","name":"edge","owner":"published","region":"r","entries":["203.0.113.0/28"]}`)
 	}
 	rank := 100
@@ -101,7 +111,8 @@ func (o oddEstate) survey() string {
 			rank += 20
 			ranked := fmt.Sprintf(`"rank":%d,`, rank)
 			switch {
-			case has("no rank") || o.dialect == "flat" || o.dialect == "layered" || o.dialect == "union" && o.kind == "instances":
+			case has("no rank") || o.dialect == "flat" || o.dialect == "layered" ||
+				o.dialect == "union" && o.kind == "instances":
 				ranked = ""
 			case has("rank out of range"):
 				ranked = `"rank":-7,`
@@ -164,7 +175,8 @@ func inProcess(t *testing.T, stdin string, args ...string) (code int, out, said 
 		}
 	}()
 	var stdout, stderr bytes.Buffer
-	a := &cli.App{Stdin: strings.NewReader(stdin), Stdout: &stdout, Stderr: &stderr, Now: func() time.Time { return time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC) }, Version: "test"}
+	a := &cli.App{Stdin: strings.NewReader(stdin), Stdout: &stdout, Stderr: &stderr,
+		Now: func() time.Time { return time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC) }, Version: "test"}
 	code = a.Run(context.Background(), append([]string{"isonomos"}, args...))
 	return code, stdout.String(), stderr.String()
 }
@@ -181,7 +193,9 @@ func TestOddSurveys(t *testing.T) {
 				folder := t.TempDir()
 				survey := filepath.Join(folder, "s.jsonl")
 				definitions := strings.Replace(o.definitions(), "expect a_list_less cannot reach web\n", "", 1)
-				for name, text := range map[string]string{"s.jsonl": o.survey(), "b.jsonl": oddEstate{dialect, kind, "nothing"}.survey(), "d/odd.nomos": definitions, "f.csv": "start,end,src,dst,protocol,dst_port,packets,bytes\n2026-11-20T06:00:00Z,2026-11-20T06:00:01Z,192.0.2.1,10.1.1.5,tcp,22,10,1000\n"} {
+				for name, text := range map[string]string{"s.jsonl": o.survey(),
+					"b.jsonl": oddEstate{dialect, kind, "nothing"}.survey(), "d/odd.nomos": definitions,
+					"f.csv": "start,end,src,dst,protocol,dst_port,packets,bytes\n2026-11-20T06:00:00Z,2026-11-20T06:00:01Z,192.0.2.1,10.1.1.5,tcp,22,10,1000\n"} {
 					path := filepath.Join(folder, name)
 					if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 						t.Fatal(err)
@@ -190,26 +204,33 @@ func TestOddSurveys(t *testing.T) {
 						t.Fatal(err)
 					}
 				}
-				batch := "a b tcp 22\n192.0.2.1 a tcp 22\na 192.0.2.1 tcp 443\nb lb tcp 443\nlb a tcp 8443\nbare a tcp 22\na a icmp 8/0\n10.1.1.5 b tcp 22\nfd20:1:0:1::5 b icmpv6 128/0\n"
+				batch := "a b tcp 22\n192.0.2.1 a tcp 22\na 192.0.2.1 tcp 443\nb lb tcp 443\nlb a tcp 8443\nbare " +
+					"a tcp 22\na a icmp 8/0\n10.1.1.5 b tcp 22\nfd20:1:0:1::5 b icmpv6 128/0\n"
 				for _, with := range [][]string{{"--estate", "none"}, {"--estate", filepath.Join(folder, "d")}} {
 					on := func(args ...string) []string { return append(append(args, with...), "--survey", survey) }
 					all := [][]string{
-						on("audit", "--format", "json"), on("audit"), on("exposure"), on("exposure", "--from", "a", "--direction", "out"), on("exposure", "--from", "10.0.0.0/8"),
-						on("trace", "--batch", "-"), on("trace", "192.0.2.1", "a", "tcp", "22"), on("prove"), on("narrow", "--all", "--flows", filepath.Join(folder, "f.csv")), on("narrow", "--across"),
+						on("audit", "--format", "json"), on("audit"), on("exposure"), on("exposure", "--from", "a",
+							"--direction", "out"), on("exposure", "--from", "10.0.0.0/8"),
+						on("trace", "--batch", "-"), on("trace", "192.0.2.1", "a", "tcp", "22"), on("prove"),
+						on("narrow", "--all", "--flows", filepath.Join(folder, "f.csv")), on("narrow", "--across"),
 						on("adopt", "--all"), {"compare", survey, filepath.Join(folder, "b.jsonl")},
 					}
 					if flaw == "nothing" || flaw == "instance without interfaces" {
 						for _, format := range []string{"sarif", "csv", "md", "junit"} {
 							all = append(all, on("audit", "--format", format))
 						}
-						all = append(all, on("audit", "--by", "check"), on("exposure", "--matrix"), on("exposure", "--format", "json"), on("prove", "--format", "json"), on("narrow", "--all", "--flows", filepath.Join(folder, "f.csv"), "--format", "json"))
+						all = append(all, on("audit", "--by", "check"), on("exposure", "--matrix"),
+							on("exposure", "--format", "json"), on("prove", "--format", "json"),
+							on("narrow", "--all", "--flows", filepath.Join(folder, "f.csv"), "--format", "json"))
 					}
 					if with[1] != "none" {
-						all = append(all, on("draft", "--adopt", "all", "--to", filepath.Join(folder, "draft.json")), on("check", "--rules"), []string{"compare", survey, with[1]})
+						all = append(all, on("draft", "--adopt", "all", "--to", filepath.Join(folder, "draft.json")),
+							on("check", "--rules"), []string{"compare", survey, with[1]})
 					}
 					for _, args := range all {
 						code, out, said := inProcess(t, batch, args...)
-						if code > 4 || code == 2 && said == "" || strings.Contains(said+out, "%!") || strings.Contains(said, "nil pointer") {
+						if code > 4 || code == 2 && said == "" || strings.Contains(said+out, "%!") ||
+							strings.Contains(said, "nil pointer") {
 							t.Errorf("%+v: %v: exit %d\n%s%.500s", o, args, code, said, out)
 						}
 						if code < 2 {

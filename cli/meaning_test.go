@@ -18,7 +18,8 @@ import (
 	"isonomos/store"
 )
 
-var enacted = flag.Int("enacted", 4, "random estates of each dialect that are carried out, changed, and carried out again")
+var enacted = flag.Int("enacted", 4,
+	"random estates of each dialect that are carried out, changed, and carried out again")
 
 // What somebody else has in the cloud, which must stay as it is.
 const foreign = `{"kind":"group","account":"a","network":"n1","id":"theirs","name":"theirs","description":"not ours"}
@@ -45,7 +46,8 @@ func TestWhatIsDefinedIsEnacted(t *testing.T) {
 					}
 					h.write(filepath.Join(h.folder, "play.nomos"), a.Definitions())
 					code, out := h.run("draft")
-					if code == 2 || code == 4 && strings.Contains(out, "no safe order") || strings.Contains(out, "stops this connect") {
+					if code == 2 || code == 4 && strings.Contains(out, "no safe order") ||
+						strings.Contains(out, "stops this connect") {
 						continue // by chance, it can't be expressed, or contradicts itself
 					}
 					if code != 0 {
@@ -56,7 +58,8 @@ func TestWhatIsDefinedIsEnacted(t *testing.T) {
 							t.Fatalf("enact: exit %d %s\n%s\n%s", code, out, a.Definitions(), a.Survey())
 						}
 					}
-					if code, out = h.run("draft", "--to", "again.json"); code != 0 || !strings.Contains(out, "nothing to do") {
+					if code, out = h.run("draft", "--to", "again.json"); code != 0 ||
+						!strings.Contains(out, "nothing to do") {
 						t.Fatalf("a second draft: exit %d %s\n%s", code, out, a.Definitions())
 					}
 					state, err := os.Open(filepath.Join(h.clouds, standin.StateFile))
@@ -73,7 +76,8 @@ func TestWhatIsDefinedIsEnacted(t *testing.T) {
 						t.Fatalf("round %d: %s\n%s\n%s", round, wrong, a.Definitions(), a.Survey())
 					}
 					if after := foreignLines(t, h); !slices.Equal(before, after) {
-						t.Fatalf("what is not ours was\n%s\nand is\n%s", strings.Join(before, "\n"), strings.Join(after, "\n"))
+						t.Fatalf("what is not ours was\n%s\nand is\n%s", strings.Join(before, "\n"),
+							strings.Join(after, "\n"))
 					}
 					decided += n
 					done++
@@ -126,7 +130,8 @@ func foreignLines(t *testing.T, h *harbourmaster) []string {
 	}
 	var lines []string
 	for line := range strings.Lines(string(text)) {
-		if strings.Contains(line, "theirs") || strings.Contains(line, `"others"`) || strings.Contains(line, `"built_in"`) {
+		if strings.Contains(line, "theirs") || strings.Contains(line, `"others"`) ||
+			strings.Contains(line, `"built_in"`) {
 			var whole map[string]any
 			if err := json.Unmarshal([]byte(line), &whole); err != nil {
 				t.Fatal(err)
@@ -177,7 +182,8 @@ func TestChangesThatAreEasilyStopped(t *testing.T) {
 				h.must(0, "nothing to do", "draft", "--to", "again.json")
 			}
 			state, err := os.ReadFile(filepath.Join(h.clouds, standin.StateFile))
-			if last := more[len(more)-1]; err != nil || last == "" && len(more) > 1 && strings.Contains(string(state), `"name":"g"`) {
+			if last := more[len(more)-1]; err != nil ||
+				last == "" && len(more) > 1 && strings.Contains(string(state), `"name":"g"`) {
 				t.Errorf("the group is still there: %v\n%s", err, state)
 			}
 		})

@@ -24,34 +24,50 @@ func (a *App) narrowCommand() *cli.Command {
 		Name:      "narrow",
 		Usage:     "propose the narrowest rules that let through what is needed",
 		ArgsUsage: "[flags] [GROUP|FILE:LINE ...]",
-		Description: "Proposes a least-privilege replacement for the rules of a group that an audit finds to let through\n" +
+		Description: "Proposes a least-privilege replacement for the rules of a group that an audit finds to let " +
+			"through\n" +
 			"more than they should, for the rule at FILE:LINE, for what breaks a law, for the findings of an audit,\n" +
 			"or for everything. What is needed is what the definitions declare and what was seen; it is said with\n" +
 			"groups and lists before ranges and addresses. Every proposal is proved by deciding the result.\n" +
 			"Groups that are only surveyed are written as definitions (see isonomos adopt).\n\n" +
 			"  isonomos narrow gauge-maintenance --survey survey.jsonl --flows flows.csv\n" +
 			"  isonomos narrow traffic.nomos:24 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
-			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from 203.0.113.201\" --write\n" +
+			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from 203.0.113.201\" " +
+			"--write\n" +
 			"  isonomos narrow --all --survey survey.jsonl --flows flows.csv --severity high\n" +
 			"  isonomos narrow --law shut-admin --survey survey.jsonl --flows flows.csv --lend\n" +
 			"  isonomos narrow --across --survey survey.jsonl --diff",
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(),
-			&cli.BoolFlag{Name: "all", Usage: "narrow everything that an audit finds to let through too much, what shuts most for each rule first"},
-			&cli.BoolFlag{Name: "across", Usage: "say once what several groups say: shared addresses as a list, own machines by their group, twins as one"},
+			&cli.BoolFlag{Name: "all", Usage: "narrow everything that an audit finds to let through too much, " +
+				"what shuts most for each rule first"},
+			&cli.BoolFlag{Name: "across", Usage: "say once what several groups say: shared addresses as a list, " +
+				"own machines by their group, twins as one"},
 			&cli.StringFlag{Name: "law", Usage: "narrow what breaks a `LAW`"},
-			&cli.StringFlag{Name: "findings", Usage: "narrow the findings in `FILE` (audit --format json; - for standard input)"},
-			&cli.StringFlag{Name: "severity", Value: "info", Usage: "with --all: only findings at least of `SEVERITY`: " + strings.Join(severities, ", "), Validator: oneOf(severities...)},
-			&cli.StringSliceFlag{Name: "check", Usage: "with --all: only findings of `CHECK` (several parted by commas)"},
-			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as stage = production"},
-			&cli.StringSliceFlag{Name: "keep", Usage: "keep `TRAFFIC` whatever was seen: an address, a range, a group or a list, or \"ssh from 203.0.113.201\""},
-			&cli.StringSliceFlag{Name: "drop", Usage: "drop `TRAFFIC` whatever was seen or declared; written as for --keep"},
-			&cli.IntFlag{Name: "min-days", Value: 1, Usage: "leave out who was seen on fewer than `N` days", Validator: notNegative},
-			&cli.BoolFlag{Name: "lend", Usage: "lend administration for a while, where few use it now and then, instead of leaving it open"},
-			&cli.StringSliceFlag{Name: "weight", Usage: "let the choice go by another weight: `NAME=NUMBER`, such as stranger=10 (docs/narrowing.md lists them)"},
+			&cli.StringFlag{Name: "findings", Usage: "narrow the findings in `FILE` (audit --format json; - for " +
+				"standard input)"},
+			&cli.StringFlag{Name: "severity", Value: "info",
+				Usage:     "with --all: only findings at least of `SEVERITY`: " + strings.Join(severities, ", "),
+				Validator: oneOf(severities...)},
+			&cli.StringSliceFlag{Name: "check", Usage: "with --all: only findings of `CHECK` (several parted by " +
+				"commas)"},
+			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as " +
+				"stage = production"},
+			&cli.StringSliceFlag{Name: "keep", Usage: "keep `TRAFFIC` whatever was seen: an address, a range, a " +
+				"group or a list, or \"ssh from 203.0.113.201\""},
+			&cli.StringSliceFlag{Name: "drop", Usage: "drop `TRAFFIC` whatever was seen or declared; written as " +
+				"for --keep"},
+			&cli.IntFlag{Name: "min-days", Value: 1, Usage: "leave out who was seen on fewer than `N` days",
+				Validator: notNegative},
+			&cli.BoolFlag{Name: "lend", Usage: "lend administration for a while, where few use it now and then, " +
+				"instead of leaving it open"},
+			&cli.StringSliceFlag{Name: "weight", Usage: "let the choice go by another weight: `NAME=NUMBER`, " +
+				"such as stranger=10 (docs/narrowing.md lists them)"},
 			&cli.BoolFlag{Name: "curve", Usage: "show the trade-off between rules and excess"},
-			&cli.IntFlag{Name: "limit", Value: 20, Usage: "show at most `N` proposals as text; 0 shows all", Validator: notNegative},
-			&cli.BoolFlag{Name: "diff", Usage: "write the edit of the definitions as a unified diff, for git apply or patch -p1"},
+			&cli.IntFlag{Name: "limit", Value: 20, Usage: "show at most `N` proposals as text; 0 shows all",
+				Validator: notNegative},
+			&cli.BoolFlag{Name: "diff", Usage: "write the edit of the definitions as a unified diff, for git " +
+				"apply or patch -p1"},
 			&cli.BoolFlag{Name: "write", Usage: "edit the definitions in place"},
 			formatFlag("json", "md"),
 		}, evidenceFlags("rest on")...),
@@ -62,16 +78,19 @@ func (a *App) narrowCommand() *cli.Command {
 
 func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	ways := 0
-	for _, given := range []bool{c.Args().Present(), c.Bool("all"), c.Bool("across"), c.String("law") != "", c.String("findings") != ""} {
+	for _, given := range []bool{c.Args().Present(), c.Bool("all"), c.Bool("across"), c.String("law") != "",
+		c.String("findings") != ""} {
 		if given {
 			ways++
 		}
 	}
 	switch {
 	case ways == 0:
-		return usage("narrow needs a group, FILE:LINE, --law, --findings, --all or --across: isonomos narrow gauge-maintenance --flows flows.csv")
+		return usage("narrow needs a group, FILE:LINE, --law, --findings, --all or --across: isonomos narrow " +
+			"gauge-maintenance --flows flows.csv")
 	case ways > 1:
-		return usage("groups and rules by name, --law, --findings, --all and --across are different ways to say what to narrow: use one")
+		return usage("groups and rules by name, --law, --findings, --all and --across are different ways to say " +
+			"what to narrow: use one")
 	case c.Bool("diff") && c.String("format") != "text":
 		return usage("--diff is a format of its own: leave --format out")
 	}
@@ -107,7 +126,8 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	if rank {
 		result.Rank()
 	}
-	shown := render.Narrowing{World: w, Result: result, Flows: o.Flows, Ranked: rank, Curve: c.Bool("curve"), Limit: c.Int("limit")}
+	shown := render.Narrowing{World: w, Result: result, Flows: o.Flows, Ranked: rank, Curve: c.Bool("curve"),
+		Limit: c.Int("limit")}
 	var adopted work.Adoption
 	if c.Bool("diff") || c.Bool("write") {
 		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c.String("estate"))); err != nil {
@@ -116,7 +136,8 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 		a.tellLeft(adopted)
 		for _, f := range adopted.Edits {
 			if slices.ContainsFunc(result.Files, func(e work.Edited) bool { return e.File == f.File }) {
-				return usage("%s says that a group exists which becomes a definition, and a rule in it is narrowed too: adopt that group first, or name what to narrow", f.File.Name)
+				return usage("%s says that a group exists which becomes a definition, and a rule in it is "+
+					"narrowed too: adopt that group first, or name what to narrow", f.File.Name)
 			}
 		}
 	}
@@ -145,7 +166,8 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 // narrowContradictions refuses flags that have no use beside what is to be narrowed.
 func (a *App) narrowContradictions(c *cli.Command) error {
 	filters := []string{"severity", "check", "over"}
-	choices := []string{"keep", "drop", "min-days", "lend", "weight", "curve", "flows", "table", "query", "window", "limit"}
+	choices := []string{"keep", "drop", "min-days", "lend", "weight", "curve", "flows", "table", "query", "window",
+		"limit"}
 	switch {
 	case c.Bool("across"):
 		return a.without(c, "across", slices.Concat(filters, choices)...)
@@ -241,7 +263,8 @@ func estateFolder(c *cli.Command) string {
 
 // narrowOptions are what flags say about how to narrow.
 func narrowOptions(c *cli.Command, w work.World) (narrow.Options, error) {
-	o := narrow.Options{Weights: narrow.DefaultWeights, MinDays: c.Int("min-days"), Lend: c.Bool("lend"), Blind: c.Args().Present()}
+	o := narrow.Options{Weights: narrow.DefaultWeights, MinDays: c.Int("min-days"), Lend: c.Bool("lend"),
+		Blind: c.Args().Present()}
 	for _, text := range c.StringSlice("weight") {
 		name, value, _ := strings.Cut(text, "=")
 		if err := o.Weights.Set(strings.TrimSpace(name), strings.TrimSpace(value)); err != nil {
@@ -273,7 +296,8 @@ func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 			return nil, usage("%w", err)
 		}
 		if len(found) == 0 {
-			a.note("an audit finds nothing in %s that lets through more than it should; to narrow a rule all the same, name it as FILE:LINE", name)
+			a.note("an audit finds nothing in %s that lets through more than it should; to narrow a rule all the "+
+				"same, name it as FILE:LINE", name)
 		}
 		subjects = append(subjects, found...)
 	}
@@ -284,7 +308,8 @@ func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 	for _, list := range c.StringSlice("check") {
 		checks = append(checks, strings.Split(list, ",")...)
 	}
-	o := audit.Options{Checks: checks, Now: a.Now(), Expects: w.Expects, Laws: w.Laws, Exemptions: w.Definitions.Exemptions}
+	o := audit.Options{Checks: checks, Now: a.Now(), Expects: w.Expects, Laws: w.Laws,
+		Exemptions: w.Definitions.Exemptions}
 	o.Least, _ = audit.ParseSeverity(c.String("severity"))
 	var err error
 	if o.Over, err = work.Condition("--over", c.String("over")); err != nil {
@@ -340,7 +365,8 @@ func (a *App) findingsOf(file string, w work.World, o audit.Options) ([]audit.Fi
 	}
 	found := picked(o)
 	if out := len(there) - len(found); out > 0 {
-		a.note("%s of %s are left out by --severity, --check or --over", render.Count(out, "finding", "findings"), shownName(file))
+		a.note("%s of %s are left out by --severity, --check or --over", render.Count(out, "finding", "findings"),
+			shownName(file))
 	}
 	return found, nil
 }
@@ -378,7 +404,8 @@ func (a *App) writeDiff(path string, before *string, after string) error {
 	} else {
 		text = *before
 	}
-	_, unified, _ := bytes.Cut(diff.Diff(old, []byte(text), "b/"+name, []byte(after)), []byte("\n")) // its first line names the files once more
+	// its first line names the files once more
+	_, unified, _ := bytes.Cut(diff.Diff(old, []byte(text), "b/"+name, []byte(after)), []byte("\n"))
 	_, err := io.WriteString(a.Stdout, a.forTerminal(string(unified)))
 	return err
 }

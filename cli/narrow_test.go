@@ -30,7 +30,9 @@ func TestFlowsAreKept(t *testing.T) {
 	}
 	say(0, "21,064 flows (0 more refused) on 14 days, 2026-11-06 to 2026-11-19", "flows", "add", "flows.csv")
 	say(0, "was added before: nothing has changed", "flows", "add", "flows.csv")
-	asGolden(t, "flows.txt", hideTimes(say(0, "evidence", "flows", "show", "--survey", "survey.jsonl", "--of", "gauge-3", "--service", "ssh", "--limit", "5").out))
+	asGolden(t, "flows.txt",
+		hideTimes(say(0, "evidence", "flows", "show", "--survey", "survey.jsonl", "--of", "gauge-3", "--service",
+			"ssh", "--limit", "5").out))
 	say(0, "Nothing of that was seen", "flows", "show", "--service", "telnet", "--of", "10.0.0.0/8")
 	csv := say(0, "src,src_name,dst", "flows", "show", "--format", "csv", "--survey", "survey.jsonl")
 	if lines := strings.Count(csv.out, "\n"); lines != 1119 {
@@ -38,12 +40,15 @@ func TestFlowsAreKept(t *testing.T) {
 	}
 	// The store says what the file says.
 	kept := say(0, "resting on the evidence kept in isonomos.db", "narrow", "tide-desk", "--survey", "survey.jsonl")
-	named := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", "flows.csv", "--store", "none.db")
+	named := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", "flows.csv", "--store",
+		"none.db")
 	if kept.out != named.out {
 		t.Errorf("kept:\n%s\nread:\n%s", kept.out, named.out)
 	}
-	for _, way := range [][]string{{"--window", "7d"}, {"--window", "2026-11-13..2026-11-19"}, {"--window", "7d", "--flows", "flows.csv"}} {
-		say(0, "7 days of flows (2026-11-13 to 2026-11-19)", append([]string{"narrow", "broker", "--survey", "survey.jsonl"}, way...)...)
+	for _, way := range [][]string{{"--window", "7d"}, {"--window", "2026-11-13..2026-11-19"},
+		{"--window", "7d", "--flows", "flows.csv"}} {
+		say(0, "7 days of flows (2026-11-13 to 2026-11-19)",
+			append([]string{"narrow", "broker", "--survey", "survey.jsonl"}, way...)...)
 	}
 	say(0, "forgotten: ", "flows", "forget", "--before", "2026-11-13")
 	say(0, "7 days, 2026-11-13 to 2026-11-19", "flows", "show")
@@ -76,21 +81,26 @@ func TestEvidenceOfEveryKind(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(folder, "bad.csv"), append(text, "x,y\n2026-11-19T23:59:59Z,,here\n"...), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(folder, "bad.csv"), append(text, "x,y\n2026-11-19T23:59:59Z,,here\n"...),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	r := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", "bad.csv", "--format", "json")
-	if r.code != 0 || !strings.Contains(r.err, "2 of 21,066 records of bad.csv can't be read and are left out; the first: bad.csv:21066") {
+	if r.code != 0 || !strings.Contains(r.err,
+		"2 of 21,066 records of bad.csv can't be read and are left out; the first: bad.csv:21066") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
-	if r := call(t, folder, "narrow", "tide-desk", "--flows", "bad.csv", "--strict"); r.code != 2 || !strings.Contains(r.err, `bad.csv:21066: "x" is not a time`) {
+	if r := call(t, folder, "narrow", "tide-desk", "--flows", "bad.csv", "--strict"); r.code != 2 ||
+		!strings.Contains(r.err, `bad.csv:21066: "x" is not a time`) {
 		t.Errorf("strictly: %d %s", r.code, r.err)
 	}
 	var lines []string
 	for i, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
 		f := strings.Split(line, ",")
 		if i > 0 {
-			lines = append(lines, `{"start":"`+f[0]+`","end":"`+f[1]+`","client":"`+f[2]+`","dst":"`+f[3]+`","protocol":"`+f[4]+`","src_port":`+f[5]+`,"dst_port":`+f[6]+`,"packets":`+f[7]+`,"bytes":`+f[8]+`,"reply_packets":`+f[9]+`,"reply_bytes":`+f[10]+`}`)
+			lines = append(lines, `{"start":"`+f[0]+`","end":"`+f[1]+`","client":"`+f[2]+`","dst":"`+f[3]+
+				`","protocol":"`+f[4]+`","src_port":`+f[5]+`,"dst_port":`+f[6]+`,"packets":`+f[7]+`,"bytes":`+f[8]+
+				`,"reply_packets":`+f[9]+`,"reply_bytes":`+f[10]+`}`)
 		}
 	}
 	if err := os.WriteFile(filepath.Join(folder, "flows.jsonl"), []byte(strings.Join(lines, "\n")), 0o600); err != nil {
@@ -100,7 +110,8 @@ func TestEvidenceOfEveryKind(t *testing.T) {
 		t.Fatal(err, string(out))
 	}
 	for _, file := range []string{"flows.jsonl", "flows.jsonl.gz"} {
-		again := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", file, "--column", "src=client", "--format", "json")
+		again := call(t, folder, "narrow", "tide-desk", "--survey", "survey.jsonl", "--flows", file, "--column",
+			"src=client", "--format", "json")
 		if again.code != 0 || again.out != r.out || again.err != "" {
 			t.Errorf("%s: %d %s", file, again.code, again.err)
 		}
@@ -112,12 +123,14 @@ func TestEvidenceOfEveryKind(t *testing.T) {
 func TestNarrowEverything(t *testing.T) {
 	folder := harbour(t)
 	const narrowed = "open-admin-port,open-data-port,open-inbound,open-in-sum,one-family,wide-ports"
-	audit := []string{"audit", "--survey", "survey.jsonl", "--state", "defined", "--check", narrowed, "--over", "account in (tides, traffic, lab)", "--format", "json"}
+	audit := []string{"audit", "--survey", "survey.jsonl", "--state", "defined", "--check", narrowed, "--over",
+		"account in (tides, traffic, lab)", "--format", "json"}
 	before := call(t, folder, audit...)
 	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	r := call(t, folder, "narrow", "--findings", "before.json", "--survey", "survey.jsonl", "--flows", "flows.csv", "--write", "--format", "json")
+	r := call(t, folder, "narrow", "--findings", "before.json", "--survey", "survey.jsonl", "--flows", "flows.csv",
+		"--write", "--format", "json")
 	if r.code != 0 {
 		t.Fatal(r)
 	}
@@ -154,9 +167,11 @@ func TestNarrowEverything(t *testing.T) {
 	was, is := strings.Count(before.out, `"fingerprint"`), strings.Count(after.out, `"fingerprint"`)
 	excepted := strings.Count(after.out, `"until"`)
 	if is > left+excepted || is >= was {
-		t.Errorf("%d findings became %d, of which %d could not be narrowed and %d are exempted:\n%s", was, is, left, excepted, after.out)
+		t.Errorf("%d findings became %d, of which %d could not be narrowed and %d are exempted:\n%s", was, is, left,
+			excepted, after.out)
 	}
-	if prove := call(t, folder, "prove", "--survey", "survey.jsonl"); !strings.Contains(prove.out, "24 expectations: 24 hold") {
+	if prove := call(t, folder, "prove", "--survey", "survey.jsonl"); !strings.Contains(prove.out,
+		"24 expectations: 24 hold") {
 		t.Error(prove.out)
 	}
 }
@@ -165,11 +180,15 @@ func TestNarrowEverything(t *testing.T) {
 func TestKeepAndDrop(t *testing.T) {
 	folder := harbour(t)
 	args := []string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}
-	r := call(t, folder, append(args, "--keep", "ssh, https from 203.0.113.201, list harbour-offices", "--drop", "class admin from list pilot-stations")...)
-	if r.code != 0 || !strings.Contains(r.out, "after       admit ssh from list harbour-offices, 203.0.113.201") || !strings.Contains(r.out, "dropped on request: 3 addresses") {
+	r := call(t, folder, append(args, "--keep", "ssh, https from 203.0.113.201, list harbour-offices", "--drop",
+		"class admin from list pilot-stations")...)
+	if r.code != 0 || !strings.Contains(r.out, "after       admit ssh from list harbour-offices, 203.0.113.201") ||
+		!strings.Contains(r.out, "dropped on request: 3 addresses") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
-	if r := call(t, folder, append(args[:1:1], "--all", "--check", "open-admin-port,wide-ports", "--survey", "survey.jsonl", "--flows", "flows.csv")...); r.code != 0 || strings.Contains(r.out, "reach any") || !strings.Contains(r.out, "tcp 22-80") {
+	if r := call(t, folder, append(args[:1:1], "--all", "--check", "open-admin-port,wide-ports", "--survey",
+		"survey.jsonl", "--flows", "flows.csv")...); r.code != 0 || strings.Contains(r.out, "reach any") ||
+		!strings.Contains(r.out, "tcp 22-80") {
 		t.Errorf("two checks: %s%s", r.out, r.err)
 	}
 }
@@ -198,12 +217,14 @@ func TestAdoptedFilesAreTheSame(t *testing.T) {
 		document.Changes[0].Group != "tides/quay/berth-ledger" || document.Changes[0].Kind != "closes" {
 		t.Errorf("%v: %s", err, r.out)
 	}
-	if r := call(t, folder, "adopt", "--all", "--survey", "survey.jsonl", "--over", "account = lab"); r.code != 2 || !strings.Contains(r.err, "there is nothing to adopt") {
+	if r := call(t, folder, "adopt", "--all", "--survey", "survey.jsonl", "--over", "account = lab"); r.code != 2 ||
+		!strings.Contains(r.err, "there is nothing to adopt") {
 		t.Errorf("once more: %+v", r)
 	}
 	across := call(t, folder, "narrow", "--across", "--survey", "survey.jsonl", "--write")
 	asGolden(t, "narrow-across.txt", across.out)
-	if r := call(t, folder, "compare", "survey.jsonl", ".", "--format", "json"); strings.Count(r.out, `"group": "tides/quay/berth-ledger"`) == 0 {
+	if r := call(t, folder, "compare", "survey.jsonl", ".", "--format", "json"); strings.Count(r.out,
+		`"group": "tides/quay/berth-ledger"`) == 0 {
 		t.Errorf("after joining: %s", r.out)
 	}
 }
@@ -211,10 +232,12 @@ func TestAdoptedFilesAreTheSame(t *testing.T) {
 // A generated estate with careless rules is narrowed from its own files.
 func TestCarelessSandbox(t *testing.T) {
 	folder := t.TempDir()
-	if r := call(t, folder, "sandbox", "generate", "--accounts", "4", "--groups", "60", "--rules", "400", "--careless", "40", "--seed", "3", "x"); r.code != 0 {
+	if r := call(t, folder, "sandbox", "generate", "--accounts", "4", "--groups", "60", "--rules", "400",
+		"--careless", "40", "--seed", "3", "x"); r.code != 0 {
 		t.Fatal(r)
 	}
-	r := call(t, folder, "narrow", "--all", "--estate", "x", "--survey", "x/survey.jsonl.zst", "--flows", "x/flows.csv.gz", "--limit", "2")
+	r := call(t, folder, "narrow", "--all", "--estate", "x", "--survey", "x/survey.jsonl.zst", "--flows",
+		"x/flows.csv.gz", "--limit", "2")
 	if r.code != 0 || !strings.Contains(r.out, "checked     by deciding the result") {
 		t.Errorf("%+v", r)
 	}
@@ -236,11 +259,15 @@ func TestNarrowByCapture(t *testing.T) {
 	send := func(from, to string, fromPort, toPort layers.TCPPort, syn, ack bool) {
 		at = at.Add(time.Second)
 		buffer := gopacket.NewSerializeBuffer()
-		ip := &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolTCP, SrcIP: net.ParseIP(from), DstIP: net.ParseIP(to)}
-		if err := gopacket.SerializeLayers(buffer, gopacket.SerializeOptions{FixLengths: true}, ip, &layers.TCP{SrcPort: fromPort, DstPort: toPort, SYN: syn, ACK: ack}); err != nil {
+		ip := &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolTCP, SrcIP: net.ParseIP(from),
+			DstIP: net.ParseIP(to)}
+		if err := gopacket.SerializeLayers(buffer, gopacket.SerializeOptions{FixLengths: true}, ip,
+			&layers.TCP{SrcPort: fromPort, DstPort: toPort, SYN: syn, ACK: ack}); err != nil {
 			t.Fatal(err)
 		}
-		if err := w.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(buffer.Bytes()), Length: len(buffer.Bytes())}, buffer.Bytes()); err != nil {
+		if err := w.WritePacket(
+			gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(buffer.Bytes()), Length: len(buffer.Bytes())},
+			buffer.Bytes()); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -269,7 +296,9 @@ func TestNarrowByCapture(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := call(t, folder, "narrow", "lab.nomos:10", "--survey", "survey.jsonl", "--flows", "rig.pcap")
-	if r.code != 0 || !strings.Contains(r.out, "after       admit ssh from list harbour-offices") || !strings.Contains(r.out, "never answered: 1 address with 3 flows on ssh: 192.0.2.200") || !strings.Contains(r.out, "less than a week was watched (1 of 7 days)") {
+	if r.code != 0 || !strings.Contains(r.out, "after       admit ssh from list harbour-offices") ||
+		!strings.Contains(r.out, "never answered: 1 address with 3 flows on ssh: 192.0.2.200") ||
+		!strings.Contains(r.out, "less than a week was watched (1 of 7 days)") {
 		t.Errorf("%s%s", r.out, r.err)
 	}
 }

@@ -18,10 +18,16 @@ import (
 // offline are commands that say nothing of a connection, in an order in which each finds
 // what it needs.
 var offline = []string{
-	"check", "check tides.nomos", "check --survey survey.jsonl --format json", "check --rules", "tidy --list", "tidy --diff", "audit", "audit --survey survey.jsonl --flows flows.csv --format sarif",
-	"audit --survey survey.jsonl --by account", "exposure --survey survey.jsonl", "trace --survey survey.jsonl booking-1 ledger-1 berth-db", "trace --survey survey.jsonl --batch questions.txt", "prove", "prove --survey survey.jsonl",
-	"flows add flows.csv", "flows show --survey survey.jsonl", "narrow gauge-maintenance --survey survey.jsonl --diff", "narrow --all --survey survey.jsonl", "narrow --across --survey survey.jsonl", "flows forget --all",
-	"adopt --all --survey survey.jsonl", "compare survey.jsonl .", "compare . .", "draft --survey survey.jsonl", "repeal --list", "explain lend", "explain audit", "--help", "--version",
+	"check", "check tides.nomos", "check --survey survey.jsonl --format json", "check --rules", "tidy --list",
+	"tidy --diff", "audit", "audit --survey survey.jsonl --flows flows.csv --format sarif",
+	"audit --survey survey.jsonl --by account", "exposure --survey survey.jsonl",
+	"trace --survey survey.jsonl booking-1 ledger-1 berth-db", "trace --survey survey.jsonl --batch questions.txt",
+	"prove", "prove --survey survey.jsonl",
+	"flows add flows.csv", "flows show --survey survey.jsonl",
+	"narrow gauge-maintenance --survey survey.jsonl --diff", "narrow --all --survey survey.jsonl",
+	"narrow --across --survey survey.jsonl", "flows forget --all",
+	"adopt --all --survey survey.jsonl", "compare survey.jsonl .", "compare . .", "draft --survey survey.jsonl",
+	"repeal --list", "explain lend", "explain audit", "--help", "--version",
 	"sandbox generate --groups 5 --rules 20 made", "sandbox fault clouds", "demo --only-files again",
 }
 
@@ -44,8 +50,11 @@ func TestNoConnectionUnlessAsked(t *testing.T) {
 	}
 	laid := func() string {
 		folder := harbour(t)
-		edit(t, filepath.Join(folder, "harbour.nomos"), "estate saltmarsh", "cloud stranger {\n  dialect flat\n  at      \""+server.URL+"\"\n}\n\ncloud profiled {\n  dialect flat\n  profile harbour\n}\n\nestate saltmarsh")
-		if err := os.WriteFile(filepath.Join(folder, "questions.txt"), []byte("booking-1 ledger-1 tcp 5432\n"), 0o644); err != nil {
+		edit(t, filepath.Join(folder, "harbour.nomos"), "estate saltmarsh",
+			"cloud stranger {\n  dialect flat\n  at      \""+server.URL+
+				"\"\n}\n\ncloud profiled {\n  dialect flat\n  profile harbour\n}\n\nestate saltmarsh")
+		if err := os.WriteFile(filepath.Join(folder, "questions.txt"), []byte("booking-1 ledger-1 tcp 5432\n"),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 		return folder
@@ -106,7 +115,8 @@ func TestDefinitionsSendNoSecret(t *testing.T) {
 	t.Setenv("HARBOUR_URL", "http://127.0.0.1:1")
 	t.Setenv("SECRET_KEY", "s3cr3t-value")
 	for _, cloud := range []string{
-		"at \"" + server.URL + "\"\n  token env HARBOUR_TOKEN", "at \"" + server.URL + "\"\n  token env SECRET_KEY", "at env SECRET_KEY", "at env SECRET_KEY\n  token env HARBOUR_TOKEN",
+		"at \"" + server.URL + "\"\n  token env HARBOUR_TOKEN", "at \"" + server.URL + "\"\n  token env SECRET_KEY",
+		"at env SECRET_KEY", "at env SECRET_KEY\n  token env HARBOUR_TOKEN",
 		"token env HARBOUR_TOKEN\n  profile evil",
 	} {
 		folder := t.TempDir()
@@ -115,7 +125,8 @@ func TestDefinitionsSendNoSecret(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, args := range []string{"check", "survey", "audit --live", "draft", "compare live ."} {
-			if r := call(t, folder, strings.Fields(args)...); r.code != 2 || strings.Contains(r.out+r.err, "s3cr3t-value") {
+			if r := call(t, folder, strings.Fields(args)...); r.code != 2 ||
+				strings.Contains(r.out+r.err, "s3cr3t-value") {
 				t.Errorf("%s of %q: exit %d\n%s", args, cloud, r.code, r.err)
 			}
 		}
@@ -153,11 +164,13 @@ func TestOnlyRegularFilesInside(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		for _, args := range []string{"check", "check c.nomos", "tidy", "tidy c.nomos", "audit", "prove", "survey", "draft", "compare . ."} {
+		for _, args := range []string{"check", "check c.nomos", "tidy", "tidy c.nomos", "audit", "prove", "survey",
+			"draft", "compare . ."} {
 			if name == "nowhere" && strings.HasSuffix(args, "c.nomos") {
 				continue // there is no such file
 			}
-			if r := call(t, folder, strings.Fields(args)...); r.code != 4 || strings.Contains(r.out+r.err, "s3cr3t") || !strings.Contains(r.err, "c.nomos is ") {
+			if r := call(t, folder, strings.Fields(args)...); r.code != 4 ||
+				strings.Contains(r.out+r.err, "s3cr3t") || !strings.Contains(r.err, "c.nomos is ") {
 				t.Errorf("%s, %s: exit %d\n%s", name, args, r.code, r.err)
 			}
 		}
@@ -183,7 +196,8 @@ func TestOnlyRegularFilesInside(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "a.nomos"), []byte("estate a\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if r := call(t, folder, "check"); r.code != 0 || !strings.Contains(r.err, "shared is a link to a folder: definitions behind it are not read") {
+	if r := call(t, folder, "check"); r.code != 0 ||
+		!strings.Contains(r.err, "shared is a link to a folder: definitions behind it are not read") {
 		t.Errorf("a link to a folder: %+v", r)
 	}
 }
@@ -191,11 +205,14 @@ func TestOnlyRegularFilesInside(t *testing.T) {
 // Nothing of a file reaches a terminal as it is: names of files, texts, words.
 func TestNothingIsShownRaw(t *testing.T) {
 	folder := t.TempDir()
-	text := "estate a \"\x1b]0;owned\x07\"\n# \x1b[2J\u202e\u200b\ngroup \x1b[31mx in n {\n}\ncloud c { dialect \"\u202eunion\" }\nlist l \"\u2066\" {\n  10.0.0.1/8 \"\x1b[5m\"\n}\n"
+	text := "estate a \"\x1b]0;owned\x07\"\n# \x1b[2J\u202e\u200b\ngroup \x1b[31mx in n {\n}\ncloud c { dialect " +
+		"\"\u202eunion\" }\nlist l \"\u2066\" {\n  10.0.0.1/8 \"\x1b[5m\"\n}\n"
 	if err := os.WriteFile(filepath.Join(folder, "a\x1b[31m\u202e.nomos"), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"check"}, {"check", "a\x1b[31m\u202e.nomos"}, {"tidy"}, {"audit"}, {"check", "--format", "sarif"}, {"check", "--format", "junit"}, {"check", "gone\x1b[31m.nomos"}, {"audit", "--over", "\x1b[31m = x"}, {"audit", "--why", "\x1b[31m"}} {
+	for _, args := range [][]string{{"check"}, {"check", "a\x1b[31m\u202e.nomos"}, {"tidy"}, {"audit"},
+		{"check", "--format", "sarif"}, {"check", "--format", "junit"}, {"check", "gone\x1b[31m.nomos"},
+		{"audit", "--over", "\x1b[31m = x"}, {"audit", "--why", "\x1b[31m"}} {
 		r := call(t, folder, args...)
 		if r.code < 2 || strings.ContainsAny(r.out+r.err, "\x1b\x07\u202e\u200b\u2066") {
 			t.Errorf("%q: exit %d\n%q", args, r.code, r.out+r.err)

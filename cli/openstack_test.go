@@ -59,12 +59,17 @@ func pier(t *testing.T) (*openstacktest.Server, string) {
 	}
 	network := made("networks", "network", `{"network":{"name":"mole"}}`)
 	for _, r := range []string{`4,"cidr":"10.70.1.0/24"`, `6,"cidr":"fd70:1::/64"`} {
-		made("subnets", "subnet", fmt.Sprintf(`{"subnet":{"network_id":%q,"name":"front","ip_version":%s}}`, network, r))
+		made("subnets", "subnet",
+			fmt.Sprintf(`{"subnet":{"network_id":%q,"name":"front","ip_version":%s}}`, network, r))
 	}
-	theirs := made("security-groups", "security_group", `{"security_group":{"name":"by-hand","description":"somebody's"}}`)
+	theirs := made("security-groups", "security_group",
+		`{"security_group":{"name":"by-hand","description":"somebody's"}}`)
 	for _, name := range []string{"web-1", "web-2", "db-1"} {
-		port := made("ports", "port", fmt.Sprintf(`{"port":{"network_id":%q,"name":%q,"device_id":"device-%s","device_owner":"compute:one","security_groups":[%q]}}`, network, name, name, theirs))
-		s.Ask("pier", http.MethodPut, "ports/"+port+"/tags", fmt.Sprintf(`{"tags":["role=%s"]}`, strings.Split(name, "-")[0]))
+		port := made("ports", "port",
+			fmt.Sprintf(
+				`{"port":{"network_id":%q,"name":%q,"device_id":"device-%s","device_owner":"compute:one","security_groups":[%q]}}`, network, name, name, theirs))
+		s.Ask("pier", http.MethodPut, "ports/"+port+"/tags",
+			fmt.Sprintf(`{"tags":["role=%s"]}`, strings.Split(name, "-")[0]))
 	}
 	folder := t.TempDir()
 	for name, text := range map[string]string{"clouds.yaml": s.Profile(), "pier.nomos": pierDefinitions + pierFirst} {
@@ -81,7 +86,8 @@ func pier(t *testing.T) (*openstacktest.Server, string) {
 func TestRoundOnOpenStack(t *testing.T) {
 	t.Parallel()
 	s, folder := pier(t)
-	h := &harbourmaster{t: t, folder: folder, env: append(os.Environ(), "NO_COLOR=1", "OS_CLIENT_CONFIG_FILE="+filepath.Join(folder, "clouds.yaml"))}
+	h := &harbourmaster{t: t, folder: folder,
+		env: append(os.Environ(), "NO_COLOR=1", "OS_CLIENT_CONFIG_FILE="+filepath.Join(folder, "clouds.yaml"))}
 	var said strings.Builder
 	say := func(code int, want string, args ...string) string {
 		t.Helper()
@@ -105,7 +111,8 @@ func TestRoundOnOpenStack(t *testing.T) {
 	define(pierSecond)
 	out := say(0, "holds 3 ranges", "draft", "--format", "md", "--to", "second.json")
 	s.Reorder() // rules, groups and addresses come in no promised order: nothing has changed
-	if !strings.Contains(out, "the list pier/offices holds 2 ranges") || !strings.Contains(out, "delete the group pier/db") {
+	if !strings.Contains(out, "the list pier/offices holds 2 ranges") ||
+		!strings.Contains(out, "delete the group pier/db") {
 		t.Errorf("the draft: %s", out)
 	}
 	say(0, "enacted", "enact", "second.json")
@@ -114,7 +121,9 @@ func TestRoundOnOpenStack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"services":["protocol 47"]`, `"services":["icmp 8/0"]`, `"services":["udp 5000-5010"]`, `"entries":["203.0.113.64/29","203.0.113.88/30"]`, `"labels":{"isonomos":"pier"}`, `"name":"by-hand"`} {
+	for _, want := range []string{`"services":["protocol 47"]`, `"services":["icmp 8/0"]`,
+		`"services":["udp 5000-5010"]`, `"entries":["203.0.113.64/29","203.0.113.88/30"]`,
+		`"labels":{"isonomos":"pier"}`, `"name":"by-hand"`} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("%s is not in\n%s", want, text)
 		}
@@ -127,7 +136,9 @@ func TestRoundOnOpenStack(t *testing.T) {
 	say(0, "steps", "draft")
 	groups, _ := s.Ask("pier", http.MethodGet, "security-groups?name=web", "")["security_groups"].([]any)
 	web, _ := groups[0].(map[string]any)["id"].(string)
-	byHand := fmt.Sprintf(`{"security_group_rule":{"security_group_id":%q,"direction":"ingress","ethertype":"IPv4","protocol":"tcp","port_range_min":23,"port_range_max":23}}`, web)
+	byHand :=
+		fmt.Sprintf(
+			`{"security_group_rule":{"security_group_id":%q,"direction":"ingress","ethertype":"IPv4","protocol":"tcp","port_range_min":23,"port_range_max":23}}`, web)
 	s.Ask("pier", http.MethodPost, "security-group-rules", byHand)
 	say(4, "the group web of pier has changed since the draft was made", "enact")
 	say(4, "somebody else has changed since: the group web of pier", "repeal")
@@ -135,7 +146,8 @@ func TestRoundOnOpenStack(t *testing.T) {
 	say(0, "remove admit telnet from everyone v4", "draft")
 	say(0, "enacted", "enact")
 	say(0, "repealed", "repeal", "--allow-gaps")
-	rules, _ := s.Ask("pier", http.MethodGet, "security-group-rules?port_range_min=23", "")["security_group_rules"].([]any)
+	rules, _ := s.Ask("pier", http.MethodGet, "security-group-rules?port_range_min=23",
+		"")["security_group_rules"].([]any)
 	telnet, _ := rules[0].(map[string]any)["id"].(string)
 	s.Ask("pier", http.MethodDelete, "security-group-rules/"+telnet, "")
 	say(0, "repealed", "repeal")

@@ -28,21 +28,26 @@ func TestNarrowByDatabase(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := db.Exec(t.Context(), `create table flows (start timestamptz, "end" timestamptz, src inet, dst inet, protocol text, src_port int, dst_port int, packets bigint, bytes bigint, reply_packets bigint, reply_bytes bigint, verdict text)`); err != nil {
+	if _, err := db.Exec(t.Context(),
+		`create table flows (start timestamptz, "end" timestamptz, src inet, dst inet, protocol text, src_port int, dst_port int, packets bigint, bytes bigint, reply_packets bigint, reply_bytes bigint, verdict text)`); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := db.PgConn().CopyFrom(t.Context(), bytes.NewReader(text), "copy flows from stdin with (format csv, header)"); err != nil {
+	if _, err := db.PgConn().CopyFrom(t.Context(), bytes.NewReader(text),
+		"copy flows from stdin with (format csv, header)"); err != nil {
 		t.Fatal(err)
 	}
 	args := []string{"narrow", "--all", "--survey", "survey.jsonl", "--format", "json"}
 	want := call(t, folder, append(args, "--flows", "flows.csv")...)
-	for _, from := range [][]string{{"--table", "flows"}, {"--table", "public.flows"}, {"--query", "select * from flows where verdict = 'admitted'"}} {
+	for _, from := range [][]string{{"--table", "flows"}, {"--table", "public.flows"},
+		{"--query", "select * from flows where verdict = 'admitted'"}} {
 		got := call(t, folder, append(append(args, "--database", settings), from...)...)
 		if got.code != 0 || got.out != want.out {
-			t.Errorf("%v: exit %d %s\nproposals differ from those of the file: %v", from, got.code, got.err, got.out != want.out)
+			t.Errorf("%v: exit %d %s\nproposals differ from those of the file: %v", from, got.code, got.err,
+				got.out != want.out)
 		}
 	}
-	if r := call(t, folder, "flows", "add", "--database", settings, "--table", "flows", "--window", "7d"); r.code != 0 || !strings.Contains(r.err, "on 7 days, 2026-11-13 to 2026-11-19") {
+	if r := call(t, folder, "flows", "add", "--database", settings, "--table", "flows", "--window",
+		"7d"); r.code != 0 || !strings.Contains(r.err, "on 7 days, 2026-11-13 to 2026-11-19") {
 		t.Errorf("%+v", r)
 	}
 	for _, r := range []run{

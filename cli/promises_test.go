@@ -56,7 +56,8 @@ func TestWaysOutCanBePasted(t *testing.T) {
 		args   []string
 	}{
 		{harbour(t), []string{"--survey", "survey.jsonl"}},
-		{apart, []string{"--estate", away, "--survey", filepath.Join(away, "survey.jsonl"), "--flows", filepath.Join(away, "flows.csv")}},
+		{apart, []string{"--estate", away, "--survey", filepath.Join(away, "survey.jsonl"), "--flows",
+			filepath.Join(away, "flows.csv")}},
 	} {
 		audited, r := auditJSON(t, x.folder, x.args...)
 		seen := make(map[string]bool)
@@ -124,12 +125,14 @@ func TestStepsOfTheDemoCanBeRepeated(t *testing.T) {
 			script.WriteString("server=$!\n")
 			continue
 		}
-		script.WriteString("code=$?; [ $code -le 1 ] || { echo \"FAILED $code: " + strings.ReplaceAll(step, "\"", "") + "\"; exit 9; }\n")
+		script.WriteString("code=$?; [ $code -le 1 ] || { echo \"FAILED $code: " +
+			strings.ReplaceAll(step, "\"", "") + "\"; exit 9; }\n")
 	}
 	if steps < 15 {
 		t.Fatalf("%d steps\n%s", steps, r.out)
 	}
-	if code, out := paste(t, t.TempDir(), path, script.String()); code != 0 || !strings.Contains(out, "enacted ") || !strings.Contains(out, "repealed ") {
+	if code, out := paste(t, t.TempDir(), path, script.String()); code != 0 || !strings.Contains(out, "enacted ") ||
+		!strings.Contains(out, "repealed ") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 }
@@ -144,7 +147,8 @@ func TestOverMisspelt(t *testing.T) {
 		{"stag = production", `nothing has a label "stag": "stage" is near`, 2},
 		{"not stag = production", `nothing has a label "stag": "stage" is near`, 2},
 		{"xyzzy = blue", `nothing has a label "xyzzy": the labels are account,`, 2},
-		{"stage = prodution", `nothing has the stage "prodution", and nothing else is asked for: "production" is near`, 2},
+		{"stage = prodution",
+			`nothing has the stage "prodution", and nothing else is asked for: "production" is near`, 2},
 		{"folder = harbor/water", `nothing has the folder "harbor/water"`, 2},
 		{"stage in (production, labb)", `nothing has the stage "labb": "lab" is near`, 1},
 		{"stage != prodution", `nothing has the stage "prodution": "production" is near`, 1},
@@ -165,11 +169,13 @@ func TestOverMisspelt(t *testing.T) {
 			}
 		}
 	}
-	if r := call(t, folder, "draft", "--survey", "survey.jsonl", "--waves", "stagee=lab,production"); r.code != 2 || !strings.Contains(r.err, `"stage" is near`) {
+	if r := call(t, folder, "draft", "--survey", "survey.jsonl", "--waves", "stagee=lab,production"); r.code != 2 ||
+		!strings.Contains(r.err, `"stage" is near`) {
 		t.Errorf("--waves: %+v", r)
 	}
 	edit(t, filepath.Join(folder, "harbour.nomos"), "over     stage = production", "over     stage = prodution")
-	if r := call(t, folder, "check"); r.code != 0 || !strings.Contains(r.err, `nothing here has the stage "prodution"`) {
+	if r := call(t, folder, "check"); r.code != 0 ||
+		!strings.Contains(r.err, `nothing here has the stage "prodution"`) {
 		t.Errorf("in a law: %+v", r)
 	}
 }
@@ -211,7 +217,8 @@ func TestContradictions(t *testing.T) {
 		{"enact|--resume|--allow-gaps", "--resume and --allow-gaps contradict each other"},
 		{"trace|--batch|q|--source-port|1", "--batch and --source-port contradict each other"},
 	} {
-		if r := call(t, folder, strings.Split(x.args, "|")...); r.code != 2 || !strings.Contains(r.err, x.want) || r.out != "" {
+		if r := call(t, folder, strings.Split(x.args, "|")...); r.code != 2 || !strings.Contains(r.err, x.want) ||
+			r.out != "" {
 			t.Errorf("%s: exit %d, want %s\n%s", x.args, r.code, x.want, r.err)
 		}
 	}
@@ -232,7 +239,8 @@ func TestContradictions(t *testing.T) {
 	}
 	t.Setenv("ISONOMOS_ESTATE", "elsewhere")
 	for _, args := range []string{"check .", "tidy --list ."} {
-		if r := call(t, folder, strings.Fields(args)...); r.code != 0 || !strings.Contains(r.err, "looking at ., not at elsewhere (ISONOMOS_ESTATE)") {
+		if r := call(t, folder, strings.Fields(args)...); r.code != 0 ||
+			!strings.Contains(r.err, "looking at ., not at elsewhere (ISONOMOS_ESTATE)") {
 			t.Errorf("%s: %+v", args, r)
 		}
 	}
@@ -259,7 +267,8 @@ func TestSinceTheSameMatter(t *testing.T) {
 	}
 	since := func(want string, args ...string) run {
 		t.Helper()
-		r := call(t, folder, append([]string{"audit", "--survey", "survey.jsonl", "--since", "before.json"}, args...)...)
+		r := call(t, folder, append([]string{"audit", "--survey", "survey.jsonl", "--since", "before.json"},
+			args...)...)
 		if want != "" && (r.code != 2 || !strings.Contains(r.err, want) || r.out != "") {
 			t.Errorf("%v: exit %d, want %s\n%s", args, r.code, want, r.err)
 		}
@@ -275,15 +284,18 @@ func TestSinceTheSameMatter(t *testing.T) {
 	since("it had --service not given", "--service", "ssh")
 	since("it had observed flows not given", "--flows", "flows.csv")
 	since("judged as found and as defined, and this one judges as found: say --state both", "--state", "found")
-	edit(t, filepath.Join(folder, "traffic.nomos"), "group radar", "group late in roads \"Late\" {\n  admit imap from everyone v4 because \"late\"\n}\n\ngroup radar")
+	edit(t, filepath.Join(folder, "traffic.nomos"), "group radar",
+		"group late in roads \"Late\" {\n  admit imap from everyone v4 because \"late\"\n}\n\ngroup radar")
 	r := since("")
-	if head, _, _ := strings.Cut(r.out, "\n"); r.code != 1 || !strings.Contains(head, "traffic/roads/late") || !strings.Contains(head, "new") {
+	if head, _, _ := strings.Cut(r.out, "\n"); r.code != 1 || !strings.Contains(head, "traffic/roads/late") ||
+		!strings.Contains(head, "new") {
 		t.Errorf("exit %d, what is new does not come first:\n%s", r.code, head)
 	}
 	var document struct {
 		Findings []struct{ Since string }
 	}
-	if err := json.Unmarshal([]byte(since("", "--format", "json").out), &document); err != nil || document.Findings[0].Since != "new" {
+	if err := json.Unmarshal([]byte(since("", "--format", "json").out), &document); err != nil ||
+		document.Findings[0].Since != "new" {
 		t.Errorf("%v, %+v", err, document.Findings[:1])
 	}
 	write("before.json", `{"version":1,"findings":[]}`)
@@ -305,7 +317,8 @@ func TestFindingsWithFilters(t *testing.T) {
 		t.Fatal(all)
 	}
 	some := call(t, folder, append(args, "--severity", "critical")...)
-	if !regexp.MustCompile(`\d+ findings of f.json are left out by --severity, --check or --over`).MatchString(some.err) || len(some.out) >= len(all.out) {
+	if !regexp.MustCompile(`\d+ findings of f.json are left out by --severity, --check or --over`).MatchString(
+		some.err) || len(some.out) >= len(all.out) {
 		t.Errorf("%s", some.err)
 	}
 }
@@ -324,19 +337,25 @@ func TestCheckOneFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	file := filepath.Join("estates", "harbour", "tides.nomos")
-	for _, from := range []struct{ folder, file string }{{outer, file}, {folder, "tides.nomos"}, {t.TempDir(), filepath.Join(outer, file)}, {outer, "./" + file}} {
+	for _, from := range []struct{ folder, file string }{{outer, file}, {folder, "tides.nomos"},
+		{t.TempDir(), filepath.Join(outer, file)}, {outer, "./" + file}} {
 		r := call(t, from.folder, "check", from.file)
-		if r.code != 0 || !strings.Contains(r.out, "tides/quay/gauges") || strings.Contains(r.out, "customs/") || r.err != "" {
+		if r.code != 0 || !strings.Contains(r.out, "tides/quay/gauges") || strings.Contains(r.out, "customs/") ||
+			r.err != "" {
 			t.Errorf("%s from %s: exit %d\n%s%s", from.file, from.folder, r.code, r.err, r.out)
 		}
 	}
 	edit(t, filepath.Join(folder, "customs.nomos"), "group documents", "group documentz")
-	if r := call(t, outer, "check", file); r.code != 2 || !strings.Contains(r.err, "mistakes in other files of the estate, the first at estates/harbour/customs.nomos:") || strings.Count(r.err, "\n") > 3 {
+	if r := call(t, outer, "check", file); r.code != 2 ||
+		!strings.Contains(r.err,
+			"mistakes in other files of the estate, the first at estates/harbour/customs.nomos:") ||
+		strings.Count(r.err, "\n") > 3 {
 		t.Errorf("exit %d\n%s", r.code, r.err)
 	}
 	edit(t, filepath.Join(folder, "tides.nomos"), "admit ssh from everyone", "allow ssh from everyone")
 	r := call(t, outer, "check", file)
-	if r.code != 2 || !strings.HasPrefix(r.err, file+":") || !strings.Contains(r.err, `write "admit"`) || !strings.Contains(r.err, "in other files of the estate") {
+	if r.code != 2 || !strings.HasPrefix(r.err, file+":") || !strings.Contains(r.err, `write "admit"`) ||
+		!strings.Contains(r.err, "in other files of the estate") {
 		t.Errorf("exit %d\n%s", r.code, r.err)
 	}
 	for args, want := range map[string]string{
@@ -360,7 +379,8 @@ func TestSARIFHasPlaces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	edit(t, filepath.Join(folder, "traffic.nomos"), "group radar", "group late in roads \"Late\" {\n  cover where network = road\n  admit imap from everyone v4\n}\n\ngroup radar")
+	edit(t, filepath.Join(folder, "traffic.nomos"), "group radar", "group late in roads \"Late\" {\n  cover "+
+		"where network = road\n  admit imap from everyone v4\n}\n\ngroup radar")
 	unread, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
 		t.Fatal(err)
@@ -371,7 +391,8 @@ func TestSARIFHasPlaces(t *testing.T) {
 	}
 	on := []string{"--survey", "unread.jsonl", "--allow-unread", "outer-port"}
 	for _, args := range [][]string{
-		{"audit", "--survey", "survey.jsonl"}, {"audit", "--survey", "survey.jsonl", "--estate", "none"}, {"audit"}, append([]string{"audit"}, on...), append([]string{"prove"}, on...), append([]string{"check"}, on...),
+		{"audit", "--survey", "survey.jsonl"}, {"audit", "--survey", "survey.jsonl", "--estate", "none"}, {"audit"},
+		append([]string{"audit"}, on...), append([]string{"prove"}, on...), append([]string{"check"}, on...),
 		{"prove", "--survey", "survey.jsonl"}, {"prove"}, {"check"}, {"check", "--survey", "survey.jsonl"},
 	} {
 		r := call(t, folder, append(args, "--format", "sarif")...)
@@ -431,11 +452,13 @@ func TestJUnitOfProveAndCheck(t *testing.T) {
 	if tests, failures, _ := read("check"); tests != 6 || failures != 0 {
 		t.Errorf("check: %d tests, %d failures", tests, failures)
 	}
-	if tests, failures, text := read("prove", "--survey", "survey.jsonl"); tests < 28 || failures < 2 || !strings.Contains(text, `name="law:shut-admin"`) || !strings.Contains(text, `file="tides.nomos"`) {
+	if tests, failures, text := read("prove", "--survey", "survey.jsonl"); tests < 28 || failures < 2 ||
+		!strings.Contains(text, `name="law:shut-admin"`) || !strings.Contains(text, `file="tides.nomos"`) {
 		t.Errorf("prove: %d tests, %d failures\n%s", tests, failures, text)
 	}
 	edit(t, filepath.Join(folder, "tides.nomos"), "admit ssh from everyone", "admit shh from everyone")
-	if _, failures, text := read("check"); failures != 1 || !strings.Contains(text, `no service is called &#34;shh&#34;`) {
+	if _, failures, text := read("check"); failures != 1 ||
+		!strings.Contains(text, `no service is called &#34;shh&#34;`) {
 		t.Errorf("%d failures\n%s", failures, text)
 	}
 }
@@ -472,7 +495,8 @@ func TestTotalsForPrograms(t *testing.T) {
 				t.Errorf("%s: %v and %v", by, rows[i+1], x)
 			}
 			// A check counts with the severity that it has by itself, not with that of what it is joined with.
-			if info := x["key"] == "unexplained"; info && (x["info"] == 0.0 || x["critical"] != 0.0 || x["high"] != 0.0) {
+			if info := x["key"] == "unexplained"; info &&
+				(x["info"] == 0.0 || x["critical"] != 0.0 || x["high"] != 0.0) {
 				t.Errorf("%v", x)
 			}
 		}
@@ -487,10 +511,12 @@ func TestBatchExit(t *testing.T) {
 		code      int
 	}{
 		{"booking-1 ledger-1 tcp 5432\n", 0}, {"booking-1 ledger-1 tcp 5432\n192.0.2.77 ledger-1 tcp 22\n", 1},
-		{"booking-1 ledger-1 tcp 5432\nnobody ledger-1 tcp 22\n", 2}, {"booking-1 ledger-1\n192.0.2.77 ledger-1 tcp 22\n", 2}, {"", 2}, {"# nothing\n\n", 2},
+		{"booking-1 ledger-1 tcp 5432\nnobody ledger-1 tcp 22\n", 2},
+		{"booking-1 ledger-1\n192.0.2.77 ledger-1 tcp 22\n", 2}, {"", 2}, {"# nothing\n\n", 2},
 	} {
 		r := callWith(t, folder, x.questions, "trace", "--survey", "survey.jsonl", "--batch", "-")
-		if r.code != x.code || strings.Count(r.out, "\n") != strings.Count(strings.ReplaceAll(x.questions, "# nothing\n\n", ""), "\n") {
+		if r.code != x.code || strings.Count(r.out,
+			"\n") != strings.Count(strings.ReplaceAll(x.questions, "# nothing\n\n", ""), "\n") {
 			t.Errorf("%q: exit %d, want %d\n%s%s", x.questions, r.code, x.code, r.out, r.err)
 		}
 	}
@@ -505,15 +531,20 @@ func TestFullDisk(t *testing.T) {
 	defer full.Close()
 	folder := harbour(t)
 	lookAtSource()
-	for _, args := range []string{"audit --survey survey.jsonl", "audit --survey survey.jsonl --format json", "audit --survey survey.jsonl --format csv", "audit --survey survey.jsonl --format junit", "check", "check --format json",
-		"exposure --survey survey.jsonl", "prove", "trace --survey survey.jsonl booking-1 ledger-1 berth-db", "narrow gauge-maintenance --survey survey.jsonl --flows flows.csv --diff", "explain", "explain audit", "--help", "audit --help", "--version",
+	for _, args := range []string{"audit --survey survey.jsonl", "audit --survey survey.jsonl --format json",
+		"audit --survey survey.jsonl --format csv", "audit --survey survey.jsonl --format junit", "check",
+		"check --format json",
+		"exposure --survey survey.jsonl", "prove", "trace --survey survey.jsonl booking-1 ledger-1 berth-db",
+		"narrow gauge-maintenance --survey survey.jsonl --flows flows.csv --diff", "explain", "explain audit",
+		"--help", "audit --help", "--version",
 		"compare survey.jsonl .", "draft --survey survey.jsonl --format md"} {
 		c := exec.Command(program, strings.Fields(args)...)
 		c.Dir, c.Stdout = folder, full
 		var said strings.Builder
 		c.Stderr = &said
 		_ = c.Run()
-		if code := c.ProcessState.ExitCode(); code != 3 || !strings.Contains(said.String(), "isonomos: standard output can't be written: no space left on device") {
+		if code := c.ProcessState.ExitCode(); code != 3 ||
+			!strings.Contains(said.String(), "isonomos: standard output can't be written: no space left on device") {
 			t.Errorf("%s: exit %d\n%s", args, code, said.String())
 		}
 	}
@@ -525,7 +556,8 @@ func TestOnlyIntoNewFolders(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "mine.nomos"), []byte("estate mine\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"sandbox", "generate", "--groups", "5", "--rules", "9", "."}, {"demo", "--only-files", "."}, {"demo", "."}} {
+	for _, args := range [][]string{{"sandbox", "generate", "--groups", "5", "--rules", "9", "."},
+		{"demo", "--only-files", "."}, {"demo", "."}} {
 		r := call(t, folder, args...)
 		entries, _ := os.ReadDir(folder)
 		if r.code != 2 || !strings.Contains(r.err, "holds something already (mine.nomos)") || len(entries) != 1 {
@@ -546,13 +578,18 @@ func TestOnlyIntoNewFolders(t *testing.T) {
 // a window of 80 columns, and what is to be copied is still one command there.
 func TestVersionAndHelp(t *testing.T) {
 	folder := t.TempDir()
-	if r := call(t, folder, "--version"); r.code != 0 || !regexp.MustCompile(`^isonomos \S+ \(revision \S+.*, go1\.\d+.*\)\n$`).MatchString(r.out) {
+	if r := call(t, folder, "--version"); r.code != 0 ||
+		!regexp.MustCompile(`^isonomos \S+ \(revision \S+.*, go1\.\d+.*\)\n$`).MatchString(r.out) {
 		t.Errorf("%+v", r)
 	}
-	commands := []string{"demo", "check", "tidy", "survey", "audit", "exposure", "trace", "prove", "flows", "flows add", "flows show", "flows forget", "narrow", "adopt", "compare", "draft", "enact", "repeal", "explain", "sandbox", "sandbox run", "sandbox fault", "sandbox generate"}
+	commands := []string{"demo", "check", "tidy", "survey", "audit", "exposure", "trace", "prove", "flows",
+		"flows add", "flows show", "flows forget", "narrow", "adopt", "compare", "draft", "enact", "repeal",
+		"explain", "sandbox", "sandbox run", "sandbox fault", "sandbox generate"}
 	for _, command := range commands {
-		explained, helped := call(t, folder, append([]string{"explain"}, strings.Fields(command)...)...), call(t, folder, append(strings.Fields(command), "--help")...)
-		if explained.code != 0 || !strings.Contains(explained.out, command+"  command") || !strings.Contains(explained.out, "usage: isonomos "+command) {
+		explained, helped := call(t, folder, append([]string{"explain"}, strings.Fields(command)...)...),
+			call(t, folder, append(strings.Fields(command), "--help")...)
+		if explained.code != 0 || !strings.Contains(explained.out, command+"  command") ||
+			!strings.Contains(explained.out, "usage: isonomos "+command) {
 			t.Errorf("explain %s: %+v", command, explained)
 		}
 		if helped.code != 0 || !strings.HasPrefix(helped.out, "isonomos "+command+": ") {
@@ -571,7 +608,8 @@ func TestVersionAndHelp(t *testing.T) {
 	if !strings.Contains(narrow, " \\\n") {
 		t.Error("no command was broken: the test looks at nothing")
 	}
-	if code, out := paste(t, harbour(t), onPath(t), "isonomos narrow broker --survey survey.jsonl --flows flows.csv \\\n      --keep \"ssh from 203.0.113.201\" --diff"); code != 0 {
+	if code, out := paste(t, harbour(t), onPath(t), "isonomos narrow broker --survey survey.jsonl --flows "+
+		"flows.csv \\\n      --keep \"ssh from 203.0.113.201\" --diff"); code != 0 {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 }
@@ -585,7 +623,9 @@ func TestDumbTerminal(t *testing.T) {
 	coloured := func(term string) bool {
 		c := exec.Command("script", "-qec", "stty cols 90; "+program+" check", "/dev/null")
 		c.Dir = folder
-		c.Env = append(slices.DeleteFunc(os.Environ(), func(x string) bool { return strings.HasPrefix(x, "NO_COLOR=") || strings.HasPrefix(x, "TERM=") }), "TERM="+term)
+		c.Env = append(slices.DeleteFunc(os.Environ(),
+			func(x string) bool { return strings.HasPrefix(x, "NO_COLOR=") || strings.HasPrefix(x, "TERM=") }),
+			"TERM="+term)
 		out, err := c.CombinedOutput()
 		if err != nil {
 			t.Fatal(err, string(out))
@@ -619,12 +659,16 @@ func TestUnreadIsToldInEveryFormat(t *testing.T) {
 		all = append(all, []string{"prove", "--format", format})
 	}
 	for _, format := range []string{"text", "json"} {
-		all = append(all, []string{"exposure", "--format", format}, []string{"trace", "booking-1", "ledger-1", "berth-db", "--format", format}, []string{"check", "--format", format})
+		all = append(all, []string{"exposure", "--format", format},
+			[]string{"trace", "booking-1", "ledger-1", "berth-db", "--format", format},
+			[]string{"check", "--format", format})
 	}
 	for _, format := range []string{"text", "json", "md"} {
-		all = append(all, []string{"narrow", "--all", "--format", format}, []string{"compare", "survey.jsonl", ".", "--format", format})
+		all = append(all, []string{"narrow", "--all", "--format", format},
+			[]string{"compare", "survey.jsonl", ".", "--format", format})
 	}
-	all = append(all, []string{"exposure", "--matrix"}, []string{"check", "--format", "sarif"}, []string{"check", "--format", "junit"})
+	all = append(all, []string{"exposure", "--matrix"}, []string{"check", "--format", "sarif"},
+		[]string{"check", "--format", "junit"})
 	for _, args := range all {
 		if args[0] != "compare" {
 			args = append(args, "--survey", "survey.jsonl")
@@ -706,26 +750,30 @@ connect web to db on postgres
 		if x.db != "" {
 			args = append(args, "--survey", "s.jsonl")
 		}
-		for name, content := range map[string]string{"a.nomos": text, "s.jsonl": strings.ReplaceAll(survey, "DBSUBNET", x.db)} {
+		for name, content := range map[string]string{"a.nomos": text,
+			"s.jsonl": strings.ReplaceAll(survey, "DBSUBNET", x.db)} {
 			if err := os.WriteFile(filepath.Join(folder, name), []byte(content), 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
 		r := call(t, folder, args...)
-		if r.code != x.code || strings.Contains(r.err, stops) != (x.warns || x.code == 2) || strings.Contains(r.err, "warning: "+stops) != x.warns {
+		if r.code != x.code || strings.Contains(r.err, stops) != (x.warns || x.code == 2) ||
+			strings.Contains(r.err, "warning: "+stops) != x.warns {
 			t.Errorf("%s: exit %d\n%s", x.name, r.code, r.err)
 		}
 	}
 	// By what the definition says an end can't stand there: nothing is written, nothing said.
 	folder := t.TempDir()
-	text := strings.NewReplacer("COVER", "role = web", "cover where role = db", "cover where role = db and subnet = back", "SUBNETS", "front").Replace(places)
+	text := strings.NewReplacer("COVER", "role = web", "cover where role = db",
+		"cover where role = db and subnet = back", "SUBNETS", "front").Replace(places)
 	if err := os.WriteFile(filepath.Join(folder, "a.nomos"), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	if r := call(t, folder, "check"); r.code != 0 || r.err != "" {
 		t.Errorf("an end that stands elsewhere: %+v", r)
 	}
-	if r := call(t, folder, "check", "--rules"); !strings.Contains(r.out, "reach postgres at") || strings.Contains(r.out, "admit postgres from 10.1.0.0/16") {
+	if r := call(t, folder, "check", "--rules"); !strings.Contains(r.out, "reach postgres at") ||
+		strings.Contains(r.out, "admit postgres from 10.1.0.0/16") {
 		t.Errorf("%s", r.out)
 	}
 }

@@ -17,21 +17,24 @@ func (a *App) proveCommand() *cli.Command {
 		Name:      "prove",
 		Usage:     "decide every expectation and every law",
 		ArgsUsage: "[flags]",
-		Description: "Decides every expect of the definitions over the whole path: routes, filters at both ends, and for\n" +
+		Description: "Decides every expect of the definitions over the whole path: routes, filters at both ends, " +
+			"and for\n" +
 			"sets of traffic, not samples; and every law over all defined and surveyed groups, exemptions honoured.\n" +
 			"What fails is shown with an example and the rule behind it. Without a survey, a group is given a\n" +
 			"made-up member in each subnet, and ways are assumed. With one, both states are decided: as the clouds\n" +
 			"are, and as they will be once the definitions are carried out; where they differ, both are shown.\n\n" +
 			"  isonomos prove --survey survey.jsonl\n\n" +
 			"Exit 1 if an expectation or a law does not hold, or can't be decided.",
-		Flags:  []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json", "sarif", "junit")},
+		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(true),
+			formatFlag("json", "sarif", "junit")},
 		Action: a.prove,
 	}
 }
 
 func (a *App) prove(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
-		return usage("prove takes no argument %q: name definitions with --estate and a survey with --survey", c.Args().First())
+		return usage("prove takes no argument %q: name definitions with --estate and a survey with --survey",
+			c.Args().First())
 	}
 	w, err := a.world(ctx, c)
 	if err != nil {
@@ -50,7 +53,8 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 		verdicts, idle := law.Judge(decide.New(j.Estate), j.Laws, w.Definitions.Exemptions, a.Now())
 		for _, e := range idle {
 			if i == len(judged)-1 {
-				a.note("%s:%d: the exemption of %s from %s exempts nothing%s", e.Origin.File, e.Origin.Line, e.Subject, e.Law, map[bool]string{true: " once the definitions are carried out"}[len(judged) > 1])
+				a.note("%s:%d: the exemption of %s from %s exempts nothing%s", e.Origin.File, e.Origin.Line,
+					e.Subject, e.Law, map[bool]string{true: " once the definitions are carried out"}[len(judged) > 1])
 			}
 		}
 		for _, v := range verdicts {
@@ -67,7 +71,8 @@ func (a *App) prove(ctx context.Context, c *cli.Command) error {
 	case "json":
 		err = render.ProofsJSON(a.Stdout, proofs)
 	case "sarif":
-		err = render.PointsSARIF(a.Stdout, a.Version, render.ProofPoints(proofs), w.Estate.Unread, a.sourceOf(c, w.Definitions.Files))
+		err = render.PointsSARIF(a.Stdout, a.Version, render.ProofPoints(proofs), w.Estate.Unread,
+			a.sourceOf(c, w.Definitions.Files))
 	case "junit":
 		err = render.PointsJUnit(a.Stdout, "isonomos prove", render.ProofPoints(proofs), w.Estate.Unread)
 	default:

@@ -129,7 +129,8 @@ func (w worldState) passing() map[packet]bool {
 		if account.Kind != "account" {
 			continue
 		}
-		v := view{w: w, account: account.Name, dialect: w[[3]string{"", "cloud", account.Cloud}].Dialect, ends: make(map[string]end), rules: make(map[string][]thing)}
+		v := view{w: w, account: account.Name, dialect: w[[3]string{"", "cloud", account.Cloud}].Dialect,
+			ends: make(map[string]end), rules: make(map[string][]thing)}
 		var own []string
 		for _, x := range w {
 			if x.Account != account.Name {
@@ -161,7 +162,8 @@ func (w worldState) passing() map[packet]bool {
 					protocol string
 					port     int
 				}{{"tcp", 22}, {"tcp", 80}, {"tcp", 443}, {"tcp", 5432}, {"udp", 53}} {
-					for _, p := range []packet{{account.Name, a, b, s.protocol, s.port}, {account.Name, b, a, s.protocol, s.port}} {
+					for _, p := range []packet{{account.Name, a, b, s.protocol, s.port},
+						{account.Name, b, a, s.protocol, s.port}} {
 						if v.passes(p) {
 							let[p] = true
 						}
@@ -240,18 +242,21 @@ func (v *view) filter(e end, p packet, direction string, sameSubnet bool) bool {
 	if v.dialect == "layered" && len(around) == 0 && (direction == "out" || p.protocol == "tcp" && p.port == 22) {
 		return true // the built-in list
 	}
-	return slices.ContainsFunc(slices.Concat(e.groups, around), func(g string) bool { return v.admits(g, direction, peer, p) })
+	return slices.ContainsFunc(slices.Concat(e.groups, around),
+		func(g string) bool { return v.admits(g, direction, peer, p) })
 }
 
 func (v *view) admits(group, direction, peer string, p packet) bool {
-	return slices.ContainsFunc(v.rules[group], func(r thing) bool { return r.Direction == direction && v.fits(r, peer, p) })
+	return slices.ContainsFunc(v.rules[group],
+		func(r thing) bool { return r.Direction == direction && v.fits(r, peer, p) })
 }
 
 // first is what the first rule says that fits; empty where none does.
 func (v *view) first(group, direction, peer string, p packet) string {
 	best := thing{Rank: 1 << 30}
 	for _, r := range v.rules[group] {
-		if r.Direction == direction && v.fits(r, peer, p) && (r.Rank < best.Rank || r.Rank == best.Rank && r.Action == "refuse") {
+		if r.Direction == direction && v.fits(r, peer, p) &&
+			(r.Rank < best.Rank || r.Rank == best.Rank && r.Action == "refuse") {
 			best = r
 		}
 	}
@@ -259,7 +264,8 @@ func (v *view) first(group, direction, peer string, p packet) string {
 }
 
 func (v *view) fits(r thing, peer string, p packet) bool {
-	return slices.ContainsFunc(r.Services, func(s string) bool { return serves(s, p) }) && slices.ContainsFunc(r.Peers, func(x string) bool { return v.means(x, peer) })
+	return slices.ContainsFunc(r.Services, func(s string) bool { return serves(s, p) }) &&
+		slices.ContainsFunc(r.Peers, func(x string) bool { return v.means(x, peer) })
 }
 
 func serves(s string, p packet) bool {
@@ -304,7 +310,8 @@ func (v *view) means(peer, address string) bool {
 		return slices.ContainsFunc(v.w[[3]string{v.account, "list", id}].Entries, holds)
 	case kind == "group":
 		e, ours := v.ends[address]
-		return ours && (slices.Contains(e.groups, id) || v.dialect == "union" && len(e.groups) == 0 && v.defaultGroup == id)
+		return ours && (slices.Contains(e.groups, id) ||
+			v.dialect == "union" && len(e.groups) == 0 && v.defaultGroup == id)
 	}
 	return holds(peer)
 }
@@ -329,7 +336,8 @@ func (w worldState) spelt() string {
 				peers = append(peers, p)
 			}
 			slices.Sort(peers)
-			lines = append(lines, fmt.Sprint("rule ", x.Account, " ", name[x.Account+" group:"+x.Group], " ", x.Direction, x.Action, x.Services, peers))
+			lines = append(lines, fmt.Sprint("rule ", x.Account, " ", name[x.Account+" group:"+x.Group], " ",
+				x.Direction, x.Action, x.Services, peers))
 		}
 		var groups []string
 		for _, f := range x.Interfaces {
@@ -346,7 +354,8 @@ func (w worldState) spelt() string {
 			if x.Kind == "group" || x.Kind == "list" {
 				id = ""
 			}
-			lines = append(lines, fmt.Sprint(x.Kind, " ", x.Account, " ", id, x.Name, x.For, " ", x.Labels, groups, entries))
+			lines = append(lines, fmt.Sprint(x.Kind, " ", x.Account, " ", id, x.Name, x.For, " ", x.Labels, groups,
+				entries))
 		}
 	}
 	slices.Sort(lines)
@@ -378,12 +387,14 @@ func onTheWay(t *testing.T, folder string, before worldState, after int, last wo
 		now := w.passing()
 		for p := range now {
 			if !was[p] && !is[p] {
-				t.Fatalf("after change %d of %d something passes that passes neither before nor after: %s", n, len(all)-1, p)
+				t.Fatalf("after change %d of %d something passes that passes neither before nor after: %s", n,
+					len(all)-1, p)
 			}
 		}
 		for p := range was {
 			if is[p] && !now[p] {
-				t.Fatalf("after change %d of %d something is stopped that passes before and after: %s", n, len(all)-1, p)
+				t.Fatalf("after change %d of %d something is stopped that passes before and after: %s", n, len(all)-1,
+					p)
 			}
 		}
 	}

@@ -17,7 +17,8 @@ func (a *App) repealCommand() *cli.Command {
 		Name:      "repeal",
 		Usage:     "undo what was carried out",
 		ArgsUsage: "[flags] [RUN]",
-		Description: "Undoes a run of enact (default: the last one), from the journal: what it touched is brought back to\n" +
+		Description: "Undoes a run of enact (default: the last one), from the journal: what it touched is " +
+			"brought back to\n" +
 			"what it was, with the same order and checks as any change. What somebody else has changed since is not\n" +
 			"overwritten: then it is refused. With --to it only writes the draft of it, for isonomos enact.\n\n" +
 			"  isonomos repeal --list\n" +
@@ -26,8 +27,10 @@ func (a *App) repealCommand() *cli.Command {
 		Flags: append([]cli.Flag{estateFlag(),
 			&cli.BoolFlag{Name: "list", Usage: "list the runs in the journal, and check its chain"},
 			&cli.StringFlag{Name: "to", Usage: "write the draft to `FILE` and stop"},
-			&cli.BoolFlag{Name: "give-up", Usage: "undo nothing: leave a run that was broken off as it is, and note that in the journal"},
-			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is let through before and after"},
+			&cli.BoolFlag{Name: "give-up", Usage: "undo nothing: leave a run that was broken off as it is, and " +
+				"note that in the journal"},
+			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is " +
+				"let through before and after"},
 			jobsFlag(), storeFlag()}, waveFlags()...),
 		Action: a.repeal,
 	}
@@ -50,7 +53,8 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
 		return usage("repeal undoes one run: %d were named", c.Args().Len())
 	}
-	for _, err := range []error{a.without(c, "list", "to", "give-up", "allow-gaps", "waves", "jobs", arguments), a.without(c, "give-up", "to", "allow-gaps", "waves", "jobs", arguments), a.without(c, "to", "allow-gaps")} {
+	for _, err := range []error{a.without(c, "list", "to", "give-up", "allow-gaps", "waves", "jobs", arguments),
+		a.without(c, "give-up", "to", "allow-gaps", "waves", "jobs", arguments), a.without(c, "to", "allow-gaps")} {
 		if err != nil {
 			return err
 		}
@@ -98,6 +102,7 @@ func (a *App) giveUp(c *cli.Command, s *store.Store, open *enact.Past) error {
 	if err := work.GiveUp(s, open, a.Now()); err != nil {
 		return err
 	}
-	a.note("the run %s is given up after %d of %s: the clouds stay as they are, %s tells what is left to do", open.Name, open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("draft"))
+	a.note("the run %s is given up after %d of %s: the clouds stay as they are, %s tells what is left to do",
+		open.Name, open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("draft"))
 	return nil
 }

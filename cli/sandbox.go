@@ -24,7 +24,8 @@ func (a *App) sandboxCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sandbox",
 		Usage: "make estates and run clouds to try things on",
-		Description: "Makes invented estates of any size, with mistakes planted in them, and serves stand-in clouds.\n\n" +
+		Description: "Makes invented estates of any size, with mistakes planted in them, and serves stand-in " +
+			"clouds.\n\n" +
 			"  isonomos sandbox run clouds\n" +
 			"  isonomos sandbox fault --share 0.2 clouds\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
@@ -46,21 +47,25 @@ func (a *App) generateCommand() *cli.Command {
 		Name:      "generate",
 		Usage:     "make an estate of a given size, with mistakes planted in it",
 		ArgsUsage: "[flags] FOLDER",
-		Description: "Writes into a new folder: a survey on all four dialects with the proportions of a real estate, the\n" +
+		Description: "Writes into a new folder: a survey on all four dialects with the proportions of a real " +
+			"estate, the\n" +
 			"list of the mistakes that are planted in it (planted.jsonl: check, account, group, rule), and a law\n" +
 			"that says what may be open (laws.nomos). The same size and seed make the same files.\n\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large\n" +
 			"  isonomos audit --estate large --survey large/survey.jsonl.zst --severity high\n\n" +
-			"With --careless also rules that are open to everyone, 14 days of flows of who uses them (flows.csv.gz),\n" +
+			"With --careless also rules that are open to everyone, 14 days of flows of who uses them " +
+			"(flows.csv.gz),\n" +
 			"and who really needs them (needs.jsonl), to hold narrowing against.\n\n" +
 			"  isonomos sandbox generate --careless 500 careless\n" +
-			"  isonomos narrow --all --estate careless --survey careless/survey.jsonl.zst --flows careless/flows.csv.gz",
+			"  isonomos narrow --all --estate careless --survey careless/survey.jsonl.zst --flows " +
+			"careless/flows.csv.gz",
 		Flags: []cli.Flag{
 			count("accounts", 10, "accounts"), count("groups", 500, "groups"), count("rules", 5000, "rules"),
 			count("careless", 0, "careless rules, with flows of who uses them"),
 			&cli.IntFlag{Name: "instances", Value: -1, Usage: "about `N` instances (default: two for each group)"},
 			&cli.IntFlag{Name: "seed", Value: 1, Usage: "another `SEED` makes another estate of that size"},
-			&cli.StringFlag{Name: "pack", Value: "zstd", Usage: "pack the survey with `FORMAT`: zstd, gzip or none", Validator: oneOf("zstd", "gzip", "none")},
+			&cli.StringFlag{Name: "pack", Value: "zstd", Usage: "pack the survey with `FORMAT`: zstd, gzip or none",
+				Validator: oneOf("zstd", "gzip", "none")},
 		},
 		Action: a.generate,
 	}
@@ -73,11 +78,13 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
 		return usage("generate needs one new folder: isonomos sandbox generate --groups 5000 large")
 	}
-	size := demo.Size{Accounts: c.Int("accounts"), Groups: c.Int("groups"), Rules: c.Int("rules"), Instances: c.Int("instances"), Seed: uint64(c.Int("seed"))}
+	size := demo.Size{Accounts: c.Int("accounts"), Groups: c.Int("groups"), Rules: c.Int("rules"),
+		Instances: c.Int("instances"), Seed: uint64(c.Int("seed"))}
 	if size.Instances < 0 {
 		size.Instances = 2 * size.Groups
 	}
-	if size.Accounts < 1 || max(size.Accounts, size.Groups, size.Rules, size.Instances, c.Int("careless")) > mostGenerated {
+	if size.Accounts < 1 || max(size.Accounts, size.Groups, size.Rules, size.Instances,
+		c.Int("careless")) > mostGenerated {
 		return usage("an estate has one account at least, and at most %s of anything", render.Number(mostGenerated))
 	}
 	folder := c.Args().First()
@@ -85,7 +92,9 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	survey := filepath.Join(folder, "survey.jsonl"+map[string]string{"zstd": ".zst", "gzip": ".gz"}[c.String("pack")])
-	others := []newFile{{path: filepath.Join(folder, "planted.jsonl")}, {path: filepath.Join(folder, "laws.nomos"), text: "# What the audit of this estate is to know.\n\nestate generated\n\n" + demo.MayBeOpen}}
+	others := []newFile{{path: filepath.Join(folder, "planted.jsonl")},
+		{path: filepath.Join(folder, "laws.nomos"), text: "# What the audit of this estate is to know.\n\nestate " +
+			"generated\n\n" + demo.MayBeOpen}}
 	flows, careless := filepath.Join(folder, "flows.csv.gz"), c.Int("careless")
 	if careless > 0 {
 		others = append(others, newFile{path: filepath.Join(folder, "needs.jsonl")})
@@ -116,8 +125,10 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	}
 	var made work.Tally
 	made.Add(e)
-	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(made.Accounts, "account", "accounts"), render.Count(made.Groups, "group", "groups"),
-		render.Count(made.Instances, "instance", "instances"), render.Count(made.Rules, "rule", "rules"), render.Count(len(planted), "mistake is", "mistakes are"))
+	a.note("%s: %s, %s, %s, %s; %s planted", survey, render.Count(made.Accounts, "account", "accounts"),
+		render.Count(made.Groups, "group", "groups"),
+		render.Count(made.Instances, "instance", "instances"), render.Count(made.Rules, "rule", "rules"),
+		render.Count(len(planted), "mistake is", "mistakes are"))
 	a.note("next: %s", a.say(c)("audit", "--estate", folder, "--survey", survey))
 	return nil
 }
@@ -133,7 +144,8 @@ func newFolder(folder string) error {
 		return fileError("folder", folder, err)
 	}
 	if len(there) > 0 {
-		return usage("the folder %s holds something already (%s): name a new one, nothing was written", folder, there[0].Name())
+		return usage("the folder %s holds something already (%s): name a new one, nothing was written", folder,
+			there[0].Name())
 	}
 	return nil
 }

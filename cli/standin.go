@@ -31,14 +31,17 @@ func (a *App) standinCommand() *cli.Command {
 		Name:      "run",
 		Usage:     "serve stand-in clouds from a folder",
 		ArgsUsage: "[flags] FOLDER",
-		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on this machine\n" +
+		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on " +
+			"this machine\n" +
 			"alone. What is there stands in FOLDER/state.jsonl: change it, and the change is served. The token is\n" +
 			"in FOLDER/token; FOLDER/env sets the variables by which the demo estate finds its clouds.\n\n" +
 			"  isonomos sandbox run clouds &\n" +
 			"  . clouds/env && isonomos survey --estate harbour --to harbour/survey.jsonl",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "survey", Usage: "begin with what is in a survey `FILE` (default: the demo estate); a folder that has a state keeps it"},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "listen at `ADDRESS` of this machine; port 0 takes a free one, or the one that the folder had before"},
+			&cli.StringFlag{Name: "survey", Usage: "begin with what is in a survey `FILE` (default: the demo " +
+				"estate); a folder that has a state keeps it"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "listen at `ADDRESS` of this machine; " +
+				"port 0 takes a free one, or the one that the folder had before"},
 		},
 		Action: a.runStandin,
 	}
@@ -49,14 +52,16 @@ func (a *App) faultCommand() *cli.Command {
 		Name:      "fault",
 		Usage:     "make stand-in clouds misbehave",
 		ArgsUsage: "[flags] FOLDER",
-		Description: "Tells the stand-in clouds of a folder, running or not, to misbehave in a share of all requests:\n" +
+		Description: "Tells the stand-in clouds of a folder, running or not, to misbehave in a share of all " +
+			"requests:\n" +
 			"429 (too many requests), 500, drop (the connection is closed), slow, stale (the answer is from before\n" +
 			"the last change). The same seed makes the same faults.\n\n" +
 			"  isonomos sandbox fault --share 0.2 --seed 7 clouds\n" +
 			"  isonomos sandbox fault --share 0 clouds",
 		Flags: []cli.Flag{
 			&cli.FloatFlag{Name: "share", Value: 0.2, Usage: "misbehave in this `SHARE` of all requests, from 0 to 1"},
-			&cli.StringSliceFlag{Name: "kind", Usage: "only in this `WAY` (may be given again): " + strings.Join(standin.Kinds, ", ")},
+			&cli.StringSliceFlag{Name: "kind",
+				Usage: "only in this `WAY` (may be given again): " + strings.Join(standin.Kinds, ", ")},
 			&cli.IntFlag{Name: "seed", Value: 1, Usage: "another `SEED` makes other faults", Validator: notNegative},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -65,7 +70,8 @@ func (a *App) faultCommand() *cli.Command {
 			}
 			folder := c.Args().First()
 			if _, err := os.Stat(filepath.Join(folder, standin.StateFile)); err != nil {
-				return usage("there are no stand-in clouds in %s: %s makes some", folder, a.say(c)("sandbox", "run", folder))
+				return usage("there are no stand-in clouds in %s: %s makes some", folder,
+					a.say(c)("sandbox", "run", folder))
 			}
 			kinds := c.StringSlice("kind")
 			if len(kinds) == 0 {
@@ -78,7 +84,8 @@ func (a *App) faultCommand() *cli.Command {
 				a.note("the clouds in %s behave", folder)
 				return nil
 			}
-			a.note("the clouds in %s misbehave in %s %% of all requests: %s", folder, strconv.FormatFloat(100*c.Float("share"), 'g', -1, 64), strings.Join(kinds, ", "))
+			a.note("the clouds in %s misbehave in %s %% of all requests: %s", folder,
+				strconv.FormatFloat(100*c.Float("share"), 'g', -1, 64), strings.Join(kinds, ", "))
 			return nil
 		},
 	}
@@ -91,7 +98,8 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	folder := c.Args().First()
 	host, _, err := net.SplitHostPort(c.String("listen"))
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
-		return usage("--listen %q is no address of this machine alone, such as 127.0.0.1:8080: the stand-in speaks without TLS", c.String("listen"))
+		return usage("--listen %q is no address of this machine alone, such as 127.0.0.1:8080: the stand-in "+
+			"speaks without TLS", c.String("listen"))
 	}
 	listen := c.String("listen")
 	if kept := keptAddress(folder); kept != "" && !a.given("listen") {
@@ -118,7 +126,8 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 
 // openStandin opens the stand-in clouds of a folder, which begin with a survey where it
 // has no state, and listens at an address. It gives the names of the clouds as well.
-func (a *App) openStandin(folder, survey, listen string) (web *http.Server, listener net.Listener, clouds []string, err error) {
+func (a *App) openStandin(folder, survey, listen string) (web *http.Server, listener net.Listener, clouds []string,
+	err error) {
 	if err := a.layState(folder, survey); err != nil {
 		return nil, nil, nil, err
 	}
@@ -136,7 +145,8 @@ func (a *App) openStandin(folder, survey, listen string) (web *http.Server, list
 		return nil, nil, nil, unreachable("nothing can listen at %s: %v", listen, err)
 	}
 	base := "http://" + listener.Addr().String()
-	if err := writeWhole([]newFile{{path: filepath.Join(folder, environmentFile), text: environment(folder, base, clouds)}}); err != nil {
+	if err := writeWhole([]newFile{{path: filepath.Join(folder, environmentFile),
+		text: environment(folder, base, clouds)}}); err != nil {
 		listener.Close()
 		return nil, nil, nil, err
 	}
@@ -170,7 +180,8 @@ func environment(folder, base string, clouds []string) string {
 	var b strings.Builder
 	for _, name := range clouds {
 		variable := resolve.VariableOf(name)
-		fmt.Fprintf(&b, "export %s_URL=%s/%s\nexport %s_TOKEN=$(cat '%s')\n", variable, base, name, variable, strings.ReplaceAll(token, "'", `'\''`))
+		fmt.Fprintf(&b, "export %s_URL=%s/%s\nexport %s_TOKEN=$(cat '%s')\n", variable, base, name, variable,
+			strings.ReplaceAll(token, "'", `'\''`))
 	}
 	return b.String()
 }

@@ -87,12 +87,15 @@ law shut "Administration stays shut" {
 	h.must(0, "2 hold", "prove", "--live")
 	h.must(0, "judged as found and as defined", "audit", "--live", "--fail-at", "high", "--over", "group = web")
 
-	h.edited(remember, fmt.Sprintf(`{"kind":"rule","account":"al","group":%q,"id":"night","direction":"in","action":"admit","peers":["0.0.0.0/0"],"services":["tcp 3389"],"changed":{"at":"2026-11-19T23:41:00Z","by":"r.sorrel"}}`, group))
+	h.edited(remember, fmt.Sprintf(
+		`{"kind":"rule","account":"al","group":%q,"id":"night","direction":"in","action":"admit","peers":["0.0.0.0/0"],"services":["tcp 3389"],"changed":{"at":"2026-11-19T23:41:00Z","by":"r.sorrel"}}`, group))
 	h.must(0, "", "survey", "--to", "now.jsonl")
 	for _, look := range [][]string{{"--live"}, {"--survey", "now.jsonl"}} {
 		with := func(args ...string) []string { return append(args, look...) }
-		out := h.must(1, "as found only: no definition says this", with("audit", "--fail-at", "high", "--over", "group = web")...)
-		for _, want := range []string{"CRITICAL  open-admin-port", "changed by r.sorrel at 2026-11-19 23:41 UTC", "arrives at  l0 (198.51.100.9)", "isonomos draft"} {
+		out := h.must(1, "as found only: no definition says this",
+			with("audit", "--fail-at", "high", "--over", "group = web")...)
+		for _, want := range []string{"CRITICAL  open-admin-port", "changed by r.sorrel at 2026-11-19 23:41 UTC",
+			"arrives at  l0 (198.51.100.9)", "isonomos draft"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("%v: the audit does not say %q:\n%s", look, want, out)
 			}
@@ -102,20 +105,24 @@ law shut "Administration stays shut" {
 		h.must(1, `as found only`, with("audit", "--fail-at", "high", "--format", "md")...)
 		h.must(1, `"state": "found"`, with("audit", "--fail-at", "high", "--format", "sarif")...)
 		h.must(1, `holds as found only`, with("audit", "--fail-at", "high", "--format", "junit")...)
-		h.must(0, "judged as defined", with("audit", "--state", "defined", "--fail-at", "high", "--over", "group = web")...)
+		h.must(0, "judged as defined",
+			with("audit", "--state", "defined", "--fail-at", "high", "--over", "group = web")...)
 		h.must(1, "judged as found,", with("audit", "--state", "found", "--fail-at", "high")...)
 		h.must(0, "rdp", with("exposure")...)
 		h.must(0, "rdp no longer passes", with("exposure")...)
 		h.must(0, `"tcp 3389"`, with("exposure", "--format", "json")...)
-		if out := h.must(0, "judged as defined", with("exposure", "--state", "defined")...); strings.Contains(out, "rdp") {
+		if out := h.must(0, "judged as defined", with("exposure", "--state", "defined")...); strings.Contains(out,
+			"rdp") {
 			t.Errorf("%v: as defined rdp is exposed:\n%s", look, out)
 		}
 		h.must(0, "once carried out  it is stopped", with("trace", "192.0.2.77", "al/l0", "rdp")...)
 		h.must(0, `"once_carried_out": "stopped"`, with("trace", "192.0.2.77", "al/l0", "rdp", "--format", "json")...)
 		h.must(1, "judged as defined", with("trace", "192.0.2.77", "al/l0", "rdp", "--state", "defined")...)
 		out = h.must(1, "1 as found and as defined differently", with("prove")...)
-		for _, want := range []string{"FAILS     expect internet cannot reach web on rdp  (as found)", "holds     expect internet cannot reach web on rdp  (as defined)",
-			"BROKEN    law shut  Administration stays shut  (as found)", "holds     law shut  Administration stays shut  (as defined)"} {
+		for _, want := range []string{"FAILS     expect internet cannot reach web on rdp  (as found)",
+			"holds     expect internet cannot reach web on rdp  (as defined)",
+			"BROKEN    law shut  Administration stays shut  (as found)",
+			"holds     law shut  Administration stays shut  (as defined)"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("%v: the proof does not say %q:\n%s", look, want, out)
 			}
@@ -124,7 +131,8 @@ law shut "Administration stays shut" {
 		h.must(1, "judged as found", with("prove", "--state", "found", "--format", "text")...)
 	}
 	h.must(1, "judged as found", "audit", "--survey", "now.jsonl", "--estate", "none", "--fail-at", "high")
-	h.must(2, "what is defined can't be judged without definitions", "audit", "--survey", "now.jsonl", "--estate", "none", "--state", "defined")
+	h.must(2, "what is defined can't be judged without definitions", "audit", "--survey", "now.jsonl", "--estate",
+		"none", "--state", "defined")
 	h.must(2, "--estate none leaves the definitions out", "audit", "--estate", "none")
 
 	// Put back, and opened again: each look is at the clouds as they are.

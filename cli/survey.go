@@ -22,17 +22,20 @@ func (a *App) surveyCommand() *cli.Command {
 		Name:      "survey",
 		Usage:     "read the clouds into a survey",
 		ArgsUsage: "[flags]",
-		Description: "Reads what there is in the clouds that the definitions name (at …, token env …): accounts, networks,\n" +
+		Description: "Reads what there is in the clouds that the definitions name (at …, token env …): accounts, " +
+			"networks,\n" +
 			"subnets, instances, groups, rules and lists, and writes it as a survey. Nothing is changed. An account\n" +
 			"that can't be read is named in the survey with the reason, and is never taken for an empty one.\n\n" +
 			"  isonomos survey --to survey.jsonl.zst\n" +
 			"  isonomos survey --account tides --account traffic > water.jsonl",
 		Flags: []cli.Flag{
 			estateFlag(),
-			&cli.StringFlag{Name: "to", Value: "-", Usage: "write the survey to `FILE`, whole or not at all (packed if it ends in .zst or .gz; - for standard output)"},
+			&cli.StringFlag{Name: "to", Value: "-", Usage: "write the survey to `FILE`, whole or not at all " +
+				"(packed if it ends in .zst or .gz; - for standard output)"},
 			&cli.StringSliceFlag{Name: "cloud", Usage: "only the cloud `NAME` (may be given again)"},
 			&cli.StringSliceFlag{Name: "account", Usage: "only the account `NAME` (may be given again)"},
-			&cli.IntFlag{Name: "jobs", Value: work.DefaultJobs, Usage: "read `N` accounts at once (default: 16)", Validator: oneAtLeast},
+			&cli.IntFlag{Name: "jobs", Value: work.DefaultJobs, Usage: "read `N` accounts at once (default: 16)",
+				Validator: oneAtLeast},
 		},
 		Action: a.survey,
 	}
@@ -85,8 +88,9 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 
 // surveyor reads the clouds of definitions, as the flags of a command pick them.
 func (a *App) surveyor(c *cli.Command, definitions *estate.Estate) work.Surveyor {
-	return work.Surveyor{Definitions: definitions, Environment: os.Getenv, Clouds: c.StringSlice("cloud"), Accounts: c.StringSlice("account"),
-		Jobs: c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}
+	return work.Surveyor{Definitions: definitions, Environment: os.Getenv, Clouds: c.StringSlice("cloud"),
+		Accounts: c.StringSlice("account"),
+		Jobs:     c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}
 }
 
 // liveEstate surveys the clouds of definitions into memory. What can't be read is
@@ -125,7 +129,8 @@ func (a *App) counting(what string, of int) (step, finish func()) {
 		return func() {}, func() {}
 	}
 	bars := mpb.New(mpb.WithOutput(a.Stderr), mpb.WithWidth(40))
-	bar := bars.AddBar(int64(of), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(what+" ")), mpb.AppendDecorators(decor.CountersNoUnit("%d of %d")))
+	bar := bars.AddBar(int64(of), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(what+" ")),
+		mpb.AppendDecorators(decor.CountersNoUnit("%d of %d")))
 	return bar.Increment, func() {
 		bar.Abort(true)
 		bars.Wait()

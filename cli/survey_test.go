@@ -69,14 +69,19 @@ func TestSurveyOfStandIns(t *testing.T) {
 	say(0, "surveyed: 6 accounts, 47 groups, 171 rules, 59 instances", "survey", "--to", "live.jsonl.zst")
 	say(0, "equal", "compare", "survey.jsonl", "live.jsonl.zst")
 	say(0, "equal", "compare", "survey.jsonl", "live")
-	say(0, "misbehave in 20 % of all requests", "sandbox", "fault", "--share", "0.2", "--seed", "7", "--kind", "500", "--kind", "drop", "--kind", "slow", "--kind", "stale", sandbox)
+	say(0, "misbehave in 20 % of all requests", "sandbox", "fault", "--share", "0.2", "--seed", "7", "--kind", "500",
+		"--kind", "drop", "--kind", "slow", "--kind", "stale", sandbox)
 	say(0, "surveyed: 6 accounts", "survey", "--to", "live.jsonl", "--jobs", "3")
 	say(0, "equal", "compare", "live.jsonl.zst", "live.jsonl")
 	say(0, "behave", "sandbox", "fault", "--share", "0", sandbox)
-	if file, live := fingerprints(call(t, folder, "audit", "--survey", "survey.jsonl", "--format", "json").out), fingerprints(call(t, folder, "audit", "--live", "--format", "json").out); len(file) == 0 || !slices.Equal(file, live) {
+	if file, live := fingerprints(
+		call(t, folder, "audit", "--survey", "survey.jsonl", "--format", "json").out),
+		fingerprints(call(t, folder, "audit", "--live", "--format", "json").out); len(file) == 0 ||
+		!slices.Equal(file, live) {
 		t.Errorf("an audit of the clouds finds %v, one of the survey %v", live, file)
 	}
-	if r := say(0, "surveyed: 2 accounts", "survey", "--account", "pilots", "--account", "customs"); strings.Count(r.out, `{"kind":"account"`) != 2 {
+	if r := say(0, "surveyed: 2 accounts", "survey", "--account", "pilots", "--account",
+		"customs"); strings.Count(r.out, `{"kind":"account"`) != 2 {
 		t.Errorf("two accounts: %s", r.out)
 	}
 	say(2, `no account is called "pilot": "pilots" is near`, "survey", "--account", "pilot")
@@ -86,8 +91,10 @@ func TestSurveyOfStandIns(t *testing.T) {
 	t.Setenv("WESTING_TOKEN", "wrong")
 	say(3, "not read: customs (401 Unauthorized", "survey", "--to", "part.jsonl")
 	say(3, "the answer is not whole: customs could not be read", "prove", "--survey", "part.jsonl", "--estate", ".")
-	say(1, "the account customs was not read when this was surveyed (401 Unauthorized", "prove", "--survey", "part.jsonl", "--allow-unread", "customs")
-	say(3, "medium    unread               customs", "audit", "--survey", "part.jsonl", "--fail-at", "never", "--check", "quota")
+	say(1, "the account customs was not read when this was surveyed (401 Unauthorized", "prove", "--survey",
+		"part.jsonl", "--allow-unread", "customs")
+	say(3, "medium    unread               customs", "audit", "--survey", "part.jsonl", "--fail-at", "never",
+		"--check", "quota")
 	say(3, `"unread": [`, "exposure", "--survey", "part.jsonl", "--format", "json")
 	before := readTree(t, folder)["part.jsonl"]
 	say(3, "nothing was written", "survey", "--cloud", "westing", "--to", "part.jsonl")
@@ -111,8 +118,10 @@ func TestSurveyOfStandIns(t *testing.T) {
 	}))
 	defer odd.Close()
 	t.Setenv("WESTING_URL", odd.URL)
-	for _, objects = range []string{"", `{"kind":"account","name":"tides","cloud":"westing"}`, `{"kind":"account","name":"customs","cloud":"westing"},{"kind":"account","name":"tides","cloud":"westing"}`} {
-		say(3, "not read: customs (the answer does not tell of this account, or of others too)", "survey", "--to", "part.jsonl")
+	for _, objects = range []string{"", `{"kind":"account","name":"tides","cloud":"westing"}`,
+		`{"kind":"account","name":"customs","cloud":"westing"},{"kind":"account","name":"tides","cloud":"westing"}`} {
+		say(3, "not read: customs (the answer does not tell of this account, or of others too)", "survey", "--to",
+			"part.jsonl")
 	}
 	t.Setenv("EASTHOLD_URL", "")
 	say(3, "the environment variable EASTHOLD_URL, which has its address, is not set", "survey", "--to", "part.jsonl")

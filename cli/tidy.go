@@ -19,9 +19,11 @@ func (a *App) tidyCommand() *cli.Command {
 		Name:      "tidy",
 		Usage:     "write definitions in their one canonical layout",
 		ArgsUsage: "[flags] [FOLDER|FILE ...]",
-		Description: "Rewrites definition files in place: two spaces, one blank line between declarations, columns aligned in\n" +
+		Description: "Rewrites definition files in place: two spaces, one blank line between declarations, " +
+			"columns aligned in\n" +
 			"a run of like statements, and in a group cover, labels, rules. Rules keep their order, comments stay\n" +
-			"where they stood. Tidying never changes what definitions mean; files are replaced whole or not at all.\n\n" +
+			"where they stood. Tidying never changes what definitions mean; files are replaced whole or not at " +
+			"all.\n\n" +
 			"  isonomos tidy\n" +
 			"  isonomos tidy --diff harbour/tides.nomos\n" +
 			"  isonomos tidy --list\n\n" +

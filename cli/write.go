@@ -50,7 +50,8 @@ func writeWhole(files []newFile) error {
 	for i, f := range ready {
 		if err := f.Keep(); err != nil {
 			if i > 0 {
-				return unreachable("%s can't be written: %v; the files before it are written: %s", files[i].path, err, files[i-1].path)
+				return unreachable("%s can't be written: %v; the files before it are written: %s", files[i].path, err,
+					files[i-1].path)
 			}
 			return writeError(files[i].path, err)
 		}

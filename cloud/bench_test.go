@@ -18,7 +18,8 @@ import (
 func BenchmarkSurvey(b *testing.B) {
 	for _, accounts := range []int{10, 100, 1000} {
 		folder := b.TempDir()
-		e, _ := demo.Generate(demo.Size{Accounts: accounts, Groups: 50 * accounts, Instances: 100 * accounts, Rules: 500 * accounts, Seed: 1, Clean: true})
+		e, _ := demo.Generate(demo.Size{Accounts: accounts, Groups: 50 * accounts, Instances: 100 * accounts,
+			Rules: 500 * accounts, Seed: 1, Clean: true})
 		f, err := os.Create(filepath.Join(folder, standin.StateFile))
 		if err != nil {
 			b.Fatal(err)
@@ -40,7 +41,8 @@ func BenchmarkSurvey(b *testing.B) {
 				for range 16 {
 					workers.Go(func() {
 						for j := range jobs {
-							if _, err := client(b, web.URL+"/"+j[0], string(token)).Survey(b.Context(), j[1]); err != nil {
+							if _, err := client(b, web.URL+"/"+j[0], string(token)).Survey(b.Context(),
+								j[1]); err != nil {
 								b.Error(err)
 							}
 						}

@@ -79,14 +79,16 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 	switch r.Do {
 	case change.CreateGroup:
 		var g groupAnswer
-		header, err := c.send(ctx, http.MethodPost, account+"/groups", want, only(r.Object, "name", "network", "for", "description", "labels", "stateful"), &g)
+		header, err := c.send(ctx, http.MethodPost, account+"/groups", want,
+			only(r.Object, "name", "network", "for", "description", "labels", "stateful"), &g)
 		if err != nil {
 			return Object{}, err
 		}
 		return made(header, g.lines())
 	case change.CreateList:
 		var line json.RawMessage
-		header, err := c.send(ctx, http.MethodPost, account+"/lists", want, only(r.Object, "name", "region", "description", "labels", "entries", "capacity"), &line)
+		header, err := c.send(ctx, http.MethodPost, account+"/lists", want,
+			only(r.Object, "name", "region", "description", "labels", "entries", "capacity"), &line)
 		if err != nil {
 			return Object{}, err
 		}
@@ -99,7 +101,8 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 			return Object{}, unknownRequest(r)
 		}
 		var line json.RawMessage
-		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want, only(r.Rules[0], ruleFields...), &line)
+		header, err := c.send(ctx, http.MethodPost, account+"/groups/"+id+"/rules", want,
+			only(r.Rules[0], ruleFields...), &line)
 		return Object{r.ID, version(header), []json.RawMessage{line}}, err
 	case change.RemoveRule:
 		var rule struct{ ID string }
@@ -114,13 +117,16 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 	case change.LabelList:
 		return c.changed(ctx, http.MethodPatch, account+"/lists/"+id, want, r, map[string]any{"labels": labelsOf(r)})
 	case change.SetEntries:
-		return c.changed(ctx, http.MethodPut, account+"/lists/"+id+"/entries", want, r, map[string]any{"entries": orEmpty(r.Entries)})
+		return c.changed(ctx, http.MethodPut, account+"/lists/"+id+"/entries", want, r,
+			map[string]any{"entries": orEmpty(r.Entries)})
 	case change.DeleteList:
 		return c.changed(ctx, http.MethodDelete, account+"/lists/"+id, want, r, nil)
 	case change.Attach:
-		return c.changed(ctx, http.MethodPut, account+"/interfaces/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
+		return c.changed(ctx, http.MethodPut, account+"/interfaces/"+id+"/groups", want, r,
+			map[string]any{"groups": orEmpty(r.Groups)})
 	case change.AttachToSubnet:
-		return c.changed(ctx, http.MethodPut, account+"/subnets/"+id+"/groups", want, r, map[string]any{"groups": orEmpty(r.Groups)})
+		return c.changed(ctx, http.MethodPut, account+"/subnets/"+id+"/groups", want, r,
+			map[string]any{"groups": orEmpty(r.Groups)})
 	}
 	return Object{}, unknownRequest(r)
 }
@@ -194,7 +200,8 @@ func (c *Client) changed(ctx context.Context, method, path, want string, r Reque
 // send sends what changes something: once, but for answers that say that it was not
 // looked at (429).
 func (c *Client) send(ctx context.Context, method, path, want string, body []byte, into any) (http.Header, error) {
-	r, err := retryablehttp.NewRequestWithContext(context.WithValue(ctx, onceKey{}, true), method, c.base+path, bytes.NewReader(body))
+	r, err := retryablehttp.NewRequestWithContext(context.WithValue(ctx, onceKey{}, true), method, c.base+path,
+		bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}

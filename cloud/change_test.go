@@ -61,7 +61,8 @@ func TestChangesAreAsPublished(t *testing.T) {
 				}
 			}
 		}
-		on, _ := http.NewRequestWithContext(r.Context(), r.Method, address+r.URL.RequestURI(), strings.NewReader(string(body)))
+		on, _ := http.NewRequestWithContext(r.Context(), r.Method, address+r.URL.RequestURI(),
+			strings.NewReader(string(body)))
 		on.Header = r.Header.Clone()
 		answer, err := http.DefaultClient.Do(on)
 		if err != nil {
@@ -119,10 +120,16 @@ func TestChangesAreAsPublished(t *testing.T) {
 		}
 	}
 
-	list := do(cloud.Request{Do: "create-list", Object: line(`{"kind":"list","account":"tides","id":"new:1","name":"vans","owner":"own","region":"coast-1","entries":["198.51.100.200/32"],"capacity":4,"labels":{"isonomos":"x"}}`)}, "")
-	list = do(cloud.Request{Do: "set-entries", ID: list.ID, Entries: []string{"198.51.100.200/32", "198.51.100.201/32"}}, list.Version)
-	list = do(cloud.Request{Do: "label-list", ID: list.ID, Labels: map[string]string{"isonomos": "saltmarsh"}}, list.Version)
-	group := do(cloud.Request{Do: "create-group", Object: line(`{"kind":"group","account":"tides","id":"new:2","network":"` + network + `","name":"night","for":"instances","description":"x","labels":{"isonomos":"saltmarsh"}}`)}, "")
+	list := do(cloud.Request{Do: "create-list",
+		Object: line(
+			`{"kind":"list","account":"tides","id":"new:1","name":"vans","owner":"own","region":"coast-1","entries":["198.51.100.200/32"],"capacity":4,"labels":{"isonomos":"x"}}`)}, "")
+	list = do(cloud.Request{Do: "set-entries", ID: list.ID,
+		Entries: []string{"198.51.100.200/32", "198.51.100.201/32"}}, list.Version)
+	list = do(cloud.Request{Do: "label-list", ID: list.ID, Labels: map[string]string{"isonomos": "saltmarsh"}},
+		list.Version)
+	group := do(cloud.Request{Do: "create-group",
+		Object: line(`{"kind":"group","account":"tides","id":"new:2","network":"` + network +
+			`","name":"night","for":"instances","description":"x","labels":{"isonomos":"saltmarsh"}}`)}, "")
 	if len(group.Lines) != 3 {
 		t.Fatalf("a new group and what it lets out: %s", group.Lines)
 	}
@@ -130,20 +137,26 @@ func TestChangesAreAsPublished(t *testing.T) {
 	for _, rule := range group.Lines[1:] {
 		version = do(cloud.Request{Do: "remove-rule", ID: group.ID, Rules: []json.RawMessage{rule}}, version).Version
 	}
-	added := do(cloud.Request{Do: "add-rules", ID: group.ID, Rules: []json.RawMessage{line(`{"kind":"rule","account":"tides","group":"g","id":"new:3","direction":"in","action":"admit","peers":["list:` + list.ID + `"],"services":["tcp 22"],"description":"vans"}`)}}, version)
+	added := do(cloud.Request{Do: "add-rules", ID: group.ID,
+		Rules: []json.RawMessage{line(
+			`{"kind":"rule","account":"tides","group":"g","id":"new:3","direction":"in","action":"admit","peers":["list:` + list.ID + `"],"services":["tcp 22"],"description":"vans"}`)}}, version)
 	if o := read("group", group.ID); o.Version != added.Version || len(o.Lines) != 2 {
 		t.Errorf("after the rule the group is %s %s, the answer said %s", o.Version, o.Lines, added.Version)
 	}
-	if _, err := c.Change(t.Context(), cloud.Request{Do: "delete-group", Account: "tides", ID: group.ID}, version); !errors.Is(err, cloud.ErrMoved) {
+	if _, err := c.Change(t.Context(), cloud.Request{Do: "delete-group", Account: "tides", ID: group.ID},
+		version); !errors.Is(err, cloud.ErrMoved) {
 		t.Errorf("a version of before: %v", err)
 	}
-	if _, err := c.Change(t.Context(), cloud.Request{Do: "delete-list", Account: "tides", ID: list.ID}, list.Version); !errors.Is(err, cloud.ErrRefused) || !strings.Contains(err.Error(), "in use") {
+	if _, err := c.Change(t.Context(), cloud.Request{Do: "delete-list", Account: "tides", ID: list.ID},
+		list.Version); !errors.Is(err, cloud.ErrRefused) || !strings.Contains(err.Error(), "in use") {
 		t.Errorf("a list in use: %v", err)
 	}
 	instance := read("instance", machine.ID)
 	face := machine.Interfaces[0]
-	attached := do(cloud.Request{Do: "attach", ID: face.ID, Holder: machine.ID, Groups: append(face.Groups, group.ID)}, instance.Version)
-	if _, err := c.Change(t.Context(), cloud.Request{Do: "attach", Account: "tides", ID: face.ID, Holder: machine.ID}, instance.Version); !errors.Is(err, cloud.ErrMoved) {
+	attached := do(cloud.Request{Do: "attach", ID: face.ID, Holder: machine.ID,
+		Groups: append(face.Groups, group.ID)}, instance.Version)
+	if _, err := c.Change(t.Context(), cloud.Request{Do: "attach", Account: "tides", ID: face.ID, Holder: machine.ID},
+		instance.Version); !errors.Is(err, cloud.ErrMoved) {
 		t.Errorf("an instance that has moved: %v", err)
 	}
 	do(cloud.Request{Do: "attach", ID: face.ID, Holder: machine.ID, Groups: face.Groups}, attached.Version)
@@ -157,15 +170,18 @@ func TestChangesAreAsPublished(t *testing.T) {
 	if _, err := c.Read(t.Context(), "tides", cloud.Ref{Kind: "group", ID: group.ID}); !errors.Is(err, cloud.ErrGone) {
 		t.Errorf("a group that is deleted: %v", err)
 	}
-	wall := do(cloud.Request{Do: "create-group", Object: line(`{"network":"` + network + `","name":"wall","for":"subnets"}`)}, "")
+	wall := do(cloud.Request{Do: "create-group",
+		Object: line(`{"network":"` + network + `","name":"wall","for":"subnets"}`)}, "")
 	subnet := ""
 	for l := range strings.Lines(string(survey)) {
 		var o struct{ Kind, ID string }
-		if json.Unmarshal([]byte(l), &o) == nil && o.Kind == "subnet" && strings.Contains(l, `"groups":[]`) || o.Kind == "subnet" && !strings.Contains(l, `"groups"`) {
+		if json.Unmarshal([]byte(l), &o) == nil && o.Kind == "subnet" && strings.Contains(l, `"groups":[]`) ||
+			o.Kind == "subnet" && !strings.Contains(l, `"groups"`) {
 			subnet = o.ID
 		}
 	}
-	around := do(cloud.Request{Do: "attach-to-subnet", ID: subnet, Groups: []string{wall.ID}}, read("subnet", subnet).Version)
+	around := do(cloud.Request{Do: "attach-to-subnet", ID: subnet, Groups: []string{wall.ID}},
+		read("subnet", subnet).Version)
 	do(cloud.Request{Do: "attach-to-subnet", ID: subnet}, around.Version)
 	for _, r := range []cloud.Request{{Do: "dance", Account: "tides"}, {Do: "add-rules", Account: "tides", ID: "x"}} {
 		if _, err := c.Change(t.Context(), r, ""); !errors.Is(err, cloud.ErrRefused) {

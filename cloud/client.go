@@ -51,7 +51,8 @@ func NewClient(address, token string, o Options) (*Client, error) {
 		return nil, fmt.Errorf("the address is no URL like https://cloud.example")
 	}
 	if u.User != nil {
-		return nil, fmt.Errorf("the address holds a name or password: the token belongs in an environment variable of its own")
+		return nil, fmt.Errorf("the address holds a name or password: the token belongs in an environment " +
+			"variable of its own")
 	}
 	if err := overTLS(u, "token"); err != nil {
 		return nil, err
@@ -78,7 +79,8 @@ func retrying(o Options) *retryablehttp.Client {
 	c.RetryMax = cmp.Or(o.Attempts, 8) - 1
 	c.RetryWaitMin, c.RetryWaitMax = cmp.Or(o.LeastWait, 200*time.Millisecond), cmp.Or(o.MostWait, 20*time.Second)
 	c.HTTPClient.Timeout = cmp.Or(o.Timeout, time.Minute)
-	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // a token is not carried elsewhere
+	// a token is not carried elsewhere
+	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	c.Backoff = func(least, most time.Duration, attempt int, r *http.Response) time.Duration {
 		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
 		if wait < 0 || wait > longestWait { // of a number too large for it, or a date far away

@@ -107,7 +107,8 @@ func TestInterfaceIsAsPublished(t *testing.T) {
 				check(real+"?limit=none", token, 400, "Problem", "application/problem+json")
 			}
 			if operation.Responses["404"].Content != nil {
-				check(strings.NewReplacer("{account}", "nobody", "{kind}", "group", "{id}", "grp-24").Replace(path), token, 404, "Problem", "application/problem+json")
+				check(strings.NewReplacer("{account}", "nobody", "{kind}", "group", "{id}", "grp-24").Replace(path),
+					token, 404, "Problem", "application/problem+json")
 			}
 		}
 	}
@@ -124,7 +125,9 @@ func served(t *testing.T, address, method, path, token string) {
 	answer := request(t, strings.ToUpper(method), address+path, token, `{"nonsense":1}`)
 	defer answer.Body.Close()
 	var problem struct{ Detail string }
-	if err := json.NewDecoder(answer.Body).Decode(&problem); err != nil || answer.StatusCode != 400 && answer.StatusCode != 404 || strings.Contains(problem.Detail, "there is nothing at") {
+	if err := json.NewDecoder(answer.Body).Decode(&problem); err != nil ||
+		answer.StatusCode != 400 && answer.StatusCode != 404 ||
+		strings.Contains(problem.Detail, "there is nothing at") {
 		t.Errorf("%s %s: %d %s %v", method, path, answer.StatusCode, problem.Detail, err)
 	}
 }

@@ -48,7 +48,8 @@ type Project struct {
 
 // NewOpenStack makes a client for a profile of clouds.yaml. Nobody is asked yet.
 func NewOpenStack(cloud, profile string, accounts []Project) *OpenStack {
-	return &OpenStack{profile: profile, cloud: cloud, accounts: accounts, clients: make(map[string]*gophercloud.ServiceClient)}
+	return &OpenStack{profile: profile, cloud: cloud, accounts: accounts,
+		clients: make(map[string]*gophercloud.ServiceClient)}
 }
 
 // Dialect is flat.
@@ -128,7 +129,8 @@ func profiles() []clouds.ParseOption {
 	}
 	var files, public []string
 	for _, folder := range folders {
-		files, public = append(files, filepath.Join(folder, "clouds.yaml")), append(public, filepath.Join(folder, "clouds-public.yaml"))
+		files, public = append(files, filepath.Join(folder, "clouds.yaml")),
+			append(public, filepath.Join(folder, "clouds-public.yaml"))
 	}
 	if file := os.Getenv("OS_CLIENT_CONFIG_FILE"); file != "" {
 		files = []string{file}
@@ -194,12 +196,14 @@ func spoken(err error) error {
 }
 
 // ask sends a request and reads the answer into a value.
-func (o *OpenStack) ask(ctx context.Context, account, method, path string, body, into any, headers map[string]string) error {
+func (o *OpenStack) ask(ctx context.Context, account, method, path string, body, into any,
+	headers map[string]string) error {
 	c, err := o.client(ctx, account)
 	if err != nil {
 		return err
 	}
-	options := &gophercloud.RequestOpts{OkCodes: []int{200, 201, 202, 204}, MoreHeaders: headers, KeepResponseBody: true}
+	options := &gophercloud.RequestOpts{OkCodes: []int{200, 201, 202, 204}, MoreHeaders: headers,
+		KeepResponseBody: true}
 	if body != nil {
 		options.JSONBody = body
 	}
@@ -232,7 +236,8 @@ const mostPage = 500
 var extensions = []string{"address-groups", "floatingips", "routers"}
 
 // all reads a whole list, page by page.
-func all[T any](ctx context.Context, o *OpenStack, account, what string, query url.Values, idOf func(T) string) ([]T, error) {
+func all[T any](ctx context.Context, o *OpenStack, account, what string, query url.Values, idOf func(T) string) ([]T,
+	error) {
 	var list []T
 	name := strings.ReplaceAll(what, "-", "_")
 	marker := ""

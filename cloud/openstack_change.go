@@ -33,7 +33,8 @@ func (o *OpenStack) Read(ctx context.Context, account string, of Ref) (Object, e
 		var answer struct {
 			Group osGroup `json:"security_group"`
 		}
-		if err := o.ask(ctx, account, http.MethodGet, "security-groups/"+url.PathEscape(of.ID), nil, &answer, nil); err != nil {
+		if err := o.ask(ctx, account, http.MethodGet, "security-groups/"+url.PathEscape(of.ID), nil, &answer,
+			nil); err != nil {
 			return object, err
 		}
 		if answer.Group.ID != of.ID {
@@ -47,7 +48,8 @@ func (o *OpenStack) Read(ctx context.Context, account string, of Ref) (Object, e
 		var answer struct {
 			List osList `json:"address_group"`
 		}
-		if err := o.ask(ctx, account, http.MethodGet, "address-groups/"+url.PathEscape(of.ID), nil, &answer, nil); err != nil {
+		if err := o.ask(ctx, account, http.MethodGet, "address-groups/"+url.PathEscape(of.ID), nil, &answer,
+			nil); err != nil {
 			return object, err
 		}
 		if answer.List.ID != of.ID {
@@ -110,7 +112,8 @@ func (o *OpenStack) Named(ctx context.Context, account, kind, name string) ([]Re
 	type named struct {
 		ID string `json:"id"`
 	}
-	found, err := all(ctx, o, account, what, url.Values{"project_id": {project}, "name": {name}}, func(n named) string { return n.ID })
+	found, err := all(ctx, o, account, what, url.Values{"project_id": {project}, "name": {name}},
+		func(n named) string { return n.ID })
 	var refs []Ref
 	for _, n := range found {
 		refs = append(refs, Ref{kind, n.ID})
@@ -131,7 +134,8 @@ func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Obje
 	case change.CreateList:
 		return o.createList(ctx, r)
 	case change.DeleteGroup:
-		return Object{ID: r.ID}, o.ask(ctx, r.Account, http.MethodDelete, "security-groups/"+id, nil, nil, ifRevision(version))
+		return Object{ID: r.ID},
+			o.ask(ctx, r.Account, http.MethodDelete, "security-groups/"+id, nil, nil, ifRevision(version))
 	case change.Attach:
 		return o.dress(ctx, r, version)
 	}
@@ -142,7 +146,8 @@ func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Obje
 	var lines []json.RawMessage
 	switch r.Do {
 	case change.LabelGroup:
-		err = o.ask(ctx, r.Account, http.MethodPut, "security-groups/"+id+"/tags", map[string]any{"tags": tagsOfLabels(r.Labels)}, nil, nil)
+		err = o.ask(ctx, r.Account, http.MethodPut, "security-groups/"+id+"/tags",
+			map[string]any{"tags": tagsOfLabels(r.Labels)}, nil, nil)
 	case change.AddRules:
 		lines, err = o.addRules(ctx, r)
 	case change.RemoveRule:
@@ -199,7 +204,8 @@ func (o *OpenStack) createGroup(ctx context.Context, r Request) (Object, error) 
 	var answer struct {
 		Group osGroup `json:"security_group"`
 	}
-	if err := o.ask(ctx, r.Account, http.MethodPost, "security-groups", map[string]any{"security_group": group}, &answer, nil); err != nil {
+	if err := o.ask(ctx, r.Account, http.MethodPost, "security-groups", map[string]any{"security_group": group},
+		&answer, nil); err != nil {
 		return Object{}, err
 	}
 	if answer.Group.ID == "" {
@@ -220,7 +226,8 @@ func (o *OpenStack) createList(ctx context.Context, r Request) (Object, error) {
 	var answer struct {
 		List osList `json:"address_group"`
 	}
-	body := map[string]any{"address_group": map[string]any{"name": asked.Name, "description": description, "addresses": orEmpty(asked.Entries)}}
+	body := map[string]any{"address_group": map[string]any{"name": asked.Name, "description": description,
+		"addresses": orEmpty(asked.Entries)}}
 	if err := o.ask(ctx, r.Account, http.MethodPost, "address-groups", body, &answer, nil); err != nil {
 		return Object{}, err
 	}
@@ -242,7 +249,8 @@ func (o *OpenStack) addRules(ctx context.Context, r Request) ([]json.RawMessage,
 	var answer struct {
 		Rules []osRule `json:"security_group_rules"`
 	}
-	if err := o.ask(ctx, r.Account, http.MethodPost, "security-group-rules", map[string]any{"security_group_rules": rules}, &answer, nil); err != nil {
+	if err := o.ask(ctx, r.Account, http.MethodPost, "security-group-rules",
+		map[string]any{"security_group_rules": rules}, &answer, nil); err != nil {
 		return nil, err
 	}
 	if len(answer.Rules) != len(rules) {
@@ -267,7 +275,8 @@ func (o *OpenStack) addRules(ctx context.Context, r Request) ([]json.RawMessage,
 // sameRule reports whether two rules say the same.
 func sameRule(a, b osRule) bool {
 	x, y := ruleLine("", a), ruleLine("", b)
-	return x.Direction == y.Direction && slices.Equal(x.Services, y.Services) && slices.Equal(x.Peers, y.Peers) && x.Description == y.Description
+	return x.Direction == y.Direction && slices.Equal(x.Services, y.Services) && slices.Equal(x.Peers, y.Peers) &&
+		x.Description == y.Description
 }
 
 func (o *OpenStack) labelList(ctx context.Context, r Request, before Object) error {
@@ -279,7 +288,8 @@ func (o *OpenStack) labelList(ctx context.Context, r Request, before Object) err
 	if err != nil {
 		return err
 	}
-	return o.ask(ctx, r.Account, http.MethodPut, "address-groups/"+url.PathEscape(r.ID), map[string]any{"address_group": map[string]any{"description": description}}, nil, nil)
+	return o.ask(ctx, r.Account, http.MethodPut, "address-groups/"+url.PathEscape(r.ID),
+		map[string]any{"address_group": map[string]any{"description": description}}, nil, nil)
 }
 
 // setEntries adds entries or takes some away: drafts do one at a time.
@@ -299,7 +309,8 @@ func (o *OpenStack) setEntries(ctx context.Context, r Request, before Object) er
 			continue
 		}
 		body := map[string]any{"addresses": x.entries} // without the name around it that all else has
-		if err := o.ask(ctx, r.Account, http.MethodPut, "address-groups/"+url.PathEscape(r.ID)+"/"+x.action, body, nil, nil); err != nil {
+		if err := o.ask(ctx, r.Account, http.MethodPut, "address-groups/"+url.PathEscape(r.ID)+"/"+x.action, body,
+			nil, nil); err != nil {
 			return err
 		}
 	}
@@ -318,7 +329,8 @@ func (o *OpenStack) dress(ctx context.Context, r Request, version string) (Objec
 		return Object{}, fmt.Errorf("the port %s of %s: %w", r.ID, r.Holder, ErrGone)
 	}
 	body := map[string]any{"port": map[string]any{"security_groups": orEmpty(r.Groups)}}
-	if err := o.ask(ctx, r.Account, http.MethodPut, "ports/"+url.PathEscape(r.ID), body, nil, ifRevision(revision)); err != nil {
+	if err := o.ask(ctx, r.Account, http.MethodPut, "ports/"+url.PathEscape(r.ID), body, nil,
+		ifRevision(revision)); err != nil {
 		return Object{}, err
 	}
 	now, err := o.Read(ctx, r.Account, r.Of())

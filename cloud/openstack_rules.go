@@ -11,12 +11,14 @@ import (
 )
 
 // protocols by their names, as numbers (IANA). Those with ports and the ICMPs have names of their own here.
-var protocols = map[string]string{"ah": "51", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4", "ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
+var protocols = map[string]string{"ah": "51", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4",
+	"ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
 	"ipv6-opts": "60", "ipv6-route": "43", "ospf": "89", "pgm": "113", "rsvp": "46", "vrrp": "112"}
 
 // ruleLine is a rule as a line of a survey.
 func ruleLine(account string, r osRule) osLine {
-	line := osLine{Kind: "rule", Account: account, Group: r.Group, ID: r.ID, Direction: "in", Action: "admit", Services: []string{serviceText(r)}}
+	line := osLine{Kind: "rule", Account: account, Group: r.Group, ID: r.ID, Direction: "in", Action: "admit",
+		Services: []string{serviceText(r)}}
 	if r.Direction == "egress" {
 		line.Direction = "out"
 	}

@@ -13,6 +13,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"isonomos/core/estate"
 )
 
 // What OpenStack Networking says, as far as it is looked at.
@@ -114,7 +116,8 @@ func (o *OpenStack) Survey(ctx context.Context, account string) ([]byte, error) 
 		if err != nil {
 			return nil, err
 		}
-		if slices.EqualFunc(before, after, func(a, b osGroup) bool { return a.ID == b.ID && a.Revision == b.Revision }) {
+		if slices.EqualFunc(before, after,
+			func(a, b osGroup) bool { return a.ID == b.ID && a.Revision == b.Revision }) {
 			return lines, nil
 		}
 	}
@@ -123,7 +126,8 @@ func (o *OpenStack) Survey(ctx context.Context, account string) ([]byte, error) 
 
 // groups are a project's own groups, in the order of their ids.
 func (o *OpenStack) groups(ctx context.Context, account, project string) ([]osGroup, error) {
-	return all(ctx, o, account, "security-groups", url.Values{"project_id": {project}}, func(g osGroup) string { return g.ID })
+	return all(ctx, o, account, "security-groups", url.Values{"project_id": {project}},
+		func(g osGroup) string { return g.ID })
 }
 
 func (o *OpenStack) surveyWith(ctx context.Context, account, project string, groups []osGroup) ([]byte, error) {
@@ -153,7 +157,8 @@ func (o *OpenStack) surveyWith(ctx context.Context, account, project string, gro
 		return nil, err
 	}
 	var quota osQuota
-	if err := o.ask(ctx, account, http.MethodGet, "quotas/"+project, nil, &quota, nil); err != nil && !errors.Is(err, ErrGone) {
+	if err := o.ask(ctx, account, http.MethodGet, "quotas/"+project, nil, &quota, nil); err != nil &&
+		!errors.Is(err, ErrGone) {
 		return nil, err
 	}
 	var out bytes.Buffer
@@ -184,7 +189,8 @@ func (o *OpenStack) surveyWith(ctx context.Context, account, project string, gro
 	}
 	outside := gateways(ports, routers)
 	for _, s := range subnets {
-		line := osLine{Kind: "subnet", Account: account, Network: s.Network, ID: s.ID, Name: s.Name, Ranges: []string{s.Range}, Labels: labelsOfTags(s.Tags)}
+		line := osLine{Kind: "subnet", Account: account, Network: s.Network, ID: s.ID, Name: s.Name,
+			Ranges: []string{s.Range}, Labels: labelsOfTags(s.Tags)}
 		if outside[s.ID] {
 			to := "0.0.0.0/0"
 			if strings.Contains(s.Range, ":") {
@@ -295,7 +301,8 @@ func tagsOfLabels(labels map[string]string) []string {
 // groupLines are a group and its rules in the order of their ids: OpenStack promises none,
 // and gives another one when its database thinks of another way to them.
 func groupLines(account string, g osGroup) []osLine {
-	lines := []osLine{{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances", Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default", Stateful: g.Stateful}}
+	lines := []osLine{{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances",
+		Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default", Stateful: g.Stateful}}
 	rules := slices.SortedFunc(slices.Values(g.Rules), func(a, b osRule) int { return strings.Compare(a.ID, b.ID) })
 	for _, r := range rules {
 		lines = append(lines, ruleLine(account, r))
@@ -304,13 +311,14 @@ func groupLines(account string, g osGroup) []osLine {
 }
 
 // mark is how a list, which can't be tagged, says whose it is: at the end of its description.
-var mark = regexp.MustCompile(` ?\[isonomos=([^\]]*)\]$`)
+var mark = regexp.MustCompile(` ?\[` + estate.OwnLabel + `=([^\]]*)\]$`)
 
 func listLine(account string, l osList) osLine {
-	line := osLine{Kind: "list", Account: account, ID: l.ID, Name: l.Name, Owner: "own", Description: l.Description, Entries: slices.Sorted(slices.Values(l.Addresses))}
+	line := osLine{Kind: "list", Account: account, ID: l.ID, Name: l.Name, Owner: "own", Description: l.Description,
+		Entries: slices.Sorted(slices.Values(l.Addresses))}
 	if m := mark.FindStringSubmatch(l.Description); m != nil {
 		line.Description = strings.TrimSuffix(l.Description, m[0])
-		line.Labels = map[string]string{"isonomos": m[1]}
+		line.Labels = map[string]string{estate.OwnLabel: m[1]}
 	}
 	return line
 }
@@ -318,12 +326,12 @@ func listLine(account string, l osList) osLine {
 // marked is a list's description with its mark. It has no room for other labels.
 func marked(description string, labels map[string]string) (string, error) {
 	for name := range labels {
-		if name != "isonomos" {
+		if name != estate.OwnLabel {
 			return "", fmt.Errorf("%w: address groups of OpenStack have no labels (%s)", ErrRefused, name)
 		}
 	}
-	if owner := labels["isonomos"]; owner != "" {
-		tail := " [isonomos=" + owner + "]"
+	if owner := labels[estate.OwnLabel]; owner != "" {
+		tail := " [" + estate.OwnLabel + "=" + owner + "]"
 		for len(description)+len(tail) > 255 {
 			description = description[:len(description)-1]
 		}
@@ -352,9 +360,11 @@ func instanceLines(account string, ports []osPort, floating []osFloating) []osLi
 		if !there {
 			n = len(lines)
 			at[id] = n
-			lines = append(lines, osLine{Kind: "instance", Account: account, ID: id, Name: cmp.Or(p.Name, id), Type: "machine", Labels: labelsOfTags(p.Tags)})
+			lines = append(lines, osLine{Kind: "instance", Account: account, ID: id, Name: cmp.Or(p.Name, id),
+				Type: "machine", Labels: labelsOfTags(p.Tags)})
 		}
-		face := osInterface{ID: p.ID, Subnet: p.Fixed[0].Subnet, Public: public[p.ID], Groups: orEmpty(slices.Sorted(slices.Values(p.Groups))), Filtered: p.Filtered == nil || *p.Filtered}
+		face := osInterface{ID: p.ID, Subnet: p.Fixed[0].Subnet, Public: public[p.ID],
+			Groups: orEmpty(slices.Sorted(slices.Values(p.Groups))), Filtered: p.Filtered == nil || *p.Filtered}
 		for _, f := range p.Fixed {
 			face.Private = append(face.Private, f.Address)
 		}

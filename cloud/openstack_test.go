@@ -30,22 +30,36 @@ func TestOpenStackRules(t *testing.T) {
 	}{
 		{osRule{Direction: "ingress", Family: "IPv4"}, "any", "0.0.0.0/0", false},
 		{osRule{Direction: "egress", Family: "IPv6", Range: one("::/0")}, "any", "::/0", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("tcp"), From: one(22), To: one(22), Range: one("192.0.2.0/28")}, "tcp 22", "192.0.2.0/28", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("6"), From: one(1), To: one(9), Range: one("10.1.2.3/8"), Normal: one("10.0.0.0/8")}, "tcp 1-9", "10.0.0.0/8", false},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("udp"), RemoteGroup: one("g")}, "udp", "group:g v4", true},
-		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("udp"), From: one(0), To: one(65535), RemoteList: one("l")}, "udp", "list:l v6", false},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("icmp"), From: one(8), To: one(0), Range: one("192.0.2.1/32")}, "icmp 8/0", "192.0.2.1/32", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("icmp"), From: one(8), Range: one("0.0.0.0/0")}, "icmp 8", "0.0.0.0/0", true},
-		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("icmp"), Range: one("::/0")}, "icmpv6", "::/0", false}, // the old way to say ICMPv6
-		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("ipv6-icmp"), From: one(128), To: one(0), Range: one("::/0")}, "icmpv6 128/0", "::/0", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("gre"), Range: one("192.0.2.1/32")}, "protocol 47", "192.0.2.1/32", false},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("47"), Range: one("192.0.2.1/32")}, "protocol 47", "192.0.2.1/32", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("sctp"), From: one(5), To: one(6), Range: one("192.0.2.1/32")}, "sctp 5-6", "192.0.2.1/32", true},
-		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("136"), Range: one("192.0.2.1/32")}, "udplite", "192.0.2.1/32", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("tcp"), From: one(22), To: one(22),
+			Range: one("192.0.2.0/28")}, "tcp 22", "192.0.2.0/28", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("6"), From: one(1), To: one(9),
+			Range: one("10.1.2.3/8"), Normal: one("10.0.0.0/8")}, "tcp 1-9", "10.0.0.0/8", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("udp"), RemoteGroup: one("g")}, "udp",
+			"group:g v4", true},
+		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("udp"), From: one(0), To: one(65535),
+			RemoteList: one("l")}, "udp", "list:l v6", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("icmp"), From: one(8), To: one(0),
+			Range: one("192.0.2.1/32")}, "icmp 8/0", "192.0.2.1/32", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("icmp"), From: one(8), Range: one("0.0.0.0/0")},
+			"icmp 8", "0.0.0.0/0", true},
+		// the old way to say ICMPv6
+		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("icmp"), Range: one("::/0")}, "icmpv6", "::/0",
+			false},
+		{osRule{Direction: "ingress", Family: "IPv6", Protocol: one("ipv6-icmp"), From: one(128), To: one(0),
+			Range: one("::/0")}, "icmpv6 128/0", "::/0", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("gre"), Range: one("192.0.2.1/32")},
+			"protocol 47", "192.0.2.1/32", false},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("47"), Range: one("192.0.2.1/32")}, "protocol 47",
+			"192.0.2.1/32", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("sctp"), From: one(5), To: one(6),
+			Range: one("192.0.2.1/32")}, "sctp 5-6", "192.0.2.1/32", true},
+		{osRule{Direction: "ingress", Family: "IPv4", Protocol: one("136"), Range: one("192.0.2.1/32")}, "udplite",
+			"192.0.2.1/32", false},
 	} {
 		x.rule.Group, x.rule.Description = "grp", one("why")
 		line := ruleLine("a", x.rule)
-		if !slices.Equal(line.Services, []string{x.services}) || !slices.Equal(line.Peers, []string{x.peer}) || line.Description != "why" {
+		if !slices.Equal(line.Services, []string{x.services}) || !slices.Equal(line.Peers, []string{x.peer}) ||
+			line.Description != "why" {
 			t.Errorf("%+v: %+v, want %s %s", x.rule, line, x.services, x.peer)
 		}
 		text, err := json.Marshal(line)
@@ -71,7 +85,8 @@ func TestOpenStackRules(t *testing.T) {
 		`{"direction":"in","peers":["::/0"],"services":["tcp many"]}`:              "can't say",
 		`{"direction":"in","peers":["::/0"],"services":["tcp 1-x"]}`:               "can't say",
 	} {
-		if _, err := ruleOf(json.RawMessage(text), "g"); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), want) {
+		if _, err := ruleOf(json.RawMessage(text), "g"); !errors.Is(err, ErrRefused) ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", text, err, want)
 		}
 	}
@@ -80,7 +95,8 @@ func TestOpenStackRules(t *testing.T) {
 // Labels are tags, and of address groups, which have none, the end of the description.
 func TestOpenStackLabels(t *testing.T) {
 	labels := map[string]string{"isonomos": "pier", "stage": "lab", "bare": ""}
-	if tags := tagsOfLabels(labels); !slices.Equal(tags, []string{"bare", "isonomos=pier", "stage=lab"}) || len(labelsOfTags(tags)) != 3 {
+	if tags := tagsOfLabels(labels); !slices.Equal(tags, []string{"bare", "isonomos=pier", "stage=lab"}) ||
+		len(labelsOfTags(tags)) != 3 {
 		t.Errorf("tags %v", tagsOfLabels(labels))
 	}
 	text, err := marked("Offices", map[string]string{"isonomos": "pier"})
@@ -104,7 +120,8 @@ func TestOpenStackLabels(t *testing.T) {
 
 // Nobody is asked over a wire that others can read.
 func TestOpenStackOverTLS(t *testing.T) {
-	for address, fine := range map[string]bool{"https://cloud.example/v3": true, "http://127.0.0.1:5000/v3": true, "http://cloud.example/v3": false, "": false, "cloud.example": false} {
+	for address, fine := range map[string]bool{"https://cloud.example/v3": true, "http://127.0.0.1:5000/v3": true,
+		"http://cloud.example/v3": false, "": false, "cloud.example": false} {
 		if err := safely(address); (err == nil) != fine {
 			t.Errorf("%q: %v", address, err)
 		}
@@ -113,7 +130,8 @@ func TestOpenStackOverTLS(t *testing.T) {
 
 // Whatever a server says of a rule, it becomes a line that can be read, or none.
 func FuzzOpenStackRule(f *testing.F) {
-	f.Add(`{"direction":"ingress","ethertype":"IPv4","protocol":"tcp","port_range_min":22,"port_range_max":22,"remote_ip_prefix":"192.0.2.0/28"}`)
+	f.Add(
+		`{"direction":"ingress","ethertype":"IPv4","protocol":"tcp","port_range_min":22,"port_range_max":22,"remote_ip_prefix":"192.0.2.0/28"}`)
 	f.Add(`{"direction":"egress","ethertype":"IPv6","protocol":"icmp","port_range_min":-1}`)
 	f.Fuzz(func(t *testing.T, text string) {
 		var r osRule
@@ -138,8 +156,9 @@ func TestProfilesAreNotQuoted(t *testing.T) {
 		"another form": "clouds:\n  pier:\n    auth: hush-harbour-4711\n",
 		"no profile":   "clouds:\n  quay:\n    auth:\n      password: hush-harbour-4711\n",
 		"no YAML":      "clouds: [hush-harbour-4711",
-		"over no TLS":  "clouds:\n  pier:\n    auth:\n      auth_url: http://cloud.example/v3\n      username: u\n      password: hush-harbour-4711\n",
-		"nothing":      "",
+		"over no TLS": "clouds:\n  pier:\n    auth:\n      auth_url: http://cloud.example/v3\n      username: " +
+			"u\n      password: hush-harbour-4711\n",
+		"nothing": "",
 	} {
 		if err := os.WriteFile(filepath.Join(folder, "clouds.yaml"), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
@@ -150,7 +169,8 @@ func TestProfilesAreNotQuoted(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := NewOpenStack("stillwater", "pier", nil).Survey(t.Context(), "quay"); err == nil || !strings.Contains(err.Error(), "no account is called") {
+	if _, err := NewOpenStack("stillwater", "pier", nil).Survey(t.Context(), "quay"); err == nil ||
+		!strings.Contains(err.Error(), "no account is called") {
 		t.Errorf("an account that is not defined: %v", err)
 	}
 }
@@ -194,14 +214,16 @@ func openStackAt(t testing.TB, address string) *OpenStack {
 		t.Fatal(err)
 	}
 	o := NewOpenStack("stillwater", "pier", []Project{{Account: "pier"}})
-	o.clients["pier"] = &gophercloud.ServiceClient{ProviderClient: provider, Endpoint: address + "/", ResourceBase: address + "/v2.0/"}
+	o.clients["pier"] = &gophercloud.ServiceClient{ProviderClient: provider, Endpoint: address + "/",
+		ResourceBase: address + "/v2.0/"}
 	return o
 }
 
 // A server that knows no groups was asked at the wrong place: that is no empty account.
 // What it may not offer is empty.
 func TestOpenStackAtTheWrongPlace(t *testing.T) {
-	for missing, fails := range map[string]bool{"security-groups": true, "ports": true, "networks": true, "subnets": true, "address-groups": false, "floatingips": false, "routers": false, "nothing": false} {
+	for missing, fails := range map[string]bool{"security-groups": true, "ports": true, "networks": true,
+		"subnets": true, "address-groups": false, "floatingips": false, "routers": false, "nothing": false} {
 		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			what := strings.TrimPrefix(r.URL.Path, "/v2.0/")
 			if what == missing {
@@ -223,7 +245,8 @@ func TestOpenStackOrderCountsNot(t *testing.T) {
 	group := func(rules string) string {
 		return `{"security_group":{"id":"g","name":"web","tags":["b=2","a=1"],"security_group_rules":[` + rules + `]}}`
 	}
-	const one, two = `{"id":"r1","direction":"ingress","ethertype":"IPv4","security_group_id":"g"}`, `{"id":"r2","direction":"egress","ethertype":"IPv6","security_group_id":"g"}`
+	const one, two = `{"id":"r1","direction":"ingress","ethertype":"IPv4","security_group_id":"g"}`,
+		`{"id":"r2","direction":"egress","ethertype":"IPv6","security_group_id":"g"}`
 	port := func(groups string) string {
 		return `{"ports":[{"id":"p","device_id":"d","fixed_ips":[{"subnet_id":"s","ip_address":"10.0.0.1"}],"security_groups":[` + groups + `]}]}`
 	}
@@ -254,8 +277,10 @@ func TestOpenStackOrderCountsNot(t *testing.T) {
 
 // Whatever a server answers to whatever is asked, there is an answer or an error.
 func FuzzOpenStackAnswers(f *testing.F) {
-	f.Add(200, `{"security_group":{"id":"g","name":"web","security_group_rules":[{"id":"r","direction":"ingress"}]},"security_groups":[{"id":"g"}],"ports":[{"id":"p","fixed_ips":[{"subnet_id":"s"}]}],"networks":[],"subnets":[],"floatingips":[],"routers":[],"address_groups":[],"quota":{"security_group":-1}}`)
-	f.Add(201, `{"address_group":{"id":"l","name":"l","addresses":["10.0.0.0/8"],"description":"[isonomos=pier]"},"security_group_rules":[{"id":"r"}]}`)
+	f.Add(200,
+		`{"security_group":{"id":"g","name":"web","security_group_rules":[{"id":"r","direction":"ingress"}]},"security_groups":[{"id":"g"}],"ports":[{"id":"p","fixed_ips":[{"subnet_id":"s"}]}],"networks":[],"subnets":[],"floatingips":[],"routers":[],"address_groups":[],"quota":{"security_group":-1}}`)
+	f.Add(201,
+		`{"address_group":{"id":"l","name":"l","addresses":["10.0.0.0/8"],"description":"[isonomos=pier]"},"security_group_rules":[{"id":"r"}]}`)
 	f.Add(409, `{"NeutronError":{"type":"OverQuota","message":"\u001b[2J","detail":""}}`)
 	f.Add(200, `null`)
 	var status int
@@ -279,9 +304,13 @@ func FuzzOpenStackAnswers(f *testing.F) {
 			}
 		}
 		_, _ = o.Named(ctx, "pier", "list", "web")
-		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group", "label-list", "set-entries", "delete-group", "delete-list", "attach"} {
-			r, err := o.Change(ctx, Request{Do: change.Action(do), Account: "pier", ID: "x", Holder: "d", Entries: []string{"::/0"}, Groups: []string{"g"},
-				Rules: []json.RawMessage{json.RawMessage(`{"id":"r","direction":"in","peers":["::/0"],"services":["any"]}`)}, Object: json.RawMessage(`{"name":"web"}`)}, "")
+		for _, do := range []string{"create-group", "create-list", "add-rules", "remove-rule", "label-group",
+			"label-list", "set-entries", "delete-group", "delete-list", "attach"} {
+			r, err := o.Change(ctx, Request{Do: change.Action(do), Account: "pier", ID: "x", Holder: "d",
+				Entries: []string{"::/0"}, Groups: []string{"g"},
+				Rules: []json.RawMessage{json.RawMessage(
+					`{"id":"r","direction":"in","peers":["::/0"],"services":["any"]}`)},
+				Object: json.RawMessage(`{"name":"web"}`)}, "")
 			if err == nil && r.ID == "" {
 				t.Errorf("%d %s: %s: what was made has no id", status, text, do)
 			}

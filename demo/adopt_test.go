@@ -47,13 +47,15 @@ func TestAdoptedEstatesLetThroughTheSame(t *testing.T) {
 		}
 		before, after := decide.New(e), decide.New(work.NewWorld(understood, e).Estate)
 		for _, g := range a.Adopted {
-			i := slices.IndexFunc(after.Estate().Groups, func(x *estate.Group) bool { return x.Defined && x.ID == g.ID && x.Account.Name == g.Account.Name })
+			i := slices.IndexFunc(after.Estate().Groups,
+				func(x *estate.Group) bool { return x.Defined && x.ID == g.ID && x.Account.Name == g.Account.Name })
 			if i < 0 {
 				t.Fatalf("%s is not found in its definition", g.Path())
 			}
 			defined := after.Estate().Groups[i]
 			for _, direction := range []estate.Direction{estate.In, estate.Out} {
-				if was, is := before.GroupTraffic(g, direction), after.GroupTraffic(defined, direction); !was.Equal(is) {
+				if was, is := before.GroupTraffic(g, direction), after.GroupTraffic(defined,
+					direction); !was.Equal(is) {
 					t.Errorf("%s %s: %v became %v", g.Path(), direction, was, is)
 				}
 			}

@@ -25,7 +25,8 @@ func perturbed(seed uint64) *estate.Estate {
 		for _, s := range n.Subnets {
 			for k := range s.Routes {
 				if random.IntN(6) == 0 {
-					s.Routes[k].Via = []estate.Via{estate.ViaNAT, estate.ViaDrop, estate.ViaPrivateLine, estate.ViaInternet}[random.IntN(4)]
+					s.Routes[k].Via = []estate.Via{estate.ViaNAT, estate.ViaDrop, estate.ViaPrivateLine,
+						estate.ViaInternet}[random.IntN(4)]
 				}
 			}
 			if random.IntN(3) == 0 {
@@ -44,12 +45,14 @@ func perturbed(seed uint64) *estate.Estate {
 			f.Private = append(f.Private, f.Private[0].Next())
 		case 3:
 			twin := *f
-			twin.ID, twin.Private, twin.Public = f.ID+"b", []netip.Addr{f.Private[0].Next().Next()}, []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(k)})}
+			twin.ID, twin.Private, twin.Public = f.ID+"b", []netip.Addr{f.Private[0].Next().Next()},
+				[]netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(k)})}
 			i.Interfaces = append(i.Interfaces, &twin)
 		case 4:
 			if i.Kind == estate.Machine {
 				i.Kind = estate.Balancer
-				i.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 22, 22), Port: 22, Targets: []*estate.Instance{e.Instances[random.IntN(len(e.Instances))]}},
+				i.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 22, 22), Port: 22,
+					Targets: []*estate.Instance{e.Instances[random.IntN(len(e.Instances))]}},
 					{Service: service.Ports(service.TCP, 443, 443), Port: 8443, Targets: e.Instances[:random.IntN(3)]}}
 			}
 		}
@@ -82,14 +85,18 @@ func TestFindingsArriveAsTraced(t *testing.T) {
 				t.Fatalf("%s has no example", says)
 			case f.Arrival == audit.Arrives:
 				arriving++
-				if v := verdict(x.Peer.Peer, x.At, x.Own, x.Peer.Service); v != "passes" || !slices.Contains(f.Instances, x.At) {
-					t.Fatalf("%s arrives, for example %s and %s at %s %s, which is %s", says, x.Peer.Peer, x.Own, x.At.Instance.Name, x.Peer.Service, v)
+				if v := verdict(x.Peer.Peer, x.At, x.Own, x.Peer.Service); v != "passes" ||
+					!slices.Contains(f.Instances, x.At) {
+					t.Fatalf("%s arrives, for example %s and %s at %s %s, which is %s", says, x.Peer.Peer, x.Own,
+						x.At.Instance.Name, x.Peer.Service, v)
 				}
 				from, to := x.Peer.Peer.String(), x.Own.String()
 				if f.Direction == estate.Out {
 					from, to = to, from
 				}
-				if answer, err := d.Trace(decide.Question{Source: from, Destination: to, Service: x.Peer.Service}); err == nil && answer.Verdict != decide.Passes {
+				if answer, err := d.Trace(
+					decide.Question{Source: from, Destination: to, Service: x.Peer.Service}); err == nil &&
+					answer.Verdict != decide.Passes {
 					t.Fatalf("%s: the example is traced as %s", says, answer.Verdict)
 				}
 			default:
@@ -107,8 +114,10 @@ func TestFindingsArriveAsTraced(t *testing.T) {
 							if !ok {
 								continue
 							}
-							for _, p := range []service.Point{b.From, b.To, service.PointOf(service.TCP, 22), service.PointOf(service.TCP, 443)} {
-								if p < b.From || p > b.To || !reading.Carries(peer, p) || r.Action != estate.Admit || !d.GroupTraffic(f.Group, f.Direction).Contains(peer, p) {
+							for _, p := range []service.Point{b.From, b.To, service.PointOf(service.TCP, 22),
+								service.PointOf(service.TCP, 443)} {
+								if p < b.From || p > b.To || !reading.Carries(peer, p) || r.Action != estate.Admit ||
+									!d.GroupTraffic(f.Group, f.Direction).Contains(peer, p) {
 									continue
 								}
 								for _, own := range slices.Concat(i.Private, i.Public) {
@@ -117,7 +126,8 @@ func TestFindingsArriveAsTraced(t *testing.T) {
 									}
 									asked++
 									if v := verdict(peer, i, own, p); v == "passes" {
-										t.Fatalf("%s does not arrive at %s, where %s and %s %s pass", says, i.Instance.Name, peer, own, p)
+										t.Fatalf("%s does not arrive at %s, where %s and %s %s pass", says,
+											i.Instance.Name, peer, own, p)
 									}
 								}
 							}

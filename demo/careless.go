@@ -66,7 +66,8 @@ func Careless(e *estate.Estate, rules int, seed uint64) []Truth {
 		}
 		to := attached[random.IntN(len(attached))]
 		spec := service.Ports(service.TCP, uint16(23000+i%20000), uint16(23000+i%20000))
-		t := Truth{Group: to.Path(), Rule: fmt.Sprintf("rul-careless-%d", i), Service: spec.String(), to: to, service: spec}
+		t := Truth{Group: to.Path(), Rule: fmt.Sprintf("rul-careless-%d", i), Service: spec.String(), to: to,
+			service: spec}
 		near := byNetwork[d.InterfacesOf(to)[0].Subnet.Network]
 		switch kind := random.IntN(10); {
 		case kind < 5 && len(near) > 1:
@@ -104,7 +105,8 @@ func Careless(e *estate.Estate, rules int, seed uint64) []Truth {
 		case 1: // every port
 			wide = service.Whole(service.TCP)
 		}
-		r := estate.Rule{ID: t.Rule, Direction: estate.In, Action: estate.Admit, Services: []service.Spec{wide}, Peers: prefixes("0.0.0.0/0"), Description: "to be worked out"}
+		r := estate.Rule{ID: t.Rule, Direction: estate.In, Action: estate.Admit, Services: []service.Spec{wide},
+			Peers: prefixes("0.0.0.0/0"), Description: "to be worked out"}
 		if decide.Filter(to).FirstMatch {
 			r.Rank = firstFreeRank(to)
 		}
@@ -153,13 +155,15 @@ func CarelessFlows(w io.Writer, e *estate.Estate, truths []Truth, seed uint64) e
 			}
 		}
 		for range g.random.IntN(12) {
-			from := netip.AddrFrom4([4]byte{192, 0, 2, byte(130 + g.random.IntN(120))}) // the lower ones are the estate's own
+			// the lower ones are the estate's own
+			from := netip.AddrFrom4([4]byte{192, 0, 2, byte(130 + g.random.IntN(120))})
 			if to := target(t, from); to.IsValid() {
 				g.add(moment(), 1, from, to, "tcp", port, false)
 			}
 		}
 	}
-	slices.SortStableFunc(g.all, func(a, b seen) int { return cmp.Or(a.start.Compare(b.start), strings.Compare(a.line, b.line)) })
+	slices.SortStableFunc(g.all,
+		func(a, b seen) int { return cmp.Or(a.start.Compare(b.start), strings.Compare(a.line, b.line)) })
 	out := bufio.NewWriter(w)
 	fmt.Fprintln(out, strings.Join(evidence.Columns, ","))
 	for _, f := range g.all {

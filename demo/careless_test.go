@@ -53,7 +53,8 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 	rules, needed, cut, named, nameable := 0, 0, 0, 0, 0
 	before, after := 0.0, 0.0
 	for seed := range uint64(3) {
-		e, flows, truths := careless(t, demo.Size{Accounts: 40, Groups: 1200, Instances: 3000, Rules: 9000, Seed: seed + 1, Clean: true}, 900)
+		e, flows, truths := careless(t,
+			demo.Size{Accounts: 40, Groups: 1200, Instances: 3000, Rules: 9000, Seed: seed + 1, Clean: true}, 900)
 		d := decide.New(e)
 		w := work.World{Survey: e, Estate: e}
 		subjects := work.SubjectsOf(audit.Run(d, audit.Options{}).Findings)
@@ -129,7 +130,9 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 			nameable++
 			for _, r := range c.New {
 				if r.Services.Overlaps(set) && slices.ContainsFunc(r.Choices, func(x narrow.Choice) bool {
-					return x.Words == truth.Kind+" "+truth.Name || truth.Kind == "group" && (x.Kind == narrow.ByGroup || x.Kind == narrow.BySelf) && x.Addresses.Equal(true_)
+					return x.Words == truth.Kind+" "+truth.Name ||
+						truth.Kind == "group" && (x.Kind == narrow.ByGroup || x.Kind == narrow.BySelf) &&
+							x.Addresses.Equal(true_)
 				}) {
 					named++
 					break
@@ -137,7 +140,8 @@ func TestNarrowingFindsTheTruth(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("%d rules, %d true needs seen three times, %d cut off; excess against strangers falls by %.6f %%; %d of %d groups and lists are proposed as such (%.1f %%)",
+	t.Logf("%d rules, %d true needs seen three times, %d cut off; excess against strangers falls by %.6f %%; %d "+
+		"of %d groups and lists are proposed as such (%.1f %%)",
 		rules, needed, cut, 100*(1-after/before), named, nameable, 100*float64(named)/float64(nameable))
 	if rules < 1500 || needed < 3000 {
 		t.Errorf("%d rules and %d needs tell too little", rules, needed)
@@ -176,7 +180,8 @@ func sameGroup(r work.Result, c *work.Checked) []*work.Checked {
 // How the cost of narrowing grows with the number of findings.
 func BenchmarkNarrow(b *testing.B) {
 	for _, rules := range []int{1000, 10000} {
-		e, flows, _ := careless(b, demo.Size{Accounts: 200, Groups: 10000, Instances: 20000, Rules: 60000, Seed: 1, Clean: true}, rules)
+		e, flows, _ := careless(b,
+			demo.Size{Accounts: 200, Groups: 10000, Instances: 20000, Rules: 60000, Seed: 1, Clean: true}, rules)
 		w := work.World{Survey: e, Estate: e}
 		subjects := work.SubjectsOf(audit.Run(decide.New(e), audit.Options{}).Findings)
 		b.Run(fmt.Sprint(rules), func(b *testing.B) {

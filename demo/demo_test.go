@@ -64,7 +64,8 @@ func TestSurveyedRulesAreSplit(t *testing.T) {
 
 // Every address is private, or of a documentation range: nobody's.
 func TestAddressesAreNobodys(t *testing.T) {
-	allowed := addr.OfPrefixes(netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+	allowed := addr.OfPrefixes(netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"),
+		netip.MustParsePrefix("203.0.113.0/24"),
 		netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fc00::/7"))
 	seen := make(map[netip.Addr]string)
 	for _, i := range survey(t).Instances {

@@ -30,28 +30,44 @@ type habit struct {
 
 var habits = []habit{
 	// The public.
-	{from: "visitors", to: "front-door", protocol: "tcp", port: 443, weekday: 320, weekend: 90, seconds: 20, outside: true},
-	{from: "front-door", to: "booking-1 booking-2 booking-3", protocol: "tcp", port: 8443, weekday: 320, weekend: 90, seconds: 20},
-	{from: "visitors", to: "tracks-1", protocol: "tcp", port: 443, weekday: 150, weekend: 210, seconds: 60, outside: true},
+	{from: "visitors", to: "front-door", protocol: "tcp", port: 443, weekday: 320, weekend: 90, seconds: 20,
+		outside: true},
+	{from: "front-door", to: "booking-1 booking-2 booking-3", protocol: "tcp", port: 8443, weekday: 320, weekend: 90,
+		seconds: 20},
+	{from: "visitors", to: "tracks-1", protocol: "tcp", port: 443, weekday: 150, weekend: 210, seconds: 60,
+		outside: true},
 	// Bookings, readings, positions, echoes.
-	{from: "booking-1 booking-2 booking-3", to: "ledger-1", protocol: "tcp", port: 5432, weekday: 200, weekend: 60, seconds: 300},
+	{from: "booking-1 booking-2 booking-3", to: "ledger-1", protocol: "tcp", port: 5432, weekday: 200, weekend: 60,
+		seconds: 300},
 	{from: "ledger-2", to: "ledger-1", protocol: "tcp", port: 5432, weekday: 24, weekend: 24, seconds: 3600},
-	{from: "gauge-1 gauge-2 gauge-3 gauge-4 gauge-5 gauge-6 gauge-7 gauge-8", to: "collector-1", protocol: "tcp", port: 8883, weekday: 192, weekend: 192, seconds: 5},
-	{from: "198.51.100.97 198.51.100.98 198.51.100.101 198.51.100.113 198.51.100.116", to: "receiver-1 receiver-2 receiver-3", protocol: "tcp", port: 10110, weekday: 60, weekend: 60, seconds: 1800, outside: true},
-	{from: "receiver-1 receiver-2 receiver-3 tracks-1", to: "broker-1 broker-2", protocol: "tcp", port: 5671, weekday: 96, weekend: 96, seconds: 900},
+	{from: "gauge-1 gauge-2 gauge-3 gauge-4 gauge-5 gauge-6 gauge-7 gauge-8", to: "collector-1", protocol: "tcp",
+		port: 8883, weekday: 192, weekend: 192, seconds: 5},
+	{from: "198.51.100.97 198.51.100.98 198.51.100.101 198.51.100.113 198.51.100.116",
+		to: "receiver-1 receiver-2 receiver-3", protocol: "tcp", port: 10110, weekday: 60, weekend: 60, seconds: 1800,
+		outside: true},
+	{from: "receiver-1 receiver-2 receiver-3 tracks-1", to: "broker-1 broker-2", protocol: "tcp", port: 5671,
+		weekday: 96, weekend: 96, seconds: 900},
 	{from: "broker-2", to: "broker-1", protocol: "tcp", port: 5671, weekday: 12, weekend: 12, seconds: 3600},
 	{from: "tracks-1", to: "radar-1 radar-2", protocol: "udp", port: 8600, weekday: 48, weekend: 48, seconds: 600},
 	{from: "radar-1 radar-2", to: "tracks-1", protocol: "tcp", port: 8600, weekday: 48, weekend: 48, seconds: 600},
 	// People.
-	{from: "203.0.113.66 203.0.113.67 203.0.113.81", to: "ops-1 ops-2", protocol: "tcp", port: 22, weekday: 22, weekend: 1, seconds: 2400, outside: true},
-	{from: "ops-1", to: "gauge-1 gauge-3 gauge-5 gauge-7 collector-1", protocol: "tcp", port: 22, weekday: 7, weekend: 0, seconds: 900},
+	{from: "203.0.113.66 203.0.113.67 203.0.113.81", to: "ops-1 ops-2", protocol: "tcp", port: 22, weekday: 22,
+		weekend: 1, seconds: 2400, outside: true},
+	{from: "ops-1", to: "gauge-1 gauge-3 gauge-5 gauge-7 collector-1", protocol: "tcp", port: 22, weekday: 7,
+		weekend: 0, seconds: 900},
 	{from: "ops-2", to: "booking-1 ledger-1 ledger-2", protocol: "tcp", port: 22, weekday: 5, weekend: 0, seconds: 700},
-	{from: "198.51.100.18 198.51.100.21 198.51.100.26", to: "gauge-3 gauge-7", protocol: "tcp", port: 22, weekday: 4, weekend: 1, seconds: 3100, outside: true},
-	{from: "203.0.113.65 203.0.113.66 203.0.113.69", to: "desk-1", protocol: "tcp", port: 3389, weekday: 9, weekend: 0, seconds: 5000, outside: true},
-	{from: "203.0.113.66 203.0.113.81", to: "broker-1", protocol: "tcp", port: 22, weekday: 3, weekend: 0, seconds: 800, outside: true},
-	{from: "203.0.113.65 203.0.113.66 203.0.113.81 203.0.113.82", to: "broker-1", protocol: "tcp", port: 80, weekday: 14, weekend: 1, seconds: 10, outside: true},
-	{from: "203.0.113.70", to: "rig-1", protocol: "tcp", port: 22, weekday: 3, weekend: 0, seconds: 1500, outside: true},
-	{from: "203.0.113.70 203.0.113.68", to: "rig-1", protocol: "tcp", port: 8080, weekday: 6, weekend: 0, seconds: 30, outside: true},
+	{from: "198.51.100.18 198.51.100.21 198.51.100.26", to: "gauge-3 gauge-7", protocol: "tcp", port: 22, weekday: 4,
+		weekend: 1, seconds: 3100, outside: true},
+	{from: "203.0.113.65 203.0.113.66 203.0.113.69", to: "desk-1", protocol: "tcp", port: 3389, weekday: 9,
+		weekend: 0, seconds: 5000, outside: true},
+	{from: "203.0.113.66 203.0.113.81", to: "broker-1", protocol: "tcp", port: 22, weekday: 3, weekend: 0,
+		seconds: 800, outside: true},
+	{from: "203.0.113.65 203.0.113.66 203.0.113.81 203.0.113.82", to: "broker-1", protocol: "tcp", port: 80,
+		weekday: 14, weekend: 1, seconds: 10, outside: true},
+	{from: "203.0.113.70", to: "rig-1", protocol: "tcp", port: 22, weekday: 3, weekend: 0, seconds: 1500,
+		outside: true},
+	{from: "203.0.113.70 203.0.113.68", to: "rig-1", protocol: "tcp", port: 8080, weekday: 6, weekend: 0, seconds: 30,
+		outside: true},
 }
 
 // scanned are the ports that strangers try at public addresses.
@@ -73,7 +89,8 @@ func Flows(w io.Writer) error {
 	for day := range days {
 		g.day(first.AddDate(0, 0, day), day)
 	}
-	slices.SortStableFunc(g.all, func(a, b seen) int { return cmp.Or(a.start.Compare(b.start), strings.Compare(a.line, b.line)) })
+	slices.SortStableFunc(g.all,
+		func(a, b seen) int { return cmp.Or(a.start.Compare(b.start), strings.Compare(a.line, b.line)) })
 	out := bufio.NewWriter(w)
 	fmt.Fprintln(out, strings.Join(evidence.Columns, ","))
 	for _, f := range g.all {
@@ -97,7 +114,8 @@ func (g *flowMaker) day(day time.Time, number int) {
 		}
 		for range n + g.random.IntN(n/8+1) {
 			from, to := g.pick(h.from), g.pick(h.to)
-			g.add(g.moment(day), 1+g.random.IntN(2*h.seconds), g.address(from, false), g.address(to, h.outside), h.protocol, h.port, true)
+			g.add(g.moment(day), 1+g.random.IntN(2*h.seconds), g.address(from, false), g.address(to, h.outside),
+				h.protocol, h.port, true)
 		}
 	}
 	for range 40 + g.random.IntN(20) {
@@ -105,7 +123,8 @@ func (g *flowMaker) day(day time.Time, number int) {
 	}
 	switch number {
 	case 2: // a technician in a hotel, once
-		g.add(day.Add(19*time.Hour), 1300, netip.MustParseAddr("203.0.113.201"), g.address("gauge-3", true), "tcp", 22, true)
+		g.add(day.Add(19*time.Hour), 1300, netip.MustParseAddr("203.0.113.201"), g.address("gauge-3", true), "tcp",
+			22, true)
 	case 8: // the monthly copy
 		g.add(day.Add(2*time.Hour), 5400, g.address("copy-1", false), g.address("ledger-1", false), "tcp", 5432, true)
 	}
@@ -158,8 +177,10 @@ func (g *flowMaker) address(name string, public bool) netip.Addr {
 		return netip.MustParseAddr(h.public)
 	}
 	return netip.MustParseAddr(map[string]string{
-		"tides/quay/front": "10.20.1.", "tides/quay/sensors": "10.20.2.", "tides/quay/ledger": "10.20.3.", "tides/quay/ops": "10.20.9.",
-		"traffic/roads/receivers": "10.30.1.", "traffic/roads/radar": "10.30.2.", "traffic/roads/broker": "10.30.3.", "lab/bench/bench": "10.40.1.",
+		"tides/quay/front": "10.20.1.", "tides/quay/sensors": "10.20.2.", "tides/quay/ledger": "10.20.3.",
+		"tides/quay/ops":          "10.20.9.",
+		"traffic/roads/receivers": "10.30.1.", "traffic/roads/radar": "10.30.2.", "traffic/roads/broker": "10.30.3.",
+		"lab/bench/bench": "10.40.1.",
 	}[h.network+"/"+h.subnet] + fmt.Sprint(h.number))
 }
 
@@ -171,6 +192,7 @@ func (g *flowMaker) add(start time.Time, seconds int, from, to netip.Addr, proto
 	}
 	bytes, replyBytes = packets*(60+g.random.IntN(400)), reply*(60+g.random.IntN(1200))
 	end := start.Add(time.Duration(seconds) * time.Second)
-	g.all = append(g.all, seen{start, fmt.Sprintf("%s,%s,%s,%s,%s,%d,%d,%d,%d,%d,%d,admitted", start.Format(time.RFC3339), end.Format(time.RFC3339),
-		from, to, protocol, 32768+g.random.IntN(28000), port, packets, bytes, reply, replyBytes)})
+	g.all = append(g.all, seen{start,
+		fmt.Sprintf("%s,%s,%s,%s,%s,%d,%d,%d,%d,%d,%d,admitted", start.Format(time.RFC3339), end.Format(time.RFC3339),
+			from, to, protocol, 32768+g.random.IntN(28000), port, packets, bytes, reply, replyBytes)})
 }

@@ -39,7 +39,8 @@ const MayBeOpen = `law may-be-open "What may be open to the internet" {
 // ones. The same size and seed make the same estate. Groups beyond those that the
 // size asks for are the clouds' built-in ones.
 func Generate(size Size) (*estate.Estate, []Planted) {
-	g := &generator{Estate: estate.Estate{Name: "generated", Taken: Taken}, rand: rand.New(rand.NewPCG(size.Seed, 0x15_0401)), size: size, ids: make(map[string]int)}
+	g := &generator{Estate: estate.Estate{Name: "generated", Taken: Taken},
+		rand: rand.New(rand.NewPCG(size.Seed, 0x15_0401)), size: size, ids: make(map[string]int)}
 	for _, c := range generatedClouds {
 		g.Clouds = append(g.Clouds, &estate.Cloud{Name: c.name, Dialect: c.dialect})
 	}
@@ -62,7 +63,8 @@ var generatedStages = []struct {
 	share int
 }{{"production", 40}, {"staging", 20}, {"test", 15}, {"lab", 25}}
 
-var purposes = []string{"tides", "berths", "locks", "pilots", "buoys", "cranes", "tugs", "quays", "ferries", "customs", "radar", "weather", "dredging", "mooring", "signals", "ledgers"}
+var purposes = []string{"tides", "berths", "locks", "pilots", "buoys", "cranes", "tugs", "quays", "ferries",
+	"customs", "radar", "weather", "dredging", "mooring", "signals", "ledgers"}
 
 type generator struct {
 	estate.Estate
@@ -111,7 +113,8 @@ func (g *generator) account(i int) {
 		left -= generatedStages[k].share
 	}
 	purpose := purposes[i%len(purposes)]
-	a := &estate.Account{Name: fmt.Sprintf("%s-%04d", purpose, i+1), Cloud: cloud, ID: fmt.Sprintf("%04d-%04d", i/10000+1000, i%10000), Region: fmt.Sprintf("coast-%d", i%4+1),
+	a := &estate.Account{Name: fmt.Sprintf("%s-%04d", purpose, i+1), Cloud: cloud,
+		ID: fmt.Sprintf("%04d-%04d", i/10000+1000, i%10000), Region: fmt.Sprintf("coast-%d", i%4+1),
 		Folder: fmt.Sprintf("harbour/%s/%s", purpose, stage), Labels: estate.Labels{"stage": stage, "owner": purpose}}
 	g.Accounts = append(g.Accounts, a)
 	accounts := max(1, g.size.Accounts)
@@ -132,7 +135,8 @@ func (g *generator) account(i int) {
 // home makes a network with its subnets, lists, groups and instances.
 func (g *generator) home(a *estate.Account, groups, instances int) {
 	k := len(g.homes)
-	n := &estate.Network{Account: a, ID: g.id("net"), Name: pick(g.rand, []string{"quay", "roads", "basin", "dock", "slip"}) + fmt.Sprint(len(a.Name)+k%3)}
+	n := &estate.Network{Account: a, ID: g.id("net"),
+		Name: pick(g.rand, []string{"quay", "roads", "basin", "dock", "slip"}) + fmt.Sprint(len(a.Name)+k%3)}
 	n.Ranges = []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(k % 250), 0, 0}), 16)}
 	g.Networks = append(g.Networks, n)
 	h := &home{account: a, network: n}
@@ -142,13 +146,17 @@ func (g *generator) home(a *estate.Account, groups, instances int) {
 		if i == 0 {
 			via = estate.ViaInternet
 		}
-		s := &estate.Subnet{Network: n, ID: g.id("sub"), Name: name, RoutesKnown: true, Ranges: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(k % 250), byte(64 * i), 0}), 18)}}
-		s.Routes = []estate.Route{{To: netip.MustParsePrefix("0.0.0.0/0"), Via: via}, {To: netip.MustParsePrefix("::/0"), Via: via}}
+		s := &estate.Subnet{Network: n, ID: g.id("sub"), Name: name, RoutesKnown: true,
+			Ranges: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(k % 250), byte(64 * i), 0}), 18)}}
+		s.Routes = []estate.Route{{To: netip.MustParsePrefix("0.0.0.0/0"), Via: via},
+			{To: netip.MustParsePrefix("::/0"), Via: via}}
 		n.Subnets = append(n.Subnets, s)
 		h.subnets[i] = s
 	}
 	for i := range 2 {
-		l := &estate.List{Account: a, ID: g.id("lst"), Name: []string{"offices", "partners"}[i], Owner: "own", Region: a.Region, Capacity: 4, Description: []string{"outgoing addresses of the offices", "receivers of neighbouring ports"}[i]}
+		l := &estate.List{Account: a, ID: g.id("lst"), Name: []string{"offices", "partners"}[i], Owner: "own",
+			Region: a.Region, Capacity: 4,
+			Description: []string{"outgoing addresses of the offices", "receivers of neighbouring ports"}[i]}
 		for range 2 {
 			l.Entries = append(l.Entries, estate.Entry{Range: g.stranger()})
 		}
@@ -168,9 +176,11 @@ func (g *generator) stranger() netip.Prefix {
 const firstRank = 200
 
 // rule adds a rule to a group. In clouds with ranks they are 50 apart.
-func (g *generator) rule(to *estate.Group, direction estate.Direction, action estate.Action, services []service.Spec, peers []estate.Peer, because string) *estate.Rule {
+func (g *generator) rule(to *estate.Group, direction estate.Direction, action estate.Action, services []service.Spec,
+	peers []estate.Peer, because string) *estate.Rule {
 	g.rules++
-	r := estate.Rule{ID: g.id("rul"), Direction: direction, Action: action, Services: services, Peers: peers, Description: because}
+	r := estate.Rule{ID: g.id("rul"), Direction: direction, Action: action, Services: services, Peers: peers,
+		Description: because}
 	if d := to.Account.Cloud.Dialect; d == "ranked" || d == "union" && to.For == estate.ForSubnets {
 		r.Rank = firstRank + 50*len(to.Rules)
 	}
@@ -179,7 +189,8 @@ func (g *generator) rule(to *estate.Group, direction estate.Direction, action es
 }
 
 func (g *generator) group(h *home, name, about string) *estate.Group {
-	made := &estate.Group{Account: h.account, Network: h.network, ID: g.id("grp"), Name: name, For: estate.ForInstances, Description: about}
+	made := &estate.Group{Account: h.account, Network: h.network, ID: g.id("grp"), Name: name,
+		For: estate.ForInstances, Description: about}
 	if h.account.Cloud.Dialect == "flat" {
 		made.Network = nil
 	}
@@ -197,7 +208,8 @@ func (g *generator) builtIn(h *home) {
 		for _, s := range h.subnets {
 			wall := g.group(h, "wall-"+s.Name, "at the subnet "+s.Name)
 			wall.For = estate.ForSubnets
-			g.rule(wall, estate.In, estate.Admit, []service.Spec{service.ICMPType(service.ICMP, 3)}, ranges(h.network.Ranges...), "too large packets are told of")
+			g.rule(wall, estate.In, estate.Admit, []service.Spec{service.ICMPType(service.ICMP, 3)},
+				ranges(h.network.Ranges...), "too large packets are told of")
 			s.Groups = append(s.Groups, wall)
 		}
 	}
@@ -261,7 +273,8 @@ func (g *generator) applications(h *home, groups, instances int) {
 	made := make([]*estate.Group, 0, groups)
 	for i := range groups {
 		t := tiers[i%len(tiers)]
-		made = append(made, g.group(h, fmt.Sprintf("%s-%d-%s", purposes[i/len(tiers)%len(purposes)], i/len(tiers)+1, t.name), t.about))
+		made = append(made, g.group(h,
+			fmt.Sprintf("%s-%d-%s", purposes[i/len(tiers)%len(purposes)], i/len(tiers)+1, t.name), t.about))
 	}
 	left := g.size.Rules*len(g.homes)/max(1, g.homesWanted()) - g.rules
 	all := len(made)
@@ -299,11 +312,13 @@ func (g *generator) say(to *estate.Group, h *home, port uint16, l *estate.List, 
 	g.letIn(to, h, tcp(port), list(l), because)
 }
 
-func (g *generator) letIn(to *estate.Group, h *home, services []service.Spec, peers []estate.Peer, because string) *estate.Rule {
+func (g *generator) letIn(to *estate.Group, h *home, services []service.Spec, peers []estate.Peer,
+	because string) *estate.Rule {
 	return g.rule(to, estate.In, estate.Admit, services, g.spelt(h, peers), because)
 }
 
-func (g *generator) letOut(to *estate.Group, h *home, services []service.Spec, peers []estate.Peer, because string) *estate.Rule {
+func (g *generator) letOut(to *estate.Group, h *home, services []service.Spec, peers []estate.Peer,
+	because string) *estate.Rule {
 	return g.rule(to, estate.Out, estate.Admit, services, g.spelt(h, peers), because)
 }
 
@@ -364,7 +379,8 @@ func (g *generator) purpose(h *home, to *estate.Group, app []*estate.Group, t in
 	}
 }
 
-var reasons = []string{"readings", "positions", "requested by the harbour master", "nightly copy", "status page", "handover to the neighbours", "ticket 4411", "invoices", "", "metrics", "for the tide table"}
+var reasons = []string{"readings", "positions", "requested by the harbour master", "nightly copy", "status page",
+	"handover to the neighbours", "ticket 4411", "invoices", "", "metrics", "for the tide table"}
 
 // fill adds rules of an everyday kind, each on a port of its own.
 func (g *generator) fill(h *home, to *estate.Group, others []*estate.Group, n int) {
@@ -375,7 +391,8 @@ func (g *generator) fill(h *home, to *estate.Group, others []*estate.Group, n in
 		var peers []estate.Peer
 		switch kind := g.rand.IntN(20); {
 		case kind < 9:
-			if other := pick(g.rand, others); other != to && h.account.Cloud.Dialect != "ranked" && len(other.Rules) < 45 {
+			if other := pick(g.rand, others); other != to && h.account.Cloud.Dialect != "ranked" &&
+				len(other.Rules) < 45 {
 				peers = of(other)
 				break
 			}
@@ -384,9 +401,12 @@ func (g *generator) fill(h *home, to *estate.Group, others []*estate.Group, n in
 			peers = list(h.lists[g.rand.IntN(2)])
 		case kind < 17:
 			third := byte(g.rand.IntN(192))
-			peers = ranges(netip.PrefixFrom(netip.AddrFrom4([4]byte{h.network.Ranges[0].Addr().As4()[0], h.network.Ranges[0].Addr().As4()[1], third, 0}), 24))
+			peers = ranges(netip.PrefixFrom(
+				netip.AddrFrom4([4]byte{h.network.Ranges[0].Addr().As4()[0], h.network.Ranges[0].Addr().As4()[1],
+					third, 0}), 24))
 		default:
-			peers = ranges(netip.PrefixFrom(netip.AddrFrom4([4]byte{172, byte(16 + g.rand.IntN(16)), byte(g.rand.IntN(256)), 0}), 24))
+			peers = ranges(netip.PrefixFrom(
+				netip.AddrFrom4([4]byte{172, byte(16 + g.rand.IntN(16)), byte(g.rand.IntN(256)), 0}), 24))
 		}
 		services := tcp(port)
 		if i%7 == 3 {
@@ -423,7 +443,8 @@ func (g *generator) hosts(h *home, made []*estate.Group, ops *estate.Group, inst
 		if i := k%len(all) - (len(all) - len(made)); i >= 0 {
 			t, app = tiers[i%len(tiers)], i/len(tiers)
 		}
-		i := &estate.Instance{Account: h.account, ID: g.id("ins"), Name: fmt.Sprintf("%s-%d", to.Name, k/len(all)+1), Kind: estate.Machine, Labels: estate.Labels{"role": t.name}}
+		i := &estate.Instance{Account: h.account, ID: g.id("ins"), Name: fmt.Sprintf("%s-%d", to.Name, k/len(all)+1),
+			Kind: estate.Machine, Labels: estate.Labels{"role": t.name}}
 		f := g.face(h, i, t.subnet)
 		f.Groups = append(f.Groups, to)
 		if h.base != nil {
@@ -432,14 +453,16 @@ func (g *generator) hosts(h *home, made []*estate.Group, ops *estate.Group, inst
 		switch {
 		case t.name == "door" && app >= 0:
 			g.publish(f)
-			if doors[app] == nil && h.account.Cloud.Dialect != "ranked" { // there, balancers would need rules for probes
+			// there, balancers would need rules for probes
+			if doors[app] == nil && h.account.Cloud.Dialect != "ranked" {
 				i.Kind = estate.Balancer
 				doors[app] = i
 			}
 		case t.name == "site" && doors[app] != nil:
 			d := doors[app]
 			if len(d.Listeners) == 0 {
-				d.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 443, 443), Port: 8443, Probe: service.Ports(service.TCP, 8443, 8443)}}
+				d.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 443, 443), Port: 8443,
+					Probe: service.Ports(service.TCP, 8443, 8443)}}
 			}
 			d.Listeners[0].Targets = append(d.Listeners[0].Targets, i)
 		}
@@ -452,7 +475,8 @@ func (g *generator) face(h *home, i *estate.Instance, subnet int) *estate.Interf
 	h.hosts[subnet]++
 	base := h.subnets[subnet].Ranges[0].Addr().As4()
 	n := h.hosts[subnet]
-	f := &estate.Interface{Instance: i, ID: g.id("if"), Subnet: h.subnets[subnet], Private: []netip.Addr{netip.AddrFrom4([4]byte{base[0], base[1], base[2] + byte(n>>8), byte(n)})}}
+	f := &estate.Interface{Instance: i, ID: g.id("if"), Subnet: h.subnets[subnet],
+		Private: []netip.Addr{netip.AddrFrom4([4]byte{base[0], base[1], base[2] + byte(n>>8), byte(n)})}}
 	i.Interfaces = append(i.Interfaces, f)
 	return f
 }
@@ -467,5 +491,7 @@ func (g *generator) publish(f *estate.Interface) {
 	}
 	g.public++
 	n := g.public
-	f.Public = append(f.Public, netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, 1, byte(n >> 24), byte(n >> 16), 0, 0, 0, 0, 0, 0, byte(n >> 8), byte(n)}))
+	f.Public = append(f.Public,
+		netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, 1, byte(n >> 24), byte(n >> 16), 0, 0, 0, 0, 0, 0,
+			byte(n >> 8), byte(n)}))
 }

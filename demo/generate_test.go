@@ -20,7 +20,8 @@ import (
 
 func auditGenerated(t testing.TB, size demo.Size) (audit.Result, []demo.Planted) {
 	t.Helper()
-	d := nomos.Understand([]*source.File{source.NewFile("laws.nomos", demo.MayBeOpen)}, resolve.Options{Now: demo.Taken})
+	d := nomos.Understand([]*source.File{source.NewFile("laws.nomos", demo.MayBeOpen)},
+		resolve.Options{Now: demo.Taken})
 	if len(d.Messages) > 0 {
 		t.Fatal(d.Messages[0])
 	}
@@ -56,7 +57,8 @@ func TestPlantedMistakes(t *testing.T) {
 		}
 		for _, f := range result.Findings {
 			if f.Severity >= audit.High && f.Group != nil && !places[f.Where()] {
-				t.Errorf("seed %d: nobody planted %s %v in %s: %s", size.Seed, f.Severity, f.Names(), f.Where(), f.Message)
+				t.Errorf("seed %d: nobody planted %s %v in %s: %s", size.Seed, f.Severity, f.Names(), f.Where(),
+					f.Message)
 			}
 		}
 	}
@@ -64,7 +66,8 @@ func TestPlantedMistakes(t *testing.T) {
 
 // Where nothing is planted nothing is worse than low.
 func TestCleanEstate(t *testing.T) {
-	result, planted := auditGenerated(t, demo.Size{Accounts: 40, Groups: 1600, Instances: 3000, Rules: 16000, Seed: 4, Clean: true})
+	result, planted := auditGenerated(t,
+		demo.Size{Accounts: 40, Groups: 1600, Instances: 3000, Rules: 16000, Seed: 4, Clean: true})
 	if len(planted) > 0 {
 		t.Error("mistakes are planted in a clean estate")
 	}
@@ -112,7 +115,8 @@ func TestGeneratedReadsBack(t *testing.T) {
 // a network none is given twice, each lies in its subnet, and names are clean.
 func TestGeneratedAddresses(t *testing.T) {
 	e, planted := demo.Generate(demo.Size{Accounts: 30, Groups: 1200, Instances: 3000, Rules: 12000, Seed: 8})
-	allowed := addr.OfPrefixes(netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32"),
+	allowed := addr.OfPrefixes(netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.51.100.0/24"),
+		netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32"),
 		netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"))
 	type place struct {
 		network *estate.Network
@@ -145,7 +149,8 @@ func TestGeneratedAddresses(t *testing.T) {
 			}
 			ids[r.ID] = true
 			for _, p := range r.Peers {
-				if p.Kind == estate.PeerRange && !wide[p.Range.String()] && !addr.OfPrefixes(p.Range).SubsetOf(allowed) {
+				if p.Kind == estate.PeerRange && !wide[p.Range.String()] &&
+					!addr.OfPrefixes(p.Range).SubsetOf(allowed) {
 					t.Errorf("%s names %s, which may be somebody's", g.Path(), p.Range)
 				}
 			}
@@ -173,8 +178,10 @@ func TestGeneratedSize(t *testing.T) {
 	if rules != again || e.Groups[500].Name != other.Groups[500].Name || strings.Contains(e.Accounts[0].Name, " ") {
 		t.Error("the same seed makes different estates")
 	}
-	if len(e.Accounts) != 20 || len(e.Instances) != 2000 || rules < 8500 || rules > 11500 || len(e.Groups) < 1000 || len(e.Groups) > 1100 {
-		t.Errorf("%d accounts, %d groups, %d instances, %d rules", len(e.Accounts), len(e.Groups), len(e.Instances), rules)
+	if len(e.Accounts) != 20 || len(e.Instances) != 2000 || rules < 8500 || rules > 11500 || len(e.Groups) < 1000 ||
+		len(e.Groups) > 1100 {
+		t.Errorf("%d accounts, %d groups, %d instances, %d rules", len(e.Accounts), len(e.Groups), len(e.Instances),
+			rules)
 	}
 	for _, small := range []demo.Size{{}, {Accounts: 1, Groups: 1}, {Accounts: 2, Groups: 1, Instances: 5, Rules: 1}} {
 		demo.Generate(small)

@@ -94,19 +94,25 @@ var madeHosts = []struct {
 	unfiltered bool
 }{
 	{host{name: "archive-1", network: "tides/quay", subnet: "archive", number: 5}, "archive", false},
-	{host{name: "booking-trial-1", network: "tides/quay", subnet: "front", number: 60, labels: estate.Labels{"stage": "staging"}}, "booking-trial", false},
-	{host{name: "map-door", network: "traffic/roads", subnet: "broker", number: 30, public: "198.51.100.75", kind: estate.Balancer}, "map-door", false},
+	{host{name: "booking-trial-1", network: "tides/quay", subnet: "front", number: 60,
+		labels: estate.Labels{"stage": "staging"}}, "booking-trial", false},
+	{host{name: "map-door", network: "traffic/roads", subnet: "broker", number: 30, public: "198.51.100.75",
+		kind: estate.Balancer}, "map-door", false},
 	{host{name: "map-1", network: "traffic/roads", subnet: "broker", number: 31}, "map", false},
 	{host{name: "map-2", network: "traffic/roads", subnet: "broker", number: 32}, "map", false},
 	{host{name: "visitor-desk-1", network: "pilots/desks", subnet: "roster", number: 41}, "visitors-desk", false},
-	{host{name: "ferry-door", network: "pilots/desks", subnet: "roster", number: 50, public: "198.51.100.145", kind: estate.Balancer}, "", false},
+	{host{name: "ferry-door", network: "pilots/desks", subnet: "roster", number: 50, public: "198.51.100.145",
+		kind: estate.Balancer}, "", false},
 	{host{name: "ferry-1", network: "pilots/desks", subnet: "roster", number: 51}, "ferry-site", false},
 	{host{name: "intake-1", network: "customs/gate", subnet: "yard", number: 31}, "intake", false},
 	{host{name: "intake-2", network: "customs/gate", subnet: "yard", number: 32}, "intake-second", false},
-	{host{name: "camera-1", network: "customs/gate", subnet: "yard", number: 5, public: "198.51.100.165"}, "yard", false},
-	{host{name: "wave-1", network: "lab/bench", subnet: "bench", number: 21, public: "198.51.100.85"}, "wave-tank", false},
+	{host{name: "camera-1", network: "customs/gate", subnet: "yard", number: 5, public: "198.51.100.165"}, "yard",
+		false},
+	{host{name: "wave-1", network: "lab/bench", subnet: "bench", number: 21, public: "198.51.100.85"}, "wave-tank",
+		false},
 	{host{name: "wave-2", network: "lab/bench", subnet: "bench", number: 22}, "wave-tank", false},
-	{host{name: "spare-1", network: "lab/bench", subnet: "bench", number: 30, public: "198.51.100.86"}, "wave-tank", true},
+	{host{name: "spare-1", network: "lab/bench", subnet: "bench", number: 30, public: "198.51.100.86"}, "wave-tank",
+		true},
 }
 
 // makeByHand adds what people made.
@@ -116,11 +122,14 @@ func (s *surveyor) makeByHand() {
 		{"customs/gate", "yard", "10.60.9.0/24", "0.0.0.0/0 internet"},
 	} {
 		n := s.FindNetwork(x.network)
-		n.Subnets = append(n.Subnets, &estate.Subnet{Network: n, ID: s.id("sub"), Name: x.name, RoutesKnown: true, Ranges: []netip.Prefix{netip.MustParsePrefix(x.ranges)}, Routes: []estate.Route{route(n, x.route)}})
+		n.Subnets = append(n.Subnets,
+			&estate.Subnet{Network: n, ID: s.id("sub"), Name: x.name, RoutesKnown: true,
+				Ranges: []netip.Prefix{netip.MustParsePrefix(x.ranges)}, Routes: []estate.Route{route(n, x.route)}})
 	}
 	for _, m := range madeByHand {
 		n := s.FindNetwork(m.network)
-		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: m.name, For: estate.ForInstances, Description: m.about}
+		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: m.name, For: estate.ForInstances,
+			Description: m.about}
 		for _, name := range m.subnets {
 			g.For = estate.ForSubnets
 			i := slices.IndexFunc(n.Subnets, func(sub *estate.Subnet) bool { return sub.Name == name })
@@ -171,7 +180,8 @@ func (s *surveyor) madePeer(g *estate.Group, text string) estate.Peer {
 	case text == "self":
 		return estate.Peer{Kind: estate.PeerSelf}
 	case kind == "group":
-		if i := slices.IndexFunc(s.Groups, func(x *estate.Group) bool { return x.Network == g.Network && x.Name == name }); i >= 0 {
+		if i := slices.IndexFunc(s.Groups,
+			func(x *estate.Group) bool { return x.Network == g.Network && x.Name == name }); i >= 0 {
 			return estate.Peer{Kind: estate.PeerGroup, Group: s.Groups[i]}
 		}
 		return estate.Peer{Kind: estate.PeerMissing, Missing: text}
@@ -198,6 +208,9 @@ func (s *surveyor) addMadeHosts() {
 		byName[h.name] = i
 	}
 	web := service.Ports(service.TCP, 443, 443)
-	byName["map-door"].Listeners = []estate.Listener{{Service: web, Port: 8443, Probe: service.Ports(service.TCP, 8443, 8443), Targets: []*estate.Instance{byName["map-1"], byName["map-2"]}}}
-	byName["ferry-door"].Listeners = []estate.Listener{{Service: web, Port: 443, Probe: web, Targets: []*estate.Instance{byName["ferry-1"]}}}
+	byName["map-door"].Listeners =
+		[]estate.Listener{{Service: web, Port: 8443, Probe: service.Ports(service.TCP, 8443, 8443),
+			Targets: []*estate.Instance{byName["map-1"], byName["map-2"]}}}
+	byName["ferry-door"].Listeners =
+		[]estate.Listener{{Service: web, Port: 443, Probe: web, Targets: []*estate.Instance{byName["ferry-1"]}}}
 }

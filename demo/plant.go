@@ -18,7 +18,8 @@ type mistake struct {
 }
 
 // early adds a rule before all others of a group.
-func (g *generator) early(h *home, to *estate.Group, direction estate.Direction, services []service.Spec, peers []estate.Peer, because string) *estate.Rule {
+func (g *generator) early(h *home, to *estate.Group, direction estate.Direction, services []service.Spec,
+	peers []estate.Peer, because string) *estate.Rule {
 	r := g.rule(to, direction, estate.Admit, services, g.spelt(h, peers), because)
 	if r.Rank > 0 {
 		r.Rank = 100 + 2*(len(to.Rules)%40)
@@ -54,10 +55,11 @@ var mistakes = []mistake{
 	{"one-family", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return g.earlyIn(h, to, tcp(3389), prefixes("::/0")), "rdp from everyone over IPv6 alone"
 	}},
-	{"open-in-sum", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		g.earlyIn(h, to, tcp(5900), prefixes("0.0.0.0/1"))
-		return g.earlyIn(h, to, tcp(5900), prefixes("128.0.0.0/1")), "vnc from both halves of the internet"
-	}},
+	{"open-in-sum", []string{"union", "layered", "flat"}, "",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			g.earlyIn(h, to, tcp(5900), prefixes("0.0.0.0/1"))
+			return g.earlyIn(h, to, tcp(5900), prefixes("128.0.0.0/1")), "vnc from both halves of the internet"
+		}},
 	{"open-cleartext", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return g.earlyIn(h, to, tcp(143), everybody), "imap from everyone"
 	}},
@@ -83,36 +85,43 @@ var mistakes = []mistake{
 		g.earlyIn(h, to, tcp(21500), within(h, 0, 18))
 		return g.earlyIn(h, to, tcp(21500), within(h, 3, 24)), "a rule within another"
 	}},
-	{"ineffective-refusal", []string{"ranked"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		g.earlyIn(h, to, tcp(21700), within(h, 0, 18)).Rank = 110
-		r := g.rule(to, estate.In, estate.Refuse, tcp(21700), within(h, 5, 24), "not from there")
-		r.Rank = 160
-		return r, "a refusal behind what it should refuse"
-	}},
+	{"ineffective-refusal", []string{"ranked"}, "",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			g.earlyIn(h, to, tcp(21700), within(h, 0, 18)).Rank = 110
+			r := g.rule(to, estate.In, estate.Refuse, tcp(21700), within(h, 5, 24), "not from there")
+			r.Rank = 160
+			return r, "a refusal behind what it should refuse"
+		}},
 	{"crowded-ranks", []string{"ranked"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		g.earlyIn(h, to, tcp(21800), within(h, 7, 24)).Rank = 120
 		r := g.earlyIn(h, to, tcp(21801), within(h, 7, 24))
 		r.Rank = 121
 		return r, "no rank between two rules"
 	}},
-	{"dangling", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		return g.earlyIn(h, to, tcp(21900), []estate.Peer{{Kind: estate.PeerMissing, Missing: "group:grp-gone"}}), "a group that is not there"
-	}},
+	{"dangling", []string{"union", "layered", "flat"}, "",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			return g.earlyIn(h, to, tcp(21900), []estate.Peer{{Kind: estate.PeerMissing, Missing: "group:grp-gone"}}),
+				"a group that is not there"
+		}},
 	{"static-address", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		a := h.subnets[1].Ranges[0].Addr().Next()
 		return g.earlyIn(h, to, tcp(21950), ranges(netip.PrefixFrom(a, 32))), "the address of a machine of one's own"
 	}},
-	{"catch-all-self", []string{"union", "layered", "flat"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		return g.earlyIn(h, to, anything, []estate.Peer{{Kind: estate.PeerSelf}}), "members reach each other on everything"
-	}},
+	{"catch-all-self", []string{"union", "layered", "flat"}, "",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			return g.earlyIn(h, to, anything, []estate.Peer{{Kind: estate.PeerSelf}}),
+				"members reach each other on everything"
+		}},
 	{"expired", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		return g.early(h, to, estate.In, tcp(21960), list(h.lists[0]), "vendor's visit until 2026-10-31"), "a rule past its date"
+		return g.early(h, to, estate.In, tcp(21960), list(h.lists[0]), "vendor's visit until 2026-10-31"),
+			"a rule past its date"
 	}},
-	{"probe-shut", []string{"union", "layered", "flat"}, "-site", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		i := slices.IndexFunc(to.Rules, func(r estate.Rule) bool { return r.Services[0] == tcp(8443)[0] })
-		to.Rules[i].Peers = g.spelt(h, list(h.lists[1]))
-		return &to.Rules[i], "narrowed so that the balancer is cut off"
-	}},
+	{"probe-shut", []string{"union", "layered", "flat"}, "-site",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			i := slices.IndexFunc(to.Rules, func(r estate.Rule) bool { return r.Services[0] == tcp(8443)[0] })
+			to.Rules[i].Peers = g.spelt(h, list(h.lists[1]))
+			return &to.Rules[i], "narrowed so that the balancer is cut off"
+		}},
 	{"one-way", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		wall := h.subnets[2].Groups[0]
 		for i := range wall.Rules {
@@ -131,25 +140,27 @@ var mistakes = []mistake{
 	{"unused", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "attached to nothing"
 	}},
-	{"twins", []string{"union", "layered", "flat"}, "-worker", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		twin := g.group(h, to.Name+"-copy", "the same once more")
-		port := uint16(22000 + len(g.planted))
-		for _, r := range []*estate.Group{to, twin} {
-			r.Rules = nil
-			g.earlyIn(h, r, tcp(port), within(h, 11, 24))
-			g.earlyIn(h, r, tcp(21971), list(h.lists[0]))
-		}
-		return nil, "two groups that say the same"
-	}},
+	{"twins", []string{"union", "layered", "flat"}, "-worker",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			twin := g.group(h, to.Name+"-copy", "the same once more")
+			port := uint16(22000 + len(g.planted))
+			for _, r := range []*estate.Group{to, twin} {
+				r.Rules = nil
+				g.earlyIn(h, r, tcp(port), within(h, 11, 24))
+				g.earlyIn(h, r, tcp(21971), list(h.lists[0]))
+			}
+			return nil, "two groups that say the same"
+		}},
 	{"unfiltered", nil, "-site", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "filtering is switched off"
 	}},
 	{"default-group", []string{"union"}, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "the default group is attached to an instance"
 	}},
-	{"stage-crossing", []string{"union"}, "-store", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
-		return nil, "staging reaches a production store"
-	}},
+	{"stage-crossing", []string{"union"}, "-store",
+		func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
+			return nil, "staging reaches a production store"
+		}},
 	{"repeated-addresses", nil, "", func(g *generator, h *home, to *estate.Group) (*estate.Rule, string) {
 		return nil, "the same addresses in three groups"
 	}},
@@ -182,7 +193,8 @@ func (g *generator) plant() {
 	take := func(m mistake, fits func(place) bool) (place, bool) {
 		for i, p := range places {
 			dialect := p.h.account.Cloud.Dialect
-			if m.dialect != nil && !slices.Contains(m.dialect, dialect) || len(p.to.Name) < len(m.tier) || p.to.Name[len(p.to.Name)-len(m.tier):] != m.tier || touched[p.to] || !fits(p) {
+			if m.dialect != nil && !slices.Contains(m.dialect, dialect) || len(p.to.Name) < len(m.tier) ||
+				p.to.Name[len(p.to.Name)-len(m.tier):] != m.tier || touched[p.to] || !fits(p) {
 				continue
 			}
 			places = slices.Delete(places, i, i+1)
@@ -195,12 +207,14 @@ func (g *generator) plant() {
 		for range max(1, total/500) {
 			p, ok := take(m, func(p place) bool {
 				switch m.check {
-				case "one-way", "unfiltered", "default-group", "probe-shut": // one for each network: they are about more than the group
+				// one for each network: they are about more than the group
+				case "one-way", "unfiltered", "default-group", "probe-shut":
 					if used[p.h][m.check] || len(attached[p.to]) == 0 {
 						return false
 					}
 				case "stage-crossing":
-					return p.h.account.Labels["stage"] == "production" && len(p.h.network.Peered) == 0 && len(attached[p.to]) > 0
+					return p.h.account.Labels["stage"] == "production" && len(p.h.network.Peered) == 0 &&
+						len(attached[p.to]) > 0
 				case "repeated-addresses":
 					n := 0
 					for _, other := range p.h.groups {
@@ -280,7 +294,8 @@ func (g *generator) defaultOf(h *home) *estate.Group {
 // lower is a network of a lower stage that can be peered with one of production.
 func (g *generator) lower(h *home) *home {
 	for _, x := range g.homes {
-		if stage := x.account.Labels["stage"]; stage != "production" && x.account.Cloud == h.account.Cloud && len(x.network.Peered) == 0 && len(x.groups) > 1 && x.network.Ranges[0] != h.network.Ranges[0] {
+		if stage := x.account.Labels["stage"]; stage != "production" && x.account.Cloud == h.account.Cloud &&
+			len(x.network.Peered) == 0 && len(x.groups) > 1 && x.network.Ranges[0] != h.network.Ranges[0] {
 			return x
 		}
 	}

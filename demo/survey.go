@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"isonomos/core/change"
 	"isonomos/core/compile"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
@@ -25,50 +24,67 @@ type host struct {
 func role(r string) estate.Labels { return estate.Labels{"role": r} }
 
 var hosts = []host{
-	{name: "front-door", network: "tides/quay", subnet: "front", number: 4, public: "198.51.100.40", labels: role("front-door"), kind: estate.Balancer},
+	{name: "front-door", network: "tides/quay", subnet: "front", number: 4, public: "198.51.100.40",
+		labels: role("front-door"), kind: estate.Balancer},
 	{name: "booking-1", network: "tides/quay", subnet: "front", number: 7, labels: role("booking")},
 	{name: "booking-2", network: "tides/quay", subnet: "front", number: 8, labels: role("booking")},
 	{name: "booking-3", network: "tides/quay", subnet: "front", number: 9, labels: role("booking")},
-	{name: "ledger-1", network: "tides/quay", subnet: "ledger", number: 5, public6: "2001:db8:20:3::5", labels: role("ledger")},
-	{name: "ledger-2", network: "tides/quay", subnet: "ledger", number: 6, public6: "2001:db8:20:3::6", labels: role("ledger")},
+	{name: "ledger-1", network: "tides/quay", subnet: "ledger", number: 5, public6: "2001:db8:20:3::5",
+		labels: role("ledger")},
+	{name: "ledger-2", network: "tides/quay", subnet: "ledger", number: 6, public6: "2001:db8:20:3::6",
+		labels: role("ledger")},
 	{name: "copy-1", network: "tides/quay", subnet: "ledger", number: 20, labels: role("copy")},
 	{name: "gauge-1", network: "tides/quay", subnet: "sensors", number: 11, labels: role("gauge")},
 	{name: "gauge-2", network: "tides/quay", subnet: "sensors", number: 12, labels: role("gauge")},
-	{name: "gauge-3", network: "tides/quay", subnet: "sensors", number: 13, public: "198.51.100.41", labels: estate.Labels{"role": "gauge", "maintenance": "vendor"}},
+	{name: "gauge-3", network: "tides/quay", subnet: "sensors", number: 13, public: "198.51.100.41",
+		labels: estate.Labels{"role": "gauge", "maintenance": "vendor"}},
 	{name: "gauge-4", network: "tides/quay", subnet: "sensors", number: 14, labels: role("gauge")},
 	{name: "gauge-5", network: "tides/quay", subnet: "sensors", number: 15, labels: role("gauge")},
 	{name: "gauge-6", network: "tides/quay", subnet: "sensors", number: 16, labels: role("gauge")},
-	{name: "gauge-7", network: "tides/quay", subnet: "sensors", number: 17, public: "198.51.100.52", labels: estate.Labels{"role": "gauge", "maintenance": "vendor"}},
+	{name: "gauge-7", network: "tides/quay", subnet: "sensors", number: 17, public: "198.51.100.52",
+		labels: estate.Labels{"role": "gauge", "maintenance": "vendor"}},
 	{name: "gauge-8", network: "tides/quay", subnet: "sensors", number: 18, labels: role("gauge")},
 	{name: "collector-1", network: "tides/quay", subnet: "sensors", number: 30, labels: role("collector")},
-	{name: "ops-1", network: "tides/quay", subnet: "ops", number: 10, public: "198.51.100.60", labels: role("operator")},
-	{name: "ops-2", network: "tides/quay", subnet: "ops", number: 11, public: "198.51.100.62", labels: role("operator")},
+	{name: "ops-1", network: "tides/quay", subnet: "ops", number: 10, public: "198.51.100.60",
+		labels: role("operator")},
+	{name: "ops-2", network: "tides/quay", subnet: "ops", number: 11, public: "198.51.100.62",
+		labels: role("operator")},
 	{name: "desk-1", network: "tides/quay", subnet: "ops", number: 40, public: "198.51.100.61", labels: role("desk")},
 
-	{name: "receiver-1", network: "traffic/roads", subnet: "receivers", number: 11, public: "198.51.100.71", labels: role("receiver")},
-	{name: "receiver-2", network: "traffic/roads", subnet: "receivers", number: 12, public: "198.51.100.72", labels: role("receiver")},
-	{name: "receiver-3", network: "traffic/roads", subnet: "receivers", number: 13, public: "198.51.100.74", labels: role("receiver")},
-	{name: "broker-1", network: "traffic/roads", subnet: "broker", number: 5, public: "198.51.100.73", labels: role("broker")},
+	{name: "receiver-1", network: "traffic/roads", subnet: "receivers", number: 11, public: "198.51.100.71",
+		labels: role("receiver")},
+	{name: "receiver-2", network: "traffic/roads", subnet: "receivers", number: 12, public: "198.51.100.72",
+		labels: role("receiver")},
+	{name: "receiver-3", network: "traffic/roads", subnet: "receivers", number: 13, public: "198.51.100.74",
+		labels: role("receiver")},
+	{name: "broker-1", network: "traffic/roads", subnet: "broker", number: 5, public: "198.51.100.73",
+		labels: role("broker")},
 	{name: "broker-2", network: "traffic/roads", subnet: "broker", number: 6, labels: role("broker")},
 	{name: "radar-1", network: "traffic/roads", subnet: "radar", number: 11, labels: role("radar")},
 	{name: "radar-2", network: "traffic/roads", subnet: "radar", number: 12, labels: role("radar")},
-	{name: "tracks-1", network: "traffic/roads", subnet: "broker", number: 20, public: "198.51.100.70", labels: role("tracks")},
+	{name: "tracks-1", network: "traffic/roads", subnet: "broker", number: 20, public: "198.51.100.70",
+		labels: role("tracks")},
 
-	{name: "roster-door", network: "pilots/desks", subnet: "roster", number: 4, public: "198.51.100.140", labels: role("roster-door"), kind: estate.Balancer},
+	{name: "roster-door", network: "pilots/desks", subnet: "roster", number: 4, public: "198.51.100.140",
+		labels: role("roster-door"), kind: estate.Balancer},
 	{name: "roster-1", network: "pilots/desks", subnet: "roster", number: 11, labels: role("roster-site")},
 	{name: "roster-2", network: "pilots/desks", subnet: "roster", number: 12, labels: role("roster-site")},
 	{name: "roster-db-1", network: "pilots/desks", subnet: "roster", number: 20, labels: role("roster-db")},
 	{name: "pilot-desk-1", network: "pilots/desks", subnet: "office", number: 11, labels: role("desk")},
-	{name: "pilot-desk-2", network: "pilots/desks", subnet: "office", number: 12, public: "198.51.100.142", labels: role("desk")},
-	{name: "exchange-1", network: "pilots/desks", subnet: "exchange", number: 11, public: "198.51.100.143", labels: role("exchange")},
+	{name: "pilot-desk-2", network: "pilots/desks", subnet: "office", number: 12, public: "198.51.100.142",
+		labels: role("desk")},
+	{name: "exchange-1", network: "pilots/desks", subnet: "exchange", number: 11, public: "198.51.100.143",
+		labels: role("exchange")},
 	{name: "logs-1", network: "pilots/desks", subnet: "roster", number: 30, labels: role("logs")},
 
-	{name: "trial-roster-1", network: "pilots-trial/trial", subnet: "roster", number: 11, public: "198.51.100.150", labels: role("roster-site")},
+	{name: "trial-roster-1", network: "pilots-trial/trial", subnet: "roster", number: 11, public: "198.51.100.150",
+		labels: role("roster-site")},
 	{name: "trial-roster-db-1", network: "pilots-trial/trial", subnet: "roster", number: 20, labels: role("roster-db")},
 	{name: "trial-desk-1", network: "pilots-trial/trial", subnet: "office", number: 11, labels: role("desk")},
 	{name: "trial-logs-1", network: "pilots-trial/trial", subnet: "roster", number: 30, labels: role("logs")},
 
-	{name: "gate-door", network: "customs/gate", subnet: "front", number: 4, public: "198.51.100.160", labels: role("gate-door"), kind: estate.Balancer},
+	{name: "gate-door", network: "customs/gate", subnet: "front", number: 4, public: "198.51.100.160",
+		labels: role("gate-door"), kind: estate.Balancer},
 	{name: "gateway-1", network: "customs/gate", subnet: "front", number: 11, labels: role("gateway")},
 	{name: "gateway-2", network: "customs/gate", subnet: "front", number: 12, labels: role("gateway")},
 	{name: "documents-1", network: "customs/gate", subnet: "store", number: 11, labels: role("documents")},
@@ -125,10 +141,13 @@ func Survey() (*estate.Estate, error) {
 		if n.Account.Cloud.Dialect != "union" {
 			continue // the other clouds make no default group for instances
 		}
-		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: "default", For: estate.ForInstances, Description: "default group of the network", BuiltIn: true, Default: true}
+		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: "default", For: estate.ForInstances,
+			Description: "default group of the network", BuiltIn: true, Default: true}
 		g.Rules = []estate.Rule{
-			{ID: s.id("rul"), Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerSelf}}, Services: []service.Spec{service.Anything}},
-			{ID: s.id("rul"), Direction: estate.Out, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}},
+			{ID: s.id("rul"), Direction: estate.In, Action: estate.Admit,
+				Peers: []estate.Peer{{Kind: estate.PeerSelf}}, Services: []service.Spec{service.Anything}},
+			{ID: s.id("rul"), Direction: estate.Out, Action: estate.Admit,
+				Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}},
 		}
 		s.Groups = append(s.Groups, g)
 	}
@@ -212,7 +231,7 @@ func (s *surveyor) carryOut() error {
 
 // marked are labels with the mark of what belongs to the estate.
 func (s *surveyor) marked(labels estate.Labels) estate.Labels {
-	marked := estate.Labels{change.OwnLabel: s.Name}
+	marked := estate.Labels{estate.OwnLabel: s.Name}
 	maps.Copy(marked, labels)
 	return marked
 }
@@ -222,7 +241,8 @@ func (s *surveyor) ownList(own map[string]*estate.List, l *estate.List, a *estat
 	key := a.Name + "/" + l.Name
 	if own[key] == nil {
 		copied := *l
-		copied.Account, copied.ID, copied.Region, copied.Defined, copied.Labels = a, s.id("lst"), a.Region, false, s.marked(nil)
+		copied.Account, copied.ID, copied.Region, copied.Defined, copied.Labels = a, s.id("lst"), a.Region, false,
+			s.marked(nil)
 		own[key] = &copied
 		s.Lists = append(s.Lists, &copied)
 	}
@@ -234,7 +254,9 @@ func (s *surveyor) publish() {
 	names := map[string]string{"tides": "web-edge", "traffic": "web-edge", "customs": "edge-nodes"}
 	for _, a := range s.Accounts {
 		if name := names[a.Name]; name != "" {
-			s.Lists = append(s.Lists, &estate.List{Account: a, ID: s.id("pub"), Name: name, Owner: "published", Region: a.Region, Capacity: 58, Entries: []estate.Entry{{Range: netip.MustParsePrefix("198.51.100.224/28")}}})
+			s.Lists = append(s.Lists,
+				&estate.List{Account: a, ID: s.id("pub"), Name: name, Owner: "published", Region: a.Region,
+					Capacity: 58, Entries: []estate.Entry{{Range: netip.MustParsePrefix("198.51.100.224/28")}}})
 		}
 	}
 }
@@ -245,7 +267,8 @@ func (s *surveyor) addHosts() {
 		byName[h.name] = s.addHost(h)
 	}
 	hand := func(balancer string, port, probe uint16, targets ...string) {
-		l := estate.Listener{Service: service.Ports(service.TCP, 443, 443), Port: port, Probe: service.Ports(service.TCP, probe, probe)}
+		l := estate.Listener{Service: service.Ports(service.TCP, 443, 443), Port: port,
+			Probe: service.Ports(service.TCP, probe, probe)}
 		for _, t := range targets {
 			l.Targets = append(l.Targets, byName[t])
 		}

@@ -75,7 +75,8 @@ func (l line) text() string {
 	}
 	slices.Sort(peers)
 	slices.Sort(services)
-	return fmt.Sprintf("%s %s %d %v %s | %s | %s", cmp.Or(l.Direction, "in"), cmp.Or(l.Action, "admit"), l.Rank, l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
+	return fmt.Sprintf("%s %s %d %v %s | %s | %s", cmp.Or(l.Direction, "in"), cmp.Or(l.Action, "admit"), l.Rank,
+		l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
 }
 
 // rangeText is a range or address in one way to write it; other texts stay.
@@ -103,7 +104,8 @@ func contentOf(lines []json.RawMessage) (content, error) {
 			}
 			continue
 		}
-		c = content{kind: l.Kind, name: l.Name, labels: l.Labels, rules: make(map[string]string), groups: make(map[string][]string)}
+		c = content{kind: l.Kind, name: l.Name, labels: l.Labels, rules: make(map[string]string),
+			groups: make(map[string][]string)}
 		for _, e := range l.Entries {
 			c.entries = append(c.entries, rangeText(e))
 		}
@@ -125,7 +127,8 @@ func sortedCopy(list []string) []string {
 // equal reports whether two contents are the same; added rules of the second, which
 // have made-up ids, may have any.
 func (c content) equal(want content) bool {
-	if !maps.Equal(c.labels, want.labels) || !slices.Equal(c.entries, want.entries) || !maps.EqualFunc(c.groups, want.groups, slices.Equal) {
+	if !maps.Equal(c.labels, want.labels) || !slices.Equal(c.entries, want.entries) ||
+		!maps.EqualFunc(c.groups, want.groups, slices.Equal) {
 		return false
 	}
 	_, ok := c.rename(want)

@@ -121,7 +121,8 @@ const (
 
 // carry sends a request until it is known to be done, or that it can't be. It returns
 // the ids that were given. before says that a run that was broken off may have sent it.
-func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string, found bool, err error) {
+func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string,
+	found bool, err error) {
 	in, err := b.r.Clouds(request.Account)
 	if err != nil {
 		return nil, false, err
@@ -162,7 +163,8 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 			p.version = o.Version
 			given, err := givenIDs(s.Request, o.Lines)
 			if err != nil || request.Do == change.AddRules && len(given) < len(request.Rules) {
-				return nil, false, fmt.Errorf("the cloud's answer does not say which rules were made: %w", errors.Join(err, errUnsure))
+				return nil, false, fmt.Errorf("the cloud's answer does not say which rules were made: %w",
+					errors.Join(err, errUnsure))
 			}
 			return given, false, nil
 		case errors.Is(err, cloud.ErrGone) && deletes:
@@ -201,7 +203,8 @@ func maybe(err error, unsure bool) error {
 // look reads an object and tells whether the request was carried out (unsure says
 // that it may have been), or the object is as before it. Anything else was done by
 // somebody else. An answer may be from before: then it is read again.
-func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure, deletes bool) (done bool, ids map[string]string, err error) {
+func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure, deletes bool) (done bool,
+	ids map[string]string, err error) {
 	for try := range mostReads {
 		if try > 0 {
 			if err := b.wait(ctx, try); err != nil {
@@ -221,7 +224,8 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 			continue
 		}
 		if o.Version == "" {
-			return false, nil, fmt.Errorf("the cloud tells no version of the %s %s: it can't be changed safely", at.kind, at.id)
+			return false, nil, fmt.Errorf("the cloud tells no version of the %s %s: it can't be changed safely",
+				at.kind, at.id)
 		}
 		now, readErr := contentOf(o.Lines)
 		if readErr != nil {
@@ -267,7 +271,8 @@ func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, erro
 
 // create makes a group or a list. Names are taken once: where it may have been made
 // already, or the name is taken, the one of that name is looked at.
-func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request, unsure bool) (map[string]string, bool, error) {
+func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request,
+	unsure bool) (map[string]string, bool, error) {
 	var asked line
 	if err := json.Unmarshal(request.Object, &asked); err != nil {
 		return nil, false, fmt.Errorf("the step can't be read: %w", err)
@@ -317,7 +322,8 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 
 // madeBefore finds what a request made whose answer was lost: of that name, for the
 // same use, with the same labels and description, and not seen by the draft.
-func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind string, asked line) (cloud.Object, bool, error) {
+func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind string, asked line) (cloud.Object, bool,
+	error) {
 	refs, err := in.Named(ctx, account, kind, asked.Name)
 	if err != nil {
 		return cloud.Object{}, false, err

@@ -212,8 +212,11 @@ type Words func(set traffic.Set, direction estate.Direction) string
 // NewDraft writes a plan as the steps of a draft. What it means beside them is the
 // caller's to fill in.
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
-	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{}, Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{}, Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
-	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)), services: aim.Then.Services}
+	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
+		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
+		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
+	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
+		services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // also by the definitions
 	for _, x := range aim.Then.Accounts {
 		labelled[x.Name] = x
@@ -268,7 +271,8 @@ func gapOf(g change.Gap, words Words) Gap {
 	var parts []string
 	for n, direction := range []estate.Direction{estate.In, estate.Out} {
 		if w, ok := g.Traffic[n].Witness(); ok {
-			parts = append(parts, fmt.Sprintf("%sward, %s, for example %s %s %s", direction, words(g.Traffic[n], direction), [2]string{"from", "to"}[n], w.Peer, w.Service))
+			parts = append(parts, fmt.Sprintf("%sward, %s, for example %s %s %s", direction,
+				words(g.Traffic[n], direction), [2]string{"from", "to"}[n], w.Peer, w.Service))
 		}
 	}
 	x.Traffic = strings.Join(parts, "; ")
@@ -330,7 +334,8 @@ type writer struct {
 // step writes a step as a request. Its rules and groups are written with the ids they
 // have, made-up ones among them.
 func (w *writer) step(x *change.Step) Step {
-	s := Step{Request: cloud.Request{Do: x.Do, Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes, Replaces: x.Replaces}
+	s := Step{Request: cloud.Request{Do: x.Do, Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes,
+		Replaces: x.Replaces}
 	switch {
 	case x.Interface != nil:
 		s.ID, s.Holder = x.Interface.ID, x.Interface.Instance.ID
@@ -435,7 +440,8 @@ func Says(x *change.Step, services service.Names) string {
 	case change.LabelList:
 		return fmt.Sprintf("mark the list %s/%s as ours", x.Account.Name, x.List.Name)
 	case change.SetEntries:
-		return fmt.Sprintf("the list %s/%s holds %s", x.Account.Name, x.List.Name, count.Of(len(x.Entries), "range", "ranges"))
+		return fmt.Sprintf("the list %s/%s holds %s", x.Account.Name, x.List.Name,
+			count.Of(len(x.Entries), "range", "ranges"))
 	case change.DeleteList:
 		return fmt.Sprintf("delete the list %s/%s", x.Account.Name, x.List.Name)
 	case change.Attach:

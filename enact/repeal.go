@@ -346,7 +346,8 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 	}
 	for at, lines := range now {
 		var l line
-		if at.account != request.Account || at.kind != kind || t.touched[at] != nil || json.Unmarshal(lines[0], &l) != nil {
+		if at.account != request.Account || at.kind != kind || t.touched[at] != nil ||
+			json.Unmarshal(lines[0], &l) != nil {
 			continue
 		}
 		if l.Name == asked.Name && l.Network == asked.Network && sameMark(l.Labels, asked.Labels) {

@@ -173,7 +173,8 @@ func (r *Run) Do(ctx context.Context) error {
 		}
 		if len(stops) == 0 && r.Prove != nil {
 			if err := r.Prove(ctx, wave, accounts); err != nil {
-				stops = append(stops, Stop{Accounts: accounts, Says: fmt.Sprintf("wave %d is carried out", wave), Err: fmt.Errorf("it is not proved: %w", err)})
+				stops = append(stops, Stop{Accounts: accounts, Says: fmt.Sprintf("wave %d is carried out", wave),
+					Err: fmt.Errorf("it is not proved: %w", err)})
 			}
 		}
 		if len(stops) > 0 {
@@ -183,7 +184,8 @@ func (r *Run) Do(ctx context.Context) error {
 			return err
 		}
 	}
-	_, err := r.Journal.Append(r.Now(), r.Name, End, Ending{Outcome: r.outcome(), Done: len(r.done), Of: r.Draft.Steps()})
+	_, err := r.Journal.Append(r.Now(), r.Name, End,
+		Ending{Outcome: r.outcome(), Done: len(r.done), Of: r.Draft.Steps()})
 	return err
 }
 
@@ -198,12 +200,14 @@ func (r *Run) outcome() string {
 func (r *Run) stopped(wave int, stops []Stop) error {
 	for _, l := range r.Draft.Lanes {
 		if l.Wave > wave {
-			stops = append(stops, Stop{Accounts: l.Accounts, Of: len(l.Steps), NotBegun: true, Err: errors.New("an earlier wave stopped")})
+			stops = append(stops, Stop{Accounts: l.Accounts, Of: len(l.Steps), NotBegun: true,
+				Err: errors.New("an earlier wave stopped")})
 		}
 	}
 	e := &StoppedError{Done: len(r.done), Of: r.Draft.Steps(), Stops: stops}
 	why := stops[0].Err.Error()
-	if _, err := r.Journal.Append(r.Now(), r.Name, End, Ending{Outcome: Stopped, Done: e.Done, Of: e.Of, Why: why}); err != nil {
+	if _, err := r.Journal.Append(r.Now(), r.Name, End,
+		Ending{Outcome: Stopped, Done: e.Done, Of: e.Of, Why: why}); err != nil {
 		return errors.Join(e, err)
 	}
 	return e

@@ -71,7 +71,8 @@ func (c *slowCloud) carryOut(r cloud.Request, id string) cloud.Object {
 		c.groups[id] = raws(fmt.Sprintf(`{"kind":"group","account":"a","id":%q,"name":%q}`, id, asked.Name))
 		return cloud.Object{ID: id, Version: "1", Lines: c.groups[id]}
 	}
-	rule := raws(fmt.Sprintf(`{"kind":"rule","account":"a","group":"g","id":%q,"peers":["::/0"],"services":["tcp 22"]}`, id))
+	rule := raws(fmt.Sprintf(
+		`{"kind":"rule","account":"a","group":"g","id":%q,"peers":["::/0"],"services":["tcp 22"]}`, id))
 	c.groups["g"] = append(c.groups["g"], rule...)
 	return cloud.Object{ID: "g", Version: fmt.Sprint(len(c.groups["g"])), Lines: rule}
 }
@@ -81,7 +82,8 @@ type pad []store.Entry
 
 func (p *pad) Append(at time.Time, run, kind string, body any) (store.Entry, error) {
 	text, err := json.Marshal(body)
-	*p = append(*p, store.Entry{Number: len(*p) + 1, At: at.UTC().Format(time.RFC3339Nano), Run: run, Kind: kind, Body: text})
+	*p = append(*p, store.Entry{Number: len(*p) + 1, At: at.UTC().Format(time.RFC3339Nano), Run: run, Kind: kind,
+		Body: text})
 	return (*p)[len(*p)-1], err
 }
 
@@ -90,15 +92,22 @@ func (p *pad) Append(at time.Time, run, kind string, body any) (store.Entry, err
 func TestLateRequestsAreNotDoneTwice(t *testing.T) {
 	const group = `{"kind":"group","account":"a","id":"g","name":"db"}`
 	for name, step := range map[string]Step{
-		"a group is made":  {Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1", Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"web"}`)}},
-		"a rule is added":  {Request: cloud.Request{Do: "add-rules", Account: "a", ID: "g", Rules: raws(`{"kind":"rule","account":"a","group":"g","id":"new:2","peers":["::/0"],"services":["tcp 22"]}`)}},
-		"the name is ours": {Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1", Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"db"}`)}},
+		"a group is made": {Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1",
+			Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"web"}`)}},
+		"a rule is added": {Request: cloud.Request{Do: "add-rules", Account: "a", ID: "g",
+			Rules: raws(
+				`{"kind":"rule","account":"a","group":"g","id":"new:2","peers":["::/0"],"services":["tcp 22"]}`)}},
+		"the name is ours": {Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1",
+			Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"db"}`)}},
 	} {
 		for _, killed := range []bool{false, true} {
 			c := &slowCloud{late: 40 * time.Millisecond, groups: map[string][]json.RawMessage{"g": raws(group)}}
-			d := &Draft{Version: DraftVersion, Objects: []Touched{{Account: "a", Kind: "group", ID: "g", Before: raws(group)}}, Lanes: []Lane{{Accounts: []string{"a"}, Wave: 1, Steps: []Step{step}}}}
+			d := &Draft{Version: DraftVersion,
+				Objects: []Touched{{Account: "a", Kind: "group", ID: "g", Before: raws(group)}},
+				Lanes:   []Lane{{Accounts: []string{"a"}, Wave: 1, Steps: []Step{step}}}}
 			var journal pad
-			run := &Run{Name: "r", Draft: d, Journal: &journal, Now: time.Now, Jobs: 1, Pace: 2 * time.Millisecond, Clouds: func(string) (cloud.Cloud, error) { return c, nil }}
+			run := &Run{Name: "r", Draft: d, Journal: &journal, Now: time.Now, Jobs: 1, Pace: 2 * time.Millisecond,
+				Clouds: func(string) (cloud.Cloud, error) { return c, nil }}
 			if killed { // the request was sent, and then there was nobody any more
 				if _, err := journal.Append(time.Now(), "r", Intend, Intention{1, 1, step.Request}); err != nil {
 					t.Fatal(err)
@@ -119,10 +128,14 @@ func TestLateRequestsAreNotDoneTwice(t *testing.T) {
 	}
 	// Where it is called off meanwhile, it says that it may have been done.
 	c := &slowCloud{late: time.Second, groups: map[string][]json.RawMessage{"g": raws(group)}}
-	d := &Draft{Version: DraftVersion, Lanes: []Lane{{Accounts: []string{"a"}, Wave: 1, Steps: []Step{{Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1", Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"web"}`)}}}}}}
+	d := &Draft{Version: DraftVersion,
+		Lanes: []Lane{{Accounts: []string{"a"}, Wave: 1,
+			Steps: []Step{{Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1",
+				Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"web"}`)}}}}}}
 	ctx, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer stop()
-	run := &Run{Name: "r", Draft: d, Journal: new(pad), Now: time.Now, Jobs: 1, Clouds: func(string) (cloud.Cloud, error) { return c, nil }}
+	run := &Run{Name: "r", Draft: d, Journal: new(pad), Now: time.Now, Jobs: 1,
+		Clouds: func(string) (cloud.Cloud, error) { return c, nil }}
 	var stopped *StoppedError
 	if err := run.Do(ctx); !errors.As(err, &stopped) || len(stopped.Stops) != 1 || !stopped.Stops[0].Unsure {
 		t.Errorf("called off: %+v", err)

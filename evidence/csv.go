@@ -25,7 +25,8 @@ func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
 	}
 	first = strings.TrimPrefix(first, "\ufeff")
 	if strings.TrimSpace(first) == "" {
-		return Report{}, fmt.Errorf("%s is empty: its first line must name the columns %s", file, strings.Join(Columns, ","))
+		return Report{}, fmt.Errorf("%s is empty: its first line must name the columns %s", file,
+			strings.Join(Columns, ","))
 	}
 	header, err := csv.NewReader(strings.NewReader(first)).Read()
 	if err != nil {
@@ -124,6 +125,7 @@ func columns(header []string, o Options) (layout, error) {
 	for i, m := range missing {
 		quoted[i] = strconv.Quote(m)
 	}
-	return at, fmt.Errorf("the header has no column %s%s: it needs %s; what is called otherwise can be named with --column dst=THEIRS",
+	return at, fmt.Errorf("the header has no column %s%s: it needs %s; what is called otherwise can be named "+
+		"with --column dst=THEIRS",
 		strings.Join(quoted, ", "), hint, strings.Join(needed, ", "))
 }

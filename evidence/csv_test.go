@@ -30,37 +30,46 @@ func readAll(r io.Reader, o Options) ([]flow.Record, Report, error) {
 }
 
 func TestReadCSV(t *testing.T) {
-	all, report, err := readAll(strings.NewReader("\ufeffend,dst,start,src,protocol,dst_port,reply_packets,verdict,extra,src_port\r\n"+
-		"2026-11-20T06:00:10Z,10.0.0.1,2026-11-20T06:00:00Z,192.0.2.1,tcp,443,7,admitted,x,50000\r\n"+
-		"1763618410,10.0.0.1,1763618400.5,::ffff:192.0.2.1,6,22,,,\n\n"+
-		",2001:db8::1,2025-11-20T07:00:00+01:00,2001:db8::2,icmpv6,32768,0,\"refused\",\"a,b\"\n"), Options{})
+	all, report, err := readAll(
+		strings.NewReader("\ufeffend,dst,start,src,protocol,dst_port,reply_packets,verdict,extra,src_port\r\n"+
+			"2026-11-20T06:00:10Z,10.0.0.1,2026-11-20T06:00:00Z,192.0.2.1,tcp,443,7,admitted,x,50000\r\n"+
+			"1763618410,10.0.0.1,1763618400.5,::ffff:192.0.2.1,6,22,,,\n\n"+
+			",2001:db8::1,2025-11-20T07:00:00+01:00,2001:db8::2,icmpv6,32768,0,\"refused\",\"a,b\"\n"), Options{})
 	if err != nil || report.Skipped.Count > 0 || len(all) != 3 || report.Records != 3 || report.Format != "CSV" {
 		t.Fatal(all, report, err)
 	}
-	if r := all[0]; r.Service() != service.PointOf(service.TCP, 443) || !r.ReplyKnown || r.ReplyPackets != 7 || r.End-r.Start != 10 || r.Start != 1795154400 || r.Opened != flow.BySource || r.SourcePort != 50000 {
+	if r := all[0]; r.Service() != service.PointOf(service.TCP, 443) || !r.ReplyKnown || r.ReplyPackets != 7 ||
+		r.End-r.Start != 10 || r.Start != 1795154400 || r.Opened != flow.BySource || r.SourcePort != 50000 {
 		t.Errorf("got %+v", r)
 	}
-	if r := all[1]; r.Source.String() != "192.0.2.1" || r.ReplyKnown || r.Refused || r.Opened != flow.NotSeen || r.Start != 1763618400 {
+	if r := all[1]; r.Source.String() != "192.0.2.1" || r.ReplyKnown || r.Refused || r.Opened != flow.NotSeen ||
+		r.Start != 1763618400 {
 		t.Errorf("got %+v", r)
 	}
-	if r := all[2]; r.Service() != service.PointOf(service.ICMPv6, 128<<8) || !r.Refused || r.End != r.Start || r.Start != 1763618400 {
+	if r := all[2]; r.Service() != service.PointOf(service.ICMPv6, 128<<8) || !r.Refused || r.End != r.Start ||
+		r.Start != 1763618400 {
 		t.Errorf("got %+v", r)
 	}
 }
 
 func TestBadRecordsAreSkippedAndCounted(t *testing.T) {
 	header, good := "start,src,dst,protocol,dst_port,packets\n", "1,192.0.2.1,10.0.0.1,tcp,443,1\n"
-	bad := []string{"then,192.0.2.1,10.0.0.1,tcp,443", "1,here,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.1,tpc,443", "1,192.0.2.1,10.0.0.1,tcp,70000", "1", "\"1,",
-		"-1,192.0.2.1,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.256,tcp,443", "1,192.0.2.1,10.0.0,tcp,443", "1,192.0.2.1,::1,tcp,443", "1763618410000,192.0.2.1,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.1,tcp,443,-1"}
+	bad := []string{"then,192.0.2.1,10.0.0.1,tcp,443", "1,here,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.1,tpc,443",
+		"1,192.0.2.1,10.0.0.1,tcp,70000", "1", "\"1,",
+		"-1,192.0.2.1,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.256,tcp,443", "1,192.0.2.1,10.0.0,tcp,443",
+		"1,192.0.2.1,::1,tcp,443", "1763618410000,192.0.2.1,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.1,tcp,443,-1"}
 	text := header + good + strings.Join(bad, "\n") + "\n" + good
 	all, report, err := readAll(strings.NewReader(text), Options{})
-	if err != nil || len(all) != 2 || report.Skipped.Count != len(bad) || !strings.HasPrefix(report.Skipped.First, `f:3: "then" is not a time`) {
+	if err != nil || len(all) != 2 || report.Skipped.Count != len(bad) ||
+		!strings.HasPrefix(report.Skipped.First, `f:3: "then" is not a time`) {
 		t.Errorf("%d read, %+v, %v", len(all), report, err)
 	}
-	if _, _, err := readAll(strings.NewReader(text), Options{Strict: true}); err == nil || !strings.Contains(err.Error(), `f:3: "then" is not a time`) {
+	if _, _, err := readAll(strings.NewReader(text), Options{Strict: true}); err == nil ||
+		!strings.Contains(err.Error(), `f:3: "then" is not a time`) {
 		t.Errorf("strict: %v", err)
 	}
-	if _, _, err := readAll(io.MultiReader(strings.NewReader(header+good), iotest.ErrReader(io.ErrNoProgress)), Options{}); err == nil || !strings.Contains(err.Error(), "at line") {
+	if _, _, err := readAll(io.MultiReader(strings.NewReader(header+good), iotest.ErrReader(io.ErrNoProgress)),
+		Options{}); err == nil || !strings.Contains(err.Error(), "at line") {
 		t.Errorf("a failing reader: %v", err)
 	}
 }
@@ -74,23 +83,28 @@ func TestMissingColumns(t *testing.T) {
 		{text: "start,src,dst,proto,dst_port\n", want: `no column "protocol" (there is "proto")`},
 		{text: "a,b\n", want: `no column "start", "src", "dst", "protocol", "dst_port"`},
 		{text: "\x00\xff\"", want: "the first line does not name columns"},
-		{text: "start,src,dst,protocol,dst_port\n", columns: map[string]string{"src": "client"}, want: `no column "client"`},
-		{text: "start,src,dst,protocol,dst_port\n", columns: map[string]string{"bytes": "octets"}, want: `no column "octets"`},
+		{text: "start,src,dst,protocol,dst_port\n", columns: map[string]string{"src": "client"},
+			want: `no column "client"`},
+		{text: "start,src,dst,protocol,dst_port\n", columns: map[string]string{"bytes": "octets"},
+			want: `no column "octets"`},
 		{text: "\x00\x09abc", want: "NetFlow version 9"},
 	} {
-		if _, _, err := readAll(strings.NewReader(x.text), Options{Columns: x.columns}); err == nil || !strings.Contains(err.Error(), x.want) {
+		if _, _, err := readAll(strings.NewReader(x.text), Options{Columns: x.columns}); err == nil ||
+			!strings.Contains(err.Error(), x.want) {
 			t.Errorf("%q: %v, want %s", x.text, err, x.want)
 		}
 	}
 	all, _, err := readAll(strings.NewReader("when,client,server,p,port\n1,192.0.2.1,10.0.0.1,tcp,443\n"),
-		Options{Columns: map[string]string{"start": "when", "src": "client", "dst": "server", "protocol": "p", "dst_port": "port"}})
+		Options{Columns: map[string]string{"start": "when", "src": "client", "dst": "server", "protocol": "p",
+			"dst_port": "port"}})
 	if err != nil || len(all) != 1 || all[0].Port != 443 {
 		t.Errorf("mapped columns: %v, %v", all, err)
 	}
 }
 
 func TestReadJSONLines(t *testing.T) {
-	all, report, err := readAll(strings.NewReader(`{"start":"2026-11-20T06:00:00Z","end":1795154410,"src":"192.0.2.1","dst":"10.0.0.1","protocol":"tcp","dst_port":443,"reply_packets":3,"more":{"a":[1]}}
+	all, report, err := readAll(
+		strings.NewReader(`{"start":"2026-11-20T06:00:00Z","end":1795154410,"src":"192.0.2.1","dst":"10.0.0.1","protocol":"tcp","dst_port":443,"reply_packets":3,"more":{"a":[1]}}
 {"dst_port":"22","protocol":6,"dst":"10.0.0.1","src":"192.0.2.2","start":1795154400,"verdict":null}
 
 {"start":1}
@@ -98,7 +112,8 @@ func TestReadJSONLines(t *testing.T) {
 {"start":1795154400,"src":"192.0.2.1","dst":"10.0.0.1","protocol":"tcp","dst_port":443}x
 nonsense
 `), Options{})
-	if err != nil || len(all) != 2 || report.Skipped.Count != 4 || !strings.HasPrefix(report.Skipped.First, `f:4: there is no "src"`) {
+	if err != nil || len(all) != 2 || report.Skipped.Count != 4 ||
+		!strings.HasPrefix(report.Skipped.First, `f:4: there is no "src"`) {
 		t.Fatal(all, report, err)
 	}
 	if r := all[0]; r.End-r.Start != 10 || r.Port != 443 || r.ReplyPackets != 3 {
@@ -127,17 +142,20 @@ func TestManyBlocks(t *testing.T) {
 	for _, r := range all {
 		seen[r.Source.String()] = true
 	}
-	if err != nil || len(all) != records-1 || len(seen) != records-1 || report.Skipped.Count != 1 || !strings.HasPrefix(report.Skipped.First, fmt.Sprintf("f:%d:", bad+2)) {
+	if err != nil || len(all) != records-1 || len(seen) != records-1 || report.Skipped.Count != 1 ||
+		!strings.HasPrefix(report.Skipped.First, fmt.Sprintf("f:%d:", bad+2)) {
 		t.Errorf("%d records, %d sources, %+v, %v", len(all), len(seen), report, err)
 	}
-	if _, _, err := readAll(strings.NewReader("start,src,dst,protocol,dst_port\n"+strings.Repeat("x", 3<<20)), Options{}); err == nil || !strings.Contains(err.Error(), "longer than 1 MB") {
+	if _, _, err := readAll(strings.NewReader("start,src,dst,protocol,dst_port\n"+strings.Repeat("x", 3<<20)),
+		Options{}); err == nil || !strings.Contains(err.Error(), "longer than 1 MB") {
 		t.Errorf("an endless line: %v", err)
 	}
 }
 
 // The quick ways of reading agree with the thorough ones.
 func FuzzFields(f *testing.F) {
-	for _, text := range []string{"192.0.2.1", "10.0.0.256", "1.2.3", "01.2.3.4", "::ffff:1.2.3.4", "fe80::1%eth0", "2026-11-20T06:00:00Z", "2026-02-30T06:00:00Z", "1763618400.5", "2026-11-20T24:00:00Z", "99999999999", "1e9"} {
+	for _, text := range []string{"192.0.2.1", "10.0.0.256", "1.2.3", "01.2.3.4", "::ffff:1.2.3.4", "fe80::1%eth0",
+		"2026-11-20T06:00:00Z", "2026-02-30T06:00:00Z", "1763618400.5", "2026-11-20T24:00:00Z", "99999999999", "1e9"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -169,7 +187,8 @@ func FuzzRead(f *testing.F) {
 			return func(r *flow.Record) {
 				mu.Lock()
 				defer mu.Unlock()
-				if !r.Source.IsValid() || r.Source.Is4() != r.Destination.Is4() || r.Start < 0 || r.End < r.Start && r.End < 0 {
+				if !r.Source.IsValid() || r.Source.Is4() != r.Destination.Is4() || r.Start < 0 ||
+					r.End < r.Start && r.End < 0 {
 					t.Errorf("a record that can't be: %+v", r)
 				}
 				days.Add(r)
@@ -193,7 +212,8 @@ func BenchmarkReadCSV(b *testing.B) {
 		b.Run(fmt.Sprint(records), func(b *testing.B) {
 			b.SetBytes(int64(text.Len()))
 			for b.Loop() {
-				if _, err := Read(bytes.NewReader(text.Bytes()), "f", Options{Take: func() func(*flow.Record) { return new(flow.Summary).Add }}); err != nil {
+				if _, err := Read(bytes.NewReader(text.Bytes()), "f",
+					Options{Take: func() func(*flow.Record) { return new(flow.Summary).Add }}); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -14,7 +14,8 @@ import (
 )
 
 // Columns are the names of the columns of a flow file, in their usual order.
-var Columns = []string{"start", "end", "src", "dst", "protocol", "src_port", "dst_port", "packets", "bytes", "reply_packets", "reply_bytes", "verdict"}
+var Columns = []string{"start", "end", "src", "dst", "protocol", "src_port", "dst_port", "packets", "bytes",
+	"reply_packets", "reply_bytes", "verdict"}
 
 // needed are the columns without which a flow can't be understood.
 var needed = []string{"start", "src", "dst", "protocol", "dst_port"}
@@ -81,14 +82,16 @@ func Read(r io.Reader, file string, o Options) (Report, error) {
 	case len(head) >= 2 && head[0] == 0 && head[1] == ipfixVersion:
 		report, err = readIPFIX(in, file, o)
 	case len(head) >= 2 && head[0] == 0 && (head[1] == 5 || head[1] == 9):
-		return report, fmt.Errorf("%s holds packets of NetFlow version %d, which is not read: let the collector write IPFIX (RFC 5655) or CSV", file, head[1])
+		return report, fmt.Errorf("%s holds packets of NetFlow version %d, which is not read: let the collector "+
+			"write IPFIX (RFC 5655) or CSV", file, head[1])
 	case bytes.HasPrefix(text, []byte{'{'}):
 		report, err = readJSONLines(in, file, o)
 	default:
 		report, err = readCSV(in, file, o)
 	}
 	if err == nil && o.Strict && report.Skipped.Count > 0 {
-		err = fmt.Errorf("%s (%s in all)", report.Skipped.First, count.Of(report.Skipped.Count, "such record", "such records"))
+		err = fmt.Errorf("%s (%s in all)", report.Skipped.First,
+			count.Of(report.Skipped.Count, "such record", "such records"))
 	}
 	return report, err
 }

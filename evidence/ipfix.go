@@ -66,7 +66,8 @@ type ipfixReader struct {
 
 func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 	report := Report{Format: "IPFIX"}
-	x := ipfixReader{file: file, take: o.Take(), report: &report, templates: make(map[templateKey]template), next: make(map[uint32]uint32),
+	x := ipfixReader{file: file, take: o.Take(), report: &report, templates: make(map[templateKey]template),
+		next:    make(map[uint32]uint32),
 		missing: make(map[uint32]uint64), restarts: make(map[uint32]int), started: make(map[uint32]int64)}
 	var header [messageHeader]byte
 	body := make([]byte, 0, 1<<16)
@@ -74,23 +75,27 @@ func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 		if _, err := io.ReadFull(in, header[:]); errors.Is(err, io.EOF) {
 			break
 		} else if errors.Is(err, io.ErrUnexpectedEOF) {
-			report.Notes = append(report.Notes, fmt.Sprintf("%s is cut off in message %d: what came before it is read", file, x.message))
+			report.Notes = append(report.Notes,
+				fmt.Sprintf("%s is cut off in message %d: what came before it is read", file, x.message))
 			break
 		} else if err != nil {
 			return report, fmt.Errorf("reading %s: %w", file, err)
 		}
 		length := int(binary.BigEndian.Uint16(header[2:]))
 		if version := binary.BigEndian.Uint16(header[:]); version != ipfixVersion || length < messageHeader {
-			return report, fmt.Errorf("%s: message %d does not begin as one of IPFIX (version %d, length %d): the file is damaged from here on", file, x.message, version, length)
+			return report, fmt.Errorf("%s: message %d does not begin as one of IPFIX (version %d, length %d): "+
+				"the file is damaged from here on", file, x.message, version, length)
 		}
 		body = body[:length-messageHeader]
 		if _, err := io.ReadFull(in, body); errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			report.Notes = append(report.Notes, fmt.Sprintf("%s is cut off in message %d: what came before it is read", file, x.message))
+			report.Notes = append(report.Notes,
+				fmt.Sprintf("%s is cut off in message %d: what came before it is read", file, x.message))
 			break
 		} else if err != nil {
 			return report, fmt.Errorf("reading %s: %w", file, err)
 		}
-		x.sets(int64(binary.BigEndian.Uint32(header[4:])), binary.BigEndian.Uint32(header[8:]), binary.BigEndian.Uint32(header[12:]), body)
+		x.sets(int64(binary.BigEndian.Uint32(header[4:])), binary.BigEndian.Uint32(header[8:]),
+			binary.BigEndian.Uint32(header[12:]), body)
 	}
 	x.tell()
 	return report, nil
@@ -99,13 +104,17 @@ func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 // tell notes gaps and what had no template, domain by domain.
 func (x *ipfixReader) tell() {
 	for _, d := range sortedKeys(x.missing) {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its sequence numbers have gaps", count.Of(int(x.missing[d]), "record", "records"), d, x.file))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its "+
+			"sequence numbers have gaps", count.Of(int(x.missing[d]), "record", "records"), d, x.file))
 	}
 	for _, d := range sortedKeys(x.restarts) {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go back %s in %s: messages out of order, or an exporter that began anew", d, count.Of(x.restarts[d], "time", "times"), x.file))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go "+
+			"back %s in %s: messages out of order, or an exporter that began anew", d,
+			count.Of(x.restarts[d], "time", "times"), x.file))
 	}
 	if x.unknown > 0 {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s has no template (never sent, or withdrawn) for %s left out", x.file, count.Of(x.unknown, "data set, which is", "data sets, which are")))
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s has no template (never sent, or withdrawn) for "+
+			"%s left out", x.file, count.Of(x.unknown, "data set, which is", "data sets, which are")))
 	}
 }
 

@@ -58,39 +58,68 @@ func TestReadIPFIX(t *testing.T) {
 	}{
 		{"a template and its data", [][]byte{message(0, template, data(five, ssh))}, want, ""},
 		{"padding", [][]byte{message(0, template, data(five, ssh+"000000"))}, want, ""},
-		{"data before its template", [][]byte{message(0, data(five, ssh)), message(0, template)}, "", "f has no template (never sent, or withdrawn) for 1 data set, which is left out"},
-		{"a withdrawn template", [][]byte{message(0, template, withdrawn, data(five, ssh))}, "", "f has no template (never sent, or withdrawn) for 1 data set, which is left out"},
-		{"all templates withdrawn", [][]byte{message(0, template, set(templateSet, unhex("0002 0000")), data(five, ssh))}, "", "no template"},
-		{"a template that changes", [][]byte{message(0, template, templateOf(five, 4, 1, 8, 4, 12, 4), data(five, "11 c0000201 0a000001"))}, "192.0.2.1>10.0.0.1 udp 0 0/0 0s", ""},
-		{"variable length and an enterprise", [][]byte{message(0, templateOf(five, 8, 4, 82, 65535, 12, 4, 500|enterpriseBit, 2, 9999, 4, 1), data(five, "c0000201 03 616263 0a000001 ffff 06"+"c0000202 ff0001 61 0a000001 ffff 06"))},
+		{"data before its template", [][]byte{message(0, data(five, ssh)), message(0, template)}, "",
+			"f has no template (never sent, or withdrawn) for 1 data set, which is left out"},
+		{"a withdrawn template", [][]byte{message(0, template, withdrawn, data(five, ssh))}, "",
+			"f has no template (never sent, or withdrawn) for 1 data set, which is left out"},
+		{"all templates withdrawn",
+			[][]byte{message(0, template, set(templateSet, unhex("0002 0000")), data(five, ssh))}, "", "no template"},
+		{"a template that changes",
+			[][]byte{message(0, template, templateOf(five, 4, 1, 8, 4, 12, 4), data(five, "11 c0000201 0a000001"))},
+			"192.0.2.1>10.0.0.1 udp 0 0/0 0s", ""},
+		{"variable length and an enterprise",
+			[][]byte{message(0, templateOf(five, 8, 4, 82, 65535, 12, 4, 500|enterpriseBit, 2, 9999, 4, 1),
+				data(five, "c0000201 03 616263 0a000001 ffff 06"+"c0000202 ff0001 61 0a000001 ffff 06"))},
 			"192.0.2.1>10.0.0.1 tcp 0 0/0 0s; 192.0.2.2>10.0.0.1 tcp 0 0/0 0s", ""},
-		{"only variable lengths", [][]byte{message(0, templateOf(five, 82, 65535), data(five, "00 01 61"))}, "", "no addresses"},
-		{"both ways", [][]byte{message(0, templateOf(five, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2, 2, 4, 2|enterpriseBit, 4, reversePEN, 152, 8, 153, 8),
-			data(five, ssh+"00000005 00000004 00000199f0000000 00000199f0002710"))}, "192.0.2.1>10.0.0.1 tcp 22! 5/4 10s", ""},
-		{"told from the server's side", [][]byte{message(0, templateOf(five, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2, 2, 4, 2|enterpriseBit, 4, reversePEN, 239, 1),
-			data(five, "0a000001 c0000201 06 0016 c350 00000004 00000005 02"))}, "192.0.2.1>10.0.0.1 tcp 22! 5/4 0s", ""},
-		{"a request alone", [][]byte{message(0, templateOf(five, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2, 6, 1), data(five, ssh+"02"))}, "192.0.2.1>10.0.0.1 tcp 22! 0/0 0s", ""},
-		{"ICMP", [][]byte{message(0, templateOf(five, 27, 16, 28, 16, 4, 1, 139, 2), data(five, "20010db8000000000000000000000001 20010db8000000000000000000000002 3a 8000"))}, "2001:db8::1>2001:db8::2 icmpv6 128/0 0/0 0s", ""},
-		{"options are no flows", [][]byte{message(0, template, set(optionsSet, unhex("0101 0002 0001 0095 0004 00a0 0008")), data(257, "00000001 00000199f0000000"), data(five, ssh)), message(2, data(five, ssh))}, want + "; " + want, ""},
-		{"a gap", [][]byte{message(0, template, data(five, ssh)), message(4, data(five, ssh))}, want + "; " + want, "3 records of observation domain 7 never reached f"},
-		{"numbers wrap", [][]byte{message(1<<32-1, template, data(five, ssh)), message(0, data(five, ssh))}, want + "; " + want, ""},
-		{"numbers go back", [][]byte{message(9, template, data(five, ssh)), message(3, data(five, ssh))}, want + "; " + want, "go back 1 time in"},
-		{"a set longer than its message", [][]byte{message(0, template, unhex("0100 0100 c0000201"))}, "", "a set is said to have 256 bytes, and 8 are left"},
-		{"a template without bytes", [][]byte{message(0, templateOf(five, 8, 0), data(five, "00"))}, "", "have no bytes"},
-		{"a template that is cut off", [][]byte{message(0, set(templateSet, unhex("0100 0003 0008 0004")))}, "", "a template is cut off"},
-		{"mixed families", [][]byte{message(0, templateOf(five, 8, 4, 28, 16, 4, 1), data(five, "c0000201 20010db8000000000000000000000002 06"))}, "", "not of one family"},
+		{"only variable lengths", [][]byte{message(0, templateOf(five, 82, 65535), data(five, "00 01 61"))}, "",
+			"no addresses"},
+		{"both ways", [][]byte{message(0,
+			templateOf(five, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2, 2, 4, 2|enterpriseBit, 4, reversePEN, 152, 8, 153, 8),
+			data(five, ssh+"00000005 00000004 00000199f0000000 00000199f0002710"))},
+			"192.0.2.1>10.0.0.1 tcp 22! 5/4 10s", ""},
+		{"told from the server's side",
+			[][]byte{message(0, templateOf(five, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2, 2, 4, 2|enterpriseBit, 4, reversePEN,
+				239, 1),
+				data(five, "0a000001 c0000201 06 0016 c350 00000004 00000005 02"))},
+			"192.0.2.1>10.0.0.1 tcp 22! 5/4 0s", ""},
+		{"a request alone", [][]byte{message(0, templateOf(five, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2, 6, 1),
+			data(five, ssh+"02"))}, "192.0.2.1>10.0.0.1 tcp 22! 0/0 0s", ""},
+		{"ICMP", [][]byte{message(0, templateOf(five, 27, 16, 28, 16, 4, 1, 139, 2),
+			data(five, "20010db8000000000000000000000001 20010db8000000000000000000000002 3a 8000"))},
+			"2001:db8::1>2001:db8::2 icmpv6 128/0 0/0 0s", ""},
+		{"options are no flows",
+			[][]byte{message(0, template, set(optionsSet, unhex("0101 0002 0001 0095 0004 00a0 0008")),
+				data(257, "00000001 00000199f0000000"), data(five, ssh)), message(2, data(five, ssh))},
+			want + "; " + want, ""},
+		{"a gap", [][]byte{message(0, template, data(five, ssh)), message(4, data(five, ssh))}, want + "; " + want,
+			"3 records of observation domain 7 never reached f"},
+		{"numbers wrap", [][]byte{message(1<<32-1, template, data(five, ssh)), message(0, data(five, ssh))},
+			want + "; " + want, ""},
+		{"numbers go back", [][]byte{message(9, template, data(five, ssh)), message(3, data(five, ssh))},
+			want + "; " + want, "go back 1 time in"},
+		{"a set longer than its message", [][]byte{message(0, template, unhex("0100 0100 c0000201"))}, "",
+			"a set is said to have 256 bytes, and 8 are left"},
+		{"a template without bytes", [][]byte{message(0, templateOf(five, 8, 0), data(five, "00"))}, "",
+			"have no bytes"},
+		{"a template that is cut off", [][]byte{message(0, set(templateSet, unhex("0100 0003 0008 0004")))}, "",
+			"a template is cut off"},
+		{"mixed families", [][]byte{message(0, templateOf(five, 8, 4, 28, 16, 4, 1),
+			data(five, "c0000201 20010db8000000000000000000000002 06"))}, "", "not of one family"},
 	} {
 		all, report, err := readAll(bytes.NewReader(bytes.Join(x.messages, nil)), Options{})
 		said := strings.Join(append(report.Notes, report.Skipped.First), "\n")
-		if got := toldFlows(all); err != nil || got != x.want || !strings.Contains(said, x.report) || x.report == "" && strings.TrimSpace(said) != "" {
+		if got := toldFlows(all); err != nil || got != x.want || !strings.Contains(said, x.report) ||
+			x.report == "" && strings.TrimSpace(said) != "" {
 			t.Errorf("%s: got %s (%s, %v), want %s (%s)", x.name, got, said, err, x.want, x.report)
 		}
 	}
 	whole := message(0, template, data(five, ssh))
-	if all, report, err := readAll(bytes.NewReader(append(whole, whole[:20]...)), Options{}); err != nil || len(all) != 1 || !strings.Contains(strings.Join(report.Notes, ""), "cut off in message 2") {
+	if all, report, err := readAll(bytes.NewReader(append(whole, whole[:20]...)), Options{}); err != nil ||
+		len(all) != 1 || !strings.Contains(strings.Join(report.Notes, ""), "cut off in message 2") {
 		t.Errorf("a file that is cut off: %v %+v %v", all, report, err)
 	}
-	if _, _, err := readAll(bytes.NewReader(append(whole, "nonsense that goes on"...)), Options{}); err == nil || !strings.Contains(err.Error(), "message 2 does not begin") {
+	if _, _, err := readAll(bytes.NewReader(append(whole, "nonsense that goes on"...)), Options{}); err == nil ||
+		!strings.Contains(err.Error(), "message 2 does not begin") {
 		t.Errorf("a damaged file: %v", err)
 	}
 }

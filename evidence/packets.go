@@ -58,7 +58,8 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 			break
 		}
 		if errors.Is(err, io.ErrUnexpectedEOF) {
-			report.Notes = append(report.Notes, fmt.Sprintf("%s is cut off in packet %d: what came before it is read", file, n))
+			report.Notes = append(report.Notes,
+				fmt.Sprintf("%s is cut off in packet %d: what came before it is read", file, n))
 			break
 		}
 		if err != nil {
@@ -77,7 +78,10 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 		case "":
 			p.at, p.length = info.Timestamp.UnixNano(), uint64(info.Length)
 			if p.at < 0 {
-				report.Skipped.add(n, func() string { return fmt.Sprintf("%s: packet %d is from before 1970", file, n) })
+				report.Skipped.add(n, func() string {
+					return fmt.Sprintf("%s: packet %d is from before 1970", file,
+						n)
+				})
 				continue
 			}
 			report.Records++
@@ -91,7 +95,8 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 	t.flush()
 	for _, problem := range []string{notIP, notFlow} {
 		if unread[problem] > 0 {
-			report.Notes = append(report.Notes, fmt.Sprintf("%s of %s: %s", count.Of(unread[problem], "packet", "packets"), file, problem))
+			report.Notes = append(report.Notes,
+				fmt.Sprintf("%s of %s: %s", count.Of(unread[problem], "packet", "packets"), file, problem))
 		}
 	}
 	return report, nil
@@ -156,8 +161,13 @@ func newDissector() *dissector {
 
 // first is the layer that a kind of link begins with.
 var first = map[layers.LinkType]gopacket.LayerType{
-	layers.LinkTypeEthernet: layers.LayerTypeEthernet, layers.LinkTypeLinuxSLL: layers.LayerTypeLinuxSLL, layers.LinkTypeLinuxSLL2: layers.LayerTypeLinuxSLL2,
-	layers.LinkTypeNull: layers.LayerTypeLoopback, layers.LinkTypeLoop: layers.LayerTypeLoopback, layers.LinkTypeIPv4: layers.LayerTypeIPv4, layers.LinkTypeIPv6: layers.LayerTypeIPv6,
+	layers.LinkTypeEthernet:  layers.LayerTypeEthernet,
+	layers.LinkTypeLinuxSLL:  layers.LayerTypeLinuxSLL,
+	layers.LinkTypeLinuxSLL2: layers.LayerTypeLinuxSLL2,
+	layers.LinkTypeNull:      layers.LayerTypeLoopback,
+	layers.LinkTypeLoop:      layers.LayerTypeLoopback,
+	layers.LinkTypeIPv4:      layers.LayerTypeIPv4,
+	layers.LinkTypeIPv6:      layers.LayerTypeIPv6,
 }
 
 // linkRaw numbers all begin with IP, of either family.
@@ -181,15 +191,19 @@ func (d *dissector) parser(link layers.LinkType) (*gopacket.DecodingLayerParser,
 // a bare Ethernet frame. It leaves all others to dissect, which would find the same.
 func quick(link layers.LinkType, data []byte, p *packet) bool {
 	const ethernet = 14
-	if link != layers.LinkTypeEthernet || len(data) < ethernet+20+20 || data[12] != 8 || data[13] != 0 || data[14] != 0x45 {
+	if link != layers.LinkTypeEthernet || len(data) < ethernet+20+20 || data[12] != 8 || data[13] != 0 ||
+		data[14] != 0x45 {
 		return false
 	}
 	ip := data[ethernet:]
 	total := int(ip[2])<<8 | int(ip[3])
-	if total < 20+20 || total > len(ip) || ip[6]&0x3f != 0 || ip[7] != 0 || ip[9] != service.TCP && ip[9] != service.UDP { // a fragment, or more are to come
+	// a fragment, or more are to come
+	if total < 20+20 || total > len(ip) || ip[6]&0x3f != 0 || ip[7] != 0 ||
+		ip[9] != service.TCP && ip[9] != service.UDP {
 		return false
 	}
-	p.ends = ends{protocol: ip[9], fromPort: uint16(ip[20])<<8 | uint16(ip[21]), toPort: uint16(ip[22])<<8 | uint16(ip[23])}
+	p.ends = ends{protocol: ip[9], fromPort: uint16(ip[20])<<8 | uint16(ip[21]),
+		toPort: uint16(ip[22])<<8 | uint16(ip[23])}
 	p.ends.from, p.ends.to = mapped(ip[12:16]), mapped(ip[16:20])
 	if p.ends.protocol == service.TCP {
 		p.flags = ip[33]
@@ -267,7 +281,8 @@ func (p *packet) above(payload []byte) string {
 		if len(payload) < 4 {
 			return short
 		}
-		p.ends.fromPort, p.ends.toPort = uint16(payload[0])<<8|uint16(payload[1]), uint16(payload[2])<<8|uint16(payload[3])
+		p.ends.fromPort, p.ends.toPort = uint16(payload[0])<<8|uint16(payload[1]),
+			uint16(payload[2])<<8|uint16(payload[3])
 	case service.ICMP, service.ICMPv6:
 		if len(payload) < 2 {
 			return short

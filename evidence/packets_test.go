@@ -35,7 +35,8 @@ type sent struct {
 func frame(from, to netip.Addr, protocol uint8, inner ...gopacket.SerializableLayer) []byte {
 	out := gopacket.NewSerializeBuffer()
 	o := gopacket.SerializeOptions{FixLengths: true}
-	eth := &layers.Ethernet{SrcMAC: []byte{2, 0, 0, 0, 0, 1}, DstMAC: []byte{2, 0, 0, 0, 0, 2}, EthernetType: layers.EthernetTypeDot1Q}
+	eth := &layers.Ethernet{SrcMAC: []byte{2, 0, 0, 0, 0, 1}, DstMAC: []byte{2, 0, 0, 0, 0, 2},
+		EthernetType: layers.EthernetTypeDot1Q}
 	vlan := &layers.Dot1Q{VLANIdentifier: 7, Type: layers.EthernetTypeIPv4}
 	var ip gopacket.SerializableLayer = &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocol(protocol), SrcIP: from.AsSlice(), DstIP: to.AsSlice()}
 	if from.Is6() {

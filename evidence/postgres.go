@@ -59,7 +59,9 @@ func ReadTable(ctx context.Context, t Table, o Options, into func(day int32) *fl
 	defer rows.Close()
 	for n := 1; rows.Next(); n++ {
 		var row sqlRow
-		if err := rows.Scan(&row.src, &row.dst, &row.protocol, &row.srcPort, &row.port, &row.day, &row.flows, &row.answered, &row.refused, &row.first, &row.last, &row.longest, &row.lasted, &row.packets, &row.bytes, &row.replyBytes); err != nil {
+		if err := rows.Scan(&row.src, &row.dst, &row.protocol, &row.srcPort, &row.port, &row.day, &row.flows,
+			&row.answered, &row.refused, &row.first, &row.last, &row.longest, &row.lasted, &row.packets, &row.bytes,
+			&row.replyBytes); err != nil {
 			return report, fmt.Errorf("row %d of the sums can't be read: %w", n, err)
 		}
 		if err := row.add(into, hasReply); err != nil {
@@ -72,7 +74,8 @@ func ReadTable(ctx context.Context, t Table, o Options, into func(day int32) *fl
 		return report, fmt.Errorf("the database gave up: %w", err)
 	}
 	if o.Strict && report.Skipped.Count > 0 {
-		return report, fmt.Errorf("%s (%s in all)", report.Skipped.First, count.Of(report.Skipped.Count, "such row", "such rows"))
+		return report, fmt.Errorf("%s (%s in all)", report.Skipped.First,
+			count.Of(report.Skipped.Count, "such row", "such rows"))
 	}
 	return report, nil
 }
@@ -87,7 +90,8 @@ func withoutSecrets(err error) error {
 }
 
 // statementFor writes the statement that sums, after looking at which columns there are and of which types.
-func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Options) (statement string, hasReply bool, err error) {
+func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Options) (statement string,
+	hasReply bool, err error) {
 	look, err := db.Query(ctx, "select * from "+from+" limit 0")
 	if err != nil {
 		return "", false, fmt.Errorf("the flows can't be had from the database: %w", err)
@@ -117,7 +121,8 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 		if best, ok := near.Best(theirs, names); ok {
 			hint = fmt.Sprintf(" (there is %q)", best)
 		}
-		return "", false, fmt.Errorf("the flows have no column %q%s: they need %s; what is called otherwise can be named with --column %s=THEIRS", theirs, hint, strings.Join(needed, ", "), name)
+		return "", false, fmt.Errorf("the flows have no column %q%s: they need %s; what is called otherwise can "+
+			"be named with --column %s=THEIRS", theirs, hint, strings.Join(needed, ", "), name)
 	}
 	seconds := func(name string) string {
 		c := column(name)
@@ -148,14 +153,17 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 	if hasReply = column("reply_packets") != ""; hasReply {
 		answered = count(number("reply_packets") + " > 0")
 	}
-	// Ports that clients are given are left out of the key where the other one tells who served: that is most of the summing.
+	// Ports that clients are given are left out of the key where the other one tells who served:
+	// that is most of the summing.
 	protocol := "lower(cast(" + column("protocol") + " as text))"
 	srcPort, port := "0", number("dst_port")
 	if column("src_port") != "" && !hasReply {
 		portful := protocol + " in ('tcp', '6', 'udp', '17')"
 		there, back := rankSQL(protocol, number("dst_port")), rankSQL(protocol, number("src_port"))
-		srcPort = "case when " + portful + " and " + number("src_port") + " > 0 and " + there + " >= " + back + " then " + number("src_port") + " else 0 end"
-		port = "case when " + portful + " and " + number("src_port") + " > 0 and " + back + " < " + there + " then 0 else " + number("dst_port") + " end"
+		srcPort = "case when " + portful + " and " + number("src_port") + " > 0 and " + there + " >= " + back +
+			" then " + number("src_port") + " else 0 end"
+		port = "case when " + portful + " and " + number("src_port") + " > 0 and " + back + " < " + there +
+			" then 0 else " + number("dst_port") + " end"
 	}
 	total := func(e string) string { return "cast(sum(" + e + ") as double precision)" }
 	where := ""
@@ -166,8 +174,10 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 		}
 		where = fmt.Sprintf(" where %s >= %d and %s < %d", start, t.From, start, to)
 	}
-	return "select cast(" + column("src") + " as text), cast(" + column("dst") + " as text), " + protocol + ", cast(" + srcPort + " as bigint), cast(" + port + " as bigint), " +
-		"cast(floor(" + start + " / 86400) as bigint), cast(" + count("not ("+refused+")") + " as bigint), cast(" + answered + " as bigint), cast(" + count(refused) + " as bigint), " +
+	return "select cast(" + column("src") + " as text), cast(" + column("dst") + " as text), " + protocol +
+		", cast(" + srcPort + " as bigint), cast(" + port + " as bigint), " +
+		"cast(floor(" + start + " / 86400) as bigint), cast(" + count("not ("+refused+")") + " as bigint), cast(" +
+		answered + " as bigint), cast(" + count(refused) + " as bigint), " +
 		"min(" + start + "), max(" + end + "), max(" + end + " - " + start + "), " + total(end+" - "+start) + ", " +
 		total(number("packets")) + ", " + total(number("bytes")) + ", " + total(number("reply_bytes")) +
 		" from " + from + where + " group by 1, 2, 3, 4, 5, 6" + apart, hasReply, nil
@@ -188,7 +198,8 @@ func rankSQL(protocol, port string) string {
 			}
 		}
 	}
-	return "case when " + protocol + " in ('tcp', '6') and " + port + " in (" + strings.Join(tcp, ",") + ") or " + protocol + " in ('udp', '17') and " + port + " in (" + strings.Join(udp, ",") + ") then 0" +
+	return "case when " + protocol + " in ('tcp', '6') and " + port + " in (" + strings.Join(tcp, ",") + ") or " +
+		protocol + " in ('udp', '17') and " + port + " in (" + strings.Join(udp, ",") + ") then 0" +
 		" when " + port + " < 1024 then 1 when " + port + " < 32768 then 2 else 3 end"
 }
 
@@ -230,8 +241,10 @@ func (row *sqlRow) add(into func(day int32) *flow.Summary, hasReply bool) error 
 		sum.AddRefused(int64(row.first), int(row.refused))
 		return nil
 	}
-	s := flow.Sum{First: int64(row.first), Last: int64(row.last), Longest: int64(max(0, row.longest)), Lasted: int64(max(0, row.lasted)),
-		Packets: uint64(math.Max(0, row.packets)), Bytes: uint64(math.Max(0, row.bytes)), ReplyBytes: uint64(math.Max(0, row.replyBytes))}
+	s := flow.Sum{First: int64(row.first), Last: int64(row.last), Longest: int64(max(0, row.longest)),
+		Lasted:  int64(max(0, row.lasted)),
+		Packets: uint64(math.Max(0, row.packets)), Bytes: uint64(math.Max(0, row.bytes)),
+		ReplyBytes: uint64(math.Max(0, row.replyBytes))}
 	s.Days.Add(int32(row.day))
 	if hasReply {
 		s.Source, s.Destination, s.Service = r.Source, r.Destination, r.Service()

@@ -33,7 +33,8 @@ func TestReadTable(t *testing.T) {
 		`start timestamp, "end" timestamp, src inet, dst inet, protocol text, src_port int, dst_port int, packets bigint, bytes bigint, reply_packets bigint, reply_bytes bigint, verdict text`,
 	} {
 		table := fmt.Sprintf("flows%d", i)
-		if _, err := db.Exec(t.Context(), "create schema if not exists seen; create table seen."+table+" ("+types+")"); err != nil {
+		if _, err := db.Exec(t.Context(),
+			"create schema if not exists seen; create table seen."+table+" ("+types+")"); err != nil {
 			t.Fatal(err)
 		}
 		reply := strings.Contains(types, "reply")
@@ -56,14 +57,17 @@ func TestReadTable(t *testing.T) {
 			if strings.HasPrefix(types, "start timestamp") {
 				start, last = at.Format(time.RFC3339), end.Format(time.RFC3339)
 			}
-			values := []string{start, last, from, to, protocol, pick("443", "50000", "40000", "700", "22", "20000", "0"), pick("443", "50000", "40000", "700", "22", "20000"), pick("1", "9"), pick("100", "4000")}
+			values := []string{start, last, from, to, protocol,
+				pick("443", "50000", "40000", "700", "22", "20000", "0"),
+				pick("443", "50000", "40000", "700", "22", "20000"), pick("1", "9"), pick("100", "4000")}
 			if reply {
 				values = append(values, pick("0", "5"), pick("0", "500"))
 			}
 			values = append(values, pick("", "", "admitted", "refused"))
 			text.WriteString(strings.Join(values, ",") + "\n")
 		}
-		if _, err := db.PgConn().CopyFrom(t.Context(), strings.NewReader(text.String()), "copy seen."+table+" from stdin with (format csv, header)"); err != nil {
+		if _, err := db.PgConn().CopyFrom(t.Context(), strings.NewReader(text.String()),
+			"copy seen."+table+" from stdin with (format csv, header)"); err != nil {
 			t.Fatal(err)
 		}
 		var want, got flow.Daily
@@ -74,7 +78,8 @@ func TestReadTable(t *testing.T) {
 		for k := range all {
 			want.Add(&all[k])
 		}
-		for _, from := range []Table{{Connection: settings, Name: "seen." + table}, {Connection: settings, Query: "select * from seen." + table + ";"}} {
+		for _, from := range []Table{{Connection: settings, Name: "seen." + table},
+			{Connection: settings, Query: "select * from seen." + table + ";"}} {
 			got = flow.Daily{}
 			report, err := ReadTable(t.Context(), from, Options{}, got.Of)
 			if err != nil || report.Skipped.Count > 0 {
@@ -88,7 +93,9 @@ func TestReadTable(t *testing.T) {
 		}
 		part := flow.Daily{}
 		from := begin.Unix() / 86400 * 86400
-		if _, err := ReadTable(t.Context(), Table{Connection: settings, Name: "seen." + table, From: from, To: from + 86400}, Options{}, part.Of); err != nil || len(part.Days()) != 1 {
+		if _, err := ReadTable(t.Context(),
+			Table{Connection: settings, Name: "seen." + table, From: from, To: from + 86400}, Options{},
+			part.Of); err != nil || len(part.Days()) != 1 {
 			t.Errorf("one day: %v %v", part.Days(), err)
 		}
 	}
@@ -97,16 +104,19 @@ func TestReadTable(t *testing.T) {
 		want  string
 	}{
 		{Table{Connection: settings, Name: "nowhere"}, "nowhere"},
-		{Table{Connection: settings, Query: "select 1 as start, 'a' as src, 'b' as dst, 6 as proto, 1 as dst_port"}, `no column "protocol" (there is "proto")`},
+		{Table{Connection: settings, Query: "select 1 as start, 'a' as src, 'b' as dst, 6 as proto, 1 as dst_port"},
+			`no column "protocol" (there is "proto")`},
 		{Table{Connection: settings, Query: "select 1; drop table seen.flows0"}, "can't be had"},
 		{Table{Connection: "host=/nowhere password=hush"}, "can't be reached"},
 		{Table{Connection: "port=x password=hush"}, "can't be understood"},
 	} {
-		if _, err := ReadTable(t.Context(), x.table, Options{}, new(flow.Daily).Of); err == nil || !strings.Contains(err.Error(), x.want) || strings.Contains(err.Error(), "hush") {
+		if _, err := ReadTable(t.Context(), x.table, Options{}, new(flow.Daily).Of); err == nil ||
+			!strings.Contains(err.Error(), x.want) || strings.Contains(err.Error(), "hush") {
 			t.Errorf("%+v: %v", x.table, err)
 		}
 	}
-	report, err := ReadTable(t.Context(), Table{Connection: settings, Query: "select 1 as start, 'nobody' as src, '10.0.0.1' as dst, 6 as protocol, 1 as dst_port"}, Options{}, new(flow.Daily).Of)
+	report, err := ReadTable(t.Context(), Table{Connection: settings, Query: "select 1 as start, 'nobody' as " +
+		"src, '10.0.0.1' as dst, 6 as protocol, 1 as dst_port"}, Options{}, new(flow.Daily).Of)
 	if err != nil || report.Skipped.Count != 1 || !strings.Contains(report.Skipped.First, "not an IP address") {
 		t.Errorf("a bad address: %+v %v", report, err)
 	}
@@ -118,7 +128,8 @@ func sumsOf(d *flow.Daily) string {
 		s := d.Of(day)
 		fmt.Fprintf(&lines, "day %d: %d flows, %d refused\n", day, s.Flows, s.Refused)
 		for _, x := range s.Sums() {
-			fmt.Fprintln(&lines, x.Key, x.Flows, x.Completed, x.First, x.Last, x.Longest, x.Lasted, x.Packets, x.Bytes, x.ReplyBytes)
+			fmt.Fprintln(&lines, x.Key, x.Flows, x.Completed, x.First, x.Last, x.Longest, x.Lasted, x.Packets,
+				x.Bytes, x.ReplyBytes)
 		}
 	}
 	return lines.String()

@@ -45,7 +45,8 @@ func TestRandomExports(t *testing.T) {
 			}
 			fields := []field{
 				{id: source, length: size, put: func(r *flow.Record, _ []byte) []byte { return r.Source.AsSlice() }},
-				{id: destination, length: size, put: func(r *flow.Record, _ []byte) []byte { return r.Destination.AsSlice() }},
+				{id: destination, length: size,
+					put: func(r *flow.Record, _ []byte) []byte { return r.Destination.AsSlice() }},
 				number(4, 1, func(r *flow.Record) uint64 { return uint64(r.Protocol) }),
 				number(7, 2, func(r *flow.Record) uint64 { return uint64(r.SourcePort) }),
 				number(11, 2, func(r *flow.Record) uint64 { return uint64(r.Port) }),
@@ -54,15 +55,17 @@ func TestRandomExports(t *testing.T) {
 				number(153, 8, func(r *flow.Record) uint64 { return uint64(r.End) * 1000 }),
 			}
 			for range random.IntN(3) {
-				fields = append(fields, field{id: uint32(100 + random.IntN(50)), length: variableLength, put: func(_ *flow.Record, v []byte) []byte {
-					if len(v) < 255 && random.IntN(2) == 0 {
-						return append([]byte{byte(len(v))}, v...)
-					}
-					return append([]byte{255, byte(len(v) >> 8), byte(len(v))}, v...)
-				}})
+				fields = append(fields, field{id: uint32(100 + random.IntN(50)), length: variableLength,
+					put: func(_ *flow.Record, v []byte) []byte {
+						if len(v) < 255 && random.IntN(2) == 0 {
+							return append([]byte{byte(len(v))}, v...)
+						}
+						return append([]byte{255, byte(len(v) >> 8), byte(len(v))}, v...)
+					}})
 			}
 			if random.IntN(2) == 0 {
-				fields = append(fields, field{id: enterpriseBit | 1, length: 3, enterprise: 4711, put: func(*flow.Record, []byte) []byte { return []byte{1, 2, 3} }})
+				fields = append(fields, field{id: enterpriseBit | 1, length: 3, enterprise: 4711,
+					put: func(*flow.Record, []byte) []byte { return []byte{1, 2, 3} }})
 			}
 			random.Shuffle(len(fields), func(i, k int) { fields[i], fields[k] = fields[k], fields[i] })
 			var spec []uint32
@@ -75,7 +78,9 @@ func TestRandomExports(t *testing.T) {
 			var content []byte
 			records := 1 + random.IntN(4)
 			for range records {
-				r := flow.Record{Protocol: service.TCP, SourcePort: uint16(random.IntN(65536)), Port: uint16(random.IntN(65536)), Packets: uint64(random.IntN(256)), Start: begin.Unix() + random.Int64N(1000)}
+				r := flow.Record{Protocol: service.TCP, SourcePort: uint16(random.IntN(65536)),
+					Port: uint16(random.IntN(65536)), Packets: uint64(random.IntN(256)),
+					Start: begin.Unix() + random.Int64N(1000)}
 				r.End = r.Start + random.Int64N(100)
 				address := func() netip.Addr {
 					if six {
@@ -87,7 +92,8 @@ func TestRandomExports(t *testing.T) {
 				for _, f := range fields {
 					content = append(content, f.put(&r, bytes.Repeat([]byte{7}, random.IntN(300)))...)
 				}
-				want = append(want, fmt.Sprintf("%s:%d>%s:%d %d %d-%d", r.Source, r.SourcePort, r.Destination, r.Port, r.Packets, r.Start, r.End))
+				want = append(want, fmt.Sprintf("%s:%d>%s:%d %d %d-%d", r.Source, r.SourcePort, r.Destination, r.Port,
+					r.Packets, r.Start, r.End))
 			}
 			content = append(content, make([]byte, random.IntN(4))...) // padding
 			out = append(out, message(sequence, templateOf(id, spec...), set(id, content))...)
@@ -99,7 +105,8 @@ func TestRandomExports(t *testing.T) {
 		}
 		var got []string
 		for _, r := range all {
-			got = append(got, fmt.Sprintf("%s:%d>%s:%d %d %d-%d", r.Source, r.SourcePort, r.Destination, r.Port, r.Packets, r.Start, r.End))
+			got = append(got, fmt.Sprintf("%s:%d>%s:%d %d %d-%d", r.Source, r.SourcePort, r.Destination, r.Port,
+				r.Packets, r.Start, r.End))
 		}
 		if !slices.Equal(got, want) {
 			t.Fatalf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
@@ -115,7 +122,8 @@ func TestEveryPacketIsInOneFlow(t *testing.T) {
 		var packets []sent
 		counted := make(map[string]uint64)
 		for range random.IntN(80) {
-			from, to := fmt.Sprintf("10.0.0.%d:%d", 1+random.IntN(2), []int{22, 443, 50000}[random.IntN(3)]), fmt.Sprintf("10.0.1.%d:%d", 1+random.IntN(2), []int{22, 50000, 50001}[random.IntN(3)])
+			from, to := fmt.Sprintf("10.0.0.%d:%d", 1+random.IntN(2), []int{22, 443, 50000}[random.IntN(3)]),
+				fmt.Sprintf("10.0.1.%d:%d", 1+random.IntN(2), []int{22, 50000, 50001}[random.IntN(3)])
 			if random.IntN(2) == 0 {
 				from, to = to, from
 			}
@@ -125,7 +133,8 @@ func TestEveryPacketIsInOneFlow(t *testing.T) {
 				flags := []uint8{tcpSYN, tcpSYN | tcpACK, tcpACK, tcpACK, tcpFIN | tcpACK, tcpRST}[random.IntN(6)]
 				p, protocol = segment(from+">"+to, flags), "tcp"
 			}
-			p.after = []time.Duration{time.Millisecond, time.Second, 20 * time.Second, 4 * time.Minute, 3 * time.Hour}[random.IntN(5)]
+			p.after = []time.Duration{time.Millisecond, time.Second, 20 * time.Second, 4 * time.Minute,
+				3 * time.Hour}[random.IntN(5)]
 			packets = append(packets, p)
 			pair := []string{from, to}
 			slices.Sort(pair)
@@ -138,7 +147,8 @@ func TestEveryPacketIsInOneFlow(t *testing.T) {
 		}
 		got := make(map[string]uint64)
 		for _, r := range all {
-			pair := []string{netip.AddrPortFrom(r.Source, r.SourcePort).String(), netip.AddrPortFrom(r.Destination, r.Port).String()}
+			pair := []string{netip.AddrPortFrom(r.Source, r.SourcePort).String(),
+				netip.AddrPortFrom(r.Destination, r.Port).String()}
 			slices.Sort(pair)
 			protocol := "udp"
 			if r.Protocol == service.TCP {

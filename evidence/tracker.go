@@ -121,7 +121,8 @@ func (t *tracker) flush() {
 		all = append(all, c)
 	}
 	slices.SortFunc(all, func(a, b *conversation) int {
-		return cmp.Or(cmp.Compare(a.start, b.start), bytes.Compare(a.ends.from[:], b.ends.from[:]), bytes.Compare(a.ends.to[:], b.ends.to[:]),
+		return cmp.Or(cmp.Compare(a.start, b.start), bytes.Compare(a.ends.from[:], b.ends.from[:]),
+			bytes.Compare(a.ends.to[:], b.ends.to[:]),
 			cmp.Compare(a.ends.fromPort, b.ends.fromPort), cmp.Compare(a.ends.toPort, b.ends.toPort))
 	})
 	for _, c := range all {
@@ -137,7 +138,8 @@ func (t *tracker) end(c *conversation) {
 		Start: c.start / second, End: c.last / second,
 		Source: netip.AddrFrom16(c.ends.from).Unmap(), Destination: netip.AddrFrom16(c.ends.to).Unmap(),
 		Protocol: c.ends.protocol, SourcePort: c.ends.fromPort, Port: c.ends.toPort,
-		Packets: c.packets[0], Bytes: c.bytes[0], ReplyPackets: c.packets[1] - c.resets, ReplyBytes: c.bytes[1], ReplyKnown: true,
+		Packets: c.packets[0], Bytes: c.bytes[0], ReplyPackets: c.packets[1] - c.resets, ReplyBytes: c.bytes[1],
+		ReplyKnown: true,
 	}
 	if c.opened {
 		r.Opened = flow.BySource

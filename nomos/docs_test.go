@@ -22,7 +22,9 @@ func TestExamplesOfTheDocumentation(t *testing.T) {
 			"admit https from everyone because \"ships' agents book pilots\"",
 			"admit berth-db from group booking, self",
 			"admit ssh from list pilot-stations except 203.0.113.8 until 2027-02-01T00:00:00Z",
-			"reach berth-db at group berth-ledger because \"bookings\"", "admit berth-db from group booking because \"bookings\"", // both ends
+			// both ends
+			"reach berth-db at group berth-ledger because \"bookings\"",
+			"admit berth-db from group booking because \"bookings\"",
 			"admit ssh, rdp from group booking because \"operators\"",
 			"admit ssh from group berth-ledger, 10.20.9.0/24 because \"operators\"",
 			"lend for 30m0s after 2: admit ssh from list pilot-stations",
@@ -34,7 +36,8 @@ func TestExamplesOfTheDocumentation(t *testing.T) {
 			"law shut-admin", "exempt group tides/quay/crane from shut-admin on tcp 3389 until 2027-02-01",
 			"expect only booking can reach berth-ledger on berth-db",
 		},
-		"guide.md": {"tides/quay/booking-site", "admit berth-db from group booking-site, self", "expect internet cannot reach berth-ledger"},
+		"guide.md": {"tides/quay/booking-site", "admit berth-db from group booking-site, self",
+			"expect internet cannot reach berth-ledger"},
 	} {
 		text, err := os.ReadFile(filepath.Join("..", "docs", page))
 		if err != nil {

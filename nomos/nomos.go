@@ -147,7 +147,8 @@ func (d *Definitions) Settle(surveyed *estate.Estate) {
 			continue
 		}
 		stopped := slices.ContainsFunc(within, func(f *estate.Interface) bool {
-			return slices.ContainsFunc(f.Subnet.Groups, func(g *estate.Group) bool { return g.Path() == doubt.Wall.Path() })
+			return slices.ContainsFunc(f.Subnet.Groups,
+				func(g *estate.Group) bool { return g.Path() == doubt.Wall.Path() })
 		})
 		d.Messages = slices.DeleteFunc(d.Messages, func(m source.Message) bool {
 			return m.File == doubt.Told.File && m.Span == doubt.Told.Span && m.Text == doubt.Told.Text
@@ -205,5 +206,6 @@ func notText(f *source.File) (source.Message, bool) {
 	if at < 0 {
 		return source.Message{}, false
 	}
-	return source.Message{File: f, Span: source.Span{Start: int32(at), End: int32(at + 1)}, Text: "this is not a text file", Hint: "definitions are UTF-8 text"}, true
+	return source.Message{File: f, Span: source.Span{Start: int32(at), End: int32(at + 1)},
+		Text: "this is not a text file", Hint: "definitions are UTF-8 text"}, true
 }

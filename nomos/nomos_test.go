@@ -72,7 +72,8 @@ func meaning(d Definitions) string {
 		}
 		text += fmt.Sprintf("  # %d", r.Origin.Line)
 		if r.Through != nil {
-			text += fmt.Sprintf(" through %s at %d", strings.TrimSpace(r.Through.Kind+" "+r.Through.Name), r.Through.Origin.Line)
+			text += fmt.Sprintf(" through %s at %d", strings.TrimSpace(r.Through.Kind+" "+r.Through.Name),
+				r.Through.Origin.Line)
 		}
 		return text
 	}
@@ -87,7 +88,8 @@ func meaning(d Definitions) string {
 		}
 	}
 	for _, g := range d.Estate.Groups {
-		fmt.Fprintf(&b, "%s for %s %q in the cloud %q follows %v labels %v covers %d\n", g.Path(), g.For, g.Description, g.InCloud(), g.Follows, g.Labels, len(g.Covers))
+		fmt.Fprintf(&b, "%s for %s %q in the cloud %q follows %v labels %v covers %d\n", g.Path(), g.For,
+			g.Description, g.InCloud(), g.Follows, g.Labels, len(g.Covers))
 		for i := range g.Rules {
 			b.WriteString("  " + rule(&g.Rules[i]) + "\n")
 		}
@@ -96,18 +98,22 @@ func meaning(d Definitions) string {
 		}
 	}
 	for _, l := range d.Laws {
-		fmt.Fprintf(&b, "law %s %q %s: %d never, %d only, always %v, labels %v, controls %v\n", l.Name, l.Title, l.Severity, len(l.Never), len(l.Only), l.Always, l.Labels, l.Controls)
+		fmt.Fprintf(&b, "law %s %q %s: %d never, %d only, always %v, labels %v, controls %v\n", l.Name, l.Title,
+			l.Severity, len(l.Never), len(l.Only), l.Always, l.Labels, l.Controls)
 	}
 	for _, e := range d.Exemptions {
-		fmt.Fprintf(&b, "exempt %s %s from %s on %s until %s by %s because %s\n", e.Kind, e.Subject, e.Law, e.Services, e.Until.Format(time.RFC3339), e.By, e.Because)
+		fmt.Fprintf(&b, "exempt %s %s from %s on %s until %s by %s because %s\n", e.Kind, e.Subject, e.Law,
+			e.Services, e.Until.Format(time.RFC3339), e.By, e.Because)
 	}
 	for _, x := range d.Expects {
-		fmt.Fprintf(&b, "%s: %s → %s on %s\n", x.Text, estate.PeerWords(x.From.Of), estate.PeerWords(x.To.Of), x.Services)
+		fmt.Fprintf(&b, "%s: %s → %s on %s\n", x.Text, estate.PeerWords(x.From.Of), estate.PeerWords(x.To.Of),
+			x.Services)
 	}
 	return b.String()
 }
 
-const places = "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\nnetwork m in a { range 10.0.0.0/8 }\n"
+const places = "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\nnetwork m " +
+	"in a { range 10.0.0.0/8 }\n"
 
 func understood(t *testing.T, text string) Definitions {
 	t.Helper()
@@ -121,7 +127,8 @@ func understood(t *testing.T, text string) Definitions {
 }
 
 func TestGroupNamesAreFoundInTheSameNetworkFirst(t *testing.T) {
-	d := understood(t, "group x in n { admit ssh from group y, m/y }\ngroup y in n { }\ngroup y in m { admit ssh from group x, y }\n")
+	d := understood(t, "group x in n { admit ssh from group y, m/y }\ngroup y in n { }\ngroup y in m { admit ssh "+
+		"from group x, y }\n")
 	if d.Estate.Name != "folder" {
 		t.Errorf("the estate is called %q", d.Estate.Name)
 	}
@@ -163,7 +170,8 @@ func TestOrderAndFilesDoNotMatter(t *testing.T) {
 }
 
 func TestEndedRulesAreGone(t *testing.T) {
-	d := understood(t, "group x in n {\n admit ssh from self until 2026-11-19\n admit ssh from self until 2026-11-20\n admit ssh from self until 2026-11-20T05:59Z\n}\n")
+	d := understood(t, "group x in n {\n admit ssh from self until 2026-11-19\n admit ssh from self until "+
+		"2026-11-20\n admit ssh from self until 2026-11-20T05:59Z\n}\n")
 	if n := len(d.Estate.Groups[0].Rules); n != 1 {
 		t.Errorf("%d rules are left, want the one that ends with today", n)
 	}
@@ -173,10 +181,12 @@ func TestEndedRulesAreGone(t *testing.T) {
 }
 
 func FuzzUnderstand(f *testing.F) {
-	f.Add(places + "group x in n { admit ssh, tcp 22 from group x, list l except 10.0.0.0/8 }\nlist l { list l }\nservice s = s")
+	f.Add(places + "group x in n { admit ssh, tcp 22 from group x, list l except 10.0.0.0/8 }\nlist l { list l " +
+		"}\nservice s = s")
 	f.Add("expect only x can reach n/y on any")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, m := range Understand([]*source.File{source.NewFile("x.nomos", text)}, resolve.Options{Now: now}).Messages {
+		for _, m := range Understand([]*source.File{source.NewFile("x.nomos", text)},
+			resolve.Options{Now: now}).Messages {
 			_ = m.String()
 		}
 	})

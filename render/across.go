@@ -26,9 +26,11 @@ func Joints(s *Screen, joints []work.Joint) {
 	}
 	switch {
 	case len(joints) == 0:
-		s.Text(0, "No group says what another one says: no addresses are repeated, no own machines are named by address, no two groups are the same.")
+		s.Text(0, "No group says what another one says: no addresses are repeated, no own machines are named by "+
+			"address, no two groups are the same.")
 	case done > 0:
-		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: "by deciding the result: every instance lets through just what it did, and every expectation comes out as before"})
+		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: "by deciding the result: every instance " +
+			"lets through just what it did, and every expectation comes out as before"})
 	}
 }
 

@@ -47,7 +47,8 @@ func (a Audit) Fails(f audit.Finding) bool {
 }
 
 // severityStyles go from blue to orange.
-var severityStyles = map[audit.Severity]Style{audit.Info: Faint, audit.Low: Cool, audit.Medium: Warm, audit.High: Warm, audit.Critical: Hot}
+var severityStyles = map[audit.Severity]Style{audit.Info: Faint, audit.Low: Cool, audit.Medium: Warm,
+	audit.High: Warm, audit.Critical: Hot}
 
 // The columns of a finding: its severity, then what is said about it.
 const (
@@ -75,7 +76,9 @@ func Findings(s *Screen, a Audit, most int) {
 	}
 	notes(s, a)
 	if shown < len(found) {
-		s.Line(Piece{fmt.Sprintf("%s are shown: ", Count(shown, "finding", "findings")), Plain}, Piece{"--limit 0", Accent}, Piece{" shows all, ", Plain}, Piece{"--by folder", Accent}, Piece{" or ", Plain}, Piece{"--severity high", Accent}, Piece{" leads to where to begin", Plain})
+		s.Line(Piece{fmt.Sprintf("%s are shown: ", Count(shown, "finding", "findings")), Plain},
+			Piece{"--limit 0", Accent}, Piece{" shows all, ", Plain}, Piece{"--by folder", Accent},
+			Piece{" or ", Plain}, Piece{"--severity high", Accent}, Piece{" leads to where to begin", Plain})
 	}
 	s.Line(Piece{countSeverities(a), Strong})
 	s.Line(Piece{judgedWords(a.Estate, a.State), Faint})
@@ -87,7 +90,8 @@ func notes(s *Screen, a Audit) {
 		s.Labelled(0, Piece{"not audited", Warm}, findingLabel, Piece{Text: reason})
 	}
 	for _, e := range a.Result.Idle {
-		s.Labelled(0, Piece{"idle", Warm}, findingLabel, Piece{Text: fmt.Sprintf("the exemption of %s from %s (%s) covers nothing that was found: delete it", e.Subject, e.Law, place(e.Origin))})
+		s.Labelled(0, Piece{"idle", Warm}, findingLabel, Piece{Text: fmt.Sprintf("the exemption of %s from %s "+
+			"(%s) covers nothing that was found: delete it", e.Subject, e.Law, place(e.Origin))})
 	}
 }
 
@@ -97,7 +101,8 @@ func gone(s *Screen, c *audit.Change, most int) {
 		list = list[:min(most, len(list))]
 	}
 	for _, e := range list {
-		s.Labelled(0, Piece{"gone", Cool}, findingIndent, Piece{Text: fmt.Sprintf("%s (%s) in %s: %s", e.Check, e.Severity, e.Where, e.Message)})
+		s.Labelled(0, Piece{"gone", Cool}, findingIndent,
+			Piece{Text: fmt.Sprintf("%s (%s) in %s: %s", e.Check, e.Severity, e.Where, e.Message)})
 	}
 	if len(list) > 0 {
 		s.Blank()
@@ -140,7 +145,8 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 	if f.Exemption != nil {
 		severity, style = "exempted", Faint
 	}
-	head := []Piece{{Pad(severity, findingIndent), style}, {Pad(check, 20), Strong}, {" " + f.Where(), Accent}, {"  " + f.Fingerprint[:shortID], Faint}}
+	head := []Piece{{Pad(severity, findingIndent), style}, {Pad(check, 20), Strong}, {" " + f.Where(), Accent},
+		{"  " + f.Fingerprint[:shortID], Faint}}
 	if a.Change != nil && a.Change.Of[f.Fingerprint].Trend != audit.Same {
 		style := Warm
 		if !a.Change.Fails(f) {
@@ -165,7 +171,8 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		line(first(i, "as well"), r.Check+": "+r.Message)
 	}
 	for i, r := range f.Exempted() {
-		line(first(i, "exempted"), r.Check+" until "+lastDay(r.Exemption.Until)+" by "+r.Exemption.By+": "+r.Exemption.Because)
+		line(first(i, "exempted"),
+			r.Check+" until "+lastDay(r.Exemption.Until)+" by "+r.Exemption.By+": "+r.Exemption.Because)
 	}
 	const most = 8
 	for i, d := range f.Details[:min(most, len(f.Details))] {
@@ -194,10 +201,12 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		line("for example", text)
 	}
 	if f.Exemption != nil {
-		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By, f.Exemption.Because))
+		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By,
+			f.Exemption.Because))
 	}
 	if f.Ended != nil {
-		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until), place(f.Ended.Origin)))
+		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until),
+			place(f.Ended.Origin)))
 	}
 	label := "fix"
 	if command := a.Say.command(f.Fix); command != "" { // to be copied whole
@@ -245,7 +254,8 @@ func exampleText(f audit.Finding) string {
 	at := "a member"
 	if i := f.Example.At; i != nil {
 		at = i.Instance.Name
-		if own, ok := i.Instance.Interfaces[0].Address(f.Example.Own.Is6()); f.Example.Own.IsValid() && (!ok || own != f.Example.Own) {
+		if own, ok := i.Instance.Interfaces[0].Address(f.Example.Own.Is6()); f.Example.Own.IsValid() &&
+			(!ok || own != f.Example.Own) {
 			at += fmt.Sprintf(" (%s)", f.Example.Own) // its name alone would mean another address
 		}
 	}
@@ -327,7 +337,8 @@ func countSeverities(a Audit) string {
 	}
 	if a.Change != nil {
 		of := a.Change.Count
-		text += fmt.Sprintf("; since then %s new, %s worse, %s better, %s gone, %s the same", Number(of[audit.New]), Number(of[audit.Worse]), Number(of[audit.Better]), Number(len(a.Change.Gone)), Number(of[audit.Same]))
+		text += fmt.Sprintf("; since then %s new, %s worse, %s better, %s gone, %s the same", Number(of[audit.New]),
+			Number(of[audit.Worse]), Number(of[audit.Better]), Number(len(a.Change.Gone)), Number(of[audit.Same]))
 	}
 	return text
 }
@@ -437,7 +448,7 @@ func Totals(s *Screen, a Audit, by string, most int) {
 	}
 	widest = min(widest, max(s.Width()-6*totalsColumn-2, 16)) + 1 // Pad leaves a blank at least
 	head := Pad(by, widest)
-	for _, title := range []string{"critical", "high", "medium", "low", "info", "exempted"} {
+	for _, title := range totalsHead() {
 		head += fmt.Sprintf("%*s", totalsColumn, title)
 	}
 	s.Line(Piece{head, Strong})
@@ -460,7 +471,9 @@ func Totals(s *Screen, a Audit, by string, most int) {
 	s.Blank()
 	notes(s, a)
 	if by == "check" || by == "control" || by == "folder" {
-		s.Text(0, map[string]string{"check": "A finding counts for each check that it trips, with the severity of that check there.", "control": "A finding counts for each control that it is about.", "folder": "What is below a folder counts there too."}[by])
+		s.Text(0, map[string]string{"check": "A finding counts for each check that it trips, with the severity " +
+			"of that check there.", "control": "A finding counts for each control that it is about.",
+			"folder": "What is below a folder counts there too."}[by])
 	}
 	s.Line(Piece{countSeverities(a), Strong})
 	s.Line(Piece{judgedWords(a.Estate, a.State), Faint})
@@ -481,7 +494,8 @@ func TotalsJSON(w io.Writer, a Audit, by string) error {
 	list := []total{}
 	for _, key := range keys {
 		t := totals[key]
-		list = append(list, total{key, t.by[audit.Critical], t.by[audit.High], t.by[audit.Medium], t.by[audit.Low], t.by[audit.Info], t.exempted})
+		list = append(list, total{key, t.by[audit.Critical], t.by[audit.High], t.by[audit.Medium], t.by[audit.Low],
+			t.by[audit.Info], t.exempted})
 	}
 	return writeJSON(w, struct {
 		Version int          `json:"version"`
@@ -498,7 +512,7 @@ func TotalsJSON(w io.Writer, a Audit, by string) error {
 // be read has a row of its own.
 func TotalsCSV(w io.Writer, a Audit, by string) error {
 	out := csv.NewWriter(w)
-	rows := [][]string{{by, "critical", "high", "medium", "low", "info", "exempted", "state"}}
+	rows := [][]string{append(append([]string{by}, totalsHead()...), "state")}
 	keys, totals := totalsOf(a, by)
 	for _, key := range keys {
 		row := []string{cell(key)}
@@ -514,6 +528,13 @@ func TotalsCSV(w io.Writer, a Audit, by string) error {
 		return err
 	}
 	return out.Error()
+}
+
+// totalsHead names the columns of totals: the severities, the worst first, and what is exempted.
+func totalsHead() []string {
+	names := slices.Clone(audit.SeverityNames())
+	slices.Reverse(names)
+	return append(names, "exempted")
 }
 
 func numberPiece(n int, style Style) Piece {

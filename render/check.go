@@ -22,9 +22,12 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 	}
 	s.Line(Piece{e.Name, Accent}, Piece{"  " + e.Title, Strong})
 	s.Text(0, fmt.Sprintf("%s: %s, %s, %s, %s, %s, %s, %s, %s, %s, %s",
-		Count(len(d.Files), "file", "files"), Count(len(e.Clouds), "cloud", "clouds"), Count(len(e.Accounts), "account", "accounts"), Count(len(e.Networks), "network", "networks"),
-		Count(len(e.Groups), "group", "groups"), Count(rules, "rule", "rules"), Count(lends, "lend", "lends"), Count(len(e.Lists), "list", "lists"),
-		Count(len(d.Laws), "law", "laws"), Count(len(d.Exemptions), "exemption", "exemptions"), Count(len(d.Expects), "expectation", "expectations")))
+		Count(len(d.Files), "file", "files"), Count(len(e.Clouds), "cloud", "clouds"),
+		Count(len(e.Accounts), "account", "accounts"), Count(len(e.Networks), "network", "networks"),
+		Count(len(e.Groups), "group", "groups"), Count(rules, "rule", "rules"), Count(lends, "lend", "lends"),
+		Count(len(e.Lists), "list", "lists"),
+		Count(len(d.Laws), "law", "laws"), Count(len(d.Exemptions), "exemption", "exemptions"),
+		Count(len(d.Expects), "expectation", "expectations")))
 	width := 20
 	for _, g := range e.Groups {
 		width = max(width, Columns(g.Path())+2)
@@ -41,7 +44,9 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 		}
 		s.Blank()
 		room := max(s.Width()-width-len("rules in  rules out  "), 12)
-		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint}, Piece{shortened(fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a, groups)), room), Faint})
+		s.Line(Piece{Pad(a.Name, width), Strong}, Piece{"rules in  rules out  ", Faint},
+			Piece{shortened(fmt.Sprintf("%s (%s), quota %s", a.Cloud.Name, a.Cloud.Dialect, quotaText(a, groups)),
+				room), Faint})
 		for _, g := range groups {
 			d := decide.Dialect(a)
 			in, out := costs[g.Path()].In, costs[g.Path()].Out
@@ -53,7 +58,8 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 				about = strings.TrimSuffix("for subnets: "+about, ": ")
 			}
 			lines := wrap(Clean(about), room)
-			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out), cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + lines[0], Plain})
+			s.Line(Piece{Pad(g.Path(), width), Accent}, cost(8, in, compile.QuotaOf(d, g), in, out),
+				cost(11, out, compile.QuotaOf(d, g), in, out), Piece{"  " + lines[0], Plain})
 			for _, line := range lines[1:] {
 				s.Line(Piece{strings.Repeat(" ", width+8+11+2) + line, Plain})
 			}
@@ -83,7 +89,9 @@ func OverQuota(e *estate.Estate, costs compile.Costs) []TooLarge {
 		case q.Direction == 0:
 			limit, most = "rules-per-group", q.Together
 		}
-		over = append(over, TooLarge{g, fmt.Sprintf("%s takes %s inward and %s outward, and %s is the most: join ranges or ports, give lists less room, or raise the quota (limit %s = N)", g.Path(), Count(in, "rule", "rules"), Number(out), Number(most), limit)})
+		over = append(over, TooLarge{g, fmt.Sprintf("%s takes %s inward and %s outward, and %s is the most: join "+
+			"ranges or ports, give lists less room, or raise the quota (limit %s = N)", g.Path(),
+			Count(in, "rule", "rules"), Number(out), Number(most), limit)})
 	}
 	return over
 }
@@ -102,7 +110,8 @@ func quotaText(a *estate.Account, groups []*estate.Group) string {
 		return "by account"
 	}
 	usual, around := text(estate.ForInstances), text(estate.ForSubnets)
-	if around != usual && slices.ContainsFunc(groups, func(g *estate.Group) bool { return g.For == estate.ForSubnets }) {
+	if around != usual && slices.ContainsFunc(groups,
+		func(g *estate.Group) bool { return g.For == estate.ForSubnets }) {
 		return usual + ", for subnets " + around
 	}
 	return usual
@@ -123,9 +132,11 @@ func roomText(e *estate.Estate, c *compile.Compiled) string {
 // DeadText warns of a rule that a refusal before it makes pointless.
 func DeadText(e *estate.Estate, x compile.Dead) string {
 	if x.By == nil {
-		return fmt.Sprintf("%s:%d: warning: %q lets nothing through: the network has no addresses of that family", x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services))
+		return fmt.Sprintf("%s:%d: warning: %q lets nothing through: the network has no addresses of that family",
+			x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services))
 	}
-	return fmt.Sprintf("%s:%d: warning: %q lets nothing through: %q at line %d stops all of it", x.Rule.Origin.File, x.Rule.Origin.Line, x.Rule.Sentence(e.Services), x.By.Sentence(e.Services), x.By.Origin.Line)
+	return fmt.Sprintf("%s:%d: warning: %q lets nothing through: %q at line %d stops all of it", x.Rule.Origin.File,
+		x.Rule.Origin.Line, x.Rule.Sentence(e.Services), x.By.Sentence(e.Services), x.By.Origin.Line)
 }
 
 // cost is a number of rules, right-aligned, warm from 80 % of the quota and hot beyond it.
@@ -149,7 +160,8 @@ func CompiledRules(s *Screen, e *estate.Estate, compiled []compile.Compiled) {
 			s.Line(Piece{cloud, Strong})
 			last = cloud
 		}
-		s.Ends(Piece{Count(len(g.Rules), "rule", "rules"), Faint}, Piece{"  " + g.Path(), Accent}, Piece{"  for " + string(g.For), Faint})
+		s.Ends(Piece{Count(len(g.Rules), "rule", "rules"), Faint}, Piece{"  " + g.Path(), Accent},
+			Piece{"  for " + string(g.For), Faint})
 		for i := range g.Rules {
 			r := withFullNames(g.Rules[i])
 			rank := ""
@@ -159,7 +171,8 @@ func CompiledRules(s *Screen, e *estate.Estate, compiled []compile.Compiled) {
 			s.Labelled(4, Piece{rank, Faint}, 6, Piece{Text: r.Sentence(e.Services) + because(&r)})
 		}
 		if room := roomText(e, &c); room != "" {
-			s.Labelled(4, Piece{"room", Warm}, 6, Piece{Text: "answers need " + room + "; a network's answers narrows it"})
+			s.Labelled(4, Piece{"room", Warm}, 6,
+				Piece{Text: "answers need " + room + "; a network's answers narrows it"})
 		}
 	}
 }

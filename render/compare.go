@@ -19,7 +19,8 @@ import (
 var changeWords = map[change.Kind]struct {
 	word  string
 	style Style
-}{change.Opens: {"opens", Hot}, change.Closes: {"closes", Cool}, change.Lost: {"one-way", Warm}, change.Regained: {"answers", Cool}}
+}{change.Opens: {"opens", Hot}, change.Closes: {"closes", Cool}, change.Lost: {"one-way",
+	Warm}, change.Regained: {"answers", Cool}}
 
 // Comparison writes in what a second state differs from a first: what opens and closes, the
 // most important first, then by ways, then rules.
@@ -37,14 +38,17 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 		}
 		showChange(s, e, d.StandIns, f.lead)
 		for k, c := range f.rest[:min(mostFolded, len(f.rest))] {
-			s.Labelled(findingIndent, Piece{first(k, "as well"), Faint}, findingLabel, Piece{Text: c.Place() + " " + foldedText(e, d.StandIns, f.lead, c)})
+			s.Labelled(findingIndent, Piece{first(k, "as well"), Faint}, findingLabel,
+				Piece{Text: c.Place() + " " + foldedText(e, d.StandIns, f.lead, c)})
 		}
 		if left := len(f.rest) - mostFolded; left > 0 {
-			s.Labelled(findingIndent, Piece{"", Faint}, findingLabel, Piece{Text: fmt.Sprintf("and %s more: --format json has all of them", Number(left))})
+			s.Labelled(findingIndent, Piece{"", Faint}, findingLabel,
+				Piece{Text: fmt.Sprintf("and %s more: --format json has all of them", Number(left))})
 		}
 	}
 	for _, c := range d.Covers {
-		s.Line(Piece{Pad("covers", findingIndent), Warm}, Piece{c.Group.Path(), Accent}, Piece{"  " + coverText(c), Plain})
+		s.Line(Piece{Pad("covers", findingIndent), Warm}, Piece{c.Group.Path(), Accent},
+			Piece{"  " + coverText(c), Plain})
 	}
 	for _, text := range d.Unknown {
 		s.Labelled(0, Piece{"unknown", Warm}, findingIndent, Piece{Text: text})
@@ -116,7 +120,8 @@ func foldedText(e *estate.Estate, made []change.StandIn, lead, c *change.Change)
 	if blocks := c.Traffic.Blocks(); len(blocks) == 1 && blocks[0].Peers.Equal(lead.Traffic.Peers(service.All)) {
 		what = words.Services(e, blocks[0].Services)
 	}
-	return fmt.Sprintf("%s: %s, at %s", directionWords[c.Direction], what, Count(len(c.Instances), "instance", "instances"))
+	return fmt.Sprintf("%s: %s, at %s", directionWords[c.Direction], what,
+		Count(len(c.Instances), "instance", "instances"))
 }
 
 func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Change) {
@@ -124,7 +129,8 @@ func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Ch
 	if c.Rule != nil {
 		right = place(c.Rule.Origin)
 	}
-	s.Ends(Piece{right, Faint}, Piece{Pad(changeWords[c.Kind].word, findingIndent), changeWords[c.Kind].style}, Piece{c.Place(), Accent},
+	s.Ends(Piece{right, Faint}, Piece{Pad(changeWords[c.Kind].word, findingIndent), changeWords[c.Kind].style},
+		Piece{c.Place(), Accent},
 		Piece{"  " + directionWords[c.Direction], Faint})
 	s.Text(findingIndent, words.TrafficNaming(e, c.Traffic, c.Direction, made))
 	if text := words.Answers(c); text != "" {
@@ -144,7 +150,8 @@ func changeExample(c *change.Change, made []change.StandIn) string {
 	x := c.Example
 	switch {
 	case x != nil:
-		return fmt.Sprintf("%s → %s %s: %s, then %s", endText(x.From, made), endText(x.To, made), x.Service, x.Was, x.Is)
+		return fmt.Sprintf("%s → %s %s: %s, then %s", endText(x.From, made), endText(x.To, made), x.Service, x.Was,
+			x.Is)
 	case c.Nobody:
 		return "none: the group is attached to nothing"
 	case len(c.Instances) == 0:
@@ -287,7 +294,8 @@ func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []e
 	}{2, d.Empty(), []changed{}, []covers{}, orNone(d.Unknown), orNone(d.Respelt), orNone(notes), unreadToJSON(unread)}
 	for i := range d.Changes {
 		c := &d.Changes[i]
-		x := changed{Kind: string(c.Kind), Direction: string(c.Direction), Traffic: namedBlocks(c.Traffic, d.StandIns), Instances: orNone(c.Instances), Causes: orNone(c.Causes),
+		x := changed{Kind: string(c.Kind), Direction: string(c.Direction),
+			Traffic: namedBlocks(c.Traffic, d.StandIns), Instances: orNone(c.Instances), Causes: orNone(c.Causes),
 			Gone: orNone(c.Gone), New: orNone(c.New), Way: c.Way, Nobody: c.Nobody}
 		if c.Group != nil {
 			x.Group = c.Place()
@@ -296,7 +304,8 @@ func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []e
 			x.placeJSON = at(c.Rule.Origin)
 		}
 		if f := c.Example; f != nil {
-			x.Example = &example{endText(f.From, d.StandIns), endText(f.To, d.StandIns), f.Service.String(), string(f.Was), string(f.Is)}
+			x.Example = &example{endText(f.From, d.StandIns), endText(f.To, d.StandIns), f.Service.String(),
+				string(f.Was), string(f.Is)}
 		}
 		out.Changes = append(out.Changes, x)
 	}
@@ -307,7 +316,8 @@ func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []e
 }
 
 // ComparisonMarkdown writes a comparison for a review comment: the summary first, rules folded.
-func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string, notes []string, unread []estate.Unread) error {
+func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string, notes []string,
+	unread []estate.Unread) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "### Traffic from %s to %s\n\n", mark(before), mark(after))
 	b.WriteString(notReadMarkdown(unread))
@@ -353,7 +363,8 @@ func changeMarkdown(b *strings.Builder, e *estate.Estate, made []change.StandIn,
 	if c.Kind == change.Opens || c.Kind == change.Lost {
 		word = "**" + word + "**"
 	}
-	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), directionWords[c.Direction], word, mark(words.TrafficNaming(e, c.Traffic, c.Direction, made)))
+	fmt.Fprintf(b, "- %s %s %s: %s\n", mark(c.Place()), directionWords[c.Direction], word,
+		mark(words.TrafficNaming(e, c.Traffic, c.Direction, made)))
 	for _, text := range append([]string{words.Answers(c)}, c.Causes...) {
 		if text != "" {
 			fmt.Fprintf(b, "  - %s\n", mark(text))
@@ -365,7 +376,9 @@ func changeMarkdown(b *strings.Builder, e *estate.Estate, made []change.StandIn,
 	}
 }
 
-var markdown = strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "]", "\\]", "<", "&lt;", ">", "&gt;", "#", "\\#", "|", "\\|", "&", "&amp;", "!", "\\!", "@", "&#64;", "://", "&#58;//", "www.", "www&#46;", "~", "\\~")
+var markdown = strings.NewReplacer("\\", "\\\\", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "]", "\\]", "<",
+	"&lt;", ">", "&gt;", "#", "\\#", "|", "\\|", "&", "&amp;", "!", "\\!", "@", "&#64;", "://", "&#58;//", "www.",
+	"www&#46;", "~", "\\~")
 
 // mark makes a text harmless in Markdown.
 func mark(text string) string { return markdown.Replace(Clean(text)) }

@@ -105,7 +105,8 @@ type namedJSON struct {
 // DefinitionsJSON writes what definitions mean as one JSON document, version 1:
 // every rule says where its words stand and through which pattern or connect it came.
 // Groups have the rules of their clouds beside them where these are given.
-func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, compiled []compile.Compiled, unread []estate.Unread) error {
+func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, compiled []compile.Compiled,
+	unread []estate.Unread) error {
 	made := make(map[string]*compile.Compiled)
 	for i := range compiled {
 		made[compiled[i].Group.Path()] = &compiled[i]
@@ -124,15 +125,19 @@ func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, comp
 		Exempt   []namedJSON       `json:"exemptions"`
 		Expects  []namedJSON       `json:"expectations"`
 		Unread   []unreadJSON      `json:"unread"` // of the survey that they were checked on
-	}{1, e.Name, e.Title, make(map[string]string), []accountJSON{}, []networkJSON{}, []listJSON{}, []groupJSON{}, []namedJSON{}, []namedJSON{}, []namedJSON{}, unreadToJSON(unread)}
+	}{1, e.Name, e.Title, make(
+		map[string]string), []accountJSON{}, []networkJSON{}, []listJSON{}, []groupJSON{}, []namedJSON{},
+		[]namedJSON{}, []namedJSON{}, unreadToJSON(unread)}
 	for _, c := range e.Clouds {
 		out.Clouds[c.Name] = c.Dialect
 	}
 	for _, a := range e.Accounts {
-		out.Accounts = append(out.Accounts, accountJSON{a.Name, a.Cloud.Name, a.ID, a.Region, a.Folder, a.Labels, a.Limits, at(a.Origin)})
+		out.Accounts = append(out.Accounts,
+			accountJSON{a.Name, a.Cloud.Name, a.ID, a.Region, a.Folder, a.Labels, a.Limits, at(a.Origin)})
 	}
 	for _, n := range e.Networks {
-		x := networkJSON{Network: n.Path(), Ranges: []string{}, Peered: []string{}, Subnets: []string{}, placeJSON: at(n.Origin)}
+		x := networkJSON{Network: n.Path(), Ranges: []string{}, Peered: []string{}, Subnets: []string{},
+			placeJSON: at(n.Origin)}
 		for _, r := range n.Ranges {
 			x.Ranges = append(x.Ranges, r.String())
 		}
@@ -165,7 +170,8 @@ func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, comp
 		out.Laws = append(out.Laws, namedJSON{Name: l.Name, Text: l.Title, placeJSON: at(l.Origin)})
 	}
 	for _, x := range d.Exemptions {
-		out.Exempt = append(out.Exempt, namedJSON{Name: x.Law, Text: x.Subject, Until: moment(x.Until), placeJSON: at(x.Origin)})
+		out.Exempt = append(out.Exempt,
+			namedJSON{Name: x.Law, Text: x.Subject, Until: moment(x.Until), placeJSON: at(x.Origin)})
 	}
 	out.Expects = append(out.Expects, expectsToJSON(d.Expects)...)
 	return writeJSON(w, out)
@@ -183,9 +189,11 @@ func groupToJSON(e *estate.Estate, g *estate.Group, costs compile.Costs) groupJS
 	d := decide.Dialect(g.Account)
 	q := compile.QuotaOf(d, g)
 	x := groupJSON{
-		Group: g.Path(), Account: g.Account.Name, Network: g.Network.Name, Name: g.Name, InCloud: g.InCloud(), For: string(g.For), Description: g.Description,
+		Group: g.Path(), Account: g.Account.Name, Network: g.Network.Name, Name: g.Name, InCloud: g.InCloud(),
+		For: string(g.For), Description: g.Description,
 		Labels: g.Labels, Existing: g.Existing, Follows: g.Follows, QuotaEach: q.Direction, QuotaBoth: q.Together,
-		CostIn: costs[g.Path()].In, CostOut: costs[g.Path()].Out, Rules: []ruleJSON{}, Lends: []ruleJSON{}, placeJSON: at(g.Origin),
+		CostIn: costs[g.Path()].In, CostOut: costs[g.Path()].Out, Rules: []ruleJSON{}, Lends: []ruleJSON{},
+		placeJSON: at(g.Origin),
 	}
 	for i := range g.Rules {
 		r := ruleToJSON(e, &g.Rules[i])
@@ -239,7 +247,8 @@ func lendSentence(e *estate.Estate, l *estate.Lend) string {
 }
 
 func ruleToJSON(e *estate.Estate, r *estate.Rule) ruleJSON {
-	x := ruleJSON{Direction: string(r.Direction), Action: string(r.Action), Sentence: r.Sentence(e.Services), Services: []string{}, Peers: []string{},
+	x := ruleJSON{Direction: string(r.Direction), Action: string(r.Action), Sentence: r.Sentence(e.Services),
+		Services: []string{}, Peers: []string{},
 		Because: r.Description, Until: moment(r.Until), Stateless: r.Stateless, placeJSON: at(r.Origin)}
 	for _, s := range r.Services {
 		x.Services = append(x.Services, s.String())

@@ -54,7 +54,8 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 		besideGroups(s, d.Bypassed)
 		return
 	}
-	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain}, Piece{Count(len(d.Changes()), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
+	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain},
+		Piece{Count(len(d.Changes()), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
 	s.Blank()
 	shifts(s, "opens", Hot, d.Traffic.Opens)
 	shifts(s, "closes", Cool, d.Traffic.Closes)
@@ -109,11 +110,13 @@ func whatFor(d *enact.Draft) string {
 func shifts(s *Screen, word string, style Style, list []enact.Shift) {
 	for i, x := range list {
 		if i == shownShifts {
-			s.Line(Piece{Pad(word, findingIndent), style}, Piece{"in " + Count(len(list)-i, "more place", "more places"), Plain})
+			s.Line(Piece{Pad(word, findingIndent), style},
+				Piece{"in " + Count(len(list)-i, "more place", "more places"), Plain})
 			s.Blank()
 			return
 		}
-		s.Line(Piece{Pad(word, findingIndent), style}, Piece{whereOf(x), Accent}, Piece{map[string]string{"in": "  inward", "out": "  outward"}[x.Direction], Faint})
+		s.Line(Piece{Pad(word, findingIndent), style}, Piece{whereOf(x), Accent},
+			Piece{map[string]string{"in": "  inward", "out": "  outward"}[x.Direction], Faint})
 		s.Text(findingIndent, x.Traffic)
 		s.Labelled(findingIndent, Piece{"for example", Faint}, findingLabel, Piece{Text: x.Example})
 		if len(x.Instances) > 0 && x.Group != "" {
@@ -130,7 +133,9 @@ func shifts(s *Screen, word string, style Style, list []enact.Shift) {
 func Gaps(s *Screen, d *enact.Draft) {
 	for _, l := range d.Lanes {
 		for _, g := range l.Gaps {
-			s.Line(Piece{Pad("GAP", findingIndent), Hot}, Piece{strings.Join(l.Accounts, ", "), Accent}, Piece{fmt.Sprintf("  from step %d to step %d, %s", g.After, g.Until, Count(g.Until-g.After, "request", "requests")), Plain})
+			s.Line(Piece{Pad("GAP", findingIndent), Hot}, Piece{strings.Join(l.Accounts, ", "), Accent},
+				Piece{fmt.Sprintf("  from step %d to step %d, %s", g.After, g.Until,
+					Count(g.Until-g.After, "request", "requests")), Plain})
 			s.Text(findingIndent, "stopped meanwhile, though it is let through before and after: "+g.Traffic)
 			s.Labelled(findingIndent, Piece{"instances", Faint}, findingLabel, Piece{Text: someOf(g.Instances, 6)})
 			s.Blank()
@@ -162,7 +167,9 @@ func held(s *Screen, d *enact.Draft) {
 	if len(d.Expects) == 0 {
 		return
 	}
-	s.Labelled(0, Piece{"expects", Strong}, findingIndent, Piece{Text: fmt.Sprintf("%d of %s before, %d after", before, Count(len(d.Expects), "expectation holds", "expectations hold"), after) + undecidedText(unsure)})
+	s.Labelled(0, Piece{"expects", Strong}, findingIndent,
+		Piece{Text: fmt.Sprintf("%d of %s before, %d after", before,
+			Count(len(d.Expects), "expectation holds", "expectations hold"), after) + undecidedText(unsure)})
 	for _, x := range d.Expects {
 		if !x.After {
 			word := "does not hold, before and after"
@@ -185,7 +192,8 @@ func cutText(c enact.Cut) string {
 	if c.Flows == 0 {
 		return "no flow that was seen would be cut"
 	}
-	return fmt.Sprintf("%s would be cut: %s", Count(int(c.Flows), "flow that was seen", "flows that were seen"), someOf(c.Samples, 6))
+	return fmt.Sprintf("%s would be cut: %s", Count(int(c.Flows), "flow that was seen", "flows that were seen"),
+		someOf(c.Samples, 6))
 }
 
 func cutStyle(c enact.Cut) Style {
@@ -200,7 +208,8 @@ func quotaLine(q enact.Quota) string {
 	if q.Most > 0 {
 		most = fmt.Sprintf("%s allowed", Number(q.Most))
 	}
-	return fmt.Sprintf("%s %s: %s, then %s (%s)", q.Group, q.Per, Count(q.Before, "rule", "rules"), Number(q.After), most)
+	return fmt.Sprintf("%s %s: %s, then %s (%s)", q.Group, q.Per, Count(q.Before, "rule", "rules"), Number(q.After),
+		most)
 }
 
 func draftSteps(s *Screen, d *enact.Draft) {
@@ -209,10 +218,12 @@ func draftSteps(s *Screen, d *enact.Draft) {
 		if len(l.Steps) == 0 {
 			continue
 		}
-		s.Line(Piece{fmt.Sprintf("wave %d  ", l.Wave), Strong}, Piece{strings.Join(l.Accounts, ", "), Accent}, Piece{"  " + l.Stage, Faint})
+		s.Line(Piece{fmt.Sprintf("wave %d  ", l.Wave), Strong}, Piece{strings.Join(l.Accounts, ", "), Accent},
+			Piece{"  " + l.Stage, Faint})
 		for k := range l.Steps {
 			if shown == shownSteps {
-				s.Text(2, fmt.Sprintf("and %s; the draft's file has all", Count(d.Steps()-shown, "more step", "more steps")))
+				s.Text(2, fmt.Sprintf("and %s; the draft's file has all",
+					Count(d.Steps()-shown, "more step", "more steps")))
 				return
 			}
 			shown++
@@ -254,7 +265,9 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say)
 	if d.Repeals != "" {
 		word = "repealed"
 	}
-	s.Line(Piece{Pad(word, findingIndent), Strong}, Piece{fmt.Sprintf("%s in %s, proved, in %s", Count(d.Steps(), "step", "steps"), Count(len(d.Changes()), "account", "accounts"), took.Round(10*time.Millisecond)), Plain})
+	s.Line(Piece{Pad(word, findingIndent), Strong},
+		Piece{fmt.Sprintf("%s in %s, proved, in %s", Count(d.Steps(), "step", "steps"),
+			Count(len(d.Changes()), "account", "accounts"), took.Round(10*time.Millisecond)), Plain})
 	for _, x := range []struct {
 		word  string
 		style Style
@@ -262,7 +275,8 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say)
 	}{{"opened", Hot, d.Traffic.Opens}, {"closed", Cool, d.Traffic.Closes}} {
 		for i, shift := range x.list {
 			if i == shownShifts {
-				s.Line(Piece{Pad(x.word, findingIndent), x.style}, Piece{"in " + Count(len(x.list)-i, "more place", "more places"), Plain})
+				s.Line(Piece{Pad(x.word, findingIndent), x.style},
+					Piece{"in " + Count(len(x.list)-i, "more place", "more places"), Plain})
 				break
 			}
 			s.Labelled(0, Piece{x.word, x.style}, findingIndent, Piece{Text: whereOf(shift) + ": " + shift.Traffic})
@@ -277,7 +291,8 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say)
 
 // Stopped tells where a run stopped, and what is not done.
 func Stopped(s *Screen, e *enact.StoppedError, run string, say Say) {
-	s.Line(Piece{Pad("STOPPED", findingIndent), Hot}, Piece{fmt.Sprintf("%s of %s done", Number(e.Done), Count(e.Of, "step is", "steps are")), Strong})
+	s.Line(Piece{Pad("STOPPED", findingIndent), Hot},
+		Piece{fmt.Sprintf("%s of %s done", Number(e.Done), Count(e.Of, "step is", "steps are")), Strong})
 	var later []string
 	for _, x := range e.Stops {
 		where := strings.Join(x.Accounts, ", ")
@@ -325,7 +340,9 @@ func Runs(s *Screen, pasts []*enact.Past) {
 		if p.Draft.Repeals != "" {
 			outcome += " " + p.Draft.Repeals
 		}
-		s.Line(Piece{p.Name, Accent}, Piece{"  " + strings.Replace(p.Began()[:19], "T", " ", 1) + " UTC  ", Faint}, Piece{fmt.Sprintf("%s of %s  ", Number(p.Done()), Count(p.Draft.Steps(), "step", "steps")), Plain}, Piece{outcome, style})
+		s.Line(Piece{p.Name, Accent}, Piece{"  " + strings.Replace(p.Began()[:19], "T", " ", 1) + " UTC  ", Faint},
+			Piece{fmt.Sprintf("%s of %s  ", Number(p.Done()), Count(p.Draft.Steps(), "step", "steps")), Plain},
+			Piece{outcome, style})
 	}
 	s.Blank()
 	s.Line(Piece{fmt.Sprintf("%s in the journal; its chain holds", Count(entries, "entry", "entries")), Cool})
@@ -334,13 +351,15 @@ func Runs(s *Screen, pasts []*enact.Past) {
 // DraftMarkdown writes a draft for a review comment: traffic first, steps folded.
 func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"), Count(len(d.Changes()), "account", "accounts"))
+	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"),
+		Count(len(d.Changes()), "account", "accounts"))
 	for _, x := range []struct {
 		word string
 		list []enact.Shift
 	}{{"**opens**", d.Traffic.Opens}, {"closes", d.Traffic.Closes}} {
 		for _, shift := range x.list {
-			fmt.Fprintf(&b, "- %s %s: %s (%s)\n", mark(whereOf(shift)), x.word, mark(shift.Traffic), mark(shift.Example))
+			fmt.Fprintf(&b, "- %s %s: %s (%s)\n", mark(whereOf(shift)), x.word, mark(shift.Traffic),
+				mark(shift.Example))
 		}
 	}
 	if len(d.Traffic.Opens)+len(d.Traffic.Closes) == 0 {
@@ -348,7 +367,8 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	}
 	for _, l := range d.Lanes {
 		for _, g := range l.Gaps {
-			fmt.Fprintf(&b, "- **gap** in %s, from step %d to step %d: %s\n", mark(strings.Join(l.Accounts, ", ")), g.After, g.Until, mark(g.Traffic))
+			fmt.Fprintf(&b, "- **gap** in %s, from step %d to step %d: %s\n", mark(strings.Join(l.Accounts, ", ")),
+				g.After, g.Until, mark(g.Traffic))
 		}
 	}
 	if d.Cut.Looked {

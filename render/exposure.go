@@ -40,7 +40,8 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 		for _, a := range i.Public {
 			publics = append(publics, a.String())
 		}
-		s.Ends(Piece{strings.Join(publics, ", "), Faint}, Piece{Pad(i.Instance.Name, 20), Accent}, Piece{" " + i.Subnet.Path(), Plain})
+		s.Ends(Piece{strings.Join(publics, ", "), Faint}, Piece{Pad(i.Instance.Name, 20), Accent},
+			Piece{" " + i.Subnet.Path(), Plain})
 		exposedTraffic(s, d, direction, x)
 		for _, h := range x.Handed {
 			handedTraffic(s, d, direction, h)
@@ -63,10 +64,12 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 	}
 	verb := map[estate.Direction]string{estate.In: "can be reached by", estate.Out: "can reach"}[direction]
 	for _, reason := range reasons {
-		s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: fmt.Sprintf("%s: %s", someOf(undecided[reason], 6), reason)})
+		s.Labelled(0, Piece{"undecided", Warm}, findingLabel,
+			Piece{Text: fmt.Sprintf("%s: %s", someOf(undecided[reason], 6), reason)})
 	}
 	if n := o.more(found); n > 0 {
-		s.Text(0, fmt.Sprintf("once the definitions are carried out, %s more: --state defined shows them", Count(n, "interface", "interfaces")))
+		s.Text(0, fmt.Sprintf("once the definitions are carried out, %s more: --state defined shows them",
+			Count(n, "interface", "interfaces")))
 	}
 	text := fmt.Sprintf("%s %s %s", Count(exposed, "interface", "interfaces"), verb, who)
 	if through > 0 {
@@ -86,16 +89,20 @@ func exposedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, x 
 	e := d.Estate()
 	peersOf := map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[direction]
 	for _, b := range words.Blocks(x.Traffic) {
-		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint}, 9, Piece{words.Services(e, b.Services), Strong})
-		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9, Piece{Text: exposedPeers(d, b.Peers)})
+		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "open", estate.Out: "reaches"}[direction], Faint},
+			9, Piece{words.Services(e, b.Services), Strong})
+		s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9,
+			Piece{Text: exposedPeers(d, b.Peers)})
 	}
 	for _, b := range words.Blocks(x.OneWay) {
 		s.Labelled(2, Piece{"one way", Warm}, 9, Piece{words.Services(e, b.Services), Strong})
-		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
+		s.Labelled(2, Piece{peersOf, Faint}, 9,
+			Piece{Text: exposedPeers(d, b.Peers) + ": it arrives, and an answer is stopped"})
 	}
 	for _, b := range words.Blocks(x.Unsure) {
 		s.Labelled(2, Piece{"perhaps", Warm}, 9, Piece{words.Services(e, b.Services), Strong})
-		s.Labelled(2, Piece{peersOf, Faint}, 9, Piece{Text: exposedPeers(d, b.Peers) + ": it may arrive, the survey does not say enough"})
+		s.Labelled(2, Piece{peersOf, Faint}, 9,
+			Piece{Text: exposedPeers(d, b.Peers) + ": it may arrive, the survey does not say enough"})
 	}
 }
 
@@ -106,15 +113,19 @@ func handedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, h d
 		set   traffic.Set
 		style Style
 		what  string
-	}{{h.Asked.Passes, Faint, ""}, {h.Asked.OneWay, Warm, ": it arrives, and an answer is stopped"}, {h.Asked.Undecided, Warm, ": it may arrive, the survey does not say enough"}} {
+	}{{h.Asked.Passes, Faint, ""}, {h.Asked.OneWay, Warm,
+		": it arrives, and an answer is stopped"}, {h.Asked.Undecided, Warm,
+		": it may arrive, the survey does not say enough"}} {
 		for _, b := range words.Blocks(part.set) {
 			text := fmt.Sprintf("%s, arriving as %s", handedThrough(h), words.Services(e, h.Arriving(b.Services)))
 			if direction == estate.Out {
-				text = fmt.Sprintf("%s to %s, arriving as %s", handedThrough(h), h.Target.Instance.Path(), words.Services(e, h.Arriving(b.Services)))
+				text = fmt.Sprintf("%s to %s, arriving as %s", handedThrough(h), h.Target.Instance.Path(),
+					words.Services(e, h.Arriving(b.Services)))
 			}
 			s.Labelled(2, Piece{"through", part.style}, 9, Piece{text, Strong})
 			s.Labelled(2, Piece{map[estate.Direction]string{estate.In: "to", estate.Out: "at"}[direction], Faint}, 9,
-				Piece{Text: fmt.Sprintf("%s, asking for %s there%s", exposedPeers(d, b.Peers), words.Services(e, b.Services), part.what)})
+				Piece{Text: fmt.Sprintf("%s, asking for %s there%s", exposedPeers(d, b.Peers),
+					words.Services(e, b.Services), part.what)})
 		}
 	}
 }
@@ -199,12 +210,14 @@ func (o Seen) later(x decide.Exposed) string {
 	now, later := handedPassing(x), handedPassing(then)
 	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if gone := now[name].Minus(later[name]); !gone.IsEmpty() {
-			parts = append(parts, fmt.Sprintf("%s through %s no longer passes", words.Services(o.Then.Estate(), gone.Services()), name))
+			parts = append(parts, fmt.Sprintf("%s through %s no longer passes",
+				words.Services(o.Then.Estate(), gone.Services()), name))
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(later)) {
 		if more := later[name].Minus(now[name]); !more.IsEmpty() {
-			parts = append(parts, fmt.Sprintf("%s through %s passes too", words.Services(o.Then.Estate(), more.Services()), name))
+			parts = append(parts, fmt.Sprintf("%s through %s passes too",
+				words.Services(o.Then.Estate(), more.Services()), name))
 		}
 	}
 	return strings.Join(parts, "; ")
@@ -240,7 +253,8 @@ func exposedPeers(d *decide.Decider, peers addr.Set) string {
 	strangers := d.Strangers()
 	for _, f := range []addr.Family{addr.Both, addr.IPv4, addr.IPv6} {
 		if of := strangers.Only(f); !of.IsEmpty() && peers.Equal(of) {
-			return strings.TrimSpace("every stranger " + map[addr.Family]string{addr.IPv4: "over IPv4", addr.IPv6: "over IPv6"}[f])
+			return strings.TrimSpace("every stranger " +
+				map[addr.Family]string{addr.IPv4: "over IPv4", addr.IPv6: "over IPv6"}[f])
 		}
 	}
 	prefixes := peers.Prefixes()
@@ -274,9 +288,11 @@ func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state 
 	e := d.Estate()
 	found = slices.DeleteFunc(slices.Clone(found), func(x decide.Exposed) bool {
 		if x.Undecided != "" {
-			s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: x.Interface.Instance.Name + ": " + x.Undecided})
+			s.Labelled(0, Piece{"undecided", Warm}, findingLabel,
+				Piece{Text: x.Interface.Instance.Name + ": " + x.Undecided})
 		} else if !x.Unsure.IsEmpty() {
-			s.Labelled(0, Piece{"undecided", Warm}, findingLabel, Piece{Text: x.Interface.Instance.Name + ": more may arrive, the survey does not say enough"})
+			s.Labelled(0, Piece{"undecided", Warm}, findingLabel,
+				Piece{Text: x.Interface.Instance.Name + ": more may arrive, the survey does not say enough"})
 		}
 		return exposedServices(x).IsEmpty()
 	})
@@ -316,7 +332,8 @@ func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state 
 		}
 		s.Line(line...)
 	}
-	s.Text(0, "interfaces of each group that are exposed on each service, directly or through balancers; others stands for all services without a column")
+	s.Text(0, "interfaces of each group that are exposed on each service, directly or through balancers; others "+
+		"stands for all services without a column")
 	s.Line(Piece{judgedWords(e, state), Faint})
 }
 
@@ -334,7 +351,8 @@ func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 	for _, x := range found {
 		for _, w := range e.Services.Words(exposedServices(x)) {
 			named, ok := e.Services.Lookup(w)
-			if !ok || len(columns) == most || slices.ContainsFunc(columns, func(c matrixColumn) bool { return c.name == w }) {
+			if !ok || len(columns) == most ||
+				slices.ContainsFunc(columns, func(c matrixColumn) bool { return c.name == w }) {
 				continue
 			}
 			columns = append(columns, matrixColumn{w, named.Set()})
@@ -346,7 +364,8 @@ func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 }
 
 // ExposureJSON writes an exposure as one JSON document, version 2.
-func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, direction estate.Direction, state string) error {
+func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, direction estate.Direction,
+	state string) error {
 	type by struct {
 		Group    string `json:"group"`
 		Sentence string `json:"sentence"`
@@ -384,8 +403,10 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 	items := []item{}
 	for _, x := range found {
 		i := x.Interface
-		y := item{Instance: i.Instance.Name, Account: i.Instance.Account.Name, Subnet: i.Subnet.Path(), Private: []string{}, Public: []string{},
-			Traffic: blocksToJSON(x.Traffic), OneWay: blocksToJSON(x.OneWay), Unsure: blocksToJSON(x.Unsure), Undecided: x.Undecided, Rules: rules(x.Rules), Handed: []handed{}}
+		y := item{Instance: i.Instance.Name, Account: i.Instance.Account.Name, Subnet: i.Subnet.Path(),
+			Private: []string{}, Public: []string{},
+			Traffic: blocksToJSON(x.Traffic), OneWay: blocksToJSON(x.OneWay), Unsure: blocksToJSON(x.Unsure),
+			Undecided: x.Undecided, Rules: rules(x.Rules), Handed: []handed{}}
 		for _, a := range i.Private {
 			y.Private = append(y.Private, a.String())
 		}
@@ -393,7 +414,8 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 			y.Public = append(y.Public, a.String())
 		}
 		for _, h := range x.Handed {
-			z := handed{Target: h.Target.Instance.Path(), Traffic: blocksToJSON(h.Asked.Passes), OneWay: blocksToJSON(h.Asked.OneWay), Unsure: blocksToJSON(h.Asked.Undecided), Rules: rules(h.Rules)}
+			z := handed{Target: h.Target.Instance.Path(), Traffic: blocksToJSON(h.Asked.Passes),
+				OneWay: blocksToJSON(h.Asked.OneWay), Unsure: blocksToJSON(h.Asked.Undecided), Rules: rules(h.Rules)}
 			for _, b := range h.Through {
 				z.Through = append(z.Through, b.Path())
 			}

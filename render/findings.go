@@ -28,9 +28,10 @@ import (
 
 // findingJSON is a finding in the form of docs/schemas/findings.json.
 type findingJSON struct {
-	Check       string         `json:"check"`
-	Also        []string       `json:"also"`
-	Exempted    []relatedJSON  `json:"also_exempted"` // those of also that an exemption covers, where it does not cover all
+	Check string   `json:"check"`
+	Also  []string `json:"also"`
+	// those of also that an exemption covers, where it does not cover all
+	Exempted    []relatedJSON  `json:"also_exempted"`
 	Severity    string         `json:"severity"`
 	Starts      string         `json:"starts"`
 	Reasons     []string       `json:"reasons"`
@@ -123,7 +124,9 @@ func (x earlierJSON) earlier() (audit.Earlier, error) {
 		x.Also[k], _ = audit.CheckName(name)
 	}
 	x.Check, _ = audit.CheckName(x.Check)
-	e := audit.Earlier{Fingerprint: x.Fingerprint, Check: x.Check, Where: x.Where, Message: x.Message, Also: x.Also, Direction: estate.Direction(x.Direction), State: x.State, Instances: x.Instances, Exempted: x.Exemption != nil || x.Excepted != nil}
+	e := audit.Earlier{Fingerprint: x.Fingerprint, Check: x.Check, Where: x.Where, Message: x.Message, Also: x.Also,
+		Direction: estate.Direction(x.Direction), State: x.State, Instances: x.Instances,
+		Exempted: x.Exemption != nil || x.Excepted != nil}
 	var ok bool
 	if e.Severity, ok = audit.ParseSeverity(x.Severity); !ok {
 		return e, fmt.Errorf("it has the severity %q, which there is not", x.Severity)
@@ -186,7 +189,8 @@ func FindingsJSON(w io.Writer, a Audit) error {
 	for i, part := range []struct {
 		name  string
 		value any
-	}{{"gone", gone}, {"idle_exemptions", idle}, {"unread", unreadToJSON(a.Estate.Unread)}, {"not_audited", orNone(a.Result.Left)}} {
+	}{{"gone", gone}, {"idle_exemptions", idle}, {"unread", unreadToJSON(a.Estate.Unread)}, {"not_audited",
+		orNone(a.Result.Left)}} {
 		fmt.Fprintf(out, " %q: ", part.name)
 		if err := indented(out, " ", part.value); err != nil {
 			return err
@@ -227,7 +231,8 @@ func harmless(text string) string {
 }
 
 func obeyed(r rune) bool {
-	return r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f
+	return r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e ||
+		r == 0x200f
 }
 
 // Filters are what an audit was about, in the words of the command line. Findings of two
@@ -281,7 +286,8 @@ func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 	case document.Version == nil || document.Findings == nil:
 		return earlier, errors.New("it is not what isonomos audit --format json writes: it has no findings")
 	case *document.Version != 1 && *document.Version != findingsVersion:
-		return earlier, fmt.Errorf("it has version %d, and this program reads versions 1 and %d", *document.Version, findingsVersion)
+		return earlier, fmt.Errorf("it has version %d, and this program reads versions 1 and %d", *document.Version,
+			findingsVersion)
 	}
 	earlier = EarlierAudit{document.State, document.Filters, make([]audit.Earlier, len(document.Findings))}
 	for i, f := range document.Findings {
@@ -297,10 +303,14 @@ func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 
 func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	x := findingJSON{
-		Check: f.Check, Also: []string{}, Exempted: []relatedJSON{}, Severity: f.Severity.String(), Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State, StateNote: f.StateNote,
+		Check: f.Check, Also: []string{}, Exempted: []relatedJSON{}, Severity: f.Severity.String(),
+		Starts: f.Start.String(), Reasons: f.Reasons(), Fingerprint: f.Fingerprint, State: f.State,
+		StateNote: f.StateNote,
 		Direction: string(f.Direction), Where: f.Where(),
-		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{}, Instances: []string{}, Controls: orNone(f.Controls),
-		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message, Details: orNone(f.Details), Fix: a.Say.remedy(f.Fix), OrElse: f.OrElse, Narrow: f.Narrow,
+		Rules: []string{}, Sentences: []string{}, Places: []placeJSON{}, Services: []string{}, Peers: []string{},
+		Instances: []string{}, Controls: orNone(f.Controls),
+		WhyNot: f.WhyNot, File: f.Origin().File, Line: f.Origin().Line, Message: f.Message,
+		Details: orNone(f.Details), Fix: a.Say.remedy(f.Fix), OrElse: f.OrElse, Narrow: f.Narrow,
 		Exemption: exemptionToJSON(f.Exemption), Ended: exemptionToJSON(f.Ended),
 	}
 	if a.Change != nil {
@@ -382,7 +392,8 @@ func unreadToJSON(unread []estate.Unread) []unreadJSON {
 // tell of them.
 func NotRead(s *Screen, unread []estate.Unread) {
 	for _, u := range unread {
-		s.Labelled(0, Piece{"not read", Warm}, findingIndent, Piece{Text: u.Account + ": " + u.Reason + "; nothing is known of it"})
+		s.Labelled(0, Piece{"not read", Warm}, findingIndent,
+			Piece{Text: u.Account + ": " + u.Reason + "; nothing is known of it"})
 	}
 }
 
@@ -469,10 +480,12 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 			if suite(r.Check); f.Exemption != nil {
 				continue
 			}
-			joined[r.Check] = append(joined[r.Check], Clean(fmt.Sprintf("%s: with %s: %s", f.Where(), f.Check, r.Message)))
+			joined[r.Check] = append(joined[r.Check],
+				Clean(fmt.Sprintf("%s: with %s: %s", f.Where(), f.Check, r.Message)))
 		}
 		s := suite(f.Check)
-		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File), Line: f.Origin().Line}
+		c := junitCase{Class: Clean(f.Check), Name: Clean(f.Where() + ": " + f.Message), File: Clean(f.Origin().File),
+			Line: f.Origin().Line}
 		parts := append([]string{f.Message, "holds " + holdsIn(f)}, f.Details...)
 		if a.Change != nil {
 			step := a.Change.Of[f.Fingerprint]
@@ -485,7 +498,9 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 		switch {
 		case f.Exemption != nil:
 			s.Skipped++
-			c.Skipped = &junitProblem{Message: Clean(fmt.Sprintf("exempted until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By, f.Exemption.Because))}
+			c.Skipped = &junitProblem{Message: Clean(
+				fmt.Sprintf("exempted until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By,
+					f.Exemption.Because))}
 		case a.Fails(f):
 			s.Failures++
 			c.Failure = &junitProblem{f.Severity.String(), Clean(f.Message), text}
@@ -497,7 +512,9 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	for i := range document.Suites {
 		s := &document.Suites[i]
 		if list := joined[s.Name]; len(list) > 0 {
-			s.Cases = append(s.Cases, junitCase{Class: Clean(s.Name), Name: "told with other checks, which count", Output: strings.Join(list, "\n")})
+			s.Cases = append(s.Cases,
+				junitCase{Class: Clean(s.Name), Name: "told with other checks, which count",
+					Output: strings.Join(list, "\n")})
 		}
 		if len(s.Cases) == 0 {
 			s.Cases = []junitCase{{Class: s.Name, Name: "nothing found"}}
@@ -510,7 +527,9 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	return writeXML(w, document)
 }
 
-var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where", "direction", "services", "peers", "instances", "arrives", "file", "line", "message", "fix", "controls", "exempted_by", "exempted_until", "since", "state", "fingerprint"}
+var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folder", "network", "group", "where",
+	"direction", "services", "peers", "instances", "arrives", "file", "line", "message", "fix", "controls",
+	"exempted_by", "exempted_until", "since", "state", "fingerprint"}
 
 // FindingsCSV writes findings as a table (RFC 4180) with a header. No field can be
 // taken for a formula by a program that opens it.
@@ -534,8 +553,10 @@ func FindingsCSV(w io.Writer, a Audit) error {
 				x.Also[k] += " (exempted)"
 			}
 		}
-		row := []string{x.Severity, x.Check, list(x.Also), x.Cloud, x.Account, x.Folder, x.Network, x.Group, x.Where, x.Direction, list(x.Services), list(x.Peers), list(x.Instances),
-			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.Fix, list(x.Controls), by, until, x.Since, x.State, x.Fingerprint}
+		row := []string{x.Severity, x.Check, list(x.Also), x.Cloud, x.Account, x.Folder, x.Network, x.Group, x.Where,
+			x.Direction, list(x.Services), list(x.Peers), list(x.Instances),
+			arrives, x.File, strconv.Itoa(x.Line), x.Message, x.Fix, list(x.Controls), by, until, x.Since, x.State,
+			x.Fingerprint}
 		for i, field := range row {
 			row[i] = cell(field)
 		}
@@ -589,9 +610,11 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 		b.WriteString(text)
 	}
 	if a.Change != nil && len(a.Change.Gone) > 0 && b.Len() < mostMarkdown {
-		fmt.Fprintf(&b, "\n<details><summary>%s</summary>\n\n", Count(len(a.Change.Gone), "finding is gone", "findings are gone"))
+		fmt.Fprintf(&b, "\n<details><summary>%s</summary>\n\n",
+			Count(len(a.Change.Gone), "finding is gone", "findings are gone"))
 		for _, e := range a.Change.Gone {
-			if line := fmt.Sprintf("- %s in %s: %s\n", mark(e.Check), mark(e.Where), mark(e.Message)); b.Len()+len(line) < mostMarkdown+2000 {
+			if line := fmt.Sprintf("- %s in %s: %s\n", mark(e.Check), mark(e.Where),
+				mark(e.Message)); b.Len()+len(line) < mostMarkdown+2000 {
 				b.WriteString(line)
 			}
 		}
@@ -614,12 +637,14 @@ func notShown(found []audit.Finding) string {
 			in[f.Account.Name]++
 		}
 	}
-	accounts := slices.SortedFunc(maps.Keys(in), func(a, b string) int { return cmp.Or(in[b]-in[a], strings.Compare(a, b)) })
+	accounts := slices.SortedFunc(maps.Keys(in),
+		func(a, b string) int { return cmp.Or(in[b]-in[a], strings.Compare(a, b)) })
 	for i, name := range accounts {
 		accounts[i] = fmt.Sprintf("%s (%s)", shortened(name, 60), Number(in[name]))
 	}
 	const shown = 8
-	return fmt.Sprintf("%s here: %s, in %s. The same command with --format json has them all.", Count(len(found), "more finding does not fit", "more findings do not fit"), parts, count.Some(accounts, shown))
+	return fmt.Sprintf("%s here: %s, in %s. The same command with --format json has them all.",
+		Count(len(found), "more finding does not fit", "more findings do not fit"), parts, count.Some(accounts, shown))
 }
 
 // mostOfText bounds a single text in Markdown, in columns.
@@ -628,7 +653,8 @@ const mostOfText = 400
 // summary makes a text harmless in the head of a folded part, where Markdown is
 // not understood and HTML is.
 func summary(text string) string {
-	return strings.NewReplacer("@", "&#64;", "://", "&#58;//", "www.", "www&#46;").Replace(html.EscapeString(shortened(text, 120)))
+	return strings.NewReplacer("@", "&#64;", "://", "&#58;//", "www.",
+		"www&#46;").Replace(html.EscapeString(shortened(text, 120)))
 }
 
 func findingMarkdown(a Audit, f audit.Finding) string {
@@ -640,7 +666,8 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 	if a.Change != nil && a.Change.Fails(f) {
 		severity += ", " + string(a.Change.Of[f.Fingerprint].Trend)
 	}
-	fmt.Fprintf(&b, "<details><summary><b>%s</b> %s in %s</summary>\n\n", severity, summary(f.Check), summary(f.Where()))
+	fmt.Fprintf(&b, "<details><summary><b>%s</b> %s in %s</summary>\n\n", severity, summary(f.Check),
+		summary(f.Where()))
 	b.WriteString(mark(shortened(f.Message, mostOfText)) + "\n\n")
 	line := func(label, text string) {
 		if text != "" {
@@ -675,7 +702,8 @@ func findingMarkdown(a Audit, f audit.Finding) string {
 		line("for example", exampleText(f))
 	}
 	if f.Exemption != nil {
-		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By, f.Exemption.Because))
+		line("exempted", fmt.Sprintf("until %s by %s: %s", lastDay(f.Exemption.Until), f.Exemption.By,
+			f.Exemption.Because))
 	}
 	if f.Ended != nil {
 		line("exemption", fmt.Sprintf("by %s ended on %s", f.Ended.By, lastDay(f.Ended.Until)))

@@ -19,11 +19,14 @@ import (
 func many(n int, name string) Audit {
 	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: "union"}, Folder: "x/y"}
 	a := Audit{Estate: &estate.Estate{}, Version: "1.2.3", FailOn: audit.Medium}
-	change := audit.Change{Of: make(map[string]audit.Step), Count: make(map[audit.Trend]int), Gone: []audit.Earlier{{Fingerprint: "f", Check: "twins", Where: name, Message: name}}}
+	change := audit.Change{Of: make(map[string]audit.Step), Count: make(map[audit.Trend]int),
+		Gone: []audit.Earlier{{Fingerprint: "f", Check: "twins", Where: name, Message: name}}}
 	for i := range n {
 		g := &estate.Group{Account: account, Name: fmt.Sprintf("%s%d", name, i)}
-		f := audit.Finding{Check: "open-admin-port", Severity: audit.Severity(i % 5), Start: audit.Severity(i % 5), Group: g, Account: account, Direction: estate.In,
-			Services: service.Of(service.Ports(service.TCP, 22, 22)), Message: name, Fix: audit.Remedy{Words: name}, OrElse: name, Details: []string{name}, Controls: []string{"X 1"}, Fingerprint: fmt.Sprintf("%016x", i)}
+		f := audit.Finding{Check: "open-admin-port", Severity: audit.Severity(i % 5), Start: audit.Severity(i % 5),
+			Group: g, Account: account, Direction: estate.In,
+			Services: service.Of(service.Ports(service.TCP, 22, 22)), Message: name, Fix: audit.Remedy{Words: name},
+			OrElse: name, Details: []string{name}, Controls: []string{"X 1"}, Fingerprint: fmt.Sprintf("%016x", i)}
 		if i%7 == 3 {
 			f.Exemption = &law.Exemption{By: name, Because: name, Until: time.Date(2027, 2, 1, 0, 0, 0, 0, time.UTC)}
 		}
@@ -44,14 +47,17 @@ func TestMarkdownStaysSmall(t *testing.T) {
 		n    int
 		name string
 		more bool
-	}{{3, "g", false}, {2000, "g", true}, {50, strings.Repeat("long ", 4000), true}, {300, strings.Repeat("<b>&*", 200), true}} {
+	}{{3, "g", false}, {2000, "g", true}, {50, strings.Repeat("long ", 4000), true}, {300,
+		strings.Repeat("<b>&*", 200), true}} {
 		var b strings.Builder
 		if err := FindingsMarkdown(&b, many(x.n, x.name)); err != nil {
 			t.Fatal(err)
 		}
 		text := b.String()
-		if len(text) > 64000 || strings.Contains(text, "more finding") != x.more || strings.Count(text, "<details>") != strings.Count(text, "</details>") || strings.Contains(text, "<b>&*") {
-			t.Errorf("%d findings called %.20q: %d bytes, %d opened, %d closed", x.n, x.name, len(text), strings.Count(text, "<details>"), strings.Count(text, "</details>"))
+		if len(text) > 64000 || strings.Contains(text, "more finding") != x.more ||
+			strings.Count(text, "<details>") != strings.Count(text, "</details>") || strings.Contains(text, "<b>&*") {
+			t.Errorf("%d findings called %.20q: %d bytes, %d opened, %d closed", x.n, x.name, len(text),
+				strings.Count(text, "<details>"), strings.Count(text, "</details>"))
 		}
 		if !strings.HasPrefix(text, "### Audit: ") {
 			t.Error("the summary does not come first")
@@ -67,7 +73,8 @@ func TestFindingsReadBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	earlier, err := ReadFindings(&b)
-	if err != nil || len(earlier.Findings) != 12 || earlier.Findings[5].Fingerprint != fmt.Sprintf("%016x", 5) || earlier.Findings[5].Severity != audit.Info || earlier.Findings[5].Where != "a/g5" {
+	if err != nil || len(earlier.Findings) != 12 || earlier.Findings[5].Fingerprint != fmt.Sprintf("%016x", 5) ||
+		earlier.Findings[5].Severity != audit.Info || earlier.Findings[5].Where != "a/g5" {
 		t.Fatalf("%v, %+v", err, earlier)
 	}
 	c := audit.Since(a.Result.Findings[2:], earlier.Findings)
@@ -75,9 +82,12 @@ func TestFindingsReadBack(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 	for _, x := range []struct{ text, want string }{
-		{"", "it is not the JSON"}, {"[]", "it is not the JSON"}, {"{}", "it has no findings"}, {`{"version":1}`, "it has no findings"},
-		{`{"version":3,"findings":[]}`, "it has version 3"}, {`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
-		{`{"version":1,"findings":[{"fingerprint":"x","severity":"grave"}]}`, "finding 1: it has the severity"}, {`{"version":1,"findings":[{"fingerprint":"x","severity":"low","peers":["x"]}]}`, "is no range of addresses"},
+		{"", "it is not the JSON"}, {"[]", "it is not the JSON"}, {"{}", "it has no findings"},
+		{`{"version":1}`, "it has no findings"},
+		{`{"version":3,"findings":[]}`, "it has version 3"},
+		{`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
+		{`{"version":1,"findings":[{"fingerprint":"x","severity":"grave"}]}`, "finding 1: it has the severity"},
+		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","peers":["x"]}]}`, "is no range of addresses"},
 		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","services":["tcp x"]}]}`, "finding 1: "},
 	} {
 		if _, err := ReadFindings(strings.NewReader(x.text)); err == nil || !strings.Contains(err.Error(), x.want) {
@@ -95,7 +105,8 @@ func TestFindingsOfOldNames(t *testing.T) {
 		t.Fatal(err, earlier)
 	}
 	x, y := earlier.Findings[0], earlier.Findings[1]
-	if x.Check != "unused" || strings.Join(x.Also, " ") != "open-in-sum expired open-inbound" || !x.Exempted || y.Check != "ineffective-refusal" || y.Exempted {
+	if x.Check != "unused" || strings.Join(x.Also, " ") != "open-in-sum expired open-inbound" || !x.Exempted ||
+		y.Check != "ineffective-refusal" || y.Exempted {
 		t.Errorf("%+v", earlier.Findings)
 	}
 }
@@ -117,7 +128,8 @@ func TestFails(t *testing.T) {
 	if err := FindingsJUnit(&b, a); err != nil {
 		t.Fatal(err)
 	}
-	if n := strings.Count(b.String(), "<failure"); n != fails || strings.Count(b.String(), "<skipped") != 10 || !strings.Contains(b.String(), `name="nothing found"`) {
+	if n := strings.Count(b.String(), "<failure"); n != fails || strings.Count(b.String(), "<skipped") != 10 ||
+		!strings.Contains(b.String(), `name="nothing found"`) {
 		t.Errorf("%d failures, want %d", n, fails)
 	}
 	if a.Never = true; a.Fails(a.Result.Findings[4]) {
@@ -127,7 +139,8 @@ func TestFails(t *testing.T) {
 
 func TestHarmlessText(t *testing.T) {
 	for _, x := range []struct{ text, want string }{
-		{"=1+1", "'=1+1"}, {"+49", "'+49"}, {"-2", "'-2"}, {"@x", "'@x"}, {"|calc", "'|calc"}, {"%s", "'%s"}, {"\t=1", "·=1"}, {"plain", "plain"}, {"", ""}, {"10.0.0.0/8", "10.0.0.0/8"},
+		{"=1+1", "'=1+1"}, {"+49", "'+49"}, {"-2", "'-2"}, {"@x", "'@x"}, {"|calc", "'|calc"}, {"%s", "'%s"},
+		{"\t=1", "·=1"}, {"plain", "plain"}, {"", ""}, {"10.0.0.0/8", "10.0.0.0/8"},
 	} {
 		if got := cell(x.text); got != x.want {
 			t.Errorf("cell %q is %q, want %q", x.text, got, x.want)
@@ -149,7 +162,8 @@ func TestHarmlessText(t *testing.T) {
 		}
 		escaped := harmless(string(encoded))
 		var back string
-		if err := json.Unmarshal([]byte(escaped), &back); err != nil || back != text || strings.ContainsFunc(escaped, obeyed) {
+		if err := json.Unmarshal([]byte(escaped), &back); err != nil || back != text ||
+			strings.ContainsFunc(escaped, obeyed) {
 			t.Errorf("%q becomes %s, and reads back as %q (%v)", text, escaped, back, err)
 		}
 	}
@@ -159,14 +173,16 @@ func TestHarmlessText(t *testing.T) {
 func TestTotals(t *testing.T) {
 	out := drawn(80, false, func(s *Screen) { Totals(s, many(35, "g"), "folder", 0) })
 	lines := strings.Split(out, "\n")
-	if !strings.HasPrefix(lines[1], "x ") || !strings.HasPrefix(lines[2], "  y ") || strings.Fields(lines[1])[1] != strings.Fields(lines[2])[1] {
+	if !strings.HasPrefix(lines[1], "x ") || !strings.HasPrefix(lines[2], "  y ") ||
+		strings.Fields(lines[1])[1] != strings.Fields(lines[2])[1] {
 		t.Errorf("got\n%s", out)
 	}
 	for _, by := range Groupings {
 		for _, width := range []int{40, 80, 140} {
 			out := drawn(width, false, func(s *Screen) { Totals(s, many(300, strings.Repeat("group-", 30)), by, 20) })
 			for line := range strings.Lines(out) {
-				if utf8.RuneCountInString(strings.TrimRight(line, "\n")) > max(width, 78) && !strings.Contains(line, "findings:") {
+				if utf8.RuneCountInString(strings.TrimRight(line, "\n")) > max(width, 78) &&
+					!strings.Contains(line, "findings:") {
 					t.Errorf("by %s in %d columns: %q", by, width, line)
 				}
 			}
@@ -183,7 +199,8 @@ func FuzzFindings(f *testing.F) {
 	f.Fuzz(func(t *testing.T, name string) {
 		a := many(8, name)
 		var csvText, md, js, sarif, junit strings.Builder
-		for _, err := range []error{FindingsCSV(&csvText, a), FindingsMarkdown(&md, a), FindingsJSON(&js, a), FindingsSARIF(&sarif, a), FindingsJUnit(&junit, a)} {
+		for _, err := range []error{FindingsCSV(&csvText, a), FindingsMarkdown(&md, a), FindingsJSON(&js, a),
+			FindingsSARIF(&sarif, a), FindingsJUnit(&junit, a)} {
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -191,7 +208,8 @@ func FuzzFindings(f *testing.F) {
 		if !json.Valid([]byte(js.String())) || !json.Valid([]byte(sarif.String())) {
 			t.Errorf("%q makes no JSON", name)
 		}
-		for _, text := range []string{csvText.String(), md.String(), js.String(), sarif.String(), junit.String(), drawn(80, true, func(s *Screen) { Findings(s, a, 0) })} {
+		for _, text := range []string{csvText.String(), md.String(), js.String(), sarif.String(), junit.String(),
+			drawn(80, true, func(s *Screen) { Findings(s, a, 0) })} {
 			for _, r := range text {
 				if obeyed(r) || r < ' ' && r != '\n' && r != 0x1b {
 					t.Fatalf("%q comes out with %U", name, r)

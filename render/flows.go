@@ -29,16 +29,21 @@ func ShowFlows(s *Screen, f Flows, most int) {
 		s.Text(0, "The store holds no evidence: isonomos flows add FILE adds some.")
 		return
 	}
-	s.Line(Piece{"evidence  ", Strong}, Piece{fmt.Sprintf("%s on %s, %s to %s, %s refused", Count(f.Sum.Flows, "flow", "flows"), Count(f.Sum.Window(), "day", "days"),
-		f.Sum.First.Format(time.DateOnly), f.Sum.Last.Format(time.DateOnly), Number(f.Sum.Refused)), Plain})
-	rows := [][]Piece{{{"", Plain}, {"from", Faint}, {"format", Faint}, {"flows", Faint}, {"days", Faint}, {"added", Faint}}}
+	s.Line(Piece{"evidence  ", Strong},
+		Piece{fmt.Sprintf("%s on %s, %s to %s, %s refused", Count(f.Sum.Flows, "flow", "flows"),
+			Count(f.Sum.Window(), "day", "days"),
+			f.Sum.First.Format(time.DateOnly), f.Sum.Last.Format(time.DateOnly), Number(f.Sum.Refused)), Plain})
+	rows := [][]Piece{{{"", Plain}, {"from", Faint}, {"format", Faint}, {"flows", Faint}, {"days", Faint},
+		{"added", Faint}}}
 	for _, x := range f.Sources {
 		skipped := ""
 		if x.Skipped > 0 {
 			skipped = fmt.Sprintf(" (%s unreadable)", Number(x.Skipped))
 		}
-		rows = append(rows, []Piece{{strconv.FormatInt(x.ID, 10), Accent}, {x.Name, Plain}, {x.Format, Plain}, {Number(x.Flows) + skipped, Plain},
-			{fmt.Sprintf("%s to %s", x.First.Format(time.DateOnly), x.Last.Format(time.DateOnly)), Plain}, {x.Added.Format("2006-01-02 15:04"), Faint}})
+		rows = append(rows, []Piece{{strconv.FormatInt(x.ID, 10), Accent}, {x.Name, Plain}, {x.Format, Plain},
+			{Number(x.Flows) + skipped, Plain},
+			{fmt.Sprintf("%s to %s", x.First.Format(time.DateOnly), x.Last.Format(time.DateOnly)), Plain},
+			{x.Added.Format("2006-01-02 15:04"), Faint}})
 	}
 	columns(s, rows, 3)
 	s.Blank()
@@ -52,14 +57,17 @@ func ShowFlows(s *Screen, f Flows, most int) {
 	if most > 0 && len(sums) > most {
 		shown = sums[:most]
 	}
-	rows = [][]Piece{{{"from", Faint}, {"to", Faint}, {"service", Faint}, {"flows", Faint}, {"unanswered", Faint}, {"days", Faint}, {"longest", Faint}, {"last seen", Faint}}}
+	rows = [][]Piece{{{"from", Faint}, {"to", Faint}, {"service", Faint}, {"flows", Faint}, {"unanswered", Faint},
+		{"days", Faint}, {"longest", Faint}, {"last seen", Faint}}}
 	for _, x := range shown {
 		unanswered := ""
 		if n := x.Flows - x.Completed; n > 0 {
 			unanswered = Number(n)
 		}
-		rows = append(rows, []Piece{{f.end(x.Source), Plain}, {f.end(x.Destination), Plain}, {serviceName(f.Decider.Estate(), x.Service), Strong}, {Number(x.Flows), Plain}, {unanswered, Warm},
-			{strconv.Itoa(x.Days.Count()), Plain}, {Lasting(time.Duration(x.Longest) * time.Second), Plain}, {time.Unix(x.Last, 0).UTC().Format("2006-01-02 15:04"), Faint}})
+		rows = append(rows, []Piece{{f.end(x.Source), Plain}, {f.end(x.Destination), Plain},
+			{serviceName(f.Decider.Estate(), x.Service), Strong}, {Number(x.Flows), Plain}, {unanswered, Warm},
+			{strconv.Itoa(x.Days.Count()), Plain}, {Lasting(time.Duration(x.Longest) * time.Second), Plain},
+			{time.Unix(x.Last, 0).UTC().Format("2006-01-02 15:04"), Faint}})
 	}
 	columns(s, rows, 3, 4, 5, 6)
 	if left := len(sums) - len(shown); left > 0 {
@@ -87,7 +95,8 @@ func columns(s *Screen, rows [][]Piece, right ...int) {
 		line := []Piece{{"  ", Plain}}
 		for i, p := range row {
 			if slices.Contains(right, i) {
-				line = append(line, Piece{fmt.Sprintf("%*s", widths[i]-Columns(p.Text), ""), Plain}, p, Piece{"  ", Plain})
+				line = append(line, Piece{fmt.Sprintf("%*s", widths[i]-Columns(p.Text), ""), Plain}, p,
+					Piece{"  ", Plain})
 				continue
 			}
 			line = append(line, p, Piece{fmt.Sprintf("%*s  ", widths[i]-Columns(p.Text), ""), Plain})
@@ -132,8 +141,10 @@ func (f Flows) toJSON(x *flow.Sum) sumJSON {
 		}
 		return ""
 	}
-	return sumJSON{x.Source.String(), name(x.Source), x.Destination.String(), name(x.Destination), x.Service.String(), x.Flows, x.Completed, x.Days.Count(),
-		time.Unix(x.First, 0).UTC().Format(time.RFC3339), time.Unix(x.Last, 0).UTC().Format(time.RFC3339), x.Longest, x.Bytes, x.ReplyBytes}
+	return sumJSON{x.Source.String(), name(x.Source), x.Destination.String(), name(x.Destination), x.Service.String(),
+		x.Flows, x.Completed, x.Days.Count(),
+		time.Unix(x.First, 0).UTC().Format(time.RFC3339), time.Unix(x.Last, 0).UTC().Format(time.RFC3339), x.Longest,
+		x.Bytes, x.ReplyBytes}
 }
 
 // FlowsJSON writes evidence as one JSON document, version 1.
@@ -152,7 +163,9 @@ func FlowsJSON(w io.Writer, f Flows) error {
 	}
 	sources, sums := []source{}, []sumJSON{}
 	for _, x := range f.Sources {
-		sources = append(sources, source{x.ID, x.Name, x.Digest, x.Format, x.Added.Format(time.RFC3339), x.Flows, x.Refused, x.Skipped, x.First.Format(time.RFC3339), x.Last.Format(time.RFC3339)})
+		sources = append(sources,
+			source{x.ID, x.Name, x.Digest, x.Format, x.Added.Format(time.RFC3339), x.Flows, x.Refused, x.Skipped,
+				x.First.Format(time.RFC3339), x.Last.Format(time.RFC3339)})
 	}
 	for _, x := range f.Sums {
 		sums = append(sums, f.toJSON(x))
@@ -170,11 +183,15 @@ func FlowsJSON(w io.Writer, f Flows) error {
 // FlowsCSV writes the sums as CSV.
 func FlowsCSV(w io.Writer, f Flows) error {
 	out := csv.NewWriter(w)
-	_ = out.Write([]string{"src", "src_name", "dst", "dst_name", "service", "flows", "completed", "days", "first", "last", "longest_seconds", "bytes", "reply_bytes"}) // Error tells
+	// Error tells
+	_ = out.Write([]string{"src", "src_name", "dst", "dst_name", "service", "flows", "completed", "days", "first",
+		"last", "longest_seconds", "bytes", "reply_bytes"})
 	for _, sum := range f.Sums {
 		x := f.toJSON(sum)
-		_ = out.Write([]string{x.Source, cell(x.From), x.Destination, cell(x.To), x.Service, strconv.Itoa(x.Flows), strconv.Itoa(x.Completed), strconv.Itoa(x.Days),
-			x.First, x.Last, strconv.FormatInt(x.Longest, 10), strconv.FormatUint(x.Bytes, 10), strconv.FormatUint(x.ReplyBytes, 10)})
+		_ = out.Write([]string{x.Source, cell(x.From), x.Destination, cell(x.To), x.Service, strconv.Itoa(x.Flows),
+			strconv.Itoa(x.Completed), strconv.Itoa(x.Days),
+			x.First, x.Last, strconv.FormatInt(x.Longest, 10), strconv.FormatUint(x.Bytes, 10),
+			strconv.FormatUint(x.ReplyBytes, 10)})
 	}
 	out.Flush()
 	return out.Error()

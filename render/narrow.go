@@ -50,7 +50,8 @@ func Proposals(s *Screen, n Narrowing) {
 	if slices.ContainsFunc(n.Result.Proposals, func(c work.Checked) bool { return c.Changed && c.Refused == "" }) {
 		text := "by deciding the result: nothing more is let through than before, all that is needed still is"
 		if e := n.Result.Expects; e.All > 0 {
-			text += fmt.Sprintf(", %s of %s (%s before)", Number(e.After), Count(e.All, "expectation holds", "expectations hold"), Number(e.Before)) + undecidedText(e.Unsure)
+			text += fmt.Sprintf(", %s of %s (%s before)", Number(e.After),
+				Count(e.All, "expectation holds", "expectations hold"), Number(e.Before)) + undecidedText(e.Unsure)
 		}
 		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: text})
 	}
@@ -83,7 +84,8 @@ func inAll(r work.Result) string {
 			}
 		}
 	}
-	text := fmt.Sprintf("%s for %s: %s %s", Count(changed, "proposal", "proposals"), Count(len(groups), "group", "groups"), Count(rules, "rule becomes", "rules become"), Number(after))
+	text := fmt.Sprintf("%s for %s: %s %s", Count(changed, "proposal", "proposals"),
+		Count(len(groups), "group", "groups"), Count(rules, "rule becomes", "rules become"), Number(after))
 	if lost > 0 {
 		text += fmt.Sprintf("; %s could go altogether", Number(lost))
 	}
@@ -123,26 +125,31 @@ func proposal(s *Screen, n Narrowing, d *decide.Decider, c *work.Checked) {
 	}
 	line("rests on", restsOn(c, n.Flows))
 	if c.Flows > 0 {
-		line("unseen", fmt.Sprintf("the next flow is from a peer not seen so far with a chance of about %s; on the next day, %s of the peers are new (Good–Turing)", percent(c.Unseen.Peers), percent(c.Unseen.Days)))
+		line("unseen", fmt.Sprintf("the next flow is from a peer not seen so far with a chance of about %s; on "+
+			"the next day, %s of the peers are new (Good–Turing)", percent(c.Unseen.Peers), percent(c.Unseen.Days)))
 	}
 	for i, text := range c.Rhythm {
 		s.Labelled(2, Piece{first(i, "window"), Warm}, findingLabel, Piece{Text: text})
 	}
 	if l := c.Lending; l != nil && !l.Taken {
-		line("or lend", lendText(e, l)+fmt.Sprintf(" (%s, %s on %s, the longest %s): --lend", Count(l.Users, "user", "users"), Count(l.Sessions, "session", "sessions"), Count(l.Days, "day", "days"), Lasting(l.Longest)))
+		line("or lend", lendText(e, l)+fmt.Sprintf(" (%s, %s on %s, the longest %s): --lend",
+			Count(l.Users, "user", "users"), Count(l.Sessions, "session", "sessions"), Count(l.Days, "day", "days"),
+			Lasting(l.Longest)))
 	}
 	if c.Changed {
 		quota := ""
 		if c.Quota > 0 {
 			quota = fmt.Sprintf(" (quota %s)", Number(c.Quota))
 		}
-		line("cost", fmt.Sprintf("the group takes %s → %s rules %s%s", Number(c.CostBefore), Number(c.CostAfter), map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], quota))
+		line("cost", fmt.Sprintf("the group takes %s → %s rules %s%s", Number(c.CostBefore), Number(c.CostAfter),
+			map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], quota))
 	}
 	if c.Tight {
 		line("choice", "the quota leaves no room for the best choice: this is the best that fits it")
 	}
 	if !c.Exact() {
-		line("choice", fmt.Sprintf("very many groups and lists hold the peers: by the weights this is at most %s above the best choice", percent(c.Bound)))
+		line("choice", fmt.Sprintf("very many groups and lists hold the peers: by the weights this is at most %s "+
+			"above the best choice", percent(c.Bound)))
 	}
 	if n.Curve && len(c.Curve) > 1 {
 		curve(s, c.Curve)
@@ -168,7 +175,8 @@ func afterwards(e *estate.Estate, c *work.Checked) []string {
 }
 
 func lendText(e *estate.Estate, l *narrow.Lending) string {
-	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services), narrow.NewRule{Choices: l.Choices}.PeerWords(), work.Duration(l.AtMost))
+	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services),
+		narrow.NewRule{Choices: l.Choices}.PeerWords(), work.Duration(l.AtMost))
 }
 
 // leftOut lists what was seen and is not taken for needed, by reason.
@@ -201,7 +209,8 @@ func leftOut(e *estate.Estate, c *work.Checked) []string {
 		if len(peers) > examples {
 			such = "such as " + such
 		}
-		texts = append(texts, fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"), Count(flows, "flow", "flows"), words.Services(e, service.UnionAll(services...)), such))
+		texts = append(texts, fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"),
+			Count(flows, "flow", "flows"), words.Services(e, service.UnionAll(services...)), such))
 	}
 	return append(texts, "--keep keeps any of them: --keep \""+keepExample(e, c)+"\"")
 }
@@ -214,7 +223,8 @@ func keepExample(e *estate.Estate, c *work.Checked) string {
 			break
 		}
 	}
-	return fmt.Sprintf("%s %s %s", serviceWords(e, service.Between(x.Service, x.Service)), map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[c.Direction], x.Peer)
+	return fmt.Sprintf("%s %s %s", serviceWords(e, service.Between(x.Service, x.Service)),
+		map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[c.Direction], x.Peer)
 }
 
 // curve draws the trade-off between rules and excess: a bar for each number of
@@ -244,7 +254,9 @@ func curve(s *Screen, points []narrow.Point) {
 			mark = "  over the quota"
 		}
 		label := first(i, "curve")
-		s.Line(Piece{"  ", Plain}, Piece{Pad(label, findingLabel), Faint}, Piece{fmt.Sprintf("%8s  ", Count(p.Rules, "rule", "rules")), style}, Piece{bar, map[bool]Style{true: Warm, false: Cool}[!p.Chosen]},
+		s.Line(Piece{"  ", Plain}, Piece{Pad(label, findingLabel), Faint},
+			Piece{fmt.Sprintf("%8s  ", Count(p.Rules, "rule", "rules")), style},
+			Piece{bar, map[bool]Style{true: Warm, false: Cool}[!p.Chosen]},
 			Piece{" " + excessWords(p.Excess) + mark, style})
 	}
 }
@@ -260,7 +272,9 @@ func excessWords(x narrow.Excess) string {
 		case part.n == 1:
 			parts = append(parts, "1 "+part.what)
 		case part.n > 0:
-			many := map[string]string{"stranger": "strangers", "private or known address": "private or known addresses", "unseen member or entry": "unseen members or entries"}[part.what]
+			many := map[string]string{"stranger": "strangers",
+				"private or known address": "private or known addresses",
+				"unseen member or entry":   "unseen members or entries"}[part.what]
 			parts = append(parts, roughly(part.n)+" "+many)
 		}
 	}
@@ -306,7 +320,8 @@ func newSentence(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
 // closesText says services and how many peers lose them.
 func closesText(e *estate.Estate, closes traffic.Set) string {
 	var parts []string
-	if s, p := closes.Services(), closes.Peers(service.All); traffic.Of(p, s).Equal(closes) { // ICMP of one family is none of the other's
+	// ICMP of one family is none of the other's
+	if s, p := closes.Services(), closes.Peers(service.All); traffic.Of(p, s).Equal(closes) {
 		return words.Services(e, s) + " for " + losers(p)
 	}
 	blocks := closes.Blocks()
@@ -335,7 +350,8 @@ func needs(s *Screen, e *estate.Estate, c *work.Checked) {
 		case narrow.Asked:
 			text += ": asked for: --keep \"" + n.Text + "\""
 		case narrow.Public:
-			text += ": " + n.Text + ". Say so (expect internet can reach " + c.Group.Name + " on " + serviceWords(e, n.Services) + "), or --drop them"
+			text += ": " + n.Text + ". Say so (expect internet can reach " + c.Group.Name + " on " +
+				serviceWords(e, n.Services) + "), or --drop them"
 		case narrow.Observed:
 			peers, flows := addressCount(n.Peers), 0
 			days := 0
@@ -343,7 +359,8 @@ func needs(s *Screen, e *estate.Estate, c *work.Checked) {
 				flows += x.Flows
 				days = max(days, x.Days.Count())
 			}
-			text += fmt.Sprintf(": %s, %s, on up to %s", peers, Count(flows, "flow", "flows"), Count(days, "day", "days"))
+			text += fmt.Sprintf(": %s, %s, on up to %s", peers, Count(flows, "flow", "flows"),
+				Count(days, "day", "days"))
 			var held []string
 			for _, r := range c.New {
 				if !r.Services.Overlaps(n.Services) {
@@ -395,10 +412,12 @@ func restsOn(c *work.Checked, flows *flow.Summary) (text string) {
 	if flows == nil {
 		return "no flows were given (--flows FILE): only what the definitions declare counts as needed"
 	}
-	window := fmt.Sprintf("%s of flows (%s to %s)", Count(flows.Window(), "day", "days"), flows.First.Format("2006-01-02"), flows.Last.Format("2006-01-02"))
+	window := fmt.Sprintf("%s of flows (%s to %s)", Count(flows.Window(), "day", "days"),
+		flows.First.Format("2006-01-02"), flows.Last.Format("2006-01-02"))
 	if e := c.Elsewhere; e.Flows > 0 {
 		defer func() {
-			text += fmt.Sprintf("; %s are let through by %s anyway", Count(e.Flows, "other flow", "other flows"), strings.Join(e.Groups, ", "))
+			text += fmt.Sprintf("; %s are let through by %s anyway", Count(e.Flows, "other flow", "other flows"),
+				strings.Join(e.Groups, ", "))
 		}()
 	}
 	if c.Unwatched {

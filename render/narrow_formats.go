@@ -51,7 +51,8 @@ type lendingJSON struct {
 }
 
 type proposalJSON struct {
-	State       string        `json:"state"` // "defined": the edit is of the definitions; "found": the group is only surveyed
+	// "defined": the edit is of the definitions; "found": the group is only surveyed
+	State       string        `json:"state"`
 	Group       string        `json:"group"`
 	Direction   string        `json:"direction"`
 	Defined     bool          `json:"defined"`
@@ -105,10 +106,15 @@ func ProposalsJSON(out io.Writer, n Narrowing) error {
 }
 
 func proposalToJSON(e *estate.Estate, d *decide.Decider, c *work.Checked) proposalJSON {
-	x := proposalJSON{State: map[bool]string{true: "defined", false: "found"}[c.Group.Defined], Group: c.Group.Path(), Direction: string(c.Direction), Defined: c.Group.Defined, File: c.Rules[0].Origin.File, Line: c.Rules[0].Origin.Line,
-		Rules: []string{}, Before: []string{}, After: []string{}, Needs: []needJSON{}, LeftOut: []leftOutJSON{}, Curve: []pointJSON{}, Changed: c.Changed, Refused: c.Refused,
-		Closes: blocksToJSON(c.Closes), Flows: c.Flows, Peers: c.Peers, UnseenPeers: c.Unseen.Peers, UnseenDays: c.Unseen.Days, Rhythm: orNone(c.Rhythm),
-		Excess: excessJSON(c.Excess), CostBefore: c.CostBefore, CostAfter: c.CostAfter, Quota: c.Quota, Exact: c.Exact(), Bound: c.Bound, Shut: c.Shut, Gain: c.Gain()}
+	x := proposalJSON{State: map[bool]string{true: "defined", false: "found"}[c.Group.Defined], Group: c.Group.Path(),
+		Direction: string(c.Direction), Defined: c.Group.Defined, File: c.Rules[0].Origin.File,
+		Line:  c.Rules[0].Origin.Line,
+		Rules: []string{}, Before: []string{}, After: []string{}, Needs: []needJSON{}, LeftOut: []leftOutJSON{},
+		Curve: []pointJSON{}, Changed: c.Changed, Refused: c.Refused,
+		Closes: blocksToJSON(c.Closes), Flows: c.Flows, Peers: c.Peers, UnseenPeers: c.Unseen.Peers,
+		UnseenDays: c.Unseen.Days, Rhythm: orNone(c.Rhythm),
+		Excess: excessJSON(c.Excess), CostBefore: c.CostBefore, CostAfter: c.CostAfter, Quota: c.Quota,
+		Exact: c.Exact(), Bound: c.Bound, Shut: c.Shut, Gain: c.Gain()}
 	if w, ok := c.Example(d); ok {
 		x.Example = stoppedFlow(d, c, w)
 	}
@@ -122,7 +128,8 @@ func proposalToJSON(e *estate.Estate, d *decide.Decider, c *work.Checked) propos
 		x.After = append(x.After, newSentence(e, c, rule))
 	}
 	for _, need := range c.Needs {
-		y := needJSON{Source: string(need.Source), Text: need.Text, Services: []string{}, Peers: []string{}, Lent: need.Lent}
+		y := needJSON{Source: string(need.Source), Text: need.Text, Services: []string{}, Peers: []string{},
+			Lent: need.Lent}
 		for _, spec := range need.Services.Specs() {
 			y.Services = append(y.Services, spec.String())
 		}
@@ -142,7 +149,8 @@ func proposalToJSON(e *estate.Estate, d *decide.Decider, c *work.Checked) propos
 		x.Curve = append(x.Curve, pointJSON{p.Rules, excessJSON(p.Excess), p.Chosen, p.Over})
 	}
 	if l := c.Lending; l != nil {
-		x.Lending = &lendingJSON{lendText(e, l), l.Users, l.Sessions, l.Days, int64(l.Longest.Seconds()), int64(l.AtMost.Seconds()), l.Taken}
+		x.Lending = &lendingJSON{lendText(e, l), l.Users, l.Sessions, l.Days, int64(l.Longest.Seconds()),
+			int64(l.AtMost.Seconds()), l.Taken}
 		if l.Taken {
 			x.After = append(x.After, x.Lending.Rule)
 		}

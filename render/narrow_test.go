@@ -10,7 +10,8 @@ import (
 )
 
 func TestLasting(t *testing.T) {
-	for seconds, want := range map[int]string{0: "0 s", 59: "59 s", 60: "1 min", 3599: "59 min", 3600: "1 h 0 min", 7500: "2 h 5 min", 90000: "1 d 1 h"} {
+	for seconds, want := range map[int]string{0: "0 s", 59: "59 s", 60: "1 min", 3599: "59 min", 3600: "1 h 0 min",
+		7500: "2 h 5 min", 90000: "1 d 1 h"} {
 		if got := Lasting(time.Duration(seconds) * time.Second); got != want {
 			t.Errorf("%d: %s, want %s", seconds, got, want)
 		}
@@ -24,7 +25,8 @@ func TestExcessInWords(t *testing.T) {
 	}{
 		{narrow.Excess{}, "nobody else"},
 		{narrow.Excess{Strangers: 1}, "1 stranger"},
-		{narrow.Excess{Strangers: 1234, Known: 1, Named: 2}, "1,234 strangers, 1 private or known address, 2 unseen members or entries"},
+		{narrow.Excess{Strangers: 1234, Known: 1, Named: 2},
+			"1,234 strangers, 1 private or known address, 2 unseen members or entries"},
 		{narrow.Excess{Strangers: 1 << 80}, "2^80 strangers"},
 	} {
 		if got := excessWords(x.excess); got != x.want {
@@ -37,7 +39,8 @@ func TestExcessInWords(t *testing.T) {
 func TestCurve(t *testing.T) {
 	var points []narrow.Point
 	for i := range 60 {
-		points = append(points, narrow.Point{Rules: i + 1, Excess: narrow.Excess{Strangers: float64(int64(1) << (59 - i))}, Chosen: i == 30, Over: i > 40})
+		points = append(points, narrow.Point{Rules: i + 1,
+			Excess: narrow.Excess{Strangers: float64(int64(1) << (59 - i))}, Chosen: i == 30, Over: i > 40})
 	}
 	for _, width := range []int{40, 80, 140} {
 		var out bytes.Buffer

@@ -55,7 +55,8 @@ func PointsJUnit(w io.Writer, name string, points []Point, unread []estate.Unrea
 		s.Cases = append(s.Cases, c)
 	}
 	for _, s := range document.Suites {
-		document.Tests, document.Failures, document.Skipped = document.Tests+s.Tests, document.Failures+s.Failures, document.Skipped+s.Skipped
+		document.Tests, document.Failures, document.Skipped = document.Tests+s.Tests, document.Failures+s.Failures,
+			document.Skipped+s.Skipped
 	}
 	return writeXML(w, document)
 }
@@ -89,13 +90,16 @@ func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Un
 		}
 		if _, ok := at[p.Kind]; !ok {
 			at[p.Kind] = len(run.Tool.Driver.Rules)
-			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{ID: Clean(p.Kind), Short: sarifText{Clean(p.About)}, Default: sarifDefault{level}})
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules,
+				sarifRule{ID: Clean(p.Kind), Short: sarifText{Clean(p.About)}, Default: sarifDefault{level}})
 		}
 		message := p.Name
 		if p.Text != "" {
 			message += ": " + p.Text
 		}
-		x := sarifResult{RuleID: Clean(p.Kind), RuleIndex: at[p.Kind], Level: level, Message: sarifText{Clean(message)}, Locations: []sarifLocation{{Physical: cmp.Or(physical(p.Place), physical(source))}},
+		x := sarifResult{RuleID: Clean(p.Kind), RuleIndex: at[p.Kind], Level: level,
+			Message:      sarifText{Clean(message)},
+			Locations:    []sarifLocation{{Physical: cmp.Or(physical(p.Place), physical(source))}},
 			Fingerprints: map[string]string{"isonomos/v1": Clean(p.Kind + " " + p.Name)}}
 		if p.Column > 0 && x.Locations[0].Physical != nil {
 			x.Locations[0].Physical.Region.StartColumn = p.Column
@@ -116,7 +120,8 @@ func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Un
 func unreadPoints(unread []estate.Unread) []Point {
 	var points []Point
 	for _, u := range unread {
-		points = append(points, Point{Kind: "unread", About: "an account could not be read: nothing is known of it", Name: "the account " + u.Account + " could not be read", Failed: true, Text: u.Reason})
+		points = append(points, Point{Kind: "unread", About: "an account could not be read: nothing is known of it",
+			Name: "the account " + u.Account + " could not be read", Failed: true, Text: u.Reason})
 	}
 	return points
 }
@@ -130,7 +135,8 @@ func MessagePoints(messages []source.Message) []Point {
 			kind, about = known.Name, known.Text
 		}
 		place := estate.Origin{File: m.File.Name, Line: m.File.Line(m.Span.Start)}
-		points = append(points, Point{Kind: kind, About: about, Name: m.Text, Place: place, Column: m.File.Column(m.Span.Start), Failed: !m.Warning, Warning: m.Warning, Text: m.Hint})
+		points = append(points, Point{Kind: kind, About: about, Name: m.Text, Place: place,
+			Column: m.File.Column(m.Span.Start), Failed: !m.Warning, Warning: m.Warning, Text: m.Hint})
 	}
 	return points
 }
@@ -161,7 +167,8 @@ func ProofPoints(proofs []Proof) []Point {
 			if r.Note != "" {
 				text += "; " + r.Note
 			}
-			points = append(points, Point{Kind: "expect", About: "an expectation of the whole path", Name: r.Text + in(p, shown), Place: r.Origin, Failed: !r.Holds, Text: text})
+			points = append(points, Point{Kind: "expect", About: "an expectation of the whole path",
+				Name: r.Text + in(p, shown), Place: r.Origin, Failed: !r.Holds, Text: text})
 		}
 	}
 	for i := range first.Verdicts {
@@ -185,7 +192,8 @@ func lawPoints(name, in string, p Proof, i int) []Point {
 		if v.Groups == 0 {
 			text = "is over no group: its condition holds nowhere"
 		}
-		return []Point{{Kind: kind, About: about, Name: "law " + name + in, Place: v.Origin, Warning: v.Groups == 0, Text: text}}
+		return []Point{{Kind: kind, About: about, Name: "law " + name + in, Place: v.Origin, Warning: v.Groups == 0,
+			Text: text}}
 	}
 	var points []Point
 	for _, b := range v.Breaches {
@@ -195,7 +203,8 @@ func lawPoints(name, in string, p Proof, i int) []Point {
 		}
 		x := Point{Kind: kind, About: about, Name: b.Group.Path() + ": " + b.Text + in, Place: place, Failed: true}
 		if b.Exemption != nil {
-			x.Skipped = fmt.Sprintf("exempted until %s by %s: %s", lastDay(b.Exemption.Until), b.Exemption.By, b.Exemption.Because)
+			x.Skipped = fmt.Sprintf("exempted until %s by %s: %s", lastDay(b.Exemption.Until), b.Exemption.By,
+				b.Exemption.Because)
 		}
 		points = append(points, x)
 	}

@@ -120,15 +120,21 @@ func FindingsSARIF(w io.Writer, a Audit) error {
 	for _, c := range audit.Checks {
 		at[c.Name] = len(driver.Rules)
 		driver.Rules = append(driver.Rules, sarifRule{
-			ID: c.Name, Short: sarifText{c.About}, Full: &sarifText{strings.ReplaceAll(c.Doc, "\n", " ")}, Help: &sarifText{"Example: " + c.Example + "\nFix: " + CheckFix(c.Fix)},
-			Default: sarifDefault{sarifLevel(c.Start)}, Properties: sarifRuleExtra{Tags: []string{"security"}, Controls: c.Controls},
+			ID: c.Name, Short: sarifText{c.About}, Full: &sarifText{strings.ReplaceAll(c.Doc, "\n",
+				" ")}, Help: &sarifText{"Example: " + c.Example + "\nFix: " + CheckFix(c.Fix)},
+			Default:    sarifDefault{sarifLevel(c.Start)},
+			Properties: sarifRuleExtra{Tags: []string{"security"}, Controls: c.Controls},
 		})
 	}
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []json.RawMessage{}}
 	for _, f := range a.Result.Findings {
 		if _, ok := at[f.Check]; !ok {
 			at[f.Check] = len(driver.Rules)
-			driver.Rules = append(driver.Rules, sarifRule{ID: Clean(f.Check), Short: sarifText{"the law " + Clean(strings.TrimPrefix(f.Check, audit.LawPrefix)) + " is not kept"}, Default: sarifDefault{sarifLevel(f.Start)}, Properties: sarifRuleExtra{Tags: []string{"security"}, Controls: f.Controls}})
+			driver.Rules = append(driver.Rules,
+				sarifRule{ID: Clean(f.Check),
+					Short: sarifText{"the law " + Clean(strings.TrimPrefix(f.Check, audit.LawPrefix)) +
+						" is not kept"}, Default: sarifDefault{sarifLevel(f.Start)},
+					Properties: sarifRuleExtra{Tags: []string{"security"}, Controls: f.Controls}})
 		}
 		text, err := json.Marshal(sarifOf(a, f, at[f.Check]))
 		if err != nil {
@@ -156,9 +162,11 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 		message += "; " + Clean(r.Check+": "+r.Message)
 	}
 	x := sarifResult{
-		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f, a.Source)},
+		RuleID: Clean(f.Check), RuleIndex: index, Level: sarifLevel(
+			f.Severity), Message: sarifText{message}, Locations: []sarifLocation{sarifPlace(f, a.Source)},
 		Fingerprints: map[string]string{"isonomos/v1": f.Fingerprint},
-		Properties:   sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls, Fix: Clean(a.Say.remedy(f.Fix)), State: f.State},
+		Properties: sarifResultExtra{Severity: f.Severity.String(), Controls: f.Controls,
+			Fix: Clean(a.Say.remedy(f.Fix)), State: f.State},
 	}
 	for _, r := range f.Counting() {
 		x.Properties.Also = append(x.Properties.Also, Clean(r.Check))
@@ -167,17 +175,20 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 		x.Properties.Exempted = append(x.Properties.Exempted, Clean(r.Check))
 	}
 	if a.Change != nil {
-		x.Baseline = map[audit.Trend]string{audit.New: "new", audit.Worse: "updated", audit.Better: "updated", audit.Same: "unchanged"}[a.Change.Of[f.Fingerprint].Trend]
+		x.Baseline = map[audit.Trend]string{audit.New: "new", audit.Worse: "updated", audit.Better: "updated",
+			audit.Same: "unchanged"}[a.Change.Of[f.Fingerprint].Trend]
 	}
 	if e := f.Exemption; e != nil {
-		x.Suppressions = []sarifSuppression{{"external", "accepted", Clean(e.Because + " (until " + lastDay(e.Until) + ", by " + e.By + ")")}}
+		x.Suppressions = []sarifSuppression{{"external", "accepted",
+			Clean(e.Because + " (until " + lastDay(e.Until) + ", by " + e.By + ")")}}
 	}
 	if fix, ok := a.Fixes[f.Fingerprint]; ok {
 		r := sarifReplacement{Deleted: sarifRegion{ByteOffset: &fix.Offset, ByteLength: &fix.Length}}
 		if fix.Inserted != "" {
 			r.Inserted = &sarifText{fix.Inserted}
 		}
-		x.Fixes = []sarifFix{{sarifText{Clean(fix.About)}, []sarifArtifactChange{{sarifArtifact{fileURI(fix.File)}, []sarifReplacement{r}}}}}
+		x.Fixes = []sarifFix{{sarifText{Clean(fix.About)},
+			[]sarifArtifactChange{{sarifArtifact{fileURI(fix.File)}, []sarifReplacement{r}}}}}
 	}
 	return x
 }

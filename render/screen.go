@@ -134,7 +134,8 @@ func within(text string) string {
 	for end > 0 && !utf8.RuneStart(text[end]) {
 		end--
 	}
-	return fmt.Sprintf("%s… and %s more characters (--format json has them)", text[:end], Number(utf8.RuneCountInString(text[end:])))
+	return fmt.Sprintf("%s… and %s more characters (--format json has them)", text[:end],
+		Number(utf8.RuneCountInString(text[end:])))
 }
 
 // wrap parts a text into lines at its blanks; a word that is longer than a line is cut.

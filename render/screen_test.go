@@ -14,14 +14,17 @@ func drawn(width int, colour bool, draw func(*Screen)) string {
 
 func TestWrapping(t *testing.T) {
 	got := drawn(40, false, func(s *Screen) {
-		s.Labelled(2, Piece{"label", Faint}, 8, Piece{Text: "ships' agents book pilots at the pilot-stations, day and night"})
+		s.Labelled(2, Piece{"label", Faint}, 8, Piece{Text: "ships' agents book pilots at the pilot-stations, " +
+			"day and night"})
 	})
 	want := "  label   ships' agents book pilots at\n          the pilot-stations, day and\n          night\n"
 	if got != want {
 		t.Errorf("got\n%q", got)
 	}
 	for _, width := range []int{0, 1, 40, 77, 1000} {
-		for _, line := range strings.Split(drawn(width, false, func(s *Screen) { s.Text(4, strings.Repeat("word ", 80)+strings.Repeat("x", 300)) }), "\n") {
+		for _, line := range strings.Split(
+			drawn(width, false, func(s *Screen) { s.Text(4, strings.Repeat("word ", 80)+strings.Repeat("x", 300)) }),
+			"\n") {
 			if limit := min(max(width, minWidth), maxWidth); Columns(line) > limit || strings.HasSuffix(line, " ") {
 				t.Errorf("at %d columns a line has %d: %q", width, Columns(line), line)
 			}
@@ -30,10 +33,15 @@ func TestWrapping(t *testing.T) {
 }
 
 func TestEnds(t *testing.T) {
-	if got := drawn(40, false, func(s *Screen) { s.Ends(Piece{Text: "right"}, Piece{Text: "left"}) }); got != "left"+strings.Repeat(" ", 31)+"right\n" {
+	if got := drawn(40, false, func(s *Screen) { s.Ends(Piece{Text: "right"}, Piece{Text: "left"}) }); got != "left"+
+		strings.Repeat(" ", 31)+"right\n" {
 		t.Errorf("got %q", got)
 	}
-	if got := drawn(40, false, func(s *Screen) { s.Ends(Piece{Text: "right"}, Piece{Text: strings.Repeat("l", 38)}) }); got != strings.Repeat("l", 38)+"\n"+strings.Repeat(" ", 35)+"right\n" {
+	if got := drawn(40, false,
+		func(s *Screen) {
+			s.Ends(Piece{Text: "right"},
+				Piece{Text: strings.Repeat("l", 38)})
+		}); got != strings.Repeat("l", 38)+"\n"+strings.Repeat(" ", 35)+"right\n" {
 		t.Errorf("got %q", got)
 	}
 }
@@ -102,7 +110,8 @@ func FuzzScreen(f *testing.F) {
 
 // A text of megabytes is laid out in time that grows with it, and shown in part.
 func TestVeryLongText(t *testing.T) {
-	for _, text := range []string{strings.Repeat("n", 4<<20), strings.Repeat("\u0301", 2<<20), strings.Repeat("word ", 1<<20)} {
+	for _, text := range []string{strings.Repeat("n", 4<<20), strings.Repeat("\u0301", 2<<20),
+		strings.Repeat("word ", 1<<20)} {
 		var out strings.Builder
 		NewScreen(&out, 80, false).Text(4, text)
 		for line := range strings.Lines(out.String()) {
@@ -110,7 +119,8 @@ func TestVeryLongText(t *testing.T) {
 				t.Fatalf("a line of %d columns", Columns(line))
 			}
 		}
-		if !strings.Contains(strings.Join(strings.Fields(out.String()), " "), "more characters (--format json has them)") || out.Len() > 40000 {
+		if !strings.Contains(strings.Join(strings.Fields(out.String()), " "),
+			"more characters (--format json has them)") || out.Len() > 40000 {
 			t.Errorf("%d bytes are shown", out.Len())
 		}
 	}

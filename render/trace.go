@@ -14,7 +14,8 @@ import (
 	"isonomos/core/service"
 )
 
-var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoRoute: Hot, decide.OneWay: Hot, decide.Undecided: Warm}
+var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoRoute: Hot,
+	decide.OneWay: Hot, decide.Undecided: Warm}
 
 // Trace writes an answer for a terminal: the verdict, then each step with the rule that decided.
 func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *Then) {
@@ -27,7 +28,8 @@ func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *The
 	steps(s, e, a.Steps)
 	for i, next := range a.HandedOn {
 		s.Blank()
-		s.Line(Piece{Pad(string(next.Verdict), findingIndent), verdictStyles[next.Verdict]}, Piece{"handed on to ", Faint},
+		s.Line(Piece{Pad(string(next.Verdict), findingIndent), verdictStyles[next.Verdict]},
+			Piece{"handed on to ", Faint},
 			Piece{fmt.Sprintf("%s  %s", next.Destination, serviceName(e, next.Service)), Strong})
 		if i == 0 || next.Verdict != decide.Passes {
 			steps(s, e, next.Steps)
@@ -134,7 +136,8 @@ type traceJSON struct {
 }
 
 func traceToJSON(e *estate.Estate, a decide.Answer) traceJSON {
-	x := traceJSON{Verdict: string(a.Verdict), Source: a.Source.Addr.String(), Destination: a.Destination.Addr.String(), Service: a.Service.String(), Steps: []stepJSON{}}
+	x := traceJSON{Verdict: string(a.Verdict), Source: a.Source.Addr.String(),
+		Destination: a.Destination.Addr.String(), Service: a.Service.String(), Steps: []stepJSON{}}
 	for _, s := range a.Steps {
 		j := stepJSON{Layer: s.Layer, At: s.At, Verdict: string(s.Verdict), Text: s.Text}
 		if s.Group != nil {
@@ -228,7 +231,8 @@ func Proofs(s *Screen, proofs []Proof) {
 		}
 	}
 	if len(first.Results) == 0 && len(first.Verdicts) == 0 {
-		s.Line(Piece{"the definitions expect nothing", Strong}, Piece{Text: "   write for example: expect internet cannot reach GROUP"})
+		s.Line(Piece{"the definitions expect nothing", Strong},
+			Piece{Text: "   write for example: expect internet cannot reach GROUP"})
 		return
 	}
 	if len(first.Results) > 0 {
@@ -242,10 +246,12 @@ func Proofs(s *Screen, proofs []Proof) {
 		}
 	}
 	if imagined > 0 {
-		s.Text(0, fmt.Sprintf("%s on groups attached to nothing: decided for a made-up member in each of their subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
+		s.Text(0, fmt.Sprintf("%s on groups attached to nothing: decided for a made-up member in each of their "+
+			"subnets; ways that no survey tells are assumed.", Count(imagined, "answer rests", "answers rest")))
 	}
 	if n := len(first.Results); n > 0 {
-		summary := fmt.Sprintf("%s: %s", Count(n, "expectation", "expectations"), Count(counts["holds"], "holds", "hold"))
+		summary := fmt.Sprintf("%s: %s", Count(n, "expectation", "expectations"),
+			Count(counts["holds"], "holds", "hold"))
 		if counts["FAILS"] > 0 {
 			summary += ", " + Count(counts["FAILS"], "does", "do") + " not"
 		}
@@ -365,7 +371,9 @@ func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
 	told := 0
 	for _, b := range v.Breaches {
 		if b.Exemption != nil {
-			s.Labelled(findingIndent, Piece{"exempted", Faint}, findingLabel, Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(), b.Exemption.Until.Add(-time.Second).Format("2006-01-02"), b.Exemption.By, b.Exemption.Because)})
+			s.Labelled(findingIndent, Piece{"exempted", Faint}, findingLabel,
+				Piece{Text: fmt.Sprintf("%s until %s by %s: %s", b.Group.Path(),
+					b.Exemption.Until.Add(-time.Second).Format("2006-01-02"), b.Exemption.By, b.Exemption.Because)})
 			continue
 		}
 		if told++; told > most {
@@ -374,7 +382,8 @@ func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
 			}
 			continue
 		}
-		s.Ends(Piece{place(b.Origin()), Faint}, Piece{strings.Repeat(" ", findingIndent), Plain}, Piece{b.Group.Path(), Accent})
+		s.Ends(Piece{place(b.Origin()), Faint}, Piece{strings.Repeat(" ", findingIndent), Plain},
+			Piece{b.Group.Path(), Accent})
 		s.Text(findingIndent+2, b.Text)
 		if b.Witness != nil {
 			s.Text(findingIndent+2, fmt.Sprintf("for example %s %s", b.Witness.Peer, b.Witness.Service))
@@ -383,7 +392,8 @@ func lawVerdict(s *Screen, p Proof, v law.Verdict, withState bool) {
 }
 
 func verdictWords(v decide.Verdict) string {
-	return map[decide.Verdict]string{decide.Passes: "passes", decide.Stopped: "is stopped", decide.NoRoute: "has no way", decide.OneWay: "gets no answer", decide.Undecided: "is undecided"}[v]
+	return map[decide.Verdict]string{decide.Passes: "passes", decide.Stopped: "is stopped",
+		decide.NoRoute: "has no way", decide.OneWay: "gets no answer", decide.Undecided: "is undecided"}[v]
 }
 
 // witnessText says which rule lets a flow in, or what stops it.
@@ -479,7 +489,8 @@ type lawJSON struct {
 }
 
 func lawToJSON(v law.Verdict, state string) lawJSON {
-	x := lawJSON{state, v.Name, v.Title, v.Severity, orNone(v.Controls), v.Holds(), v.Groups, []breachJSON{}, at(v.Law.Origin)}
+	x := lawJSON{state, v.Name, v.Title, v.Severity, orNone(v.Controls), v.Holds(), v.Groups, []breachJSON{},
+		at(v.Law.Origin)}
 	for _, b := range v.Breaches {
 		y := breachJSON{Group: b.Group.Path(), Text: b.Text, Exempted: b.Exemption != nil, placeJSON: at(b.Origin())}
 		if b.Witness != nil {

@@ -207,7 +207,8 @@ func (l *lineReader) chunk(file string, b block) chunk {
 	return c
 }
 
-var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "instance", "group", "rule", "list", "unread"}
+var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "instance", "group", "rule", "list",
+	"unread"}
 
 // take decodes one line. The first of a survey must be its header.
 func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
@@ -225,9 +226,11 @@ func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 		c.header = &header
 		return checkHeader(c.header)
 	case r.Kind == "rule":
-		return l.rule(c, &ruleText{r.Account, r.Group, r.ID, r.Direction, r.Action, r.Description, r.Rank, r.Stateless, r.BuiltIn, r.rawPeers, r.rawServices, r.Changed}, number)
+		return l.rule(c, &ruleText{r.Account, r.Group, r.ID, r.Direction, r.Action, r.Description, r.Rank,
+			r.Stateless, r.BuiltIn, r.rawPeers, r.rawServices, r.Changed}, number)
 	case r.Kind == "instance":
-		c.instances = append(c.instances, instanceLine{r.Account, r.ID, r.Name, r.Type, r.Labels, r.Interfaces, r.Listeners, number})
+		c.instances = append(c.instances,
+			instanceLine{r.Account, r.ID, r.Name, r.Type, r.Labels, r.Interfaces, r.Listeners, number})
 		return nil
 	case r.Kind == "":
 		return errors.New(`the line has no "kind"`)
@@ -236,7 +239,8 @@ func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 		if best, ok := near.Best(r.Kind, recordKinds); ok {
 			hint = fmt.Sprintf(" (%q is near)", best)
 		}
-		c.warnings = append(c.warnings, warning{number, fmt.Sprintf("nothing is known of the kind %q%s: passed over", r.Kind, hint)})
+		c.warnings = append(c.warnings,
+			warning{number, fmt.Sprintf("nothing is known of the kind %q%s: passed over", r.Kind, hint)})
 		return nil
 	}
 	if r.rawPeers != nil {
@@ -288,19 +292,24 @@ func (l *lineReader) rule(c *chunk, r *ruleText, number int) error {
 		by = &estate.Changed{By: r.changed.By}
 		if r.changed.At != "" {
 			if by.At, err = time.Parse(time.RFC3339, r.changed.At); err != nil {
-				return fmt.Errorf(`the rule %q was changed at %q: write a time like 2026-11-20T06:00:00Z`, r.id, r.changed.At)
+				return fmt.Errorf(`the rule %q was changed at %q: write a time like 2026-11-20T06:00:00Z`, r.id,
+					r.changed.At)
 			}
 		}
 	}
 	for _, text := range peers.masked {
 		masked, _ := ParseRange(text) // it was read before
-		c.warnings = append(c.warnings, warning{number, fmt.Sprintf("the range %s has host bits: read as %s", text, masked.Masked())})
+		c.warnings = append(c.warnings,
+			warning{number, fmt.Sprintf("the range %s has host bits: read as %s", text, masked.Masked())})
 	}
 	if peers.refs {
 		c.refs = append(c.refs, len(c.rules))
 	}
-	c.rules = append(c.rules, estate.Rule{ID: r.id, Direction: direction, Action: action, Rank: r.rank, Peers: peers.peers, Services: services,
-		Stateless: r.stateless, Description: r.description, BuiltIn: r.builtIn, Origin: estate.Origin{File: l.file, Line: number}, Changed: by})
+	c.rules = append(c.rules,
+		estate.Rule{ID: r.id, Direction: direction, Action: action, Rank: r.rank, Peers: peers.peers,
+			Services:  services,
+			Stateless: r.stateless, Description: r.description, BuiltIn: r.builtIn,
+			Origin: estate.Origin{File: l.file, Line: number}, Changed: by})
 	if n := len(c.runs); n > 0 && c.runs[n-1].group == r.group && c.runs[n-1].account == r.account {
 		c.runs[n-1].to++
 	} else {
@@ -328,8 +337,10 @@ func (l *lineReader) specs(raw jx.Raw) ([]service.Spec, error) {
 
 // peersOf reads the peers of a rule. Those of rules with the same ranges share memory.
 func (l *lineReader) peersOf(raw jx.Raw) (rawPeers, error) {
-	if text, ok := only(raw); ok && (bytes.HasPrefix(text, []byte("group:")) || bytes.HasPrefix(text, []byte("list:"))) {
-		return rawPeers{peers: []estate.Peer{{Kind: estate.PeerMissing, Missing: valid(text)}}, refs: true}, nil // few rules refer to the same
+	if text, ok := only(raw); ok &&
+		(bytes.HasPrefix(text, []byte("group:")) || bytes.HasPrefix(text, []byte("list:"))) {
+		// few rules refer to the same
+		return rawPeers{peers: []estate.Peer{{Kind: estate.PeerMissing, Missing: valid(text)}}, refs: true}, nil
 	}
 	if known, ok := l.peers[string(raw)]; ok || len(raw) == 0 {
 		return known, nil

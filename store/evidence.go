@@ -82,8 +82,10 @@ func Open(path string, create bool) (*Store, error) {
 	} else {
 		return nil, err
 	}
-	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)", "foreign_keys(1)"}, "_txlock": {"immediate"}}
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: query.Encode()}).String())
+	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)",
+		"foreign_keys(1)"}, "_txlock": {"immediate"}}
+	db, err := sql.Open("sqlite",
+		(&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: query.Encode()}).String())
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +134,8 @@ func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Dail
 		return false, err
 	}
 	defer func() { _ = tx.Rollback() }() // does nothing after Commit
-	result, err := tx.Exec("insert into source (name, digest, added, format, records, skipped) values (?, ?, ?, ?, ?, ?) on conflict (digest) do nothing",
+	result, err := tx.Exec("insert into source (name, digest, added, format, records, skipped) values (?, ?, ?, "+
+		"?, ?, ?) on conflict (digest) do nothing",
 		of.Name, of.Digest, of.Added.Unix(), of.Format, of.Records, of.Skipped)
 	if err != nil {
 		return false, err
@@ -147,13 +150,16 @@ func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Dail
 	rows := batch{tx: tx}
 	for _, day := range days.Days() {
 		sum := days.Of(day)
-		if _, err := tx.Exec("insert into day values (?, ?, ?, ?, ?, ?)", id, day, sum.Flows, sum.Refused, sum.First.Unix(), sum.Last.Unix()); err != nil {
+		if _, err := tx.Exec("insert into day values (?, ?, ?, ?, ?, ?)", id, day, sum.Flows, sum.Refused,
+			sum.First.Unix(), sum.Last.Unix()); err != nil {
 			return false, err
 		}
 		for _, x := range sum.Sums() {
 			protocol, detail := x.Service.Split()
-			if err := rows.add(id, day, int64(protocol)<<16|int64(detail), x.Source.AsSlice(), x.Destination.AsSlice(), x.Flows, x.Completed,
-				x.First, x.Last, x.Longest, x.Lasted, int64(x.Packets), int64(x.Bytes), int64(x.ReplyBytes)); err != nil {
+			if err := rows.add(id, day, int64(protocol)<<16|int64(detail), x.Source.AsSlice(),
+				x.Destination.AsSlice(), x.Flows, x.Completed,
+				x.First, x.Last, x.Longest, x.Lasted, int64(x.Packets), int64(x.Bytes),
+				int64(x.ReplyBytes)); err != nil {
 				return false, err
 			}
 		}
@@ -209,8 +215,10 @@ func (b *batch) flush() error {
 // Sources lists what was added, in the order in which it was.
 func (s *Store) Sources(ctx context.Context) ([]flow.Source, error) {
 	rows, err := s.db.QueryContext(ctx, `select id, name, digest, added, format, records, skipped,
-		coalesce((select sum(flows) from day where source = id), 0), coalesce((select sum(refused) from day where source = id), 0),
-		coalesce((select min(first) from day where source = id), 0), coalesce((select max(last) from day where source = id), 0),
+		coalesce((select sum(flows) from day where source = id), 0),
+		coalesce((select sum(refused) from day where source = id), 0),
+		coalesce((select min(first) from day where source = id), 0),
+		coalesce((select max(last) from day where source = id), 0),
 		(select count(*) from day where source = id), (select count(*) from sum where source = id) from source order by id`)
 	if err != nil {
 		return nil, err
@@ -220,7 +228,8 @@ func (s *Store) Sources(ctx context.Context) ([]flow.Source, error) {
 	for rows.Next() {
 		var x flow.Source
 		var added, first, last int64
-		if err := rows.Scan(&x.ID, &x.Name, &x.Digest, &added, &x.Format, &x.Records, &x.Skipped, &x.Flows, &x.Refused, &first, &last, &x.Days, &x.Sums); err != nil {
+		if err := rows.Scan(&x.ID, &x.Name, &x.Digest, &added, &x.Format, &x.Records, &x.Skipped, &x.Flows,
+			&x.Refused, &first, &last, &x.Days, &x.Sums); err != nil {
 			return nil, err
 		}
 		x.Added, x.First, x.Last = time.Unix(added, 0).UTC(), time.Unix(first, 0).UTC(), time.Unix(last, 0).UTC()
@@ -239,7 +248,8 @@ func (s *Store) LastDay(ctx context.Context) (day int32, ok bool, err error) {
 // Evidence is the sum of all sources over the days from one to another, both in it.
 func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, error) {
 	sum := new(flow.Summary)
-	days, err := s.db.QueryContext(ctx, "select sum(refused), min(first), max(last), day from day where day between ? and ? group by day", from, to)
+	days, err := s.db.QueryContext(ctx,
+		"select sum(refused), min(first), max(last), day from day where day between ? and ? group by day", from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -256,7 +266,8 @@ func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, er
 	if err := days.Err(); err != nil {
 		return nil, err
 	}
-	rows, err := s.db.QueryContext(ctx, "select day, service, src, dst, flows, completed, first, last, longest, lasted, packets, bytes, reply_bytes from sum where day between ? and ?", from, to)
+	rows, err := s.db.QueryContext(ctx, "select day, service, src, dst, flows, completed, first, last, longest, "+
+		"lasted, packets, bytes, reply_bytes from sum where day between ? and ?", from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +278,8 @@ func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, er
 		var of int64
 		var src, dst []byte
 		var packets, bytes, replies int64
-		if err := rows.Scan(&day, &of, &src, &dst, &x.Flows, &x.Completed, &x.First, &x.Last, &x.Longest, &x.Lasted, &packets, &bytes, &replies); err != nil {
+		if err := rows.Scan(&day, &of, &src, &dst, &x.Flows, &x.Completed, &x.First, &x.Last, &x.Longest, &x.Lasted,
+			&packets, &bytes, &replies); err != nil {
 			return nil, err
 		}
 		var okSource, okDestination bool
@@ -315,7 +327,8 @@ func (s *Store) Forget(ctx context.Context, ids []int64, before int32) (sums int
 			return 0, err
 		}
 	}
-	if _, err := tx.Exec("delete from source where not exists (select 1 from day where day.source = source.id)"); err != nil {
+	if _, err := tx.Exec(
+		"delete from source where not exists (select 1 from day where day.source = source.id)"); err != nil {
 		return 0, err
 	}
 	return sums, tx.Commit()

@@ -30,19 +30,23 @@ func TestEvidenceIsKept(t *testing.T) {
 		for i := from; i < to; i++ {
 			at := start + int64(i)*86400
 			for _, src := range []string{"192.0.2.1", "2001:db8::1"} {
-				r := flow.Record{Start: at, End: at + 60, Source: netip.MustParseAddr(src), Destination: netip.MustParseAddr("192.0.2.9"), Protocol: service.TCP, Port: 443, Bytes: 7, ReplyKnown: true, Opened: flow.BySource}
+				r := flow.Record{Start: at, End: at + 60, Source: netip.MustParseAddr(src),
+					Destination: netip.MustParseAddr("192.0.2.9"), Protocol: service.TCP, Port: 443, Bytes: 7,
+					ReplyKnown: true, Opened: flow.BySource}
 				if src != "192.0.2.1" {
 					r.Destination, r.ReplyPackets = netip.MustParseAddr("2001:db8::9"), 1
 				}
 				d.Add(&r)
 			}
-			d.Add(&flow.Record{Start: at + 5, End: at, Source: netip.MustParseAddr("192.0.2.3"), Destination: netip.MustParseAddr("192.0.2.9"), Refused: true})
+			d.Add(&flow.Record{Start: at + 5, End: at, Source: netip.MustParseAddr("192.0.2.3"),
+				Destination: netip.MustParseAddr("192.0.2.9"), Refused: true})
 		}
 		d.Close()
 		return d
 	}
 	add := func(digest string, d *flow.Daily) bool {
-		added, err := s.AddEvidence(t.Context(), flow.Source{Name: digest, Digest: digest, Added: time.Unix(start, 0), Format: "CSV", Records: 3}, d)
+		added, err := s.AddEvidence(t.Context(),
+			flow.Source{Name: digest, Digest: digest, Added: time.Unix(start, 0), Format: "CSV", Records: 3}, d)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -65,11 +69,13 @@ func TestEvidenceIsKept(t *testing.T) {
 	}
 	e := sum()
 	x := e.Sums()
-	if len(x) != 2 || x[0].Flows != 8 || x[0].Completed != 0 || x[1].Completed != 8 || x[0].Days.Count() != 6 || x[1].Bytes != 56 || x[0].Longest != 60 || e.Flows != 16 || e.Refused != 8 || e.Window() != 6 {
+	if len(x) != 2 || x[0].Flows != 8 || x[0].Completed != 0 || x[1].Completed != 8 || x[0].Days.Count() != 6 ||
+		x[1].Bytes != 56 || x[0].Longest != 60 || e.Flows != 16 || e.Refused != 8 || e.Window() != 6 {
 		t.Errorf("got %+v, %+v", e, x)
 	}
 	sources, err := s.Sources(t.Context())
-	if err != nil || len(sources) != 2 || sources[1].Flows != 8 || sources[1].Refused != 4 || sources[1].Days != 4 || sources[1].Sums != 8 || sources[0].First.Unix() != start {
+	if err != nil || len(sources) != 2 || sources[1].Flows != 8 || sources[1].Refused != 4 || sources[1].Days != 4 ||
+		sources[1].Sums != 8 || sources[0].First.Unix() != start {
 		t.Errorf("sources %+v %v", sources, err)
 	}
 	if n, err := s.Forget(t.Context(), []int64{1}, int32(start/86400)+4); err != nil || n != 12 {
@@ -91,7 +97,8 @@ func TestEvidenceIsKept(t *testing.T) {
 
 func TestOtherFilesAreNoStores(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x.db")
-	if err := os.WriteFile(path, []byte("this is a text, and it is long enough to be looked at as a database"), 0o600); err != nil {
+	if err := os.WriteFile(path, []byte("this is a text, and it is long enough to be looked at as a database"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := Open(path, true); err == nil || !strings.Contains(err.Error(), "no store") {

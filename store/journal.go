@@ -20,8 +20,10 @@ create table if not exists journal (
   body text not null,         -- JSON
   hash text not null          -- SHA-256, in hex, of the hash before it and all of the above
 );
-create trigger if not exists journal_stays before update on journal begin select raise(abort, 'the journal is only ever added to'); end;
-create trigger if not exists journal_keeps before delete on journal begin select raise(abort, 'the journal is only ever added to'); end;
+create trigger if not exists journal_stays before update on journal
+  begin select raise(abort, 'the journal is only ever added to'); end;
+create trigger if not exists journal_keeps before delete on journal
+  begin select raise(abort, 'the journal is only ever added to'); end;
 create table if not exists lock (
   account text primary key,
   run text not null,
@@ -43,7 +45,8 @@ type Entry struct {
 // hashAfter is the hash of an entry behind one with another hash: SHA-256 over all
 // fields, parted by line ends, which none but the body can hold.
 func (e Entry) hashAfter(before string) string {
-	sum := sha256.Sum256([]byte(strings.Join([]string{before, fmt.Sprint(e.Number), e.At, e.Run, e.Kind, string(e.Body)}, "\n")))
+	sum := sha256.Sum256([]byte(
+		strings.Join([]string{before, fmt.Sprint(e.Number), e.At, e.Run, e.Kind, string(e.Body)}, "\n")))
 	return hex.EncodeToString(sum[:])
 }
 
@@ -66,7 +69,8 @@ func (s *Store) Append(at time.Time, run, kind string, body any) (Entry, error) 
 	}
 	e.Number++
 	e.Hash = e.hashAfter(before)
-	if _, err := tx.Exec("insert into journal values (?, ?, ?, ?, ?, ?)", e.Number, e.At, e.Run, e.Kind, string(e.Body), e.Hash); err != nil {
+	if _, err := tx.Exec("insert into journal values (?, ?, ?, ?, ?, ?)", e.Number, e.At, e.Run, e.Kind,
+		string(e.Body), e.Hash); err != nil {
 		return e, fmt.Errorf("the journal can't be written: %w", err)
 	}
 	if err := tx.Commit(); err != nil {
@@ -122,7 +126,8 @@ func (s *Store) Lock(accounts []string, run, holder string, now, until time.Time
 	for _, account := range accounts {
 		var has LockedError
 		var till int64
-		err := tx.QueryRow("select account, run, holder, until from lock where account = ?", account).Scan(&has.Account, &has.Run, &has.Holder, &till)
+		err := tx.QueryRow("select account, run, holder, until from lock where account = ?",
+			account).Scan(&has.Account, &has.Run, &has.Holder, &till)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 		case err != nil:
@@ -130,7 +135,8 @@ func (s *Store) Lock(accounts []string, run, holder string, now, until time.Time
 		case has.Holder != holder && till > now.Unix() && !dead(has.Holder):
 			return &has
 		}
-		if _, err := tx.Exec("insert or replace into lock values (?, ?, ?, ?)", account, run, holder, until.Unix()); err != nil {
+		if _, err := tx.Exec("insert or replace into lock values (?, ?, ?, ?)", account, run, holder,
+			until.Unix()); err != nil {
 			return err
 		}
 	}

@@ -36,7 +36,8 @@ func TestJournalChain(t *testing.T) {
 			}
 			defer other.Close()
 			for k := range 10 {
-				if _, err := other.Append(time.Unix(int64(k), 0), "run", "intend", map[string]int{"writer": i, "step": k}); err != nil {
+				if _, err := other.Append(time.Unix(int64(k), 0), "run", "intend",
+					map[string]int{"writer": i, "step": k}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -47,7 +48,8 @@ func TestJournalChain(t *testing.T) {
 	if err != nil || len(all) != 40 || all[39].Number != 40 {
 		t.Fatalf("%d entries, %v", len(all), err)
 	}
-	for _, query := range []string{"update journal set body = '{}' where number = 7", "delete from journal where number = 7"} {
+	for _, query := range []string{"update journal set body = '{}' where number = 7",
+		"delete from journal where number = 7"} {
 		if _, err := s.db.Exec(query); err == nil || !strings.Contains(err.Error(), "only ever added to") {
 			t.Errorf("%s: %v", query, err)
 		}
@@ -58,10 +60,12 @@ func TestJournalChain(t *testing.T) {
 		"update journal set run = 'other' where number = 40",
 		"delete from journal where number = 7",
 		"insert into journal values (41, '', 'run', 'done', '{}', 'forged')",
-		"update journal set number = -1 where number = 1; update journal set number = 1 where number = 2; update journal set number = 2 where number = -1",
+		"update journal set number = -1 where number = 1; update journal set number = 1 where number = 2; update " +
+			"journal set number = 2 where number = -1",
 		"update journal set hash = (select hash from journal where number = 8) where number = 7",
 	} {
-		if _, err := s.db.Exec("drop trigger journal_stays; drop trigger journal_keeps; begin; " + tampered); err != nil {
+		if _, err := s.db.Exec("drop trigger journal_stays; drop trigger journal_keeps; begin; " +
+			tampered); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := journalOf(t, s); err == nil || !strings.Contains(err.Error(), "its chain breaks at entry") {
@@ -99,7 +103,8 @@ func TestLocks(t *testing.T) {
 		t.Fatal(err)
 	}
 	var locked *LockedError
-	if err := lock("two", now, alive, "lab", "traffic"); !errors.As(err, &locked) || locked.Account != "traffic" || locked.Holder != "one" || !strings.Contains(err.Error(), "being changed by another run") {
+	if err := lock("two", now, alive, "lab", "traffic"); !errors.As(err, &locked) || locked.Account != "traffic" ||
+		locked.Holder != "one" || !strings.Contains(err.Error(), "being changed by another run") {
 		t.Errorf("a second writer: %v", err)
 	}
 	if err := lock("three", now, alive, "lab"); err != nil {

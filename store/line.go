@@ -43,7 +43,8 @@ const (
 const remembered = 1 << 16
 
 func newLineReader() *lineReader {
-	return &lineReader{texts: make(map[string]string), labels: make(map[string]map[string]string), peers: make(map[string]rawPeers), services: make(map[string][]service.Spec)}
+	return &lineReader{texts: make(map[string]string), labels: make(map[string]map[string]string),
+		peers: make(map[string]rawPeers), services: make(map[string][]service.Spec)}
 }
 
 // rawPeers are the peers of a rule as far as its line alone tells them: where
@@ -543,7 +544,8 @@ func describeJSON(err error) error {
 	var mismatch *json.UnmarshalTypeError
 	switch {
 	case errors.As(err, &mismatch) && mismatch.Field != "":
-		return fmt.Errorf("the field %q holds %s where %s belongs", mismatch.Field, jsonValue(mismatch), jsonKind(mismatch))
+		return fmt.Errorf("the field %q holds %s where %s belongs", mismatch.Field, jsonValue(mismatch),
+			jsonKind(mismatch))
 	case errors.As(err, &mismatch):
 		return fmt.Errorf("a survey's line is an object in braces, this is %s", jsonValue(mismatch))
 	case errors.As(err, &syntax):

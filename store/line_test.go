@@ -20,7 +20,8 @@ func both(text []byte) (quick, thorough ruleText, ok bool) {
 	if err := newLineReader().read(text, &r); err != nil {
 		return quick, thorough, false // the quick way need not see every slip
 	}
-	return quick, ruleText{r.Account, r.Group, r.ID, r.Direction, r.Action, r.Description, r.Rank, r.Stateless, r.BuiltIn, r.rawPeers, r.rawServices, r.Changed}, true
+	return quick, ruleText{r.Account, r.Group, r.ID, r.Direction, r.Action, r.Description, r.Rank, r.Stateless,
+		r.BuiltIn, r.rawPeers, r.rawServices, r.Changed}, true
 }
 
 const ruleLine = `{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"admit","rank":100,"peers":["10.0.0.0/8","group:b/x"],"services":["tcp 443"],"description":"why; {not} [this], \u00e9","stateless":true,"built_in":false}`
@@ -28,7 +29,8 @@ const ruleLine = `{"kind":"rule","account":"a","group":"g","id":"r","direction":
 // Rules are read in the quick way or in the thorough one, and are the same.
 func TestQuickLines(t *testing.T) {
 	plain := strings.ReplaceAll(ruleLine, `\u00e9`, "é")
-	if quick, thorough, ok := both([]byte(plain)); !ok || !reflect.DeepEqual(quick, thorough) || quick.rank != 100 || quick.description != "why; {not} [this], é" {
+	if quick, thorough, ok := both([]byte(plain)); !ok || !reflect.DeepEqual(quick, thorough) || quick.rank != 100 ||
+		quick.description != "why; {not} [this], é" {
 		t.Errorf("%+v, %+v", quick, thorough)
 	}
 	for _, odd := range []string{
@@ -53,7 +55,8 @@ func TestQuickLines(t *testing.T) {
 		{strings.Replace(ruleLine, `{"kind"`, ` { "kind"`, 1), "why; {not} [this], é"},
 	} {
 		e, _, err := read(strings.Replace(header, `"dialect":"union"`, `"dialect":"ranked"`, 1) + x.line + "\n")
-		if err != nil || e.Groups[0].Rules[0].Description != x.want || !e.Groups[0].Rules[0].Stateless || e.Groups[0].Rules[0].Rank != 100 {
+		if err != nil || e.Groups[0].Rules[0].Description != x.want || !e.Groups[0].Rules[0].Stateless ||
+			e.Groups[0].Rules[0].Rank != 100 {
 			t.Errorf("%s: %v", x.line, err)
 		}
 	}
@@ -98,7 +101,9 @@ func TestManyBlocks(t *testing.T) {
 	// An error far in has its line, and the first one counts.
 	broken := bytes.Replace(text, []byte(`"id":"r29999"`), []byte(`"id":7`), 1)
 	broken = bytes.Replace(broken, []byte(`"id":"r20000"`), []byte(`"id":false`), 1)
-	if _, _, err := ReadSurvey(bytes.NewReader(broken), "s"); err == nil || !strings.Contains(err.Error(), `"id" holds`) || !strings.Contains(err.Error(), fmt.Sprintf("s:%d:", lineOf(text, "r20000"))) {
+	if _, _, err := ReadSurvey(bytes.NewReader(broken), "s"); err == nil ||
+		!strings.Contains(err.Error(), `"id" holds`) ||
+		!strings.Contains(err.Error(), fmt.Sprintf("s:%d:", lineOf(text, "r20000"))) {
 		t.Errorf("got %v, want line %d", err, lineOf(text, "r20000"))
 	}
 }
@@ -127,7 +132,8 @@ func TestChanged(t *testing.T) {
 			t.Errorf("got %+v", c)
 		}
 	}
-	if _, _, err := read(header + strings.Replace(rule, "2026-11-19T23:41:00Z", "last night", 1)); err == nil || !strings.Contains(err.Error(), `changed at "last night"`) {
+	if _, _, err := read(header + strings.Replace(rule, "2026-11-19T23:41:00Z", "last night", 1)); err == nil ||
+		!strings.Contains(err.Error(), `changed at "last night"`) {
 		t.Error(err)
 	}
 }

@@ -29,7 +29,8 @@ func (r *rawPeers) peer(text string) (estate.Peer, error) {
 	}
 	prefix, err := ParseRange(text)
 	if err != nil {
-		return estate.Peer{}, fmt.Errorf("the peer %q is no range, address, group:ID, list:ID, network or anything", text)
+		return estate.Peer{}, fmt.Errorf("the peer %q is no range, address, group:ID, list:ID, network or anything",
+			text)
 	}
 	if masked := prefix.Masked(); masked != prefix {
 		r.masked = append(r.masked, text)
@@ -103,10 +104,12 @@ func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
 		for k := from; k < r.to; k++ {
 			x := &c.rules[k]
 			if x.Action == estate.Refuse && !filter.Refuses {
-				return nil, s.fail(x.Origin.Line, "the rule %q refuses, which groups for %s of the dialect %s can't do", x.ID, g.For, d.Name)
+				return nil, s.fail(x.Origin.Line,
+					"the rule %q refuses, which groups for %s of the dialect %s can't do", x.ID, g.For, d.Name)
 			}
 			if filter.FirstMatch && x.Rank <= 0 {
-				return nil, s.fail(x.Origin.Line, `the rule %q has no "rank", and in the dialect %s the rank decides`, x.ID, d.Name)
+				return nil, s.fail(x.Origin.Line, `the rule %q has no "rank", and in the dialect %s the rank decides`,
+					x.ID, d.Name)
 			}
 			if len(refs) == 0 || refs[0] != k {
 				continue

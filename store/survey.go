@@ -39,7 +39,8 @@ const maxSurveyLine = 64 << 20
 func ReadSurvey(r io.Reader, file string) (*estate.Estate, []string, error) {
 	s := surveyReader{
 		file: file, estate: &estate.Estate{},
-		clouds: make(table[estate.Cloud]), accounts: make(table[estate.Account]), networks: make(table[estate.Network]), subnets: make(table[estate.Subnet]),
+		clouds: make(table[estate.Cloud]), accounts: make(table[estate.Account]),
+		networks: make(table[estate.Network]), subnets: make(table[estate.Subnet]),
 		groups: make(table[estate.Group]), lists: make(table[estate.List]), instances: make(table[estate.Instance]),
 	}
 	err := s.readChunks(r)
@@ -135,7 +136,9 @@ func (s *surveyReader) resolve() error {
 		n += len(s.chunks[c].lines["group"])
 	}
 	s.groups, s.estate.Groups = make(table[estate.Group], n), make([]*estate.Group, 0, n)
-	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network}, stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet}, stage{"unread", s.unread}); err != nil {
+	if err := stages(stage{"cloud", s.cloud}, stage{"account", s.account}, stage{"network", s.network},
+		stage{"list", s.list}, stage{"group", s.group}, stage{"subnet", s.subnet},
+		stage{"unread", s.unread}); err != nil {
 		return err
 	}
 	// Rules and instances have nothing to do with each other.
@@ -165,7 +168,8 @@ func add[T any](s *surveyReader, p *pending, t table[T], id string, object *T, l
 
 func addAs[T any](s *surveyReader, by asker, t table[T], key ref, object *T, line func(*T) int) error {
 	if key.id == "" {
-		return s.fail(by.line, "the %s has no %s", by.kind, map[bool]string{true: `"name"`, false: `"id"`}[by.kind == "cloud" || by.kind == "account"])
+		return s.fail(by.line, "the %s has no %s", by.kind,
+			map[bool]string{true: `"name"`, false: `"id"`}[by.kind == "cloud" || by.kind == "account"])
 	}
 	if before, ok := t[key]; ok {
 		return s.fail(by.line, "the %s %q was on line %d already", by.kind, key.id, line(before))
@@ -200,7 +204,8 @@ func (s *surveyReader) origin(p *pending) estate.Origin {
 
 func (s *surveyReader) cloud(p *pending) error {
 	if _, ok := dialect.Lookup(p.Dialect); !ok {
-		return s.fail(p.line, "the cloud %q has the dialect %q: it is one of %s", p.Name, p.Dialect, strings.Join(dialect.Names(), ", "))
+		return s.fail(p.line, "the cloud %q has the dialect %q: it is one of %s", p.Name, p.Dialect,
+			strings.Join(dialect.Names(), ", "))
 	}
 	c := &estate.Cloud{Name: p.Name, Dialect: p.Dialect, Origin: s.origin(p)}
 	s.estate.Clouds = append(s.estate.Clouds, c)
@@ -212,7 +217,8 @@ func (s *surveyReader) account(p *pending) error {
 	if err != nil {
 		return err
 	}
-	a := &estate.Account{Name: p.Name, Cloud: c, ID: p.ID, Region: p.Region, Folder: p.Folder, Labels: p.Labels, Limits: p.Limits, Origin: s.origin(p)}
+	a := &estate.Account{Name: p.Name, Cloud: c, ID: p.ID, Region: p.Region, Folder: p.Folder, Labels: p.Labels,
+		Limits: p.Limits, Origin: s.origin(p)}
 	s.estate.Accounts = append(s.estate.Accounts, a)
 	return add(s, p, s.accounts, p.Name, a, func(a *estate.Account) int { return a.Origin.Line })
 }
@@ -220,7 +226,8 @@ func (s *surveyReader) account(p *pending) error {
 // unread notes an account that could not be surveyed.
 func (s *surveyReader) unread(p *pending) error {
 	s.estate.Unread = append(s.estate.Unread, estate.Unread{Account: p.Account, Reason: p.Reason})
-	s.warn(p.line, "the account %s was not read when this was surveyed (%s): nothing is known of what is there", p.Account, p.Reason)
+	s.warn(p.line, "the account %s was not read when this was surveyed (%s): nothing is known of what is there",
+		p.Account, p.Reason)
 	return nil
 }
 
@@ -233,7 +240,8 @@ func (s *surveyReader) network(p *pending) error {
 	if err != nil {
 		return err
 	}
-	n := &estate.Network{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, Labels: p.Labels, Origin: s.origin(p)}
+	n := &estate.Network{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, Labels: p.Labels,
+		Origin: s.origin(p)}
 	if p.Answers != "" {
 		spec, err := service.ParseSpec("tcp " + p.Answers)
 		if err != nil {
@@ -251,7 +259,8 @@ func (s *surveyReader) peerings(p *pending) error {
 		if other, ok := s.networks.find(orElse(ref.Account, p.Account), ref.Network); ok {
 			n.Peered = append(n.Peered, other)
 		} else {
-			s.warn(p.line, "the network %s is peered with %s/%s, which is not in this survey", n.Path(), orElse(ref.Account, p.Account), ref.Network)
+			s.warn(p.line, "the network %s is peered with %s/%s, which is not in this survey", n.Path(),
+				orElse(ref.Account, p.Account), ref.Network)
 		}
 	}
 	return nil
@@ -266,7 +275,8 @@ func (s *surveyReader) list(p *pending) error {
 	if err != nil {
 		return err
 	}
-	l := &estate.List{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Owner: orElse(p.Owner, "own"), Region: p.Region, Description: p.Description, Capacity: p.Capacity, Labels: p.Labels, Origin: s.origin(p)}
+	l := &estate.List{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Owner: orElse(p.Owner, "own"),
+		Region: p.Region, Description: p.Description, Capacity: p.Capacity, Labels: p.Labels, Origin: s.origin(p)}
 	for _, r := range ranges {
 		l.Entries = append(l.Entries, estate.Entry{Range: r})
 	}
@@ -279,8 +289,10 @@ func (s *surveyReader) group(p *pending) error {
 	if err != nil {
 		return err
 	}
-	g := &estate.Group{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), For: estate.GroupKind(orElse(p.For, "instances")), Description: p.Description,
-		Labels: p.Labels, BuiltIn: p.BuiltIn, Default: p.Default, Stateless: p.Stateful != nil && !*p.Stateful, Origin: s.origin(p)}
+	g := &estate.Group{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID),
+		For: estate.GroupKind(orElse(p.For, "instances")), Description: p.Description,
+		Labels: p.Labels, BuiltIn: p.BuiltIn, Default: p.Default, Stateless: p.Stateful != nil && !*p.Stateful,
+		Origin: s.origin(p)}
 	if g.For != estate.ForInstances && g.For != estate.ForSubnets {
 		return s.fail(p.line, `the group %q is "for" %q: write instances or subnets`, p.ID, p.For)
 	}
@@ -302,9 +314,11 @@ func (s *surveyReader) subnet(p *pending) error {
 	if err != nil {
 		return err
 	}
-	sub := &estate.Subnet{Network: n, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, RoutesKnown: true, Labels: p.Labels, Origin: s.origin(p)}
+	sub := &estate.Subnet{Network: n, ID: p.ID, Name: orElse(p.Name, p.ID), Ranges: ranges, RoutesKnown: true,
+		Labels: p.Labels, Origin: s.origin(p)}
 	for _, r := range ranges {
-		if len(n.Ranges) > 0 && !slices.ContainsFunc(n.Ranges, func(whole netip.Prefix) bool { return whole.Overlaps(r) && whole.Bits() <= r.Bits() }) {
+		if len(n.Ranges) > 0 && !slices.ContainsFunc(n.Ranges,
+			func(whole netip.Prefix) bool { return whole.Overlaps(r) && whole.Bits() <= r.Bits() }) {
 			s.warn(p.line, "the subnet %s has the range %s, which is in no range of its network", sub.Path(), r)
 		}
 	}
@@ -324,7 +338,8 @@ func (s *surveyReader) attached(by asker, account string, refs []string) (groups
 	for _, ref := range refs {
 		g, ok := s.groups.find(account, ref)
 		if !ok {
-			return nil, s.fail(by.line, "the %s %q has the group %q attached, which is not in this survey", by.kind, by.id, ref)
+			return nil, s.fail(by.line, "the %s %q has the group %q attached, which is not in this survey", by.kind,
+				by.id, ref)
 		}
 		groups = append(groups, g)
 	}
@@ -357,7 +372,8 @@ func (s *surveyReader) routes(p *pending) error {
 			}
 			route.Network = other
 		default:
-			return s.fail(p.line, "a route goes via internet, nat, peer, private-line, local or drop, not via %q", r.Via)
+			return s.fail(p.line, "a route goes via internet, nat, peer, private-line, local or drop, not via %q",
+				r.Via)
 		}
 		sub.Routes = append(sub.Routes, route)
 	}
@@ -400,7 +416,8 @@ func (s *surveyReader) allInstances() error {
 		s.estate.Instances = append(s.estate.Instances, made[c]...)
 		for i, in := range made[c] {
 			p := &s.chunks[c].instances[i]
-			if err := addAs(s, p.asker(), s.instances, ref{p.account, p.id}, in, func(in *estate.Instance) int { return in.Origin.Line }); err != nil {
+			if err := addAs(s, p.asker(), s.instances, ref{p.account, p.id}, in,
+				func(in *estate.Instance) int { return in.Origin.Line }); err != nil {
 				return err
 			}
 		}
@@ -422,7 +439,9 @@ func (s *surveyReader) instance(p *instanceLine) (*estate.Instance, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := &estate.Instance{Account: a, ID: p.id, Name: orElse(p.name, p.id), Kind: estate.InstanceKind(orElse(p.kind, "machine")), Labels: p.labels, Origin: estate.Origin{File: s.file, Line: p.line}}
+	in := &estate.Instance{Account: a, ID: p.id, Name: orElse(p.name, p.id),
+		Kind: estate.InstanceKind(orElse(p.kind, "machine")), Labels: p.labels,
+		Origin: estate.Origin{File: s.file, Line: p.line}}
 	for _, r := range p.interfaces {
 		i := &estate.Interface{Instance: in, ID: r.ID, Unfiltered: r.Filtered != nil && !*r.Filtered}
 		if i.Subnet, err = must(s, p.asker(), s.subnets, "subnet", p.account, r.Subnet); err != nil {

@@ -52,7 +52,8 @@ func TestRoundTrip(t *testing.T) {
 			rules += len(g.Rules)
 		}
 		if len(e.Instances) != 12 || len(e.Groups) != 5 || rules != 14 || len(e.Lists) != 1 {
-			t.Errorf("%d instances, %d groups, %d rules, %d lists", len(e.Instances), len(e.Groups), rules, len(e.Lists))
+			t.Errorf("%d instances, %d groups, %d rules, %d lists", len(e.Instances), len(e.Groups), rules,
+				len(e.Lists))
 		}
 	}
 }
@@ -65,23 +66,29 @@ func TestBadLines(t *testing.T) {
 		{`{"kind":"group","account":"a","id":7}`, `s.jsonl:6: the field "id" holds the number where a text belongs`},
 		{`{"kind":"network","account":"a","id":"m","ranges":"10.0.0.0/8"}`, `holds a text where a list belongs`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":[["any"]]}`, `where a text belongs`},
-		{`{"kind":"group","account":"a","network":"n","id":"h","default":"yes"}`, `holds a text where true or false belongs`},
+		{`{"kind":"group","account":"a","network":"n","id":"h","default":"yes"}`,
+			`holds a text where true or false belongs`},
 		{`{"kind":"group","account":"a","network":"n","id":"h","labels":[]}`, `holds a list where an object belongs`},
 		{`"group"`, "s.jsonl:6: a survey's line is an object in braces, this is a text"},
-		{`{"kind":"instance","account":"a","id":"i","interfaces":[{"subnet":{}}]}`, `"interfaces.subnet" holds an object where a text belongs`},
+		{`{"kind":"instance","account":"a","id":"i","interfaces":[{"subnet":{}}]}`,
+			`"interfaces.subnet" holds an object where a text belongs`},
 		{`{"account":"a"}`, `s.jsonl:6: the line has no "kind"`},
 		{`{"kind":"group","account":"a","network":"n","id":"g"}`, `s.jsonl:6: the group "g" was on line 5 already`},
 		{`{"kind":"group","account":"z","id":"h"}`, `belongs to the account "z", which is not in this survey`},
 		{`{"kind":"group","account":"a"}`, `s.jsonl:6: the group has no "id"`},
 		{`{"kind":"cloud","name":"d","dialect":"onion"}`, `one of union, ranked, layered, flat`},
-		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/33"]}`, `"10.0.0.0/33" is not a range`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/33"]}`,
+			`"10.0.0.0/33" is not a range`},
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["::ffff:10.0.0.0/104"]}`, `is not a range`},
-		{`{"kind":"subnet","account":"a","network":"n","id":"s","routes":[{"to":"0.0.0.0/0","via":"magic"}]}`, `not via "magic"`},
-		{`{"kind":"subnet","account":"a","network":"n","id":"s","groups":["zz"]}`, `has the group "zz" attached, which is not in this survey`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","routes":[{"to":"0.0.0.0/0","via":"magic"}]}`,
+			`not via "magic"`},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","groups":["zz"]}`,
+			`has the group "zz" attached, which is not in this survey`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"up","peers":["anything"],"services":["any"]}`, "write in or out"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"maybe","peers":["anything"],"services":["any"]}`, "write admit or refuse"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"refuse","peers":["anything"],"services":["any"]}`, "groups for instances of the dialect union can't"},
-		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":[],"services":["any"]}`, `needs "services" and "peers"`},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":[],"services":["any"]}`,
+			`needs "services" and "peers"`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["everybody"],"services":["any"]}`, `the peer "everybody" is no range`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":["tcp x"]}`, "a port is a number"},
 	} {
@@ -105,8 +112,10 @@ func TestBadLines(t *testing.T) {
 func TestWarnings(t *testing.T) {
 	for _, x := range []struct{ line, want string }{
 		{`{"kind":"grop","id":"x"}`, `s.jsonl:6: nothing is known of the kind "grop" ("group" is near): passed over`},
-		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.7/24"]}`, "s.jsonl:6: the range 10.0.0.7/24 has host bits: read as 10.0.0.0/24"},
-		{`{"kind":"network","account":"a","id":"m","peers":[{"account":"b","network":"q"}]}`, "peered with b/q, which is not in this survey"},
+		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.7/24"]}`,
+			"s.jsonl:6: the range 10.0.0.7/24 has host bits: read as 10.0.0.0/24"},
+		{`{"kind":"network","account":"a","id":"m","peers":[{"account":"b","network":"q"}]}`,
+			"peered with b/q, which is not in this survey"},
 	} {
 		_, warnings, err := read(header + x.line + "\n")
 		if err != nil || len(warnings) != 1 || !strings.Contains(warnings[0], x.want) {
@@ -151,13 +160,15 @@ func TestRoutesToPeeredNetworks(t *testing.T) {
 // An instance is described whole: what an interface lacks or has wrong is said with its line.
 func TestInstances(t *testing.T) {
 	const subnet = `{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.0/24"]}` + "\n"
-	e, _, err := read(header + subnet + `{"kind":"instance","account":"a","id":"i","type":"balancer","labels":{"k":"v"},"interfaces":[{"id":"f","subnet":"s","private":["10.0.0.1","2001:db8::1"],"public":["198.51.100.1"],"groups":["g"],"filtered":false}]}` + "\n")
+	e, _, err := read(header + subnet +
+		`{"kind":"instance","account":"a","id":"i","type":"balancer","labels":{"k":"v"},"interfaces":[{"id":"f","subnet":"s","private":["10.0.0.1","2001:db8::1"],"public":["198.51.100.1"],"groups":["g"],"filtered":false}]}` + "\n")
 	if err != nil {
 		t.Fatal(err)
 	}
 	i := e.Instances[0]
 	f := i.Interfaces[0]
-	if i.Name != "i" || i.Kind != estate.Balancer || i.Labels["k"] != "v" || !f.Unfiltered || len(f.Private) != 2 || len(f.Public) != 1 || f.Groups[0].Name != "g" || f.Subnet.Name != "s" {
+	if i.Name != "i" || i.Kind != estate.Balancer || i.Labels["k"] != "v" || !f.Unfiltered || len(f.Private) != 2 ||
+		len(f.Public) != 1 || f.Groups[0].Name != "g" || f.Subnet.Name != "s" {
 		t.Errorf("got %+v with %+v", i, f)
 	}
 	for _, x := range []struct{ interfaces, want string }{
@@ -166,7 +177,8 @@ func TestInstances(t *testing.T) {
 		{`[{"id":"f","subnet":"s","private":["10.0.0.300"]}]`, `"10.0.0.300"`},
 		{`[{"id":"f","subnet":"s","public":["fe80::1%eth0"]}]`, `"fe80::1%eth0"`},
 	} {
-		_, _, err := read(header + subnet + `{"kind":"instance","account":"a","id":"i","interfaces":` + x.interfaces + "}\n")
+		_, _, err := read(header + subnet + `{"kind":"instance","account":"a","id":"i","interfaces":` + x.interfaces +
+			"}\n")
 		if err == nil || !strings.Contains(err.Error(), x.want) || !strings.Contains(err.Error(), "s.jsonl:7") {
 			t.Errorf("%s: %v, want %s", x.interfaces, err, x.want)
 		}
@@ -175,7 +187,8 @@ func TestInstances(t *testing.T) {
 
 // A reference to nothing holds nobody, and unknown fields are ignored.
 func TestReferencesToNothing(t *testing.T) {
-	e, warnings, err := read(header + `{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["group:gone","list:gone"],"services":["any"],"colour":"blue"}` + "\n")
+	e, warnings, err := read(header +
+		`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["group:gone","list:gone"],"services":["any"],"colour":"blue"}` + "\n")
 	if err != nil || len(warnings) > 0 {
 		t.Fatal(err, warnings)
 	}
@@ -254,7 +267,9 @@ func TestSubnetBeyondItsNetwork(t *testing.T) {
 {"kind":"subnet","account":"a","network":"n","id":"out","ranges":["10.1.1.0/24","fd20:0:0:2::/64"]}
 `
 	_, warnings, err := ReadSurvey(strings.NewReader(text), "s.jsonl")
-	if err != nil || len(warnings) != 1 || !strings.Contains(warnings[0], "s.jsonl:6: the subnet a/n/out has the range 10.1.1.0/24, which is in no range of its network") {
+	if err != nil || len(warnings) != 1 ||
+		!strings.Contains(warnings[0],
+			"s.jsonl:6: the subnet a/n/out has the range 10.1.1.0/24, which is in no range of its network") {
 		t.Errorf("%v, %v", warnings, err)
 	}
 }

@@ -31,7 +31,8 @@ func WriteSurvey(w io.Writer, e *estate.Estate) error {
 
 // HeaderLine is the first line of a survey.
 func HeaderLine(name string, taken time.Time) string {
-	return encoded(record{Kind: "survey", Version: SurveyVersion, Taken: taken.UTC().Format(time.RFC3339), Estate: name})
+	return encoded(record{Kind: "survey", Version: SurveyVersion, Taken: taken.UTC().Format(time.RFC3339),
+		Estate: name})
 }
 
 // CloudLine is the line of a cloud.
@@ -67,10 +68,12 @@ func writeObjects(out io.Writer, e *estate.Estate) {
 	enc.SetEscapeHTML(false)
 	put := func(r record) { _ = enc.Encode(r) }
 	for _, a := range e.Accounts {
-		put(record{Kind: "account", Name: a.Name, Cloud: a.Cloud.Name, ID: a.ID, Region: a.Region, Folder: a.Folder, Labels: a.Labels, Limits: a.Limits})
+		put(record{Kind: "account", Name: a.Name, Cloud: a.Cloud.Name, ID: a.ID, Region: a.Region, Folder: a.Folder,
+			Labels: a.Labels, Limits: a.Limits})
 	}
 	for _, n := range e.Networks {
-		r := record{Kind: "network", Account: n.Account.Name, ID: n.ID, Name: n.Name, Ranges: rangeTexts(n.Ranges), Labels: n.Labels}
+		r := record{Kind: "network", Account: n.Account.Name, ID: n.ID, Name: n.Name, Ranges: rangeTexts(n.Ranges),
+			Labels: n.Labels}
 		if n.Answers.To > 0 {
 			r.Answers = fmt.Sprintf("%d-%d", n.Answers.From, n.Answers.To)
 		}
@@ -114,7 +117,8 @@ func SubnetLine(s *estate.Subnet) string { return encoded(subnetRecord(s)) }
 func InstanceLine(i *estate.Instance) string { return encoded(instanceOf(i)) }
 
 func groupRecord(g *estate.Group) record {
-	r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For), Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
+	r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For),
+		Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
 	if stateful := false; g.Stateless {
 		r.Stateful = &stateful
 	}
@@ -125,7 +129,8 @@ func groupRecord(g *estate.Group) record {
 }
 
 func listRecord(l *estate.List) record {
-	r := record{Kind: "list", Account: l.Account.Name, ID: l.ID, Name: l.Name, Owner: l.Owner, Region: l.Region, Description: l.Description, Labels: l.Labels, Capacity: l.Capacity}
+	r := record{Kind: "list", Account: l.Account.Name, ID: l.ID, Name: l.Name, Owner: l.Owner, Region: l.Region,
+		Description: l.Description, Labels: l.Labels, Capacity: l.Capacity}
 	for _, entry := range l.Entries {
 		r.Entries = append(r.Entries, entry.Range.String())
 	}
@@ -134,7 +139,8 @@ func listRecord(l *estate.List) record {
 
 func subnetRecord(s *estate.Subnet) record {
 	n := s.Network
-	r := record{Kind: "subnet", Account: n.Account.Name, Network: n.ID, ID: s.ID, Name: s.Name, Ranges: rangeTexts(s.Ranges), Groups: groupIDs(s.Groups), Labels: s.Labels}
+	r := record{Kind: "subnet", Account: n.Account.Name, Network: n.ID, ID: s.ID, Name: s.Name,
+		Ranges: rangeTexts(s.Ranges), Groups: groupIDs(s.Groups), Labels: s.Labels}
 	for _, route := range s.Routes {
 		x := routeRecord{To: route.To.String(), Via: string(route.Via)}
 		if route.Network != nil {
@@ -152,9 +158,11 @@ func subnetRecord(s *estate.Subnet) record {
 }
 
 func instanceOf(i *estate.Instance) record {
-	r := record{Kind: "instance", Account: i.Account.Name, ID: i.ID, Name: i.Name, Type: string(i.Kind), Labels: i.Labels}
+	r := record{Kind: "instance", Account: i.Account.Name, ID: i.ID, Name: i.Name, Type: string(i.Kind),
+		Labels: i.Labels}
 	for _, f := range i.Interfaces {
-		x := interfaceRecord{ID: f.ID, Subnet: f.Subnet.ID, Private: addrTexts(f.Private), Public: addrTexts(f.Public), Groups: groupIDs(f.Groups)}
+		x := interfaceRecord{ID: f.ID, Subnet: f.Subnet.ID, Private: addrTexts(f.Private),
+			Public: addrTexts(f.Public), Groups: groupIDs(f.Groups)}
 		filtered := !f.Unfiltered
 		x.Filtered = &filtered
 		r.Interfaces = append(r.Interfaces, x)
@@ -173,7 +181,8 @@ func instanceOf(i *estate.Instance) record {
 }
 
 func ruleRecord(g *estate.Group, rule *estate.Rule) record {
-	r := record{Kind: "rule", Account: g.Account.Name, Group: g.ID, ID: rule.ID, Direction: string(rule.Direction), Action: string(rule.Action), Rank: rule.Rank,
+	r := record{Kind: "rule", Account: g.Account.Name, Group: g.ID, ID: rule.ID, Direction: string(rule.Direction),
+		Action: string(rule.Action), Rank: rule.Rank,
 		Stateless: rule.Stateless, Description: rule.Description, BuiltIn: rule.BuiltIn}
 	for _, s := range rule.Services {
 		r.Services = append(r.Services, s.String())

@@ -46,7 +46,8 @@ func runsIn(blocks []traffic.Block) int {
 
 // blockTexts says a few blocks, and how many more there are. Peers that are known are not
 // said again.
-func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direction, known addr.Set, between string) string {
+func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direction, known addr.Set,
+	between string) string {
 	const most = 4
 	var parts []string
 	for _, b := range blocks[:min(most, len(blocks))] {
@@ -58,7 +59,8 @@ func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direc
 	}
 	text := strings.Join(parts, between)
 	if left := len(blocks) - most; left > 0 {
-		text += between + strings.TrimPrefix("and ", strings.TrimLeft(between, ",; ")) + count.Of(left, "more kind", "more kinds") + " of traffic"
+		text += between + strings.TrimPrefix("and ", strings.TrimLeft(between, ",; ")) + count.Of(left, "more kind",
+			"more kinds") + " of traffic"
 	}
 	return text
 }
@@ -77,12 +79,14 @@ func TrafficNaming(e *estate.Estate, set traffic.Set, direction estate.Direction
 		}
 	}
 	named := set.WithPeers(all)
-	if rest := set.Minus(named); len(names) == 0 || !rest.IsEmpty() && !rest.Peers(service.All).Intersect(all).IsEmpty() || nearlyEverybody(peers) {
+	if rest := set.Minus(named); len(names) == 0 ||
+		!rest.IsEmpty() && !rest.Peers(service.All).Intersect(all).IsEmpty() || nearlyEverybody(peers) {
 		return Traffic(e, set, direction)
 	} else if rest.IsEmpty() {
 		return fmt.Sprintf("%s %s %s", Services(e, named.Services()), Prepositions[direction], count.Some(names, 4))
 	} else {
-		return Traffic(e, rest, direction) + fmt.Sprintf("; %s %s %s", Services(e, named.Services()), Prepositions[direction], count.Some(names, 4))
+		return Traffic(e, rest, direction) + fmt.Sprintf("; %s %s %s", Services(e, named.Services()),
+			Prepositions[direction], count.Some(names, 4))
 	}
 }
 
@@ -98,7 +102,8 @@ func Blocks(set traffic.Set) []traffic.Block {
 	blocks := set.Blocks()
 	for k, b := range blocks {
 		impossible := service.All.Minus(traffic.Of(b.Peers, service.All).Services())
-		if all := b.Services.Union(impossible); len(all.RunSpecs()) < len(b.Services.RunSpecs()) || all.Equal(service.All) {
+		if all := b.Services.Union(impossible); len(all.RunSpecs()) < len(b.Services.RunSpecs()) ||
+			all.Equal(service.All) {
 			blocks[k].Services = all
 		}
 	}
@@ -157,5 +162,6 @@ func Bypass(e *estate.Estate, b audit.Bypass) string {
 	for i, f := range b.Interfaces {
 		at[i] = f.Instance.Path()
 	}
-	return fmt.Sprintf("%s %s, beside %s, at %s", b.Kind(), strings.Join(lets, ", and "), count.Some(beside, 4), count.Some(at, 4))
+	return fmt.Sprintf("%s %s, beside %s, at %s", b.Kind(), strings.Join(lets, ", and "), count.Some(beside, 4),
+		count.Some(at, 4))
 }

@@ -82,7 +82,8 @@ func (w World) Across(o resolve.Options) ([]Joint, []Edited, error) {
 }
 
 // joined applies changes and checks that every interface lets through what it did.
-func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Change, o resolve.Options) ([]Edited, error) {
+func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Change, o resolve.Options) ([]Edited,
+	error) {
 	edited, files, err := w.apply(changes)
 	if err != nil {
 		return nil, fmt.Errorf("another proposal changes the same rule: %w", err)
@@ -92,7 +93,8 @@ func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Ch
 	}
 	understood := nomos.Understand(edited, o)
 	if source.Errors(understood.Messages) > 0 {
-		return nil, fmt.Errorf("the edited definitions would have a mistake: %s", strings.SplitN(understood.Messages[0].String(), "\n", 2)[0])
+		return nil, fmt.Errorf("the edited definitions would have a mistake: %s",
+			strings.SplitN(understood.Messages[0].String(), "\n", 2)[0])
 	}
 	next := NewWorld(understood, w.Survey)
 	after := decide.New(next.Estate)
@@ -104,15 +106,18 @@ func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Ch
 				continue
 			}
 			if x, ok := unlike(before.GroupTraffic(g, direction), after.GroupTraffic(then, direction)); ok {
-				return nil, fmt.Errorf("%s would not let through the same any more: %s %s %s", g.Path(), direction, x.Peer, x.Service)
+				return nil, fmt.Errorf("%s would not let through the same any more: %s %s %s", g.Path(), direction,
+					x.Peer, x.Service)
 			}
 		}
 	}
 	for i, instance := range w.Estate.Instances {
 		for k, f := range instance.Interfaces {
 			for _, direction := range []estate.Direction{estate.In, estate.Out} {
-				if x, ok := unlike(before.FilterTraffic(f, direction), after.FilterTraffic(next.Estate.Instances[i].Interfaces[k], direction)); ok {
-					return nil, fmt.Errorf("%s would not be let through the same any more: %s %s %s", instance.Path(), direction, x.Peer, x.Service)
+				if x, ok := unlike(before.FilterTraffic(f, direction),
+					after.FilterTraffic(next.Estate.Instances[i].Interfaces[k], direction)); ok {
+					return nil, fmt.Errorf("%s would not be let through the same any more: %s %s %s", instance.Path(),
+						direction, x.Peer, x.Service)
 				}
 			}
 		}
@@ -120,7 +125,8 @@ func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Ch
 	was, is := prove(w), prove(next)
 	for i := range was {
 		if was[i].Holds != is[i].Holds {
-			return nil, fmt.Errorf("what is expected at %s:%d would change: %s", was[i].Origin.File, was[i].Origin.Line, was[i].Text)
+			return nil, fmt.Errorf("what is expected at %s:%d would change: %s", was[i].Origin.File,
+				was[i].Origin.Line, was[i].Text)
 		}
 	}
 	return files, nil
@@ -152,7 +158,8 @@ func (w World) places() []place {
 			if !g.Defined || g.Existing || r.Through != nil || otherThan(g, r, written) != nil {
 				continue
 			}
-			if tree, node := w.find(r); node != nil && len(node.Peers.Except) == 0 && !strings.Contains(tree.Source.Of(node.Peers.Span), "#") {
+			if tree, node := w.find(r); node != nil && len(node.Peers.Except) == 0 &&
+				!strings.Contains(tree.Source.Of(node.Peers.Span), "#") {
 				all = append(all, place{g, r, tree, node})
 			}
 		}
@@ -226,7 +233,9 @@ func (w World) sharedLists(written []place) []Joint {
 		for _, p := range ranges {
 			instead[p] = "list " + name
 		}
-		j := Joint{Kind: SharedList, Groups: in[r], Text: fmt.Sprintf("%s in %s: list %s", addr.OfPrefixes(ranges...), count.Of(len(in[r]), "group", "groups"), name)}
+		j := Joint{Kind: SharedList, Groups: in[r],
+			Text: fmt.Sprintf("%s in %s: list %s", addr.OfPrefixes(ranges...),
+				count.Of(len(in[r]), "group", "groups"), name)}
 		for _, p := range written {
 			// A rule that names only some of the ranges must not get all of them.
 			held := 0
@@ -247,7 +256,8 @@ func (w World) sharedLists(written []place) []Joint {
 			continue
 		}
 		if declare {
-			tree, _ := w.find(written[slices.IndexFunc(written, func(p place) bool { return p.group == in[r][0] })].rule)
+			tree, _ := w.find(written[slices.IndexFunc(written,
+				func(p place) bool { return p.group == in[r][0] })].rule)
 			text := "list " + name + " {\n"
 			for _, p := range ranges {
 				text += "  " + addr.PrefixString(p) + "\n"
@@ -290,7 +300,8 @@ func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 			}
 			for _, f := range d.At(peer.Range.Addr()) {
 				for _, g := range d.GroupsAt(f) {
-					if !g.Defined || g.Existing || !d.CanName(p.group, g) || !slices.Contains(f.Private, peer.Range.Addr()) {
+					if !g.Defined || g.Existing || !d.CanName(p.group, g) ||
+						!slices.Contains(f.Private, peer.Range.Addr()) {
 						continue
 					}
 					if own[g] == nil {
@@ -308,8 +319,9 @@ func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 			if g == p.group {
 				words = "self"
 			}
-			j := Joint{Kind: MemberGroup, Groups: []*estate.Group{p.group}, Rules: []string{p.group.Path() + ": " + p.rule.Sentence(w.Estate.Services)},
-				Text: fmt.Sprintf("%s, of own machines, becomes %s", addr.OfPrefixes(own[g]...), words)}
+			j := Joint{Kind: MemberGroup, Groups: []*estate.Group{p.group},
+				Rules: []string{p.group.Path() + ": " + p.rule.Sentence(w.Estate.Services)},
+				Text:  fmt.Sprintf("%s, of own machines, becomes %s", addr.OfPrefixes(own[g]...), words)}
 			if others := d.Members(g).Minus(addr.OfPrefixes(own[g]...)); !others.IsEmpty() {
 				j.Refused = fmt.Sprintf("the group has other members too, who would be let in: %s", others)
 			}
@@ -338,7 +350,8 @@ func (w World) twins(d *decide.Decider) []Joint {
 	for _, t := range w.Definitions.Trees {
 		for _, decl := range t.Decls {
 			if g, ok := decl.(*syntax.Group); ok && g.Scope.Network.Given() && !g.Existing.Given() {
-				decls[estate.Origin{File: t.Source.Name, Line: t.Source.Line(g.Start), Offset: int(g.Start)}] = own{t, g}
+				decls[estate.Origin{File: t.Source.Name, Line: t.Source.Line(g.Start), Offset: int(g.Start)}] =
+					own{t, g}
 			}
 		}
 	}
@@ -387,11 +400,13 @@ func (w World) twins(d *decide.Decider) []Joint {
 		if !d.Alike(a, g) {
 			continue
 		}
-		j := Joint{Kind: Twins, Groups: []*estate.Group{a, g}, Text: fmt.Sprintf("%s lets through what %s does: it goes, and %s covers its instances too", g.Path(), a.Path(), a.Name)}
+		j := Joint{Kind: Twins, Groups: []*estate.Group{a, g}, Text: fmt.Sprintf("%s lets through what %s does: "+
+			"it goes, and %s covers its instances too", g.Path(), a.Path(), a.Name)}
 		da, db := decls[a.Origin], decls[g.Origin]
 		switch {
 		case named[a] != "" || named[g] != "":
-			j.Refused = fmt.Sprintf("%s names one of them, and would name the members of both", cmp.Or(named[a], named[g]))
+			j.Refused = fmt.Sprintf("%s names one of them, and would name the members of both",
+				cmp.Or(named[a], named[g]))
 		case da.node == nil || db.node == nil:
 			j.Refused = "one of them is written for several networks"
 		case edit.HoldsComments(db.tree, db.node):
@@ -399,7 +414,8 @@ func (w World) twins(d *decide.Decider) []Joint {
 		default:
 			for _, s := range db.node.Body {
 				if c, ok := s.(*syntax.Cover); ok {
-					j.changes = append(j.changes, fileChange{da.tree.Source, edit.AddCover(da.tree, da.node, db.tree.Source.Of(c.Span))})
+					j.changes = append(j.changes,
+						fileChange{da.tree.Source, edit.AddCover(da.tree, da.node, db.tree.Source.Of(c.Span))})
 				}
 			}
 			j.changes = append(j.changes, fileChange{db.tree.Source, edit.RemoveDeclaration(db.tree, db.node)})

@@ -34,7 +34,8 @@ type Adoption struct {
 // is resolved and decided on the survey: each group lets through, both ways, what
 // it does today (or what those rules do), is attached to the same instances, and can be
 // expressed in its cloud; a group of which that does not hold is left as it is.
-func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Rule, folder string, o resolve.Options) (Adoption, error) {
+func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Rule, folder string,
+	o resolve.Options) (Adoption, error) {
 	var a Adoption
 	d := decide.New(w.Estate)
 	existing := make(map[*estate.Group]string)
@@ -112,7 +113,8 @@ func (w World) leave(broken []source.Message, chosen []*estate.Group, names, exi
 		}
 		called := strings.Fields(m.File.Text[head:])
 		for _, g := range chosen {
-			if len(called) > 1 && existing[g] == "" && names[g] == called[1] && strings.HasPrefix(path.Base(m.File.Name), g.Account.Name) {
+			if len(called) > 1 && existing[g] == "" && names[g] == called[1] &&
+				strings.HasPrefix(path.Base(m.File.Name), g.Account.Name) {
 				existing[g], found = "it can't be written: "+m.Text, true
 			}
 		}
@@ -181,12 +183,14 @@ func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Grou
 				continue
 			}
 			network := g.Scope.Network.Text
-			i := slices.IndexFunc(w.Estate.Networks, func(n *estate.Network) bool { return n.Path() == network || n.Name == network })
+			i := slices.IndexFunc(w.Estate.Networks,
+				func(n *estate.Network) bool { return n.Path() == network || n.Name == network })
 			if i < 0 {
 				continue
 			}
 			n := w.Estate.Networks[i]
-			if name := cmp.Or(adopted[n.Path()+" "+g.Existing.Text], adopted[n.Account.Name+" "+g.Existing.Text]); name == g.Name.Text {
+			if name := cmp.Or(adopted[n.Path()+" "+g.Existing.Text],
+				adopted[n.Account.Name+" "+g.Existing.Text]); name == g.Name.Text {
 				changes = append(changes, edit.RemoveDeclaration(t, g))
 			}
 		}
@@ -217,7 +221,8 @@ func (w World) freeName(folder, account string) string {
 
 // checkAdopted decides the written definitions, and says which groups do not come
 // out as they are.
-func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string, rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) map[*estate.Group]string {
+func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string,
+	rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) map[*estate.Group]string {
 	next := NewWorld(nomos.Understand(w.filesWith(a), o), w.Survey)
 	after := decide.New(next.Estate)
 	byID := make(map[string]*estate.Group)
@@ -231,7 +236,8 @@ func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Grou
 		if existing[g] != "" {
 			continue
 		}
-		wrong[g] = w.asItWas(d.Supposing(g, rulesOf(g)), after, g, byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)])
+		wrong[g] = w.asItWas(d.Supposing(g, rulesOf(g)), after, g,
+			byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)])
 		if wrong[g] == "" {
 			delete(wrong, g)
 		}

@@ -40,7 +40,8 @@ func OneService(e *estate.Estate, from, to string, words []string) (service.Poin
 	case len(points) == 1:
 		return points[0], nil
 	case text == set.String():
-		return 0, wrong("%s is more than one service, and a flow has one: ask for one such as tcp 443 or icmp 8/0", text)
+		return 0, wrong("%s is more than one service, and a flow has one: ask for one such as tcp 443 or icmp 8/0",
+			text)
 	default:
 		return 0, wrong("%s stands for %s: ask for one of them", text, set)
 	}
@@ -61,7 +62,8 @@ func candidates(set service.Set, ends ...string) []service.Point {
 	var points []service.Point
 	for _, spec := range set.Specs() {
 		switch {
-		case spec.Any, spec.Protocol == service.ICMPv6 && !six && four && len(set.Specs()) > 1, spec.Protocol == service.ICMP && six && len(set.Specs()) > 1:
+		case spec.Any, spec.Protocol == service.ICMPv6 && !six && four && len(set.Specs()) > 1,
+			spec.Protocol == service.ICMP && six && len(set.Specs()) > 1:
 			continue
 		case spec.Protocol == service.ICMP || spec.Protocol == service.ICMPv6:
 			points = append(points, service.PointOf(spec.Protocol, spec.From))
@@ -86,7 +88,8 @@ func noService(e *estate.Estate, text string) error {
 	if strings.Trim(text, "0123456789") == "" {
 		return wrong("a port needs its protocol: tcp %s or udp %s", text, text)
 	}
-	return wrong("no service is called %q: write a name like https, or a protocol and port like tcp 8443", fmt.Sprint(text))
+	return wrong("no service is called %q: write a name like https, or a protocol and port like tcp 8443",
+		fmt.Sprint(text))
 }
 
 // Question reads SOURCE DESTINATION PROTOCOL PORT [SOURCEPORT]; for ICMP the
@@ -319,7 +322,8 @@ func Services(e *estate.Estate, text string) (*service.Set, error) {
 		if set, ok := e.Services.Class(class); ok {
 			return &set, nil
 		}
-		return nil, wrong("there is no service of the class %q: classes are admin, data, cleartext, web, mail, directory, network and those of the definitions", class)
+		return nil, wrong("there is no service of the class %q: classes are admin, data, cleartext, web, mail, "+
+			"directory, network and those of the definitions", class)
 	}
 	if n, ok := e.Services.Lookup(text); ok {
 		set := n.Set()

@@ -223,7 +223,9 @@ func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checke
 	}
 	c.Attached = len(d.InterfacesOf(c.Group))
 	if c.Changed && c.Unwatched && !with.Blind {
-		c.Refused = fmt.Sprintf("no instance that it is attached to is at either end of any flow: the evidence tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone", c.Group.Path())
+		c.Refused = fmt.Sprintf("no instance that it is attached to is at either end of any flow: the evidence "+
+			"tells nothing about them. Gather flows there, or narrow %s by name to go by what is declared alone",
+			c.Group.Path())
 	}
 	if c.Changed {
 		c.Curve = n.Curve(&c.Proposal)
@@ -282,26 +284,34 @@ func (w World) apply(changes map[*source.File][]edit.Change) (edited []*source.F
 
 // edit notes the changes of files that carry a proposal out. The subject's first
 // rule becomes the new rules, the others go.
-func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared map[string]bool, written map[estate.Origin][]*estate.Group) error {
+func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared map[string]bool,
+	written map[estate.Origin][]*estate.Group) error {
 	var texts []edit.RuleText
 	for _, r := range c.New {
 		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(r.Services), Peers: r.PeerWords()})
 	}
 	if l := c.Lending; l != nil && l.Taken {
-		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(l.Services), Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: Duration(l.AtMost)})
+		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(l.Services),
+			Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: Duration(l.AtMost)})
 	}
 	slices.SortStableFunc(c.Rules, func(a, b *estate.Rule) int { return a.Origin.Offset - b.Origin.Offset })
 	var in *syntax.File
 	for k, r := range c.Rules {
 		tree, node := w.find(r)
 		if node == nil {
-			return refuse(c, "%s:%d: the rule %q is not written in the definitions themselves, so it can't be edited", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services))
+			return refuse(c, "%s:%d: the rule %q is not written in the definitions themselves, so it can't be edited",
+				r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services))
 		}
 		if r.Through != nil {
-			return refuse(c, "%s:%d: the rule %q of %s comes through the %s, so it can't be narrowed for this group alone: change what is written at %s:%d", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), c.Group.Path(), strings.TrimSpace(r.Through.Kind+" "+r.Through.Name), r.Through.Origin.File, r.Through.Origin.Line)
+			return refuse(c, "%s:%d: the rule %q of %s comes through the %s, so it can't be narrowed for this "+
+				"group alone: change what is written at %s:%d", r.Origin.File, r.Origin.Line,
+				r.Sentence(w.Estate.Services), c.Group.Path(), strings.TrimSpace(r.Through.Kind+" "+r.Through.Name),
+				r.Through.Origin.File, r.Through.Origin.Line)
 		}
 		if other := otherThan(c.Group, r, written); other != nil {
-			return refuse(c, "%s:%d: the rule %q stands for %s too, so it can't be narrowed for %s alone: give each a rule of its own", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), other.Path(), c.Group.Path())
+			return refuse(c, "%s:%d: the rule %q stands for %s too, so it can't be narrowed for %s alone: give "+
+				"each a rule of its own", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), other.Path(),
+				c.Group.Path())
 		}
 		if k > 0 {
 			texts = nil

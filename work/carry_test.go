@@ -28,7 +28,8 @@ const surveyedToo = `{"kind":"group","account":"a","network":"n","id":"grp-7","n
 // worldOn is a world on the usual survey with more lines.
 func worldOn(t *testing.T, text, more string) World {
 	t.Helper()
-	d := nomos.Understand([]*source.File{source.NewFile("places.nomos", places), source.NewFile("x.nomos", text)}, options)
+	d := nomos.Understand([]*source.File{source.NewFile("places.nomos", places), source.NewFile("x.nomos", text)},
+		options)
 	for _, m := range d.Messages {
 		if !m.Warning {
 			t.Fatal(m)
@@ -49,7 +50,9 @@ func TestWhatIsOnlySurveyedIsDeclared(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.50 22", "203.0.113.4 443", "203.0.113.200 443", "198.51.100.200 80", "198.51.100.201 80", "10.0.1.60 8443")}, options)
+	result, err := w.Propose(subjects,
+		narrow.Options{Flows: observed("10.0.1.50 22", "203.0.113.4 443", "203.0.113.200 443", "198.51.100.200 80",
+			"198.51.100.201 80", "10.0.1.60 8443")}, options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -86,7 +89,8 @@ list web-edge {
 // Of many proposals one that would break an expectation is left out, with the
 // reason; the others stand.
 func TestOneThatBreaksAnExpectationIsLeftOut(t *testing.T) {
-	const text = "group g in n {\n  cover where role = g\n  admit ssh from everyone\n}\ngroup h in n {\n  cover where role = g\n  admit http from everyone\n}\nexpect 10.0.1.50 can reach 10.0.1.1 on ssh\n"
+	const text = "group g in n {\n  cover where role = g\n  admit ssh from everyone\n}\ngroup h in n {\n  cover " +
+		"where role = g\n  admit http from everyone\n}\nexpect 10.0.1.50 can reach 10.0.1.1 on ssh\n"
 	w := worldOn(t, text, surveyedToo)
 	var subjects []narrow.Subject
 	for _, name := range []string{"x.nomos:3", "x.nomos:7"} {
@@ -119,23 +123,30 @@ func TestOneThatBreaksAnExpectationIsLeftOut(t *testing.T) {
 
 // Open outbound becomes the published lists, groups and addresses that were reached.
 func TestOutboundBecomesLists(t *testing.T) {
-	w := worldOn(t, "group g in n {\n  cover where role = g\n  reach any at everyone because \"office software\"\n}\n", surveyedToo)
+	w := worldOn(t,
+		"group g in n {\n  cover where role = g\n  reach any at everyone because \"office software\"\n}\n", surveyedToo)
 	subjects, err := w.Subjects("x.nomos:3")
 	if err != nil {
 		t.Fatal(err)
 	}
 	var flows flow.Summary
 	for day := range int64(3) {
-		for _, to := range []string{"203.0.113.4:443", "203.0.113.200:443", "10.0.1.2:5432", "192.0.2.53:53", "192.0.2.53:123"} {
+		for _, to := range []string{"203.0.113.4:443", "203.0.113.200:443", "10.0.1.2:5432", "192.0.2.53:53",
+			"192.0.2.53:123"} {
 			end := netip.MustParseAddrPort(to)
-			flows.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr("10.0.1.1"), Destination: end.Addr(), Protocol: service.TCP, Port: end.Port(), ReplyKnown: true, ReplyPackets: 1, Opened: flow.BySource})
+			flows.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr("10.0.1.1"),
+				Destination: end.Addr(), Protocol: service.TCP, Port: end.Port(), ReplyKnown: true, ReplyPackets: 1,
+				Opened: flow.BySource})
 		}
 	}
 	result, err := w.Propose(subjects, narrow.Options{Flows: &flows}, options)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"reach https at list web-edge because \"office software\"", "reach postgres at group web because \"office software\"", "reach tcp 53, tcp 123 at 192.0.2.53 because \"office software\"", "list web-edge {\n  published \"web-edge\" on c\n}"} {
+	for _, want := range []string{"reach https at list web-edge because \"office software\"",
+		"reach postgres at group web because \"office software\"",
+		"reach tcp 53, tcp 123 at 192.0.2.53 because \"office software\"",
+		"list web-edge {\n  published \"web-edge\" on c\n}"} {
 		if !strings.Contains(fileText(result), want) {
 			t.Errorf("%q is missing in\n%s", want, fileText(result))
 		}
@@ -144,7 +155,8 @@ func TestOutboundBecomesLists(t *testing.T) {
 
 // What does not fit the quota, however it is said, is not done.
 func TestOverTheQuotaIsNotDone(t *testing.T) {
-	const text = "account b { cloud c\n  limit rules-per-direction = 1 }\nnetwork k in b { range 10.0.0.0/16 }\ngroup g in k {\n  cover where role = g\n  admit any from 192.0.2.0/24\n}\n"
+	const text = "account b { cloud c\n  limit rules-per-direction = 1 }\nnetwork k in b { range 10.0.0.0/16 " +
+		"}\ngroup g in k {\n  cover where role = g\n  admit any from 192.0.2.0/24\n}\n"
 	more := strings.ReplaceAll(`{"kind":"account","name":"b","cloud":"c","limits":{"rules-per-direction":1}}
 {"kind":"network","account":"b","id":"k","ranges":["10.0.0.0/16"]}
 {"kind":"subnet","account":"b","network":"k","id":"sk","ranges":["10.0.1.0/24"]}
@@ -201,7 +213,10 @@ func TestSurveyedGroupsAreWrittenNarrowed(t *testing.T) {
 	if err != nil || len(a.Files) != 1 {
 		t.Fatalf("%+v, %v", a, err)
 	}
-	if !strings.Contains(a.Files[0].Text, "cover instance h1") || !strings.Contains(a.Files[0].Text, `because "for \"now\""`) || strings.Contains(a.Files[0].Text, "from everyone") || !strings.Contains(a.Files[0].Text, "group old-desk in a/n existing \"grp-7\"") {
+	if !strings.Contains(a.Files[0].Text, "cover instance h1") ||
+		!strings.Contains(a.Files[0].Text, `because "for \"now\""`) ||
+		strings.Contains(a.Files[0].Text, "from everyone") ||
+		!strings.Contains(a.Files[0].Text, "group old-desk in a/n existing \"grp-7\"") {
 		t.Errorf("got\n%s", a.Files[0].Text)
 	}
 }
@@ -209,13 +224,15 @@ func TestSurveyedGroupsAreWrittenNarrowed(t *testing.T) {
 // A group that was said to exist is one's own once it is adopted: it is said no more,
 // and rules go on naming it.
 func TestAdoptWhatWasSaidToExist(t *testing.T) {
-	w := worldOn(t, "# kept\ngroup hosts in n existing \"grp-8\"\ngroup g in n {\n  cover where role = g\n  admit ssh from group hosts\n}\n", surveyedToo)
+	w := worldOn(t, "# kept\ngroup hosts in n existing \"grp-8\"\ngroup g in n {\n  cover where role = g\n  "+
+		"admit ssh from group hosts\n}\n", surveyedToo)
 	g, err := w.Group("a/n/hosts")
 	if err != nil {
 		t.Fatal(err)
 	}
 	a, err := w.Adopt([]*estate.Group{g}, nil, ".", options)
-	if err != nil || len(a.Adopted) != 1 || len(a.Edits) != 1 || a.Edits[0].Text != "# kept\ngroup g in n {\n  cover where role = g\n  admit ssh from group hosts\n}\n" {
+	if err != nil || len(a.Adopted) != 1 || len(a.Edits) != 1 ||
+		a.Edits[0].Text != "# kept\ngroup g in n {\n  cover where role = g\n  admit ssh from group hosts\n}\n" {
 		t.Errorf("%+v, %v", a, err)
 	}
 }
@@ -243,7 +260,8 @@ func TestAdoptOnAFlatCloud(t *testing.T) {
 	}
 	w := World{Survey: e, Estate: e}
 	a, err := w.Adopt(e.Groups[:1], nil, ".", options)
-	if err != nil || len(a.Adopted) != 1 || !strings.Contains(a.Files[0].Text, `group desk in a/m existing "g2"`) || !strings.Contains(a.Files[0].Text, "admit https from group a/m/desk") {
+	if err != nil || len(a.Adopted) != 1 || !strings.Contains(a.Files[0].Text, `group desk in a/m existing "g2"`) ||
+		!strings.Contains(a.Files[0].Text, "admit https from group a/m/desk") {
 		t.Fatalf("%+v, %v", a, err)
 	}
 	// The rest follows, on the definitions that there are by then.
@@ -253,7 +271,8 @@ func TestAdoptOnAFlatCloud(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if a, err = next.Adopt([]*estate.Group{g}, nil, ".", options); err != nil || len(a.Adopted) != 1 || len(a.Edits) != 1 || len(a.Left) > 0 {
+	if a, err = next.Adopt([]*estate.Group{g}, nil, ".", options); err != nil || len(a.Adopted) != 1 ||
+		len(a.Edits) != 1 || len(a.Left) > 0 {
 		t.Errorf("%+v, %v", a, err)
 	}
 }
@@ -299,15 +318,20 @@ func TestAdoptOddNames(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(a.Adopted) != 4 || len(a.Left) != 2 || !strings.Contains(a.Left[0].Why+a.Left[1].Why, "keeps no state") || !strings.Contains(a.Left[0].Why+a.Left[1].Why, `the account's name "9 lives"`) {
+	if len(a.Adopted) != 4 || len(a.Left) != 2 || !strings.Contains(a.Left[0].Why+a.Left[1].Why, "keeps no state") ||
+		!strings.Contains(a.Left[0].Why+a.Left[1].Why, `the account's name "9 lives"`) {
 		t.Errorf("adopted %d, left %+v", len(a.Adopted), a.Left)
 	}
 	text := ""
 	for _, f := range a.Files {
 		text += f.Text
 	}
-	for _, want := range []string{`named "web (old)"`, "group web-old in a/n \"line one line \\\"two\\\"\"", "group web-old-2 in a/n", "group any-1 in a/n", "reach icmp 8 at group b/n/web", `cover where "kind of" = web`, "cover instance i2",
-		"list known-ones {", "where account = a {", "where account = b {", "service web-old-9999 = tcp 9999", `folder "x y/z"`, `label  "cost centre" = "7 (old)"`, "limit  rules-per-direction = 90", `because "odd \u{1b}[31m"`} {
+	for _, want := range []string{`named "web (old)"`, "group web-old in a/n \"line one line \\\"two\\\"\"",
+		"group web-old-2 in a/n", "group any-1 in a/n", "reach icmp 8 at group b/n/web",
+		`cover where "kind of" = web`, "cover instance i2",
+		"list known-ones {", "where account = a {", "where account = b {", "service web-old-9999 = tcp 9999",
+		`folder "x y/z"`, `label  "cost centre" = "7 (old)"`, "limit  rules-per-direction = 90",
+		`because "odd \u{1b}[31m"`} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%s is missing in\n%s", want, text)
 		}
@@ -327,7 +351,8 @@ func TestUnbuiltRulesAreLeft(t *testing.T) {
 			t.Fatal(err)
 		}
 		result, err := w.Propose(subjects, narrow.Options{Flows: observed("10.0.1.2 80", "10.0.1.2 22")}, options)
-		if err != nil || len(result.Proposals) != 1 || !strings.HasPrefix(result.Proposals[0].Refused, want) || (want == "") != (result.Proposals[0].Refused == "") {
+		if err != nil || len(result.Proposals) != 1 || !strings.HasPrefix(result.Proposals[0].Refused, want) ||
+			(want == "") != (result.Proposals[0].Refused == "") {
 			t.Errorf("%s: %+v, %v", rule, result, err)
 		}
 		if (want == "") != (len(result.Notes) == 0) {

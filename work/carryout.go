@@ -43,7 +43,8 @@ type CarryOut struct {
 // enact.StoppedError; one whose journal can't be written or whose context ended is a
 // BrokenOffError. All else means that nothing was done.
 func (c CarryOut) Do(ctx context.Context) (name string, err error) {
-	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs, Clouds: c.Surveyor.byAccount()}
+	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs,
+		Clouds: c.Surveyor.byAccount()}
 	done := 0
 	if c.Past != nil {
 		run.Name, done = c.Past.Name, c.Past.Done()
@@ -57,7 +58,8 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 	}
 	defer unlock()
 	if c.Past == nil {
-		if err := Looking(ctx, c.Live, func(surveyed *estate.Estate) error { return c.Job.StillSo(surveyed, c.Draft) }); err != nil {
+		if err := Looking(ctx, c.Live,
+			func(surveyed *estate.Estate) error { return c.Job.StillSo(surveyed, c.Draft) }); err != nil {
 			return run.Name, err
 		}
 		if _, err := c.Store.Append(c.Now(), run.Name, enact.Begin, c.Draft); err != nil {
@@ -65,7 +67,8 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 		}
 	}
 	run.Prove = func(ctx context.Context, _ int, accounts []string) error {
-		return Looking(ctx, c.Live, func(surveyed *estate.Estate) error { return c.Job.Arrived(surveyed, c.Draft, accounts) })
+		return Looking(ctx, c.Live,
+			func(surveyed *estate.Estate) error { return c.Job.Arrived(surveyed, c.Draft, accounts) })
 	}
 	step, finish := c.Counting("carrying out", c.Draft.Steps()-done)
 	run.Step = func(*enact.Step) { step() }
@@ -169,7 +172,8 @@ func lock(s *store.Store, accounts []string, run string, note func(string, ...an
 // gone reports whether no process of this machine has a number. Where nobody can tell it
 // is there.
 func gone(pid int) bool {
-	const noSuchProcess = syscall.Errno(87) // ERROR_INVALID_PARAMETER of Windows, which finds processes only where they are
+	// ERROR_INVALID_PARAMETER of Windows, which finds processes only where they are
+	const noSuchProcess = syscall.Errno(87)
 	p, err := os.FindProcess(pid)
 	if err != nil {
 		return errors.Is(err, noSuchProcess)
@@ -184,7 +188,8 @@ const looks = 4
 
 // Looking surveys clouds until they are as they should be, a few times, and returns the last
 // error.
-func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, error), asTheyShould func(*estate.Estate) error) error {
+func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, error),
+	asTheyShould func(*estate.Estate) error) error {
 	for look := 1; ; look++ {
 		surveyed, err := live(ctx)
 		if err != nil {
@@ -242,7 +247,8 @@ func GiveUp(s *store.Store, open *enact.Past, now time.Time) error {
 	if open == nil {
 		return wrong("there is no run to give up: every one in the journal is at its end")
 	}
-	_, err := s.Append(now, open.Name, enact.End, enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"})
+	_, err := s.Append(now, open.Name, enact.End,
+		enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"})
 	if err != nil {
 		return unreachable("%w", err)
 	}

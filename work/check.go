@@ -32,8 +32,11 @@ func (c *Checked) cost(after *estate.Group) error {
 	c.CostAfter = compile.GroupCost(d, after, c.Direction)
 	quota := compile.QuotaOf(d, after)
 	c.Quota = quota.Direction
-	if in, out := compile.GroupCost(d, after, estate.In), compile.GroupCost(d, after, estate.Out); c.CostAfter > c.CostBefore && quota.Over(in, out) {
-		return refuse(c, "%s would take %s inward and %s outward, which is over its quota: raise it (limit), or let lists and ranges say more (--weight)", c.Group.Path(), count.Of(in, "rule", "rules"), count.Number(out))
+	if in, out := compile.GroupCost(d, after, estate.In), compile.GroupCost(d, after,
+		estate.Out); c.CostAfter > c.CostBefore && quota.Over(in, out) {
+		return refuse(c, "%s would take %s inward and %s outward, which is over its quota: raise it (limit), or "+
+			"let lists and ranges say more (--weight)", c.Group.Path(), count.Of(in, "rule", "rules"),
+			count.Number(out))
 	}
 	return nil
 }
@@ -104,7 +107,8 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 				continue
 			}
 			if x, ok := after.GroupTraffic(then, direction).Minus(before.GroupTraffic(g, direction)).Witness(); ok {
-				return fmt.Errorf("narrowing would make %s let through what it does not today: %s %s", g.Path(), x.Peer, x.Service)
+				return fmt.Errorf("narrowing would make %s let through what it does not today: %s %s", g.Path(),
+					x.Peer, x.Service)
 			}
 		}
 	}
@@ -122,7 +126,8 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 // what it let through before, and says what closes.
 func between(c *Checked, now, then traffic.Set) error {
 	if x, ok := now.Minus(then).Witness(); ok {
-		return refuse(c, "narrowing %s would let through what is not let through today: %s %s", c.Group.Path(), x.Peer, x.Service)
+		return refuse(c, "narrowing %s would let through what is not let through today: %s %s", c.Group.Path(),
+			x.Peer, x.Service)
 	}
 	if x, ok := c.Needed().Minus(now).Intersect(then).Witness(); ok {
 		return refuse(c, "narrowing %s would stop what is needed: %s %s", c.Group.Path(), x.Peer, x.Service)
@@ -186,7 +191,8 @@ func checkSurveyed(d *decide.Decider, all []Checked) {
 			continue
 		}
 		if !decide.KeepsState(c.Group, c.Rules[0]) {
-			c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not tell. Adopt the group, and narrow its definition"
+			c.Refused = "this filter keeps no state: its rules let answers back as well, of which flows do not " +
+				"tell. Adopt the group, and narrow its definition"
 			continue
 		}
 		if of[c.Group] == nil {

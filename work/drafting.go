@@ -21,7 +21,8 @@ func draftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 	t := enact.Traffic{Opens: []enact.Shift{}, Closes: []enact.Shift{}}
 	for i := range d.Changes {
 		c := &d.Changes[i]
-		x := enact.Shift{Direction: string(c.Direction), Traffic: words.Traffic(e, c.Traffic, c.Direction), Instances: append([]string{}, c.Instances...), Rules: append([]string{}, c.Causes...)}
+		x := enact.Shift{Direction: string(c.Direction), Traffic: words.Traffic(e, c.Traffic, c.Direction),
+			Instances: append([]string{}, c.Instances...), Rules: append([]string{}, c.Causes...)}
 		if text := words.Answers(c); text != "" {
 			x.Traffic += ": " + text
 		}
@@ -66,12 +67,14 @@ func draftQuotas(aim *change.Aim) []enact.Quota {
 			return compile.GroupCost(dl, g, d)
 		}
 		was := before[g.Path()+string(g.For)]
-		in, out := [2]int{count(was, estate.In), count(g, estate.In)}, [2]int{count(was, estate.Out), count(g, estate.Out)}
+		in, out := [2]int{count(was, estate.In), count(g, estate.In)},
+			[2]int{count(was, estate.Out), count(g, estate.Out)}
 		if in[0] == in[1] && out[0] == out[1] {
 			continue
 		}
 		if quota.Direction == 0 {
-			list = append(list, enact.Quota{Group: g.Path(), Before: in[0] + out[0], After: in[1] + out[1], Most: quota.Together, Per: "group"})
+			list = append(list, enact.Quota{Group: g.Path(), Before: in[0] + out[0], After: in[1] + out[1],
+				Most: quota.Together, Per: "group"})
 			continue
 		}
 		for _, x := range []struct {
@@ -79,7 +82,8 @@ func draftQuotas(aim *change.Aim) []enact.Quota {
 			per string
 		}{{in, "inward"}, {out, "outward"}} {
 			if x.n[0] != x.n[1] {
-				list = append(list, enact.Quota{Group: g.Path(), Before: x.n[0], After: x.n[1], Most: quota.Direction, Per: x.per})
+				list = append(list, enact.Quota{Group: g.Path(), Before: x.n[0], After: x.n[1], Most: quota.Direction,
+					Per: x.per})
 			}
 		}
 	}

@@ -39,7 +39,8 @@ func nameForeign(e *estate.Estate, choices []narrow.Choice) {
 
 func foreignGroup(e *estate.Estate, g *estate.Group) string {
 	name := adopt.Name(g.Name)
-	if slices.ContainsFunc(e.Groups, func(o *estate.Group) bool { return o.Defined && o.Network == g.Network && o.Name == name }) {
+	if slices.ContainsFunc(e.Groups,
+		func(o *estate.Group) bool { return o.Defined && o.Network == g.Network && o.Name == name }) {
 		name += "-surveyed"
 	}
 	return name
@@ -61,7 +62,8 @@ func (w World) declaration(c narrow.Choice) string {
 	}
 	switch p := c.Peers[0]; p.Kind {
 	case estate.PeerGroup:
-		return fmt.Sprintf("group %s in %s existing %s", foreignGroup(w.Estate, p.Group), p.Group.Network.Path(), adopt.Quote(cmp.Or(p.Group.ID, p.Group.Name)))
+		return fmt.Sprintf("group %s in %s existing %s", foreignGroup(w.Estate, p.Group), p.Group.Network.Path(),
+			adopt.Quote(cmp.Or(p.Group.ID, p.Group.Name)))
 	case estate.PeerList:
 		return adopt.Declaration(foreignList(w.Estate, p.List), p.List)
 	}

@@ -150,11 +150,13 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 	if err != nil {
 		return nil, refused("%w", err)
 	}
-	p := &Prepared{Draft: enact.NewDraft(plan, aim, waves, draftWords(aim.Then)), Aim: aim, now: decide.New(aim.Now), then: decide.New(aim.Then)}
+	p := &Prepared{Draft: enact.NewDraft(plan, aim, waves, draftWords(aim.Then)), Aim: aim, now: decide.New(aim.Now),
+		then: decide.New(aim.Then)}
 	d := &p.Draft
 	d.Made, d.Definitions = made.UTC().Truncate(time.Second), j.Digest
 	d.Traffic = draftTraffic(aim.Then, change.Compare(p.now, p.then))
-	before, after := law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)), law.Prove(seen(aim.Then), law.Rebase(j.Expects, aim.ToThen))
+	before, after := law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)),
+		law.Prove(seen(aim.Then), law.Rebase(j.Expects, aim.ToThen))
 	for i := range after {
 		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File),
 			Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds, Unsure: after[i].Undecided})
@@ -194,7 +196,8 @@ func (p *Prepared) LookForCuts(sums []*flow.Sum) {
 	kinds := make(map[string]int)
 	change.CutFlows(p.now, p.then, sums, func(x *flow.Sum) {
 		cut.Flows += int64(x.Flows)
-		text := fmt.Sprintf("%s → %s %s", p.nameOf(x.Source), p.nameOf(x.Destination), p.Aim.Then.Services.Describe(service.Between(x.Service, x.Service)))
+		text := fmt.Sprintf("%s → %s %s", p.nameOf(x.Source), p.nameOf(x.Destination),
+			p.Aim.Then.Services.Describe(service.Between(x.Service, x.Service)))
 		if kinds[text] == 0 && len(cut.Samples) < samples {
 			cut.Samples = append(cut.Samples, text)
 		}
@@ -216,13 +219,16 @@ func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
 	again := enact.NewDraft(plan, aim, enact.Waves{}, draftWords(aim.Then))
 	for i := range d.Objects {
 		o := &d.Objects[i]
-		k := slices.IndexFunc(again.Objects, func(x enact.Touched) bool { return x.Account == o.Account && x.Kind == o.Kind && x.ID == o.ID })
+		k := slices.IndexFunc(again.Objects,
+			func(x enact.Touched) bool { return x.Account == o.Account && x.Kind == o.Kind && x.ID == o.ID })
 		if k >= 0 && again.Objects[k].Revision != o.Revision {
-			return refused("the %s %s of %s has changed since the draft was made: make a new one", o.Kind, o.Name, o.Account)
+			return refused("the %s %s of %s has changed since the draft was made: make a new one", o.Kind, o.Name,
+				o.Account)
 		}
 	}
 	if !sameSteps(d, &again) {
-		return refused("the clouds have changed since the draft was made, and other steps would be needed now: make a new one")
+		return refused("the clouds have changed since the draft was made, and other steps would be needed now: " +
+			"make a new one")
 	}
 	return nil
 }

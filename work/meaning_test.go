@@ -20,8 +20,9 @@ import (
 )
 
 var (
-	rounds = flag.Int("rounds", 125, "random estates of each dialect whose definitions are compared with what they become")
-	seed   = flag.Uint64("seed", 16, "where the random estates begin")
+	rounds = flag.Int("rounds", 125,
+		"random estates of each dialect whose definitions are compared with what they become")
+	seed = flag.Uint64("seed", 16, "where the random estates begin")
 )
 
 // Definitions made by chance, by a tree that knows its own meaning, become rules that mean
@@ -39,7 +40,8 @@ func TestDefinitionsMeanWhatTheyBecome(t *testing.T) {
 					return
 				}
 			}
-			t.Logf("%d estates expressed, %d not, %d decisions, %d after somebody joined; not expressed: %v", n.expressed, n.not, n.decisions, n.joined, n.reasons)
+			t.Logf("%d estates expressed, %d not, %d decisions, %d after somebody joined; not expressed: %v",
+				n.expressed, n.not, n.decisions, n.joined, n.reasons)
 			if n.expressed < *rounds/4 {
 				t.Errorf("only %d of %d estates were expressed", n.expressed, *rounds)
 			}
@@ -55,13 +57,15 @@ type count struct {
 
 func (n *count) compare(t *testing.T, a *abstract.Estate, random *rand.Rand) {
 	text := a.Definitions()
-	d := nomos.Understand([]*source.File{source.NewFile("a.nomos", text)}, resolve.Options{Now: time.Unix(1790000000, 0)})
+	d := nomos.Understand([]*source.File{source.NewFile("a.nomos", text)},
+		resolve.Options{Now: time.Unix(1790000000, 0)})
 	for _, m := range d.Messages {
 		if m.Warning && !strings.Contains(m.Text, "stops this connect") {
 			continue
 		}
 		// A refusal before a connect is a mistake, and so is a service that no peer can carry.
-		if !strings.Contains(m.Text, "stops this connect") && !strings.Contains(m.Text, "does not go over") && !strings.Contains(m.Text, "has no v") {
+		if !strings.Contains(m.Text, "stops this connect") && !strings.Contains(m.Text, "does not go over") &&
+			!strings.Contains(m.Text, "has no v") {
 			t.Errorf("%s\n%s", m.String(), text)
 		}
 		n.not++
@@ -76,7 +80,8 @@ func (n *count) compare(t *testing.T, a *abstract.Estate, random *rand.Rand) {
 		n.not++
 		for _, f := range aim.Failures {
 			n.reasons[reasonOf(f.Reason)]++
-			if strings.Contains(f.Reason, "would") && !strings.Contains(f.Reason, "would not stop") && !strings.Contains(f.Reason, "can't take") {
+			if strings.Contains(f.Reason, "would") && !strings.Contains(f.Reason, "would not stop") &&
+				!strings.Contains(f.Reason, "can't take") {
 				t.Errorf("%s: %s\n%s", f.Group.Path(), f.Reason, text)
 			}
 		}
@@ -96,7 +101,9 @@ func (n *count) compare(t *testing.T, a *abstract.Estate, random *rand.Rand) {
 // join adds a member to groups, whose rules stay as they are.
 func (n *count) join(t *testing.T, a *abstract.Estate, then *estate.Estate, text string, random *rand.Rand) int {
 	s := a.Networks[random.IntN(2)].Subnets[random.IntN(2)]
-	h := &abstract.Host{Name: "late", Role: []string{"web", "db", "desk"}[random.IntN(3)], Subnet: s, Addrs: []netip.Addr{[]netip.Addr{s.Ranges[0].Addr().Next(), netip.MustParseAddr("10.1.1.200"), netip.MustParseAddr("10.2.1.99")}[random.IntN(3)]}}
+	h := &abstract.Host{Name: "late", Role: []string{"web", "db", "desk"}[random.IntN(3)], Subnet: s,
+		Addrs: []netip.Addr{[]netip.Addr{s.Ranges[0].Addr().Next(), netip.MustParseAddr("10.1.1.200"),
+			netip.MustParseAddr("10.2.1.99")}[random.IntN(3)]}}
 	if !s.Ranges[0].Contains(h.Addrs[0]) {
 		return 0
 	}
@@ -112,7 +119,8 @@ func (n *count) join(t *testing.T, a *abstract.Estate, then *estate.Estate, text
 	}
 	for _, g := range a.Groups {
 		if g.Covers(h) {
-			k := slices.IndexFunc(then.Groups, func(x *estate.Group) bool { return x.InCloud() == g.Name && x.Network.Name == g.Network.Name })
+			k := slices.IndexFunc(then.Groups,
+				func(x *estate.Group) bool { return x.InCloud() == g.Name && x.Network.Name == g.Network.Name })
 			f.Groups = append(f.Groups, then.Groups[k])
 		}
 	}
@@ -133,7 +141,9 @@ func agree(t *testing.T, a *abstract.Estate, then *estate.Estate, text string, t
 
 // reasonOf is a reason without what it is about.
 func reasonOf(text string) string {
-	for _, known := range []string{"can't take addresses away", "can't take the members", "can't take part", "can't speak of one address family", "can name groups of", "would not stop", "has no refusals", "more rules than its quota"} {
+	for _, known := range []string{"can't take addresses away", "can't take the members", "can't take part",
+		"can't speak of one address family", "can name groups of", "would not stop", "has no refusals",
+		"more rules than its quota"} {
 		if strings.Contains(text, known) {
 			return known
 		}

@@ -52,7 +52,8 @@ func (w World) States() []State {
 func (w World) Differ() bool {
 	return slices.ContainsFunc(w.Definitions.Estate.Groups, func(g *estate.Group) bool { return !g.Existing }) ||
 		slices.ContainsFunc(w.Definitions.Estate.Lists, func(l *estate.List) bool {
-			return slices.ContainsFunc(w.Survey.Lists, func(x *estate.List) bool { return x.Owner == "own" && x.Name == l.Name })
+			return slices.ContainsFunc(w.Survey.Lists,
+				func(x *estate.List) bool { return x.Owner == "own" && x.Name == l.Name })
 		})
 }
 
@@ -158,18 +159,21 @@ func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Op
 	for i := range result.Proposals {
 		c := &result.Proposals[i]
 		g := found[audit.PlaceOf(c.Group)]
-		if g == nil || !c.Changed || c.Refused != "" { // where the group is not there at all, others let through what was seen
+		// where the group is not there at all, others let through what was seen
+		if g == nil || !c.Changed || c.Refused != "" {
 			continue
 		}
 		for _, r := range c.Rules {
 			if !then.RuleTraffic(c.Group, r).SubsetOf(there.GroupTraffic(g, c.Direction)) {
-				c.Refused = fmt.Sprintf("the cloud does not have %q yet, so no flow can have used it: carry it out first", r.Sentence(w.Estate.Services))
+				c.Refused = fmt.Sprintf("the cloud does not have %q yet, so no flow can have used it: carry it "+
+					"out first", r.Sentence(w.Estate.Services))
 				break
 			}
 		}
 		if !noted[c.Group] && !letsThroughAsDefined(there, g, then, c.Group) {
 			noted[c.Group] = true
-			result.Notes = append(result.Notes, fmt.Sprintf("the cloud has %s otherwise than it is defined: a comparison shows how; what is narrowed is the definition", c.Group.Path()))
+			result.Notes = append(result.Notes, fmt.Sprintf("the cloud has %s otherwise than it is defined: a "+
+				"comparison shows how; what is narrowed is the definition", c.Group.Path()))
 		}
 	}
 }
@@ -181,7 +185,8 @@ func letsThroughAsDefined(there *decide.Decider, g *estate.Group, then *decide.D
 			return false
 		}
 		back := direction.Opposite()
-		answers := then.Answers(definition, then.GroupTraffic(definition, back), back) // compiled rules let them in where no state is kept
+		// compiled rules let them in where no state is kept
+		answers := then.Answers(definition, then.GroupTraffic(definition, back), back)
 		if !is.Minus(ought).SubsetOf(answers) {
 			return false
 		}
@@ -256,7 +261,8 @@ func lendTo(there *decide.Decider, g *estate.Group, then *decide.Decider, defini
 		services := service.Of(r.Services...)
 		for _, l := range lenders {
 			from := l.rule
-			if from.Direction != r.Direction || from.Action != r.Action || !services.SubsetOf(service.Of(from.Services...)) {
+			if from.Direction != r.Direction || from.Action != r.Action ||
+				!services.SubsetOf(service.Of(from.Services...)) {
 				continue
 			}
 			if !l.known {
@@ -264,7 +270,8 @@ func lendTo(there *decide.Decider, g *estate.Group, then *decide.Decider, defini
 			}
 			if own.SubsetOf(l.set) {
 				r.Origin, r.Through, r.Until, r.Lent = from.Origin, from.Through, from.Until, true
-				r.Named = !slices.ContainsFunc(from.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerRange })
+				r.Named = !slices.ContainsFunc(from.Peers,
+					func(p estate.Peer) bool { return p.Kind == estate.PeerRange })
 				if r.Description == "" {
 					r.Description = from.Description
 				}

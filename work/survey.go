@@ -56,7 +56,8 @@ func (t *Tally) Add(e *estate.Estate) {
 
 func (t Tally) String() string {
 	text := fmt.Sprintf("surveyed: %s, %s, %s, %s", count.Of(t.Accounts, "account", "accounts"),
-		count.Of(t.Groups, "group", "groups"), count.Of(t.Rules, "rule", "rules"), count.Of(t.Instances, "instance", "instances"))
+		count.Of(t.Groups, "group", "groups"), count.Of(t.Rules, "rule", "rules"),
+		count.Of(t.Instances, "instance", "instances"))
 	const shown = 5
 	for i, u := range t.Unread {
 		if i == shown {
@@ -107,7 +108,8 @@ func (s Surveyor) Plan(ctx context.Context) (*Reading, error) {
 		if err := Known("account", s.Accounts, known); err != nil {
 			return nil, err
 		}
-		plan.accounts = slices.DeleteFunc(plan.accounts, func(x toRead) bool { return !slices.Contains(s.Accounts, x.account) })
+		plan.accounts = slices.DeleteFunc(plan.accounts,
+			func(x toRead) bool { return !slices.Contains(s.Accounts, x.account) })
 	}
 	if len(plan.accounts) == 0 {
 		return nil, unreachable("no account could be read: there is nothing to look at")
@@ -131,7 +133,8 @@ func (s Surveyor) clouds() ([]*estate.Cloud, error) {
 	if err := Known("cloud", s.Clouds, known); err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(slices.Clone(all), func(x *estate.Cloud) bool { return !slices.Contains(s.Clouds, x.Name) }), nil
+	return slices.DeleteFunc(slices.Clone(all),
+		func(x *estate.Cloud) bool { return !slices.Contains(s.Clouds, x.Name) }), nil
 }
 
 // Reach makes the client of a cloud as its definition says: of OpenStack Networking where it
@@ -273,7 +276,8 @@ func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 		if n := len(told.Unread) - 1; n > 0 {
 			more = fmt.Sprintf(", and %d more", n)
 		}
-		return told, unreachable("no account could be read: %s (%s)%s; nothing was written", first.Account, first.Reason, more)
+		return told, unreachable("no account could be read: %s (%s)%s; nothing was written", first.Account,
+			first.Reason, more)
 	}
 	return told, ctx.Err()
 }

@@ -124,7 +124,8 @@ func (w World) ruleAt(name, file string, line int) ([]narrow.Subject, error) {
 
 // FindingsOf are the subjects of a group: what an audit finds in it.
 func (w World) FindingsOf(g *estate.Group) []narrow.Subject {
-	return SubjectsOf(audit.Run(decide.New(w.Estate), audit.Options{Expects: w.Expects, Laws: w.Laws, Group: g}).Findings)
+	return SubjectsOf(audit.Run(decide.New(w.Estate),
+		audit.Options{Expects: w.Expects, Laws: w.Laws, Group: g}).Findings)
 }
 
 // SubjectsOf are the subjects of findings, in their order: those of rules that let

@@ -42,7 +42,8 @@ var options = resolve.Options{Now: time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
 
 func world(t *testing.T, text string) World {
 	t.Helper()
-	d := nomos.Understand([]*source.File{source.NewFile("places.nomos", places), source.NewFile("x.nomos", text)}, options)
+	d := nomos.Understand([]*source.File{source.NewFile("places.nomos", places), source.NewFile("x.nomos", text)},
+		options)
 	for _, m := range d.Messages {
 		if !m.Warning {
 			t.Fatal(m)
@@ -68,7 +69,9 @@ func observed(flows ...string) *flow.Summary {
 		for day := range 2 {
 			at := int64(86400 * day)
 			protocol, port := p.Split()
-			sum.Add(&flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.1.1"), Protocol: protocol, Port: port, ReplyKnown: true, ReplyPackets: 1})
+			sum.Add(&flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]),
+				Destination: netip.MustParseAddr("10.0.1.1"), Protocol: protocol, Port: port, ReplyKnown: true,
+				ReplyPackets: 1})
 		}
 	}
 	return sum
@@ -81,22 +84,33 @@ func TestPropose(t *testing.T) {
 		flows               []string
 		want                string // the text after; with "! " before it, the beginning of the error
 	}{
-		{"a rule becomes what is used", "g", "group g in n {\n  cover where role = g\n  admit ssh from everyone because \"upkeep\" # for now\n}\n", []string{"10.0.1.2 22", "198.51.100.3 22"},
-			"group g in n {\n  cover where role = g\n  admit ssh from group web, list partners because \"upkeep\" # for now\n}\n"},
-		{"every service becomes those that are used", "g", "group g in n {\n  cover where role = g\n  admit any from everyone\n}\n", []string{"10.0.1.2 22", "198.51.100.3 443"},
-			"group g in n {\n  cover where role = g\n  admit ssh from group web\n  admit https from list partners\n}\n"},
-		{"what nobody uses goes", "g", "group g in n {\n  cover where role = g\n  admit ssh from everyone\n  admit http from group web\n}\n", nil,
+		{"a rule becomes what is used", "g", "group g in n {\n  cover where role = g\n  admit ssh from everyone " +
+			"because \"upkeep\" # for now\n}\n", []string{"10.0.1.2 22", "198.51.100.3 22"},
+			"group g in n {\n  cover where role = g\n  admit ssh from group web, list partners because " +
+				"\"upkeep\" # for now\n}\n"},
+		{"every service becomes those that are used", "g", "group g in n {\n  cover where role = g\n  admit any " +
+			"from everyone\n}\n", []string{"10.0.1.2 22", "198.51.100.3 443"},
+			"group g in n {\n  cover where role = g\n  admit ssh from group web\n  admit https from list " +
+				"partners\n}\n"},
+		{"what nobody uses goes", "g", "group g in n {\n  cover where role = g\n  admit ssh from everyone\n  " +
+			"admit http from group web\n}\n", nil,
 			"group g in n {\n  cover where role = g\n  admit http from group web\n}\n"},
-		{"two halves are one cause", "g", "group g in n {\n  cover where role = g\n  admit ssh from 0.0.0.0/1\n  admit ssh from 128.0.0.0/1\n}\n", []string{"10.0.1.2 22", "198.51.100.3 22"},
+		{"two halves are one cause", "g", "group g in n {\n  cover where role = g\n  admit ssh from 0.0.0.0/1\n  " +
+			"admit ssh from 128.0.0.0/1\n}\n", []string{"10.0.1.2 22", "198.51.100.3 22"},
 			"group g in n {\n  cover where role = g\n  admit ssh from group web, list partners\n}\n"},
-		{"one rule by its place", "x.nomos:4", "group g in n {\n  cover where role = g\n  admit ssh from everyone\n  admit http from 10.0.0.0/8\n}\n", []string{"10.0.1.2 80"},
+		{"one rule by its place", "x.nomos:4", "group g in n {\n  cover where role = g\n  admit ssh from " +
+			"everyone\n  admit http from 10.0.0.0/8\n}\n", []string{"10.0.1.2 80"},
 			"group g in n {\n  cover where role = g\n  admit ssh from everyone\n  admit http from group web\n}\n"},
-		{"what is expected stays", "g", "group g in n {\n  cover where role = g\n  admit tcp 20-30 from everyone\n}\nexpect web can reach g on ssh\n", nil,
+		{"what is expected stays", "g", "group g in n {\n  cover where role = g\n  admit tcp 20-30 from " +
+			"everyone\n}\nexpect web can reach g on ssh\n", nil,
 			"group g in n {\n  cover where role = g\n  admit ssh from group web\n}\nexpect web can reach g on ssh\n"},
-		{"a pattern's rule is not this group's", "g", "pattern p(x: peers) { admit ssh from x }\ngroup g in n {\n  cover where role = g\n  use p(everyone)\n}\n", []string{"10.0.1.2 22"},
+		{"a pattern's rule is not this group's", "g", "pattern p(x: peers) { admit ssh from x }\ngroup g in n " +
+			"{\n  cover where role = g\n  use p(everyone)\n}\n", []string{"10.0.1.2 22"},
 			`! x.nomos:1: the rule "admit ssh from everyone" of a/n/g comes through the pattern p, so it can't be narrowed for this group alone: change what is written at x.nomos:4`},
-		{"nor is a connect's", "x.nomos:2", "group g in n { cover where role = g }\nconnect web to g on tcp 1-99\n", []string{"10.0.1.2 22"}, `! x.nomos:2: the rule`},
-		{"a rule of several groups is not this group's", "a/n/g", "group g in every network where tier = one {\n  cover where role = g\n  admit ssh from everyone\n}\n", []string{"10.0.1.2 22"},
+		{"nor is a connect's", "x.nomos:2", "group g in n { cover where role = g }\nconnect web to g on tcp 1-99\n",
+			[]string{"10.0.1.2 22"}, `! x.nomos:2: the rule`},
+		{"a rule of several groups is not this group's", "a/n/g", "group g in every network where tier = one {\n " +
+			" cover where role = g\n  admit ssh from everyone\n}\n", []string{"10.0.1.2 22"},
 			`! x.nomos:3: the rule "admit ssh from everyone" stands for a/m/g too`},
 	} {
 		w := world(t, x.text)

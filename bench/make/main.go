@@ -44,9 +44,12 @@ func main() {
 		for i := range records {
 			u := random.Float64()
 			k := int(pairs * u * u * u)
-			fmt.Fprintf(w, "2026-11-%02dT%02d:%02d:%02dZ,2026-11-%02dT%02d:%02d:%02dZ,10.20.%d.%d,10.20.%d.%d,tcp,%d,%d,%d,%d,%d,%d,admitted\n",
-				6+i*14/records, i%24, i%60, i*7%60, 6+i*14/records, i%24, i%60, i*7%60, k%16, k/16%250, k/4000%4, k/16000%50,
-				32768+random.IntN(28000), ports[k*7%len(ports)], 3+random.IntN(40), 300+random.IntN(9000), random.IntN(40), random.IntN(90000))
+			fmt.Fprintf(w,
+				"2026-11-%02dT%02d:%02d:%02dZ,2026-11-%02dT%02d:%02d:%02dZ,10.20.%d.%d,10.20.%d.%d,tcp,%d,%d,%d,%d,%d,%d,admitted\n",
+				6+i*14/records, i%24, i%60, i*7%60, 6+i*14/records, i%24, i%60, i*7%60, k%16, k/16%250, k/4000%4,
+				k/16000%50,
+				32768+random.IntN(28000), ports[k*7%len(ports)], 3+random.IntN(40), 300+random.IntN(9000),
+				random.IntN(40), random.IntN(90000))
 		}
 	})
 	write(filepath.Join(folder, "packets.pcap"), func(w *bufio.Writer) {
@@ -71,7 +74,8 @@ func main() {
 			default:
 				payload = random.IntN(1200)
 			}
-			client, server := [4]byte{10, 20, byte(conversation >> 8 & 15), byte(conversation)}, [4]byte{10, 20, 1, byte(conversation % 50)}
+			client, server := [4]byte{10, 20, byte(conversation >> 8 & 15), byte(conversation)},
+				[4]byte{10, 20, 1, byte(conversation % 50)}
 			from, to := uint16(32768+conversation%28000), uint16(443)
 			p := make([]byte, 16+14+40+payload)
 			if i%2 == 1 {

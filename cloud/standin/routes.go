@@ -125,11 +125,13 @@ func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
 			return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
 		}
 		c := s.state.clouds[d.cloud]
-		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name, For: cmp.Or(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
+		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name,
+			For: cmp.Or(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
 		d.put("create", o)
 		if newLetsOut(c.dialect) && o.For == "instances" { // it lets everything out, until that is taken away
 			for _, range_ := range []string{"0.0.0.0/0", "::/0"} {
-				d.put("create", object{Kind: "rule", Account: d.account, Group: o.ID, ID: newID("rul"), Direction: "out", Action: "admit", Peers: []string{range_}, Services: []string{"any"}})
+				d.put("create", object{Kind: "rule", Account: d.account, Group: o.ID, ID: newID("rul"),
+					Direction: "out", Action: "admit", Peers: []string{range_}, Services: []string{"any"}})
 			}
 		}
 		made = key{"group", o.ID}
@@ -223,7 +225,9 @@ func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
 
 // putRule puts a rule into a group.
 func (d *draft) putRule(group string, o object) object {
-	o = object{Kind: "rule", Account: d.account, Group: group, ID: newID("rul"), Direction: o.Direction, Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless, Description: o.Description}
+	o = object{Kind: "rule", Account: d.account, Group: group, ID: newID("rul"), Direction: o.Direction,
+		Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless,
+		Description: o.Description}
 	d.put("create", o)
 	return o
 }
@@ -262,15 +266,18 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 		case o.Name == "":
 			return made, of, refuse(http.StatusUnprocessableEntity, "a list has a name")
 		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
-			return made, of, refuse(http.StatusConflict, "the list has room for %s", count.Of(o.Capacity, "entry", "entries"))
+			return made, of, refuse(http.StatusConflict, "the list has room for %s",
+				count.Of(o.Capacity, "entry", "entries"))
 		}
 		for _, l := range d.lines {
 			var other object
-			if l.Kind == "list" && json.Unmarshal(l.text, &other) == nil && other.Owner == "own" && other.Name == o.Name {
+			if l.Kind == "list" && json.Unmarshal(l.text, &other) == nil && other.Owner == "own" &&
+				other.Name == o.Name {
 				return made, of, refuse(http.StatusConflict, "the list %s has that name already", other.ID)
 			}
 		}
-		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own", Description: o.Description, Labels: o.Labels, Entries: o.Entries, Capacity: o.Capacity}
+		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own",
+			Description: o.Description, Labels: o.Labels, Entries: o.Entries, Capacity: o.Capacity}
 		d.put("create", o)
 		made = key{"list", o.ID}
 		return made, made, nil
@@ -322,7 +329,8 @@ func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
 		case o.Owner != "own":
 			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
 		case o.Capacity > 0 && len(to.Entries) > o.Capacity:
-			return made, of, refuse(http.StatusConflict, "the list has room for %s", count.Of(o.Capacity, "entry", "entries"))
+			return made, of, refuse(http.StatusConflict, "the list has room for %s",
+				count.Of(o.Capacity, "entry", "entries"))
 		}
 		o.Entries = to.Entries
 		d.put("change", o)
@@ -374,10 +382,12 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		if !subnet && known.GroupsPerInterface > 0 && len(to.Groups) > known.GroupsPerInterface {
-			return made, of, refuse(http.StatusConflict, "an interface of this cloud has at most %s", count.Of(known.GroupsPerInterface, "group", "groups"))
+			return made, of, refuse(http.StatusConflict, "an interface of this cloud has at most %s",
+				count.Of(known.GroupsPerInterface, "group", "groups"))
 		}
 		if subnet && len(to.Groups) > known.GroupsPerSubnet {
-			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %s", count.Of(known.GroupsPerSubnet, "group", "groups"))
+			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %s",
+				count.Of(known.GroupsPerSubnet, "group", "groups"))
 		}
 		for i, l := range d.lines {
 			k := l.key
@@ -385,11 +395,13 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			if !ok {
 				continue
 			}
-			if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines, l) {
+			if want := r.Header.Get("If-Match"); want != "" && want != "*" &&
+				strings.Trim(want, `"`) != etagOf(d.lines, l) {
 				return made, of, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", k.Kind, k.ID)
 			}
 			d.lines[i].text = changed
-			d.changes = append(d.changes, Change{Account: d.account, Action: "change", Kind: k.Kind, ID: k.ID, Object: changed})
+			d.changes = append(d.changes,
+				Change{Account: d.account, Action: "change", Kind: k.Kind, ID: k.ID, Object: changed})
 			return k, k, nil
 		}
 		return made, of, refuse(http.StatusNotFound, "there is nothing with the id %q", id)
@@ -399,7 +411,8 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 // withGroups is the text of a subnet, or of the instance with an interface, with other
 // groups; ok reports whether it is that line. All else in it stays as it is.
 func withGroups(l line, subnet bool, id string, groups []string) (changed json.RawMessage, ok bool) {
-	if subnet && l.key != (key{"subnet", id}) || !subnet && (l.Kind != "instance" || !bytes.Contains(l.text, []byte(strconv.Quote(id)))) {
+	if subnet && l.key != (key{"subnet", id}) ||
+		!subnet && (l.Kind != "instance" || !bytes.Contains(l.text, []byte(strconv.Quote(id)))) {
 		return nil, false
 	}
 	var whole map[string]any

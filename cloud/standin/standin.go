@@ -207,7 +207,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func tell(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(cloud.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail}) // the client is gone if this fails
+	// the client is gone if this fails
+	_ = json.NewEncoder(w).Encode(
+		cloud.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
 }
 
 // find is the cloud that a request is for.
@@ -230,7 +232,8 @@ func (s *Server) find(w http.ResponseWriter, r *http.Request) (*state, *served, 
 
 func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
 	if _, c, ok := s.find(w, r); ok {
-		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox", "may": []string{"read", "write"}})
+		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox",
+			"may": []string{"read", "write"}})
 	}
 }
 

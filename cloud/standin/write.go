@@ -297,7 +297,8 @@ func (d *draft) check() error {
 		made[change.ID] = change.Action == "create"
 	}
 	var text bytes.Buffer
-	text.WriteString(store.HeaderLine("draft", time.Unix(0, 0)) + store.CloudLine(&estate.Cloud{Name: d.cloud, Dialect: c.dialect}))
+	text.WriteString(store.HeaderLine("draft",
+		time.Unix(0, 0)) + store.CloudLine(&estate.Cloud{Name: d.cloud, Dialect: c.dialect}))
 	for _, l := range d.lines {
 		if l.Kind == "rule" && !touched[l.group] {
 			continue // it was held against it when it was made
@@ -332,7 +333,8 @@ const longestText = 255
 func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 	dl, f := decide.Dialect(g.Account), decide.Filter(g)
 	if g.Name == "" || len(g.Name) > longestText || strings.ContainsFunc(g.Name, unicode.IsControl) {
-		return refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters, and none that controls a terminal", longestText)
+		return refuse(http.StatusUnprocessableEntity,
+			"a name has 1 to %d characters, and none that controls a terminal", longestText)
 	}
 	for _, o := range e.Groups {
 		if o != g && o.Network == g.Network && o.For == g.For && o.Name == g.Name {
@@ -356,7 +358,8 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		case len(r.Description) > longestText:
 			return refuse(http.StatusUnprocessableEntity, "a description has at most %d characters", longestText)
 		case f.FirstMatch && ranks[[2]any{r.Direction, r.Rank}] != "":
-			return refuse(http.StatusConflict, "the rule %s has the rank %d already", ranks[[2]any{r.Direction, r.Rank}], r.Rank)
+			return refuse(http.StatusConflict, "the rule %s has the rank %d already",
+				ranks[[2]any{r.Direction, r.Rank}], r.Rank)
 		case !dl.ManyPorts && len(r.Services) > 1:
 			return refuse(http.StatusUnprocessableEntity, "a rule of this cloud has one service")
 		case !dl.ManyPeers && len(r.Peers) > 1:
@@ -368,12 +371,14 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		for _, p := range r.Peers {
 			switch {
 			case dl.OneFamily && (p.Kind == estate.PeerGroup || p.Kind == estate.PeerList) && p.Family() == addr.Both:
-				return refuse(http.StatusUnprocessableEntity, "a rule of this cloud speaks of one address family (v4 or v6 behind what it refers to)")
+				return refuse(http.StatusUnprocessableEntity,
+					"a rule of this cloud speaks of one address family (v4 or v6 behind what it refers to)")
 			case p.Kind == estate.PeerGroup && g.For == estate.ForSubnets && f.State == dialect.StateNone:
 				return refuse(http.StatusUnprocessableEntity, "rules of subnet groups of this cloud hold ranges only")
 			case p.Kind == estate.PeerGroup && !nameable(g, p.Group):
 				return refuse(http.StatusUnprocessableEntity, "%s is in a network whose groups can't be named here", p)
-			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"): // those of other accounts are not looked at here
+			// those of other accounts are not looked at here
+			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"):
 				return refuse(http.StatusUnprocessableEntity, "%s is not there", p.Missing)
 			case p.Kind == estate.PeerList && p.List.Owner == "own" && dl.OwnLists == dialect.ListsExpanded:
 				return refuse(http.StatusUnprocessableEntity, "rules of this cloud can't name own lists")
@@ -385,7 +390,8 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		return nil // it takes no more than before
 	}
 	if in, out := compile.GroupCost(dl, g, estate.In), compile.GroupCost(dl, g, estate.Out); quota.Over(in, out) {
-		return refuse(http.StatusConflict, "the group would take %s inward and %s outward, and may have %s", count.Of(in, "rule", "rules"), count.Number(out), quotaText(quota))
+		return refuse(http.StatusConflict, "the group would take %s inward and %s outward, and may have %s",
+			count.Of(in, "rule", "rules"), count.Number(out), quotaText(quota))
 	}
 	return nil
 }
@@ -394,7 +400,8 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 // not looked at here.
 func nameable(g, other *estate.Group) bool {
 	across := decide.Dialect(g.Account).GroupsAcross
-	return across == dialect.WholeCloud || g.Network == other.Network || across == dialect.PeeredNetworks && g.Network.PeeredWith(other.Network)
+	return across == dialect.WholeCloud || g.Network == other.Network ||
+		across == dialect.PeeredNetworks && g.Network.PeeredWith(other.Network)
 }
 
 func quotaText(q compile.Quota) string {
@@ -425,7 +432,8 @@ func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 	if !ok {
 		return object{}, refuse(http.StatusNotFound, "there is no %s %q", kind, id)
 	}
-	if want := r.Header.Get("If-Match"); want != "" && want != "*" && strings.Trim(want, `"`) != etagOf(d.lines, d.lines[i]) {
+	if want := r.Header.Get("If-Match"); want != "" && want != "*" &&
+		strings.Trim(want, `"`) != etagOf(d.lines, d.lines[i]) {
 		return object{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", kind, id)
 	}
 	var o object
@@ -444,7 +452,8 @@ func (d *draft) users(kind, id string) []string {
 			reference = strconv.Quote(kind + ":" + d.account + "/" + id)
 		}
 		for _, l := range lines {
-			attached := kind == "group" && account == d.account && (l.Kind == "instance" || l.Kind == "subnet") && hasGroup(l.text, id)
+			attached := kind == "group" && account == d.account && (l.Kind == "instance" || l.Kind == "subnet") &&
+				hasGroup(l.text, id)
 			if attached || l.Kind == "rule" && l.group != id && bytes.Contains(l.text, []byte(reference)) {
 				users = append(users, l.Kind+" "+l.ID)
 			}
@@ -464,5 +473,7 @@ func hasGroup(text json.RawMessage, group string) bool {
 		attached
 		Interfaces []attached
 	}
-	return json.Unmarshal(text, &x) == nil && (slices.Contains(x.Groups, group) || slices.ContainsFunc(x.Interfaces, func(f attached) bool { return slices.Contains(f.Groups, group) }))
+	return json.Unmarshal(text, &x) == nil &&
+		(slices.Contains(x.Groups, group) ||
+			slices.ContainsFunc(x.Interfaces, func(f attached) bool { return slices.Contains(f.Groups, group) }))
 }

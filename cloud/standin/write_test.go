@@ -133,14 +133,22 @@ func TestWhatIsNotAllowed(t *testing.T) {
 		{"POST " + u + "/groups", `{"name":"a","colour":"red"}`, 400, "colour"},
 		{"POST " + u + "/groups", `{"name":`, 400, "not what the interface says"},
 		{"POST /u/v1/accounts/ra/groups", `{"name":"a"}`, 404, `no account is called`},
-		{"POST " + u + "/groups/web/rules", `{"direction":"in","action":"refuse","peers":["192.0.2.1/32"],"services":["tcp 22"]}`, 422, "which groups for instances of the dialect union can't do"},
-		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":["192.0.2.1/32","192.0.2.2/32"],"services":["tcp 22"]}`, 422, "one peer"},
-		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":["192.0.2.1/32"],"services":["tcp 22","tcp 23"]}`, 422, "one service"},
-		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":["group:gone"],"services":["tcp 22"]}`, 422, "group:gone is not there"},
-		{"POST " + u + "/groups/web/rules", `{"direction":"sideways","peers":["192.0.2.1/32"],"services":["tcp 22"]}`, 422, "sideways"},
-		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":[],"services":["tcp 22"]}`, 422, "needs \\\"services\\\" and"},
+		{"POST " + u + "/groups/web/rules",
+			`{"direction":"in","action":"refuse","peers":["192.0.2.1/32"],"services":["tcp 22"]}`, 422,
+			"which groups for instances of the dialect union can't do"},
+		{"POST " + u + "/groups/web/rules",
+			`{"direction":"in","peers":["192.0.2.1/32","192.0.2.2/32"],"services":["tcp 22"]}`, 422, "one peer"},
+		{"POST " + u + "/groups/web/rules",
+			`{"direction":"in","peers":["192.0.2.1/32"],"services":["tcp 22","tcp 23"]}`, 422, "one service"},
+		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":["group:gone"],"services":["tcp 22"]}`, 422,
+			"group:gone is not there"},
+		{"POST " + u + "/groups/web/rules", `{"direction":"sideways","peers":["192.0.2.1/32"],"services":["tcp 22"]}`,
+			422, "sideways"},
+		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":[],"services":["tcp 22"]}`, 422,
+			"needs \\\"services\\\" and"},
 		{"POST " + u + "/groups/web/rules", rule(`,"stateless":true`), 422, "can't be stateless"},
-		{"POST " + u + "/groups/web/rules", rule(`,"description":"` + strings.Repeat("x", 256) + `"`), 422, "at most 255"},
+		{"POST " + u + "/groups/web/rules", rule(`,"description":"` + strings.Repeat("x", 256) + `"`), 422,
+			"at most 255"},
 		{"POST " + u + "/groups/gone/rules", rule(""), 404, "there is no group"},
 		{"POST " + r + "/groups/g/rules", rule(""), 422, "the rank decides"},
 		{"DELETE " + r + "/groups/g/rules/fixed", "", 409, "only outranked"},
@@ -151,7 +159,8 @@ func TestWhatIsNotAllowed(t *testing.T) {
 		{"DELETE " + u + "/lists/known", "", 409, "in use by rule r1"},
 		{"DELETE " + u + "/lists/theirs", "", 403, "the provider keeps"},
 		{"PUT " + u + "/lists/theirs/entries", `{"entries":[]}`, 403, "the provider keeps"},
-		{"PUT " + u + "/lists/known/entries", `{"entries":["192.0.2.0/28","192.0.2.16/28","192.0.2.32/28"]}`, 409, "room for 2"},
+		{"PUT " + u + "/lists/known/entries", `{"entries":["192.0.2.0/28","192.0.2.16/28","192.0.2.32/28"]}`, 409,
+			"room for 2"},
 		{"PUT " + u + "/lists/known/entries", `{"entries":["here"]}`, 422, "here"},
 		{"POST " + l + "/lists", `{"name":"x","entries":[]}`, 422, "no own lists"},
 		{"PUT " + u + "/interfaces/f/groups", `{"groups":["gone"]}`, 422, "there is no group"},
@@ -159,18 +168,23 @@ func TestWhatIsNotAllowed(t *testing.T) {
 		{"PUT " + u + "/subnets/s/groups", `{"groups":["web"]}`, 422, "not for subnets"},
 		{"PUT " + u + "/nonsense", "", 404, "there is nothing at"},
 	} {
-		if status, text, _, err := d.ask(x.request, x.body, ""); err != nil || status != x.status || !strings.Contains(text, x.want) {
+		if status, text, _, err := d.ask(x.request, x.body, ""); err != nil || status != x.status ||
+			!strings.Contains(text, x.want) {
 			t.Errorf("%s %s: %d %s %v, want %d %s", x.request, x.body, status, text, err, x.status, x.want)
 		}
 	}
 	// Quotas count both families, lists by their capacity.
 	d.must("POST "+u+"/groups/web/rules", rule(""), "", 201, "")
-	d.must("POST "+u+"/groups/web/rules", `{"direction":"in","peers":["192.0.2.2/32"],"services":["tcp 22"]}`, "", 201, "")
-	text, _ := d.must("POST "+u+"/groups/web/rules", `{"direction":"in","peers":["192.0.2.3/32"],"services":["tcp 22"]}`, "", 409, "may have 4 in each direction")
+	d.must("POST "+u+"/groups/web/rules", `{"direction":"in","peers":["192.0.2.2/32"],"services":["tcp 22"]}`, "",
+		201, "")
+	text, _ := d.must("POST "+u+"/groups/web/rules",
+		`{"direction":"in","peers":["192.0.2.3/32"],"services":["tcp 22"]}`, "", 409, "may have 4 in each direction")
 	if !strings.Contains(text, `"status":409`) {
 		t.Errorf("no problem: %s", text)
 	}
-	d.must("POST "+r+"/groups/g/rules", `{"direction":"in","rank":100,"peers":["192.0.2.3/32","192.0.2.9/32"],"services":["tcp 22","udp 53"]}`, "", 201, `"rank":100`)
+	d.must("POST "+r+"/groups/g/rules",
+		`{"direction":"in","rank":100,"peers":["192.0.2.3/32","192.0.2.9/32"],"services":["tcp 22","udp 53"]}`, "",
+		201, `"rank":100`)
 	d.must("POST "+r+"/groups/g/rules", rule(`,"rank":100`), "", 409, "has the rank 100 already")
 	after, _ := os.ReadFile(filepath.Join(d.folder, StateFile))
 	if strings.Count(string(after), "\n") != strings.Count(string(before), "\n")+3 {
@@ -183,16 +197,19 @@ func TestWhatIsNotAllowed(t *testing.T) {
 func TestGroupsComeAndGo(t *testing.T) {
 	d := newDesk(t)
 	const u = "/u/v1/accounts/ua"
-	text, etag := d.must("POST "+u+"/groups", `{"name":"desk","network":"n","description":"for now","labels":{"estate":"x"}}`, "", 201, `"name":"desk"`)
+	text, etag := d.must("POST "+u+"/groups",
+		`{"name":"desk","network":"n","description":"for now","labels":{"estate":"x"}}`, "", 201, `"name":"desk"`)
 	var group struct{ Group struct{ ID string } }
 	if err := json.Unmarshal([]byte(text), &group); err != nil {
 		t.Fatal(err)
 	}
 	id := group.Group.ID
-	if objects, _ := d.must("GET "+u+"/objects?kind=rule", "", "", 200, ""); strings.Count(objects, `"group":"`+id+`"`) != 2 || !strings.Contains(objects, `"::/0"`) {
+	if objects, _ := d.must("GET "+u+"/objects?kind=rule", "", "", 200, ""); strings.Count(objects,
+		`"group":"`+id+`"`) != 2 || !strings.Contains(objects, `"::/0"`) {
 		t.Errorf("a new group lets everything out: %s", objects)
 	}
-	text, _ = d.must("POST "+u+"/groups/"+id+"/rules", `{"direction":"in","peers":["group:web"],"services":["tcp 22"],"description":"x"}`, "", 201, `"action":"admit"`)
+	text, _ = d.must("POST "+u+"/groups/"+id+"/rules",
+		`{"direction":"in","peers":["group:web"],"services":["tcp 22"],"description":"x"}`, "", 201, `"action":"admit"`)
 	rule := idOf(text)
 	d.must("PATCH "+u+"/groups/"+id, `{"name":"desk-2"}`, etag, 412, "has changed meanwhile") // its rules have
 	_, etag = d.must("GET "+u+"/groups/"+id, "", "", 200, `"rules":[{`)
@@ -207,7 +224,8 @@ func TestGroupsComeAndGo(t *testing.T) {
 	d.must("DELETE "+u+"/groups/"+id, "", "", 409, "in use by instance i")
 	d.must("PUT "+u+"/interfaces/f/groups", `{"groups":["web"]}`, "", 200, "")
 	d.must("DELETE "+u+"/groups/"+id+"/rules/"+rule, "", "", 204, "")
-	text, _ = d.must("POST "+u+"/lists", `{"name":"vans","entries":["198.51.100.200/32"],"capacity":3}`, "", 201, `"owner":"own"`)
+	text, _ = d.must("POST "+u+"/lists", `{"name":"vans","entries":["198.51.100.200/32"],"capacity":3}`, "", 201,
+		`"owner":"own"`)
 	list := idOf(text)
 	d.must("PUT "+u+"/lists/"+list+"/entries", `{"entries":["198.51.100.201/32"]}`, "", 200, "198.51.100.201")
 	d.must("DELETE "+u+"/lists/"+list, "", "", 204, "")
@@ -228,13 +246,16 @@ func TestGroupsComeAndGo(t *testing.T) {
 		}
 		words = append(words, c.Action+" "+c.Kind)
 	}
-	if got, want := strings.Join(words, ", "), "create rule, create rule, create rule, change group, change instance, change instance, delete rule, create list, change list, delete list, delete rule, delete rule, delete group"; got != want || told.Last != 14 {
+	if got, want := strings.Join(words, ", "), "create rule, create rule, create rule, change group, change "+
+		"instance, change instance, delete rule, create list, change list, delete list, delete rule, delete "+
+		"rule, delete group"; got != want || told.Last != 14 {
 		t.Errorf("changes %s (last %d), want %s", got, told.Last, want)
 	}
 	d.web.Close()
 	d.open()
 	d.must("POST "+u+"/groups", `{"name":"next","network":"n"}`, "", 201, "")
-	if text, _ = d.must("GET "+u+"/changes?after=14", "", "", 200, `"number":15`); strings.Contains(text, `"number":14`) {
+	if text, _ = d.must("GET "+u+"/changes?after=14", "", "", 200, `"number":15`); strings.Contains(text,
+		`"number":14`) {
 		t.Errorf("after 14: %s", text)
 	}
 	f, err := os.Open(filepath.Join(d.folder, StateFile))
@@ -299,7 +320,8 @@ func TestFaultsWhileWriting(t *testing.T) {
 	}
 	answered, dropped := 0, 0
 	for i := range 120 {
-		status, text, _, err := d.ask("POST /l/v1/accounts/la/groups", fmt.Sprintf(`{"name":"g-%d","network":"n"}`, i), "")
+		status, text, _, err := d.ask("POST /l/v1/accounts/la/groups",
+			fmt.Sprintf(`{"name":"g-%d","network":"n"}`, i), "")
 		switch {
 		case err != nil:
 			dropped++

@@ -53,9 +53,12 @@ func TestFamiliesDoNotMix(t *testing.T) {
 func TestPublic(t *testing.T) {
 	for text, want := range map[string]bool{
 		"192.0.2.77": true, "198.51.100.1": true, "203.0.113.255": true, "2001:db8::1": true, "2001:200::": true,
-		"10.0.0.1": false, "172.31.255.255": false, "172.32.0.0": true, "192.168.0.1": false, "100.64.0.1": false, "100.128.0.0": true,
-		"224.0.0.1": false, "255.255.255.255": false, "127.0.0.1": false, "169.254.1.1": false, "fd00::1": false, "fe80::1": false,
-		"ff02::1": false, "2002::1": false, "64:ff9b::1": false, "1000::1": false, "3fff::1": false, "3fff:1000::": true,
+		"10.0.0.1": false, "172.31.255.255": false, "172.32.0.0": true, "192.168.0.1": false, "100.64.0.1": false,
+		"100.128.0.0": true,
+		"224.0.0.1":   false, "255.255.255.255": false, "127.0.0.1": false, "169.254.1.1": false, "fd00::1": false,
+		"fe80::1": false,
+		"ff02::1": false, "2002::1": false, "64:ff9b::1": false, "1000::1": false, "3fff::1": false,
+		"3fff:1000::": true,
 	} {
 		if got := Public.Contains(netip.MustParseAddr(text)); got != want {
 			t.Errorf("%s public: %v, want %v", text, got, want)
@@ -81,7 +84,8 @@ func TestPrefixesAreShortest(t *testing.T) {
 		var list []netip.Prefix
 		for range 1 + random.IntN(6) {
 			if random.IntN(2) == 0 {
-				a := netip.AddrFrom4([4]byte{byte(random.IntN(3)) * 127, 0, byte(random.IntN(256)), byte(random.IntN(256))})
+				a := netip.AddrFrom4([4]byte{byte(random.IntN(3)) * 127, 0, byte(random.IntN(256)),
+					byte(random.IntN(256))})
 				list = append(list, netip.PrefixFrom(a, random.IntN(33)).Masked())
 				continue
 			}
@@ -98,7 +102,8 @@ func TestPrefixesAreShortest(t *testing.T) {
 			if a.Overlaps(b) || a.Addr().Is4() == b.Addr().Is4() && b.Addr().Less(a.Addr()) {
 				t.Fatalf("%v: %v and %v", list, a, b)
 			}
-			if a.Bits() == b.Bits() && a.Bits() > 0 && a.Addr().Is4() == b.Addr().Is4() && netip.PrefixFrom(a.Addr(), a.Bits()-1).Masked().Contains(b.Addr()) {
+			if a.Bits() == b.Bits() && a.Bits() > 0 && a.Addr().Is4() == b.Addr().Is4() &&
+				netip.PrefixFrom(a.Addr(), a.Bits()-1).Masked().Contains(b.Addr()) {
 				t.Fatalf("%v: %v and %v could be one", list, a, b)
 			}
 		}
@@ -112,9 +117,12 @@ func TestCounter(t *testing.T) {
 		var prefixes []netip.Prefix
 		for range r.IntN(n) {
 			if r.IntN(2) == 0 {
-				prefixes = append(prefixes, netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(4)), byte(r.IntN(256))}), 20+r.IntN(13)))
+				prefixes = append(prefixes,
+					netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(4)), byte(r.IntN(256))}),
+						20+r.IntN(13)))
 			} else {
-				prefixes = append(prefixes, netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 1, 15: byte(r.IntN(256))}), 100+r.IntN(29)))
+				prefixes = append(prefixes,
+					netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 1, 15: byte(r.IntN(256))}), 100+r.IntN(29)))
 			}
 		}
 		set := OfPrefixes(prefixes...)
@@ -135,7 +143,8 @@ func TestCounter(t *testing.T) {
 			got  float64
 			want *big.Int
 		}{{four, both.Only(IPv4).Size()}, {six, both.Only(IPv6).Size()}} {
-			if want, _ := new(big.Float).SetInt(x.want).Float64(); x.got != want && (want < 1<<53 || x.got/want < 0.999999 || x.got/want > 1.000001) {
+			if want, _ := new(big.Float).SetInt(x.want).Float64(); x.got != want &&
+				(want < 1<<53 || x.got/want < 0.999999 || x.got/want > 1.000001) {
 				t.Fatalf("%v of %v: counted %v, want %v", s, of, x.got, want)
 			}
 		}

@@ -41,7 +41,8 @@ func sumsOfGroups(w *worker) []Finding {
 			if !known {
 				k = len(all)
 				at[key.String()] = k
-				all = append(all, together{groups: slices.SortedFunc(slices.Values(groups), func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })})
+				all = append(all, together{groups: slices.SortedFunc(slices.Values(groups),
+					func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })})
 			}
 			all[k].interfaces = append(all[k].interfaces, i)
 		}
@@ -80,14 +81,16 @@ func (w *worker) sumOf(t together) []Finding {
 		for _, set := range sets {
 			alone = append(alone, w.openPart(set.WithPeers(addr.FamilyOf(family))).Services())
 		}
-		left = left.Union(open.WithPeers(addr.FamilyOf(family)).OnServices(service.All.Minus(service.UnionAll(alone...))))
+		left = left.Union(open.WithPeers(addr.FamilyOf(family)).OnServices(
+			service.All.Minus(service.UnionAll(alone...))))
 	}
 	var found []Finding
 	meant := service.UnionAll(declared...)
 	for _, x := range []struct {
 		check    Check
 		services service.Set
-	}{{openAdminPort, w.admin}, {openDataPort, w.data}, {openCleartext, w.clear.Minus(meant)}, {openInbound, w.rest.Minus(meant)}} {
+	}{{openAdminPort, w.admin}, {openDataPort, w.data}, {openCleartext, w.clear.Minus(meant)}, {openInbound,
+		w.rest.Minus(meant)}} {
 		set := left.OnServices(x.services)
 		if set.IsEmpty() {
 			continue
@@ -97,8 +100,10 @@ func (w *worker) sumOf(t together) []Finding {
 			f.Start = Low
 		}
 		sum := f
-		sum.Start, sum.Message = Info, fmt.Sprintf("%s add up to %s", count.Of(len(t.groups), "group", "groups"), w.peerWords(f.Peers))
-		f, sum = w.finish(x.check, f), w.finish(Check{Name: openInSumName, Start: Medium, Controls: controlsOfOpenness}, sum)
+		sum.Start, sum.Message = Info,
+			fmt.Sprintf("%s add up to %s", count.Of(len(t.groups), "group", "groups"), w.peerWords(f.Peers))
+		f, sum = w.finish(x.check, f),
+			w.finish(Check{Name: openInSumName, Start: Medium, Controls: controlsOfOpenness}, sum)
 		joined := join(f, sum)
 		joined.joined = []Finding{f, sum}
 		found = append(found, joined)
@@ -107,7 +112,8 @@ func (w *worker) sumOf(t together) []Finding {
 }
 
 func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Finding {
-	f := Finding{Direction: estate.In, Account: t.groups[0].Account, Group: t.groups[0], groups: t.groups, Services: set.Services(), Peers: set.Peers(service.All)}
+	f := Finding{Direction: estate.In, Account: t.groups[0].Account, Group: t.groups[0], groups: t.groups,
+		Services: set.Services(), Peers: set.Peers(service.All)}
 	f.Breadth = w.d.Breadth(f.Peers)
 	var names []string
 	for k, g := range t.groups {
@@ -117,13 +123,15 @@ func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Fin
 		}
 		names = append(names, g.Name)
 		for i := range g.Rules {
-			if r := &g.Rules[i]; r.Direction == estate.In && r.Action == estate.Admit && !w.d.RuleTraffic(g, r).Intersect(part).IsEmpty() {
+			if r := &g.Rules[i]; r.Direction == estate.In && r.Action == estate.Admit &&
+				!w.d.RuleTraffic(g, r).Intersect(part).IsEmpty() {
 				f.Rules = append(f.Rules, r)
 			}
 		}
 	}
 	w.arriveAt(&f, t.interfaces, set)
-	f.Message = fmt.Sprintf("%s %s let in from %s by %s together", w.describe(f.Services), w.isAre(f.Services), w.peerWords(f.Peers), count.Some(names, 4))
+	f.Message = fmt.Sprintf("%s %s let in from %s by %s together", w.describe(f.Services), w.isAre(f.Services),
+		w.peerWords(f.Peers), count.Some(names, 4))
 	f.Fix, f.OrElse = narrowing(t.groups[0]), "narrow the others, or take one of them off"
 	f.Narrow = narrowable(t.groups[0])
 	return f

@@ -245,10 +245,12 @@ func sorted(found []Finding) []Finding {
 	}
 	keys := make([]key, len(found))
 	for i, f := range found {
-		keys[i] = key{boolOrder(f.Exemption != nil), -int(f.Severity), -int(f.Arrival), checkOrder(f.Check), f.Where(), f.Origin().Line, i}
+		keys[i] = key{boolOrder(f.Exemption != nil), -int(f.Severity), -int(f.Arrival), checkOrder(f.Check),
+			f.Where(), f.Origin().Line, i}
 	}
 	slices.SortFunc(keys, func(a, b key) int {
-		return cmp.Or(a.exempted-b.exempted, a.severity-b.severity, a.arrival-b.arrival, a.check-b.check, strings.Compare(a.where, b.where), a.line-b.line, a.at-b.at)
+		return cmp.Or(a.exempted-b.exempted, a.severity-b.severity, a.arrival-b.arrival, a.check-b.check,
+			strings.Compare(a.where, b.where), a.line-b.line, a.at-b.at)
 	})
 	all := make([]Finding, len(found))
 	for i, k := range keys {
@@ -266,7 +268,8 @@ func boolOrder(b bool) int {
 
 func cantAudit(g *estate.Group) string {
 	if decide.Dialect(g.Account).Name == "" {
-		return fmt.Sprintf("groups of the cloud %s: its dialect %q is not known", g.Account.Cloud.Name, g.Account.Cloud.Dialect)
+		return fmt.Sprintf("groups of the cloud %s: its dialect %q is not known", g.Account.Cloud.Name,
+			g.Account.Cloud.Dialect)
 	}
 	return ""
 }
@@ -320,13 +323,15 @@ func (f Finding) Origin() estate.Origin {
 
 // Counting are the other checks that a finding trips and that no exemption covers.
 func (f Finding) Counting() []Related {
-	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Exemption != nil && f.Exemption == nil })
+	return slices.DeleteFunc(slices.Clone(f.Also),
+		func(r Related) bool { return r.Exemption != nil && f.Exemption == nil })
 }
 
 // Exempted are the other checks that an exemption covers though it does not cover the
 // finding.
 func (f Finding) Exempted() []Related {
-	return slices.DeleteFunc(slices.Clone(f.Also), func(r Related) bool { return r.Exemption == nil || f.Exemption != nil })
+	return slices.DeleteFunc(slices.Clone(f.Also),
+		func(r Related) bool { return r.Exemption == nil || f.Exemption != nil })
 }
 
 // Names are all checks that a finding's cause trips, the worst first.
@@ -382,7 +387,14 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
 	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
 	for range runtime.GOMAXPROCS(0) {
-		a.workers = append(a.workers, &worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known), members: make(map[*estate.Group]known), lists: make(map[*estate.List]known), specs: make(map[service.Spec]service.Set), words: make(map[string]description), clearSubnets: make(map[*estate.Subnet]bool), toldServices: make(map[uint64]toldServices), toldPeers: make(map[uint64]toldPeers), sawGroups: make(map[*estate.Group]bool), sawLists: make(map[*estate.List]bool), passed: make(map[string]traffic.Set), filtered: make(map[string]traffic.Set)})
+		a.workers = append(a.workers,
+			&worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known),
+				members: make(map[*estate.Group]known), lists: make(map[*estate.List]known),
+				specs: make(map[service.Spec]service.Set), words: make(map[string]description),
+				clearSubnets: make(map[*estate.Subnet]bool), toldServices: make(map[uint64]toldServices),
+				toldPeers: make(map[uint64]toldPeers), sawGroups: make(map[*estate.Group]bool),
+				sawLists: make(map[*estate.List]bool), passed: make(map[string]traffic.Set),
+				filtered: make(map[string]traffic.Set)})
 	}
 	four, six := d.StrangersAmong(addr.Everyone)
 	a.openFour, a.openSix = four*decide.OpenBreadth, six*decide.OpenBreadth
@@ -414,7 +426,8 @@ func (a *auditor) parallel(n, step int, do func(w *worker, i int)) {
 
 // gatherWholes works out what is asked of groups but depends on the whole estate.
 func (a *auditor) gatherWholes() {
-	a.attached, a.named, a.used = make(map[*estate.Group]bool), make(map[*estate.Group]bool), make(map[*estate.List]bool)
+	a.attached, a.named, a.used = make(map[*estate.Group]bool), make(map[*estate.Group]bool),
+		make(map[*estate.List]bool)
 	for _, n := range a.estate.Networks {
 		for _, s := range n.Subnets {
 			for _, g := range s.Groups {
@@ -497,7 +510,8 @@ func (a *auditor) scoped(found []Finding) []Finding {
 			a.Over != nil && !a.isOver(f):
 			return true
 		}
-		return len(a.Checks) > 0 && !slices.ContainsFunc(f.Names(), func(name string) bool { return slices.Contains(a.Checks, name) })
+		return len(a.Checks) > 0 &&
+			!slices.ContainsFunc(f.Names(), func(name string) bool { return slices.Contains(a.Checks, name) })
 	})
 }
 
@@ -598,7 +612,8 @@ func (l *look) joinCauses(found []Finding) []Finding {
 		return slices.Clone(found)
 	}
 	slices.SortStableFunc(found, func(a, b Finding) int {
-		return cmp.Or(boolOrder(a.gather)-boolOrder(b.gather), boolOrder(a.part)-boolOrder(b.part), cmp.Compare(b.Severity, a.Severity))
+		return cmp.Or(boolOrder(a.gather)-boolOrder(b.gather), boolOrder(a.part)-boolOrder(b.part),
+			cmp.Compare(b.Severity, a.Severity))
 	})
 	joined := make([]Finding, 0, len(found))
 	by := make(map[*estate.Rule]int) // for those about single rules, which come last: the finding that a rule causes
@@ -661,7 +676,8 @@ func join(a, b Finding) Finding {
 	}
 	worse.Also = slices.Clone(worse.Also)
 	same := slices.Equal(a.Rules, b.Rules) // then one check can say two things of them
-	for _, r := range append([]Related{{Check: other.Check, Message: other.Message, Severity: other.Severity}}, other.Also...) {
+	for _, r := range append([]Related{{Check: other.Check, Message: other.Message, Severity: other.Severity}},
+		other.Also...) {
 		k := slices.IndexFunc(worse.Also, func(x Related) bool { return x.Check == r.Check })
 		switch {
 		case r.Check == worse.Check:

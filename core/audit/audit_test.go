@@ -34,11 +34,13 @@ func audited(t *testing.T, rules string) []audit.Finding {
 			t.Fatal(m)
 		}
 	}
-	result := audit.Run(decide.New(d.Estate), audit.Options{Expects: d.Expects, Laws: d.Laws, Exemptions: d.Exemptions, Now: time.Unix(0, 0)})
+	result := audit.Run(decide.New(d.Estate),
+		audit.Options{Expects: d.Expects, Laws: d.Laws, Exemptions: d.Exemptions, Now: time.Unix(0, 0)})
 	if len(result.Left) > 0 {
 		t.Fatal(result.Left)
 	}
-	return slices.DeleteFunc(result.Findings, func(f audit.Finding) bool { return f.Group == nil || f.Group.Name != "g" })
+	return slices.DeleteFunc(result.Findings,
+		func(f audit.Finding) bool { return f.Group == nil || f.Group.Name != "g" })
 }
 
 // names are the checks that findings name, with the others that the same cause trips.
@@ -80,25 +82,34 @@ func TestChecks(t *testing.T) {
 		{`admit tcp 1-1000, udp from self` + why, "medium wide-ports"},
 		{`admit icmp from network` + why, ""},
 		{`admit tcp 1-65535 from network` + why, "high all-services+wide-ports"},
-		{"admit tcp 0-32767 from network" + why + "\nadmit tcp 32768-65535 from network" + why, "high all-services, medium wide-ports, medium wide-ports"},
+		{"admit tcp 0-32767 from network" + why + "\nadmit tcp 32768-65535 from network" + why,
+			"high all-services, medium wide-ports, medium wide-ports"},
 		{`admit tcp 2-65535 from network` + why, "medium wide-ports"},
 		{"admit tcp 8000-8009, tcp 8010-8019 from network" + why, "medium wide-ports"},
 		{`admit tcp 22-80 from network` + why, "medium wide-ports"},
 		{`admit tcp 8000-8015 from network` + why, ""},
 		{`admit tcp 8000-8016 from network` + why, "medium wide-ports"},
 		{"admit rdp from 0.0.0.0/1" + why + "\nadmit rdp from 128.0.0.0/1" + why, "high open-admin-port+open-in-sum"},
-		{"admit https from 192.0.0.0/5" + why + "\nadmit https from 200.0.0.0/5" + why + "\nadmit https from 208.0.0.0/5" + why, "medium open-in-sum+open-inbound+undeclared-addresses"},
-		{"admit https from 192.0.0.0/5" + why + "\nadmit http from 200.0.0.0/5" + why, "low wide-inbound+undeclared-addresses, low wide-inbound+undeclared-addresses"},
+		{"admit https from 192.0.0.0/5" + why + "\nadmit https from 200.0.0.0/5" + why +
+			"\nadmit https from 208.0.0.0/5" + why, "medium open-in-sum+open-inbound+undeclared-addresses"},
+		{"admit https from 192.0.0.0/5" + why + "\nadmit http from 200.0.0.0/5" + why,
+			"low wide-inbound+undeclared-addresses, low wide-inbound+undeclared-addresses"},
 		{"admit ssh from everyone" + why + "\nadmit ssh from list known" + why, "high open-admin-port, low overruled"},
-		{"admit any from 0.0.0.0/0" + why + "\nadmit any from ::/0" + why, "high open-admin-port+open-data-port+all-services+open-inbound+open-cleartext"},
-		{"admit ssh from everyone" + why + "\nadmit rdp from everyone" + why, "high open-admin-port, high open-admin-port"},
-		{"admit postgres from group other" + why + "\nadmit postgres from everyone v6" + why, "high open-data-port+one-family"},
-		{"admit https from everyone v4" + why + "\nadmit https from 2001:db8:9::/48" + why, "high one-family+open-inbound, low undeclared-addresses"},
+		{"admit any from 0.0.0.0/0" + why + "\nadmit any from ::/0" + why,
+			"high open-admin-port+open-data-port+all-services+open-inbound+open-cleartext"},
+		{"admit ssh from everyone" + why + "\nadmit rdp from everyone" + why,
+			"high open-admin-port, high open-admin-port"},
+		{"admit postgres from group other" + why + "\nadmit postgres from everyone v6" + why,
+			"high open-data-port+one-family"},
+		{"admit https from everyone v4" + why + "\nadmit https from 2001:db8:9::/48" + why,
+			"high one-family+open-inbound, low undeclared-addresses"},
 		{"admit https from everyone v4" + why + "\nadmit https from fd00::/48" + why, "medium open-inbound"},
 		{"admit https from everyone v4" + why + "\nadmit https from network" + why, "medium open-inbound"},
-		{"admit https from 10.0.1.0/24" + why + "\nadmit https from 2400::/8" + why + "\nadmit https from 2600::/8" + why, "high one-family+open-in-sum+open-inbound+undeclared-addresses"},
+		{"admit https from 10.0.1.0/24" + why + "\nadmit https from 2400::/8" + why + "\nadmit https from 2600::/8" +
+			why, "high one-family+open-in-sum+open-inbound+undeclared-addresses"},
 		{"admit https from everyone v4" + why + "\nadmit https from everyone v6" + why, "medium open-inbound"},
-		{`admit any from everyone` + why, "high open-admin-port+open-data-port+all-services+open-inbound+open-cleartext"},
+		{`admit any from everyone` + why,
+			"high open-admin-port+open-data-port+all-services+open-inbound+open-cleartext"},
 		{`admit ssh from list known`, "info unexplained"},
 		{`admit ssh from list known because "created by console"`, "info unexplained"},
 		{`admit ssh from list known because "created for the night desk"`, ""},
@@ -110,7 +121,8 @@ func TestChecks(t *testing.T) {
 }
 
 func TestDeclaredOpeningsAreNoFindings(t *testing.T) {
-	rules := "admit https from everyone because \"x\"\nadmit ssh from everyone because \"x\"\n}\nexpect internet can reach g on https\ngroup last in n \"y\" {"
+	rules := "admit https from everyone because \"x\"\nadmit ssh from everyone because \"x\"\n}\nexpect internet " +
+		"can reach g on https\ngroup last in n \"y\" {"
 	if got := names(audited(t, rules)); got != "high open-admin-port" {
 		t.Errorf("got %q", got)
 	}

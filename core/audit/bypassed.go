@@ -109,7 +109,8 @@ func (b Bypass) Managed() string {
 	if strings.ContainsAny(word, " /.:\"") {
 		word = fmt.Sprintf("%q", word)
 	}
-	return fmt.Sprintf("group %s-wall for subnets in %s {\n  cover  subnet %s\n  follow instances\n}", strings.Trim(strings.Map(nameByte, s.Name), "-"), s.Network.Path(), word)
+	return fmt.Sprintf("group %s-wall for subnets in %s {\n  cover  subnet %s\n  follow instances\n}",
+		strings.Trim(strings.Map(nameByte, s.Name), "-"), s.Network.Path(), word)
 }
 
 // nameByte is a character of a name, or a hyphen in the place of one that can't be in it.
@@ -152,7 +153,8 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 	if set.IsEmpty() {
 		return Finding{}, false
 	}
-	f := Finding{Direction: direction, Account: b.By.Account, Group: b.By, groups: append([]*estate.Group{b.By}, b.Beside...), Services: set.Services(), Peers: set.Peers(service.All)}
+	f := Finding{Direction: direction, Account: b.By.Account, Group: b.By,
+		groups: append([]*estate.Group{b.By}, b.Beside...), Services: set.Services(), Peers: set.Peers(service.All)}
 	f.Breadth = w.d.Breadth(f.Peers)
 	open := w.openPart(set)
 	switch {
@@ -167,7 +169,8 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 		f.Start = Medium
 	}
 	for i := range b.By.Rules {
-		if r := &b.By.Rules[i]; r.Direction == direction && r.Action == estate.Admit && !w.d.RuleTraffic(b.By, r).Intersect(set).IsEmpty() {
+		if r := &b.By.Rules[i]; r.Direction == direction && r.Action == estate.Admit &&
+			!w.d.RuleTraffic(b.By, r).Intersect(set).IsEmpty() {
 			f.Rules = append(f.Rules, r)
 		}
 	}
@@ -190,10 +193,12 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 	if len(beside) > 1 {
 		verb = "do"
 	}
-	f.Message = fmt.Sprintf("%s %s %s %s by %s, which %s %s not %s", w.describe(f.Services), lets, preposition, w.peerWords(f.Peers), b.Kind(), count.Some(beside, 4), verb, stop)
+	f.Message = fmt.Sprintf("%s %s %s %s by %s, which %s %s not %s", w.describe(f.Services), lets, preposition,
+		w.peerWords(f.Peers), b.Kind(), count.Some(beside, 4), verb, stop)
 	switch {
 	case b.Managed() != "":
-		f.Fix = inWords("put a group for subnets that follows instances around " + b.Subnet().Path() + ": a draft offers its definition")
+		f.Fix = inWords("put a group for subnets that follows instances around " + b.Subnet().Path() +
+			": a draft offers its definition")
 	case b.By.BuiltIn:
 		f.Fix = inWords("take it off: an interface with a group of its own needs no default one")
 	default:

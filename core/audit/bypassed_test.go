@@ -28,19 +28,25 @@ func TestBypassed(t *testing.T) {
 		dialect, wall, more, service, peer string
 		want                               []string // messages and severities
 	}{
-		{"layered", "", "", "22", "10.1.0.0/16", []string{"critical ssh is let in from everyone", "medium everything is let out"}}, // the default list
+		// the default list
+		{"layered", "", "", "22", "10.1.0.0/16",
+			[]string{"critical ssh is let in from everyone", "medium everything is let out"}},
 		{"layered", `,"groups":["w"]`, "", "22", "10.1.0.0/16", nil},
 		{"layered", `,"groups":["w"]`, `,"y"`, "22", "10.1.1.0/24", nil}, // it lets through no more
-		{"layered", `,"groups":["w"]`, `,"y"`, "2000", "10.1.1.0/24", []string{"low tcp 2000 is let in from 10.1.1.0/24"}},
+		{"layered", `,"groups":["w"]`, `,"y"`, "2000", "10.1.1.0/24",
+			[]string{"low tcp 2000 is let in from 10.1.1.0/24"}},
 		{"union", "", `,"y"`, "22", "0.0.0.0/0", []string{"critical ssh is let in from"}},
 		{"union", "", `,"y"`, "443", "0.0.0.0/0", []string{"high https is let in from"}},
 		{"union", "", "", "22", "0.0.0.0/0", nil},
 		{"flat", "", `,"y"`, "22", "192.0.2.0/24", []string{"low ssh is let in from 192.0.2.0/24"}},
 	} {
-		text := strings.NewReplacer("DIALECT", c.dialect, "WALL", c.wall, "MORE", c.more, "SERVICE", c.service, "PEER", c.peer).Replace(places)
+		text := strings.NewReplacer("DIALECT", c.dialect, "WALL", c.wall, "MORE", c.more, "SERVICE", c.service,
+			"PEER", c.peer).Replace(places)
 		if c.dialect == "flat" {
-			text = strings.ReplaceAll(text, `{"kind":"group","account":"a","network":"n","id":"w","name":"w","for":"subnets"}`+"\n", "")
-			text = strings.ReplaceAll(text, `"kind":"group","account":"a","network":"n"`, `"kind":"group","account":"a"`)
+			text = strings.ReplaceAll(text,
+				`{"kind":"group","account":"a","network":"n","id":"w","name":"w","for":"subnets"}`+"\n", "")
+			text = strings.ReplaceAll(text, `"kind":"group","account":"a","network":"n"`,
+				`"kind":"group","account":"a"`)
 		}
 		e, _, err := store.ReadSurvey(strings.NewReader(text), "s")
 		if err != nil {
@@ -51,7 +57,8 @@ func TestBypassed(t *testing.T) {
 		}
 		var got []string
 		for _, f := range audit.Run(decide.New(e), audit.Options{}).Findings {
-			for _, x := range append([]audit.Related{{Check: f.Check, Message: f.Message, Severity: f.Severity}}, f.Also...) {
+			for _, x := range append([]audit.Related{{Check: f.Check, Message: f.Message, Severity: f.Severity}},
+				f.Also...) {
 				if x.Check == "bypassed" {
 					got = append(got, x.Severity.String()+" "+x.Message)
 				}
@@ -66,7 +73,8 @@ func TestBypassed(t *testing.T) {
 				t.Errorf("%+v: %q", c, got)
 			}
 		}
-		if bypasses := audit.Bypasses(decide.New(e), audit.IsDefined); len(bypasses) > 0 && (bypasses[0].Managed() != "") != (c.wall == "" && c.dialect == "layered") {
+		if bypasses := audit.Bypasses(decide.New(e), audit.IsDefined); len(bypasses) > 0 &&
+			(bypasses[0].Managed() != "") != (c.wall == "" && c.dialect == "layered") {
 			t.Errorf("%+v: offered is %q", c, bypasses[0].Managed())
 		}
 	}

@@ -3,7 +3,8 @@ package audit
 // Checks are all checks, the gravest of equal severity first.
 var Checks = []Check{
 	openAdminPort, openDataPort, allServices, oneFamily, openInSum, unfiltered, ineffectiveRefusal, expired, probeShut,
-	openInbound, openCleartext, widePorts, openOutbound, stageCrossing, defaultGroup, oneWay, dangling, byHand, bypassed, unread, quota,
+	openInbound, openCleartext, widePorts, openOutbound, stageCrossing, defaultGroup, oneWay, dangling, byHand,
+	bypassed, unread, quota,
 	wideInbound, undeclaredAddresses, staticAddress, catchAllSelf, overruled, idle,
 	unexplained, unused, crowdedRanks, repeatedAddresses, twins,
 }

@@ -94,9 +94,10 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 	both := decide.Dialect(g.Account).Layers == dialect.BothMustAdmit
 	f.layered = decide.Dialect(g.Account).Layers == dialect.EitherMayAdmit
 	stateless := g.Stateless || slices.ContainsFunc(g.Rules, func(r estate.Rule) bool { return r.Stateless })
-	f.plain = !g.Defined && !f.refuses && !stateless && !decide.Filter(g).FirstMatch && !slices.ContainsFunc(attached, func(i *estate.Interface) bool {
-		return both && !w.transparent(i.Subnet)
-	})
+	f.plain = !g.Defined && !f.refuses && !stateless && !decide.Filter(g).FirstMatch &&
+		!slices.ContainsFunc(attached, func(i *estate.Interface) bool {
+			return both && !w.transparent(i.Subnet)
+		})
 }
 
 // transparent reports whether what is attached to a subnet lets everything through
@@ -116,7 +117,8 @@ func (w *worker) transparent(s *estate.Subnet) bool {
 // shutBehind reports whether a refusal of everything stands behind a group's rules, before any built-in one.
 func (f *facts) shutBehind(direction estate.Direction) bool {
 	return slices.ContainsFunc(f.rules, func(r ruleFacts) bool {
-		return r.Direction == direction && r.Action == estate.Refuse && r.services.Equal(service.All) && r.peers.Equal(addr.Everyone)
+		return r.Direction == direction && r.Action == estate.Refuse && r.services.Equal(service.All) &&
+			r.peers.Equal(addr.Everyone)
 	})
 }
 
@@ -149,14 +151,16 @@ func (w *worker) peersOf(g *estate.Group, r *estate.Rule) (peers addr.Set, four,
 			w.members[p.Group] = k
 		}
 		return k.set, k.four, k.six
-	case p.Kind == estate.PeerRange && !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerRange }):
+	case p.Kind == estate.PeerRange &&
+		!slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerRange }):
 		k, ok := w.ranges[p] // rules of a survey that have the same ranges share them
 		if !ok {
 			k.set, k.four, k.six = w.count(w.d.Peers(g, r, nil))
 			w.ranges[p] = k
 		}
 		return k.set, k.four, k.six
-	case len(r.Peers) == 1 && p.Kind == estate.PeerList && !p.V4Only && !p.V6Only && len(p.List.Parts) == 0 && len(p.List.Published) == 0:
+	case len(r.Peers) == 1 && p.Kind == estate.PeerList && !p.V4Only && !p.V6Only && len(p.List.Parts) == 0 &&
+		len(p.List.Published) == 0:
 		k, ok := w.lists[p.List]
 		if !ok {
 			k.set, k.four, k.six = w.count(w.d.Peers(g, r, nil))
@@ -206,7 +210,8 @@ func (f *facts) sums() sign {
 			peers[s], services[s] = append(peers[s], r.peers), append(services[s], r.services)
 		}
 	}
-	return sign{addr.UnionAll(peers[0]...).Hash(), service.UnionAll(services[0]...).Hash(), addr.UnionAll(peers[1]...).Hash(), service.UnionAll(services[1]...).Hash()}
+	return sign{addr.UnionAll(peers[0]...).Hash(), service.UnionAll(services[0]...).Hash(),
+		addr.UnionAll(peers[1]...).Hash(), service.UnionAll(services[1]...).Hash()}
 }
 
 // A look is one group as the checks see it.
@@ -367,7 +372,8 @@ func joinRules(rules []cause) []cause {
 	keyOf := func(c cause, other bool) key {
 		k := key{services: c.services.Hash(), open: c.open}
 		if !c.open {
-			k.four, k.because, k.action = !c.peers.Only(addr.IPv4).IsEmpty() != other, c.rules[0].Description, c.rules[0].Action
+			k.four, k.because, k.action = !c.peers.Only(addr.IPv4).IsEmpty() != other, c.rules[0].Description,
+				c.rules[0].Action
 			k.named = named(c.rules[0])
 		}
 		return k

@@ -135,7 +135,8 @@ func (l *look) ended() []endedRule {
 	for _, x := range l.extra() {
 		for i := range s.Ended {
 			r := &s.Ended[i]
-			if r.Direction == x.Direction && r.Action == estate.Admit && !x.set.Intersect(d.RuleTraffic(s, r)).IsEmpty() {
+			if r.Direction == x.Direction && r.Action == estate.Admit &&
+				!x.set.Intersect(d.RuleTraffic(s, r)).IsEmpty() {
 				found = append(found, endedRule{r, x.Rule, x.set.Peers(service.All)})
 				break
 			}
@@ -169,7 +170,8 @@ func (a *auditor) judge() {
 
 // breach makes a finding of the breach of a law.
 func (w *worker) breach(l law.Law, b law.Breach) Finding {
-	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium, Controls: l.Controls, Message: b.Text, part: true, Fix: edited(b.Group, b.Lacks)}
+	f := Finding{Check: LawPrefix + l.Name, Group: b.Group, Account: b.Group.Account, Start: Medium,
+		Controls: l.Controls, Message: b.Text, part: true, Fix: edited(b.Group, b.Lacks)}
 	if l.Title != "" {
 		f.Message = fmt.Sprintf("%s (%s)", b.Text, l.Title)
 	}
@@ -203,7 +205,8 @@ func (a *auditor) exempt(result *Result) {
 	for i := range result.Findings {
 		a.exemptOne(&result.Findings[i], used)
 	}
-	if a.Over != nil || a.Group != nil || len(a.Checks) > 0 || a.Services != nil || a.Direction != "" || a.Least > Info {
+	if a.Over != nil || a.Group != nil || len(a.Checks) > 0 || a.Services != nil || a.Direction != "" ||
+		a.Least > Info {
 		return // what is not looked at may well be covered
 	}
 	for k, e := range a.Exemptions {
@@ -263,7 +266,8 @@ func joinedAgain(left, exempted []Finding) Finding {
 		if slices.ContainsFunc(f.Also, func(r Related) bool { return r.Check == x.Check }) {
 			continue // of another rule of the same cause
 		}
-		f.Also = append(f.Also, Related{Check: x.Check, Message: x.Message, Severity: x.Severity, Exemption: x.Exemption})
+		f.Also = append(f.Also, Related{Check: x.Check, Message: x.Message, Severity: x.Severity,
+			Exemption: x.Exemption})
 	}
 	f.gather = false
 	return f
@@ -292,7 +296,9 @@ func (a *auditor) exemptSingle(f *Finding, used []bool) {
 	if last != nil && left.IsEmpty() {
 		f.Exemption, f.Ended = last, nil
 	} else if last != nil {
-		f.Details = append(slices.Clip(f.Details), fmt.Sprintf("exempted until %s by %s, but only on %s", last.Until.Add(-time.Second).Format(time.DateOnly), last.By, a.estate.Services.Describe(last.Services.Intersect(about))))
+		f.Details = append(slices.Clip(f.Details),
+			fmt.Sprintf("exempted until %s by %s, but only on %s", last.Until.Add(-time.Second).Format(time.DateOnly),
+				last.By, a.estate.Services.Describe(last.Services.Intersect(about))))
 	}
 }
 
@@ -326,8 +332,11 @@ func covers(e *law.Exemption, f Finding) bool {
 // change. Rules are known by their ids, or by their words.
 func (a *auditor) fingerprint(found []Finding) {
 	for i := range found {
-		if f := &found[i]; f.Narrow && len(f.Rules) > 0 && !slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.BuiltIn }) {
-			f.Narrow, f.Fix = false, Remedy{Adopt, f.Group.Path(), "a built-in rule can't be narrowed, and what a definition does not let through is shut"}
+		if f := &found[i]; f.Narrow && len(f.Rules) > 0 &&
+			!slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.BuiltIn }) {
+			f.Narrow, f.Fix = false,
+				Remedy{Adopt, f.Group.Path(),
+					"a built-in rule can't be narrowed, and what a definition does not let through is shut"}
 		}
 	}
 	a.parallel(len(found), atOnce, func(_ *worker, i int) { found[i].Fingerprint = hashed(found[i].identity()) })

@@ -61,7 +61,8 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 	if direction == estate.Out {
 		word, preposition = "let out", "to"
 	}
-	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition, l.peerWords(f.Peers))
+	f.Message = fmt.Sprintf("%s %s %s %s %s", l.describe(f.Services), l.isAre(f.Services), word, preposition,
+		l.peerWords(f.Peers))
 	f.Fix, f.Narrow = l.narrowing(), narrowable(l.group)
 	if f.Example == nil {
 		f.Example = l.unmet(direction, set)
@@ -175,7 +176,8 @@ func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traf
 			for _, b := range set.Bands() {
 				if peer, ok := w.d.Stranger(b.Peers.Only(family)); ok {
 					if w.d.Reaches(peer, i, own, b.From) {
-						return &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, At: i, Own: own, Inbound: true}
+						return &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, At: i, Own: own,
+							Inbound: true}
 					}
 					break
 				}
@@ -370,7 +372,8 @@ func (l *look) contributing(sum traffic.Set) []*estate.Rule {
 // nothing else filters. Of other groups of subnets only the sum of both
 // layers counts, and the groups of the instances answer for that.
 func (l *look) decisive() bool {
-	if l.group.For == estate.ForInstances || decide.Dialect(l.group.Account).Layers != dialect.BothMustAdmit || !l.survey {
+	if l.group.For == estate.ForInstances || decide.Dialect(l.group.Account).Layers != dialect.BothMustAdmit ||
+		!l.survey {
 		return true
 	}
 	return slices.ContainsFunc(l.d.InterfacesOf(l.group), func(i *estate.Interface) bool {
@@ -445,8 +448,9 @@ var openInbound = Check{
 	Doc: `Services other than administration, data and cleartext are let in from a sixteenth of all strangers or
 more, and nothing says that they are meant to be open: no expectation that the internet can reach the
 group on them, and no law that lets in only these.`,
-	Example:  "admit tcp 8600 from everyone",
-	Fix:      inWords("Narrow it, or declare it: expect internet can reach GROUP on SERVICE, or a law with only admit SERVICE from internet."),
+	Example: "admit tcp 8600 from everyone",
+	Fix: inWords("Narrow it, or declare it: expect internet can reach GROUP on SERVICE, or a law with only " +
+		"admit SERVICE from internet."),
 	Controls: controlsOfOpenness,
 	group: func(l *look) []Finding {
 		if !l.mayBeOpen[0] {
@@ -457,7 +461,8 @@ group on them, and no law that lets in only these.`,
 			if len(found[i].Services.RunSpecs()) > mostDeclared {
 				continue
 			}
-			found[i].OrElse = "declare it: expect internet can reach " + l.group.Path() + " on " + l.describe(found[i].Services)
+			found[i].OrElse = "declare it: expect internet can reach " + l.group.Path() + " on " +
+				l.describe(found[i].Services)
 		}
 		return found
 	},
@@ -518,8 +523,10 @@ family that is not open; or a rule of a group for instances lets in a private ra
 			}
 			for _, p := range r.Peers {
 				if p.Kind == estate.PeerRange && l.isFarWide(p.Range) && l.letsThrough(r) {
-					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
-					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate", p.Range, l.describe(r.services))
+					f := Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services,
+						Peers: r.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
+					f.Message = fmt.Sprintf("%s is let in on %s, and most of it is in no network of the estate",
+						p.Range, l.describe(r.services))
 					found = append(found, f)
 					break
 				}
@@ -718,7 +725,8 @@ func (l *look) causesOf(holds func(*ruleFacts) bool) []cause {
 	for i := range l.rules {
 		r := &l.rules[i]
 		if r.Direction == estate.In && !r.BuiltIn && holds(r) && l.letsThrough(r) {
-			rules = append(rules, cause{rules: []*estate.Rule{r.Rule}, peers: r.peers, services: r.services, open: l.mayBeOpen[0] && l.isOpen(r.peers)})
+			rules = append(rules, cause{rules: []*estate.Rule{r.Rule}, peers: r.peers, services: r.services,
+				open: l.mayBeOpen[0] && l.isOpen(r.peers)})
 		}
 	}
 	return rules
@@ -752,11 +760,13 @@ func (l *look) letsThrough(r *ruleFacts) bool {
 // about makes a finding of a part of a cause that need not be open.
 func (l *look) about(c cause, spec service.Spec) Finding {
 	if c.open {
-		if set := l.openPart(traffic.Of(c.peers, service.Of(spec)).Intersect(l.openings(estate.In).all)); !set.IsEmpty() {
+		if set := l.openPart(traffic.Of(c.peers,
+			service.Of(spec)).Intersect(l.openings(estate.In).all)); !set.IsEmpty() {
 			return l.opening(estate.In, set, c.rules)
 		}
 	}
-	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec).Intersect(c.services), Peers: c.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
+	return Finding{Direction: estate.In, Rules: c.rules, Services: service.Of(spec).Intersect(c.services),
+		Peers: c.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
 }
 
 // from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
@@ -798,7 +808,8 @@ of which refusals before them leave nothing, and built-in rules that can't be re
 					continue
 				}
 				f := l.about(c, spec)
-				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec, Thousands(fmt.Sprint(int(spec.To)-int(spec.From)+1)), from(c))
+				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec,
+					Thousands(fmt.Sprint(int(spec.To)-int(spec.From)+1)), from(c))
 				if swallowed := l.swallowed(spec); swallowed != "" {
 					f.Message += ", among them " + swallowed
 				}
@@ -842,7 +853,8 @@ func (w *worker) swallowed(spec service.Spec) string {
 	}
 	const shown = 8
 	if len(names) > shown {
-		return strings.Join(names[:shown], ", ") + " and " + count.Of(len(names)-shown, "other service with a name", "other services with names")
+		return strings.Join(names[:shown], ", ") + " and " +
+			count.Of(len(names)-shown, "other service with a name", "other services with names")
 	}
 	return strings.Join(names, ", ")
 }
@@ -874,13 +886,15 @@ is IPv6 within the estate, by a group, the own network or private ranges. ICMP h
 			if f.Breadth.IPv4 >= decide.OpenBreadth {
 				open, shut = shut, open
 			}
-			f.Message = fmt.Sprintf("%s %s open over %s and not over %s", l.describe(f.Services), l.isAre(f.Services), open, shut)
+			f.Message = fmt.Sprintf("%s %s open over %s and not over %s", l.describe(f.Services), l.isAre(f.Services),
+				open, shut)
 			found = append(found, f)
 		}
 		o := l.openings(estate.In)
 		summed := sided.OnServices(o.summed)
 		for _, c := range o.causes {
-			if set := traffic.Of(c.peers, c.services).Intersect(sided.Minus(summed)); c.open && !l.openPart(set).IsEmpty() {
+			if set := traffic.Of(c.peers, c.services).Intersect(sided.Minus(summed)); c.open &&
+				!l.openPart(set).IsEmpty() {
 				tell(set, c.rules)
 			}
 		}
@@ -958,7 +972,8 @@ severity is that of what the sum opens.`,
 			found = append(found, l.sumOn(estate.In, services)...)
 		}
 		for i := range found {
-			found[i].Message = fmt.Sprintf("%s add up to %s", count.Of(len(found[i].Rules), "rule", "rules"), PeersInWords(found[i].Peers))
+			found[i].Message = fmt.Sprintf("%s add up to %s", count.Of(len(found[i].Rules), "rule", "rules"),
+				PeersInWords(found[i].Peers))
 		}
 		return found
 	},

@@ -38,13 +38,15 @@ none. A refusal of everything at the end is no finding, though what is built in 
 				r := rules[i]
 				// What a connect or pattern writes, and what is said of probes, is meant
 				// whatever else is admitted.
-				meant := r.Through != nil || slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
+				meant := r.Through != nil ||
+					slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
 				if !r.BuiltIn && !meant && !l.ineffective(rules, i) {
 					why := "other rules of the group decide all of it"
 					if r.isUncarried() {
 						why = "its services do not go over the address family of its peers"
 					}
-					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Fix: inWords("delete the rule: nothing changes"),
+					found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule},
+						Fix:     inWords("delete the rule: nothing changes"),
 						Message: fmt.Sprintf("%q can't take effect: %s", r.Sentence(l.estate.Services), why)})
 				}
 			}
@@ -67,7 +69,8 @@ func (l *look) ordered(direction estate.Direction) []*ruleFacts {
 	}
 	if !l.group.Defined && decide.Filter(l.group).FirstMatch {
 		slices.SortStableFunc(rules, func(a, b *ruleFacts) int {
-			return cmp.Or(cmp.Compare(a.Rank, b.Rank), boolOrder(a.Action != estate.Refuse)-boolOrder(b.Action != estate.Refuse))
+			return cmp.Or(cmp.Compare(a.Rank, b.Rank),
+				boolOrder(a.Action != estate.Refuse)-boolOrder(b.Action != estate.Refuse))
 		})
 	}
 	l.inOrder = rules
@@ -142,7 +145,8 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 func (r *ruleFacts) isUncarried() bool { return uncarried(r.peers, r.services) }
 
 func uncarried(peers addr.Set, services service.Set) bool {
-	return services.SubsetOf(service.NotIPv6) && peers.Only(addr.IPv4).IsEmpty() || services.SubsetOf(service.NotIPv4) && peers.Only(addr.IPv6).IsEmpty()
+	return services.SubsetOf(service.NotIPv6) && peers.Only(addr.IPv4).IsEmpty() ||
+		services.SubsetOf(service.NotIPv4) && peers.Only(addr.IPv6).IsEmpty()
 }
 
 // carried are the services and the peers of a rule without those of the other family.
@@ -330,8 +334,11 @@ A refusal of which something is left, or that others refuse before it, is no fin
 				rules := l.ordered(direction)
 				for i, r := range rules {
 					if !r.BuiltIn && r.Action == estate.Refuse && l.ineffective(rules, i) {
-						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("move it before what admits this, or narrow that"),
-							Message: fmt.Sprintf("%q refuses nothing: rules before it admit all of it", r.Sentence(l.estate.Services))})
+						found = append(found, Finding{Direction: direction, Rules: []*estate.Rule{r.Rule},
+							Services: r.services, Peers: r.peers,
+							Fix: inWords("move it before what admits this, or narrow that"),
+							Message: fmt.Sprintf("%q refuses nothing: rules before it admit all of it",
+								r.Sentence(l.estate.Services))})
 					}
 				}
 			}
@@ -340,8 +347,11 @@ A refusal of which something is left, or that others refuse before it, is no fin
 			r := &l.group.Lends[i].Rule
 			set := traffic.Of(l.d.Peers(l.group, r, nil), service.Of(r.Services...))
 			if !set.IsEmpty() && set.SubsetOf(l.d.GroupTraffic(l.group, r.Direction)) {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: set.Services(), Peers: set.Peers(service.All), Fix: inWords("take out the rules that admit it, or the lend"),
-					Message: fmt.Sprintf("lending %s to %s is pointless: it is open already", l.describe(set.Services()), estate.PeerWords(r.Peers))})
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r},
+					Services: set.Services(), Peers: set.Peers(service.All),
+					Fix: inWords("take out the rules that admit it, or the lend"),
+					Message: fmt.Sprintf("lending %s to %s is pointless: it is open already",
+						l.describe(set.Services()), estate.PeerWords(r.Peers))})
 			}
 		}
 		return found

@@ -128,7 +128,8 @@ func allAdmittedBefore(before []*ruleFacts, peers addr.Set, services service.Set
 		for a := prefix.Addr(); prefix.Contains(a); a = a.Next() {
 			for from, to := range services.Runs {
 				for p := from; p <= to; p++ {
-					i := slices.IndexFunc(before, func(r *ruleFacts) bool { return r.peers.Contains(a) && r.services.Contains(p) })
+					i := slices.IndexFunc(before,
+						func(r *ruleFacts) bool { return r.peers.Contains(a) && r.services.Contains(p) })
 					if i < 0 || before[i].Action != estate.Admit {
 						return false
 					}
@@ -142,7 +143,8 @@ func allAdmittedBefore(before []*ruleFacts, peers addr.Set, services service.Set
 // Findings of one cause are joined, the worst first, and keep what each says.
 func TestJoinCauses(t *testing.T) {
 	a, b, c := &estate.Rule{ID: "a"}, &estate.Rule{ID: "b"}, &estate.Rule{ID: "c"}
-	l := &look{worker: &worker{auditor: &auditor{estate: &estate.Estate{}}}, group: &estate.Group{Rules: make([]estate.Rule, 3)}}
+	l := &look{worker: &worker{auditor: &auditor{estate: &estate.Estate{}}},
+		group: &estate.Group{Rules: make([]estate.Rule, 3)}}
 	find := func(check string, s Severity, direction estate.Direction, rules ...*estate.Rule) Finding {
 		return Finding{Check: check, Severity: s, Direction: direction, Rules: rules, Message: "it is " + check}
 	}
@@ -156,8 +158,11 @@ func TestJoinCauses(t *testing.T) {
 		{[]Finding{find("x", Low, estate.In, a), find("y", High, estate.Out, a)}, "y[a] x[a]"},
 		{[]Finding{find("x", Low, estate.In, a), find("y", High, estate.In, a, b)}, "y[a b] x[a]"},
 		{[]Finding{part(find("law:l", Critical, estate.In, a)), find("y", High, estate.In, a, b)}, "law:l+y[a b]"},
-		{[]Finding{part(find("law:l", Critical, estate.In, a)), part(find("law:l", Critical, estate.In, b)), find("y", High, estate.In, a, b)}, "law:l+y[a b]"},
-		{[]Finding{single(find("unexplained", Info, "", a)), single(find("unexplained", Info, "", b)), single(find("unexplained", Info, "", c)), find("y", High, estate.In, b)}, "y+unexplained[b] unexplained[a c]"},
+		{[]Finding{part(find("law:l", Critical, estate.In, a)), part(find("law:l", Critical, estate.In, b)),
+			find("y", High, estate.In, a, b)}, "law:l+y[a b]"},
+		{[]Finding{single(find("unexplained", Info, "", a)), single(find("unexplained", Info, "", b)),
+			single(find("unexplained", Info, "", c)), find("y", High, estate.In, b)},
+			"y+unexplained[b] unexplained[a c]"},
 		{[]Finding{find("x", Low, ""), find("y", Low, "")}, "x[] y[]"},
 	} {
 		got := ""

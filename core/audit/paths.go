@@ -66,14 +66,17 @@ func (l *look) unanswered() []Finding {
 		if lost.IsEmpty() {
 			continue
 		}
-		f := Finding{Direction: direction, Services: lost.Services(), Peers: lost.Peers(service.All), Fix: inWords("let the answers back: a trace shows where one is stopped")}
+		f := Finding{Direction: direction, Services: lost.Services(), Peers: lost.Peers(service.All),
+			Fix: inWords("let the answers back: a trace shows where one is stopped")}
 		for i := range l.rules {
-			if r := &l.rules[i]; r.Direction == direction && r.Action == estate.Admit && !r.traffic().Intersect(lost).IsEmpty() {
+			if r := &l.rules[i]; r.Direction == direction && r.Action == estate.Admit &&
+				!r.traffic().Intersect(lost).IsEmpty() {
 				f.Rules = append(f.Rules, r.Rule)
 			}
 		}
 		verb := map[estate.Direction]string{estate.In: "let in", estate.Out: "let out"}[direction]
-		f.Message = fmt.Sprintf("%s %s %s without state, and the answers are stopped", l.describe(f.Services), l.isAre(f.Services), verb)
+		f.Message = fmt.Sprintf("%s %s %s without state, and the answers are stopped", l.describe(f.Services),
+			l.isAre(f.Services), verb)
 		if len(f.Services.RunSpecs()) > 4 || f.Services.Equal(service.All) {
 			f.Message = fmt.Sprintf("much is %s without state whose answers are stopped", verb)
 		}
@@ -126,11 +129,13 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	if there == nil || there.first == nil {
 		return Finding{}, false
 	}
-	if other == l.group && !slices.ContainsFunc(l.d.InterfacesOf(other), func(i *estate.Interface) bool { return i.Instance != l.first.Instance }) {
+	if other == l.group && !slices.ContainsFunc(l.d.InterfacesOf(other),
+		func(i *estate.Interface) bool { return i.Instance != l.first.Instance }) {
 		return Finding{}, false // nobody else is there
 	}
 	back := r.Direction.Opposite()
-	if there.plain && (other.Network == l.group.Network || decide.Dialect(other.Account).Layers != dialect.BothMustAdmit) && l.answers(there, back, r) {
+	if there.plain && (other.Network == l.group.Network ||
+		decide.Dialect(other.Account).Layers != dialect.BothMustAdmit) && l.answers(there, back, r) {
 		return Finding{}, false // the usual case
 	}
 	if !l.d.CanName(l.group, other) {
@@ -163,11 +168,15 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	}
 	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers}
 	if r.Direction == estate.In {
-		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it out to here", r.Sentence(l.estate.Services), other.Path())
-		f.Fix = inWords(fmt.Sprintf("write the other end: reach %s at %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
+		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it out to here",
+			r.Sentence(l.estate.Services), other.Path())
+		f.Fix = inWords(fmt.Sprintf("write the other end: reach %s at %s, in %s; or delete this one",
+			l.describe(r.services), peerOf(l.group, other), other.Name))
 	} else {
-		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it in from here", r.Sentence(l.estate.Services), other.Path())
-		f.Fix = inWords(fmt.Sprintf("write the other end: admit %s from %s, in %s; or delete this one", l.describe(r.services), peerOf(l.group, other), other.Name))
+		f.Message = fmt.Sprintf("%q is one end only: no member of %s lets any of it in from here",
+			r.Sentence(l.estate.Services), other.Path())
+		f.Fix = inWords(fmt.Sprintf("write the other end: admit %s from %s, in %s; or delete this one",
+			l.describe(r.services), peerOf(l.group, other), other.Name))
 	}
 	return f, true
 }
@@ -189,7 +198,8 @@ func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 			continue
 		}
 		if x.services.Overlaps(service.NotIPv4) || x.services.Overlaps(service.NotIPv6) {
-			if common := x.services.Intersect(r.services); common.Minus(service.NotIPv4).Minus(service.NotIPv6).IsEmpty() {
+			if common := x.services.Intersect(r.services); common.Minus(service.NotIPv4).Minus(
+				service.NotIPv6).IsEmpty() {
 				continue
 			}
 		}
@@ -209,7 +219,8 @@ func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 // rulesLet reports whether some rule at an interface lets through, with some of the members,
 // some of what a rule of the group speaks of, and whether that is all there is to it: it is
 // where rules only add up and nothing else stops anything.
-func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members addr.Set, r *ruleFacts) (lets, sure bool) {
+func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members addr.Set, r *ruleFacts) (lets,
+	sure bool) {
 	if i.Unfiltered || i.Subnet.Network != l.first.Subnet.Network {
 		return false, false
 	}
@@ -219,7 +230,8 @@ func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members
 			return false, false
 		}
 		for k := range f.rules {
-			if x := &f.rules[k]; x.Direction == direction && x.Action == estate.Admit && x.services.Overlaps(r.services) && x.peers.Overlaps(members) && x.carriesSome(members, r.services) {
+			if x := &f.rules[k]; x.Direction == direction && x.Action == estate.Admit &&
+				x.services.Overlaps(r.services) && x.peers.Overlaps(members) && x.carriesSome(members, r.services) {
 				return true, true
 			}
 		}
@@ -230,10 +242,12 @@ func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members
 // otherEndLets reports whether the filters at an interface let some of the
 // services through to or from some of the members: by one example, which mostly
 // tells, else exactly.
-func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, members addr.Set, services service.Set) bool {
+func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, members addr.Set,
+	services service.Set) bool {
 	if point, ok := services.First(); ok {
 		for _, own := range l.first.Private {
-			if members.Contains(own) && !uncarried(addr.Of(own), service.Between(point, point)) && l.d.Lets(i, direction, own, point) {
+			if members.Contains(own) && !uncarried(addr.Of(own), service.Between(point, point)) &&
+				l.d.Lets(i, direction, own, point) {
 				return true
 			}
 		}
@@ -286,7 +300,8 @@ func shutProbes(w *worker) []Finding {
 		f.Instances = []*estate.Interface{s.Answer.Destination.Interface}
 		f.Message = fmt.Sprintf("%s %s do not arrive: %s", what, s.Balancer.Name, why.Text)
 		if why.Rule != nil {
-			f.Message = fmt.Sprintf("%s %s do not arrive: %q stops them", what, s.Balancer.Name, why.Rule.Sentence(w.estate.Services))
+			f.Message = fmt.Sprintf("%s %s do not arrive: %q stops them", what, s.Balancer.Name,
+				why.Rule.Sentence(w.estate.Services))
 		}
 		f.Fix = inWords(fmt.Sprintf("admit %s from probes", s.Service))
 		if f.Direction == estate.Out {
@@ -322,7 +337,9 @@ family that the interface has. What a group of its own lets in is other checks',
 					_, why := w.whyNot(i, estate.In, traffic.All)
 					k = len(found)
 					at[i.Subnet] = k
-					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In, Services: service.All, Arrival: Nowhere, WhyNot: why, Fix: inWords("attach a group to them, or switch filtering on")})
+					found = append(found, Finding{Account: instance.Account, Subnet: i.Subnet, Direction: estate.In,
+						Services: service.All, Arrival: Nowhere, WhyNot: why,
+						Fix: inWords("attach a group to them, or switch filtering on")})
 				}
 				f := &found[k]
 				example := w.meets(i, estate.In, traffic.All)
@@ -371,7 +388,8 @@ func (w *worker) openAround(i *estate.Interface) bool {
 			continue
 		}
 		all := traffic.Of(addr.Everyone.Only(family), service.All)
-		if slices.ContainsFunc(w.d.GroupsOfSubnet(i.Subnet), func(g *estate.Group) bool { return !all.SubsetOf(w.d.GroupTraffic(g, estate.In)) }) {
+		if slices.ContainsFunc(w.d.GroupsOfSubnet(i.Subnet),
+			func(g *estate.Group) bool { return !all.SubsetOf(w.d.GroupTraffic(g, estate.In)) }) {
 			return false
 		}
 	}
@@ -408,13 +426,16 @@ one in production.`,
 		}
 		var found []Finding
 		for _, r := range append(l.fixedIn(), pointers(l.rules)...) {
-			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(l.grave) || l.isOpen(r.peers) {
+			if r.Direction != estate.In || r.Action != estate.Admit || !r.services.Overlaps(l.grave) ||
+				l.isOpen(r.peers) {
 				continue
 			}
 			if c := l.crossing(r, members, top); len(c.to) > 0 {
-				f := Finding{Direction: estate.In, Services: c.services, Peers: r.peers, Arrival: Arrives, Instances: c.to}
+				f := Finding{Direction: estate.In, Services: c.services, Peers: r.peers, Arrival: Arrives,
+					Instances: c.to}
 				if r.BuiltIn {
-					f.Fix = inWords(fmt.Sprintf("the rule that lets it in is built in: refuse it with a rule of a lower rank (%s)", r.Sentence(l.estate.Services)))
+					f.Fix = inWords(fmt.Sprintf("the rule that lets it in is built in: refuse it with a rule of "+
+						"a lower rank (%s)", r.Sentence(l.estate.Services)))
 				} else {
 					f.Fix, f.Narrow = l.narrowing(), narrowable(l.group)
 				}
@@ -423,7 +444,8 @@ one in production.`,
 				}
 				f.Example = c.example
 				f.Example.ByRule = r.Rule
-				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", c.from[0].Instance.Path(), stage(c.from[0]), c.to[0].Instance.Name, stage(c.to[0]), l.describe(c.services))
+				f.Message = fmt.Sprintf("%s, of stage %s, reaches %s, of stage %s, on %s", c.from[0].Instance.Path(),
+					stage(c.from[0]), c.to[0].Instance.Name, stage(c.to[0]), l.describe(c.services))
 				if more := c.from[1:]; len(more) > 0 {
 					f.Details = []string{"so do " + interfaceWords(more)}
 				}
@@ -548,7 +570,8 @@ func (l *look) lower(r *ruleFacts, members []*estate.Interface, top int) []*esta
 	onLine := slices.ContainsFunc(members, func(i *estate.Interface) bool { return decide.OnLine(i.Subnet) })
 	if len(l.stagedFar) > 0 && (onLine || r.peers.Overlaps(addr.Public)) {
 		for _, p := range r.peers.Prefixes() {
-			k, _ := slices.BinarySearchFunc(l.stagedFar, p.Addr(), func(e stagedEnd, a netip.Addr) int { return e.at.Compare(a) })
+			k, _ := slices.BinarySearchFunc(l.stagedFar, p.Addr(),
+				func(e stagedEnd, a netip.Addr) int { return e.at.Compare(a) })
 			for ; k < len(l.stagedFar) && p.Contains(l.stagedFar[k].at); k++ {
 				take(l.stagedFar[k])
 			}
@@ -593,7 +616,8 @@ func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c c
 				passing = passing.Union(set)
 				if c.example == nil {
 					point, _ := set.First()
-					c.example = &Example{Peer: traffic.Witness{Peer: from.Private[p.from], Service: point}, At: to, Own: slices.Concat(to.Private, to.Public)[p.to], Inbound: true}
+					c.example = &Example{Peer: traffic.Witness{Peer: from.Private[p.from], Service: point}, At: to,
+						Own: slices.Concat(to.Private, to.Public)[p.to], Inbound: true}
 				}
 			}
 			if passing.IsEmpty() {
@@ -628,7 +652,8 @@ func (l *look) between(from, to *estate.Interface) []passage {
 			if here.Is6() != there.Is6() {
 				continue
 			}
-			if set := l.d.Between(decide.End{Interface: from, Addr: here}, decide.End{Interface: to, Addr: there}).Intersect(l.grave); !set.IsEmpty() {
+			if set := l.d.Between(decide.End{Interface: from, Addr: here},
+				decide.End{Interface: to, Addr: there}).Intersect(l.grave); !set.IsEmpty() {
 				all = append(all, passage{n, k, set})
 			}
 		}

@@ -38,7 +38,9 @@ func tangled(random *rand.Rand) string {
 {"kind":"instance","account":"u","id":"u6","interfaces":[{"id":"if-u6","subnet":"walled","private":["10.0.2.6"],"groups":["` + any("uh", "ug") + `"]}]}
 `)
 		for k, direction := range []string{"in", "out", any("in", "out")} {
-			b.WriteString(rule("u/wall", direction, any("any", "tcp", "tcp 443"), any("10.0.0.0/16", "10.0.1.0/24", "0.0.0.0/0"), fmt.Sprintf(`"description":"x","rank":%d,"action":%q`, 100+k, any("admit", "admit", "refuse"))))
+			b.WriteString(rule("u/wall", direction, any("any", "tcp", "tcp 443"),
+				any("10.0.0.0/16", "10.0.1.0/24", "0.0.0.0/0"),
+				fmt.Sprintf(`"description":"x","rank":%d,"action":%q`, 100+k, any("admit", "admit", "refuse"))))
 		}
 	}
 	for k := range 12 {
@@ -60,7 +62,9 @@ func TestOneEndAgreesWithSets(t *testing.T) {
 		d := decide.New(e)
 		told := make(map[string]bool)
 		for _, f := range audit.Run(d, audit.Options{Now: now, Checks: []string{"one-way"}}).Findings {
-			if !strings.Contains(f.Message, "without state") && !slices.ContainsFunc(f.Also, func(r audit.Related) bool { return strings.Contains(r.Message, "without state") }) {
+			if !strings.Contains(f.Message, "without state") &&
+				!slices.ContainsFunc(f.Also,
+					func(r audit.Related) bool { return strings.Contains(r.Message, "without state") }) {
 				for _, r := range f.Rules {
 					told[r.ID] = true
 				}
@@ -69,7 +73,8 @@ func TestOneEndAgreesWithSets(t *testing.T) {
 		for _, g := range e.Groups {
 			for i := range g.Rules {
 				r := &g.Rules[i]
-				if len(r.Peers) != 1 || r.Peers[0].Kind != estate.PeerGroup || g.For != estate.ForInstances || r.Action != estate.Admit {
+				if len(r.Peers) != 1 || r.Peers[0].Kind != estate.PeerGroup || g.For != estate.ForInstances ||
+					r.Action != estate.Admit {
 					continue
 				}
 				other := r.Peers[0].Group
@@ -78,7 +83,8 @@ func TestOneEndAgreesWithSets(t *testing.T) {
 				}
 				back := map[estate.Direction]estate.Direction{estate.In: estate.Out, estate.Out: estate.In}[r.Direction]
 				lets := slices.ContainsFunc(d.InterfacesOf(other), func(i *estate.Interface) bool {
-					return i.Unfiltered || !d.FilterTraffic(i, back).Intersect(traffic.Of(d.Members(g), service.Of(r.Services...))).IsEmpty()
+					return i.Unfiltered || !d.FilterTraffic(i,
+						back).Intersect(traffic.Of(d.Members(g), service.Of(r.Services...))).IsEmpty()
 				})
 				if told[r.ID] == lets {
 					t.Fatalf("%s: one end only: %v, by sets %v\n%s", r.Sentence(e.Services), told[r.ID], !lets, text)
@@ -120,9 +126,11 @@ func TestStageCrossingAgreesWithFlows(t *testing.T) {
 					if lower.Account.Name != "t" {
 						continue
 					}
-					for _, p := range []service.Point{service.PointOf(service.TCP, 22), service.PointOf(service.TCP, 5432)} {
+					for _, p := range []service.Point{service.PointOf(service.TCP, 22),
+						service.PointOf(service.TCP, 5432)} {
 						from, to := lower.Interfaces[0], own
-						if d.Flow(decide.End{Interface: from, Addr: from.Private[0]}, decide.End{Interface: to, Addr: to.Private[0]}, p).Verdict != decide.Passes {
+						if d.Flow(decide.End{Interface: from, Addr: from.Private[0]},
+							decide.End{Interface: to, Addr: to.Private[0]}, p).Verdict != decide.Passes {
 							continue
 						}
 						crosses = crosses || slices.ContainsFunc(g.Rules, func(r estate.Rule) bool {
@@ -154,12 +162,15 @@ func TestTwinsAgreeWithSets(t *testing.T) {
 	for range 1500 {
 		var b strings.Builder
 		for k := range 6 {
-			fmt.Fprintf(&b, `{"kind":"group","account":"%s"%s,"id":"x%d","description":"x"}`+"\n", []string{"u", "f"}[k%2], []string{`,"network":"un"`, ""}[k%2], k)
+			fmt.Fprintf(&b, `{"kind":"group","account":"%s"%s,"id":"x%d","description":"x"}`+"\n",
+				[]string{"u", "f"}[k%2], []string{`,"network":"un"`, ""}[k%2], k)
 			for j := range random.IntN(4) {
 				port := 1 + random.IntN(3)
 				spec := []string{fmt.Sprintf("tcp %d", port), fmt.Sprintf("tcp %d-3", port)}[random.IntN(2)]
 				peers := []string{"10.0.0.0/24", "10.0.0.0/25", "10.0.0.128/25"}[random.IntN(3)]
-				b.WriteString(strings.Replace(rule(fmt.Sprintf("%s/x%d", []string{"u", "f"}[k%2], k), []string{"in", "out"}[random.IntN(2)], spec, peers, ""), `"id":"`, fmt.Sprintf(`"id":"%d-`, j), 1))
+				b.WriteString(strings.Replace(
+					rule(fmt.Sprintf("%s/x%d", []string{"u", "f"}[k%2], k), []string{"in", "out"}[random.IntN(2)],
+						spec, peers, ""), `"id":"`, fmt.Sprintf(`"id":"%d-`, j), 1))
 			}
 		}
 		e := surveyed(t, b.String())
@@ -182,7 +193,8 @@ func TestTwinsAgreeWithSets(t *testing.T) {
 		paired := make(map[*estate.Group]bool)
 		for i, a := range groups {
 			for _, b := range groups[i+1:] {
-				same := a.Account == b.Account && d.GroupTraffic(a, estate.In).Equal(d.GroupTraffic(b, estate.In)) && d.GroupTraffic(a, estate.Out).Equal(d.GroupTraffic(b, estate.Out))
+				same := a.Account == b.Account && d.GroupTraffic(a, estate.In).Equal(d.GroupTraffic(b, estate.In)) &&
+					d.GroupTraffic(a, estate.Out).Equal(d.GroupTraffic(b, estate.Out))
 				if same && !paired[a] && !paired[b] {
 					want[a.Name+" "+b.Name] = true
 					paired[b] = true

@@ -22,7 +22,8 @@ import (
 var asked = []struct {
 	text  string
 	check string // that tells of it where it is open
-}{{"tcp 22", "open-admin-port"}, {"tcp 5432", "open-data-port"}, {"tcp 143", "open-cleartext"}, {"tcp 443", "open-inbound"}, {"udp 9999", "open-inbound"}, {"icmp 8/0", "open-inbound"}}
+}{{"tcp 22", "open-admin-port"}, {"tcp 5432", "open-data-port"}, {"tcp 143", "open-cleartext"}, {"tcp 443",
+	"open-inbound"}, {"udp 9999", "open-inbound"}, {"icmp 8/0", "open-inbound"}}
 
 // randomGroup adds rules to a group that are made of blocks of the internet, so
 // that it can be counted by hand what they add up to.
@@ -45,7 +46,8 @@ func randomGroup(random *rand.Rand, ranked bool) string {
 		more, group := `"description":"x"`, "l/lg"
 		if ranked {
 			group = "r/rg"
-			more += fmt.Sprintf(`,"rank":%d,"action":%q`, 100+10*k, []string{"admit", "admit", "refuse"}[random.IntN(3)])
+			more += fmt.Sprintf(`,"rank":%d,"action":%q`, 100+10*k,
+				[]string{"admit", "admit", "refuse"}[random.IntN(3)])
 		}
 		b.WriteString(strings.Replace(rule(group, "in", spec, peers, more), `"id":"`, fmt.Sprintf(`"id":"%d-`, k), 1))
 	}
@@ -73,7 +75,8 @@ func TestOpenAgreesWithCounting(t *testing.T) {
 			point, _ := service.Of(spec).First()
 			want := countedOpen(d, g, point)
 			told := slices.ContainsFunc(found, func(f audit.Finding) bool {
-				return f.Services.Contains(point) && f.Direction == estate.In && slices.ContainsFunc(f.Names(), func(n string) bool { return n == x.check })
+				return f.Services.Contains(point) && f.Direction == estate.In &&
+					slices.ContainsFunc(f.Names(), func(n string) bool { return n == x.check })
 			})
 			if told != want {
 				t.Fatalf("%s is open: %v by counting, %v by the audit (%s)\n%s", x.text, want, told, names(found), text)
@@ -106,7 +109,8 @@ func countedOpen(d *decide.Decider, g *estate.Group, point service.Point) bool {
 		for _, r := range rules {
 			speaks := slices.ContainsFunc(r.Services, func(s service.Spec) bool { return s.Contains(point) })
 			holds := slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
-				return p.Kind == estate.PeerEveryone || p.Kind == estate.PeerRange && p.Range.Bits() <= 8 && p.Range.Contains(a)
+				return p.Kind == estate.PeerEveryone ||
+					p.Kind == estate.PeerRange && p.Range.Bits() <= 8 && p.Range.Contains(a)
 			})
 			if r.Direction == estate.In && speaks && holds {
 				if r.Action == estate.Admit {

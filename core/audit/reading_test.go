@@ -198,7 +198,8 @@ func points(e *estate.Estate, groups ...*estate.Group) []service.Point {
 	return slices.Compact(all)
 }
 
-func (r *readingOf) group(g *estate.Group, direction estate.Direction, at *estate.Interface, points []service.Point) groupReading {
+func (r *readingOf) group(g *estate.Group, direction estate.Direction, at *estate.Interface,
+	points []service.Point) groupReading {
 	dialect := g.Account.Cloud.Dialect
 	x := groupReading{points: points, first: dialect == "ranked" || dialect == "union" && g.For == estate.ForSubnets}
 	for i := range g.Rules {
@@ -219,11 +220,17 @@ func (r *readingOf) group(g *estate.Group, direction estate.Direction, at *estat
 	}
 	if dialect == "ranked" && !slices.ContainsFunc(x.rules, func(r *estate.Rule) bool { return r.BuiltIn }) {
 		anything := []service.Spec{service.Anything}
-		x.rules = append(x.rules, &estate.Rule{BuiltIn: true, Direction: direction, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerNetwork, Network: g.Network}}, Services: anything})
+		x.rules = append(x.rules,
+			&estate.Rule{BuiltIn: true, Direction: direction, Action: estate.Admit,
+				Peers: []estate.Peer{{Kind: estate.PeerNetwork, Network: g.Network}}, Services: anything})
 		if direction == estate.Out {
-			x.rules = append(x.rules, &estate.Rule{BuiltIn: true, ID: "internet", Direction: direction, Action: estate.Admit, Services: anything})
+			x.rules = append(x.rules,
+				&estate.Rule{BuiltIn: true, ID: "internet", Direction: direction, Action: estate.Admit,
+					Services: anything})
 		}
-		x.rules = append(x.rules, &estate.Rule{BuiltIn: true, Direction: direction, Action: estate.Refuse, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: anything})
+		x.rules = append(x.rules,
+			&estate.Rule{BuiltIn: true, Direction: direction, Action: estate.Refuse,
+				Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: anything})
 	}
 	for _, rule := range x.rules {
 		speaks, names := make([]bool, len(x.points)), make([]bool, len(r.atoms))
@@ -263,7 +270,8 @@ func (r *readingOf) tell(check, where string) { r.told[check+" "+where] = true }
 func (r *readingOf) run() {
 	for _, g := range r.e.Groups {
 		interfaces := r.interfaces(g)
-		at := &estate.Interface{Subnet: &estate.Subnet{Network: cmp.Or(g.Network, &estate.Network{})}, Instance: &estate.Instance{}}
+		at := &estate.Interface{Subnet: &estate.Subnet{Network: cmp.Or(g.Network, &estate.Network{})},
+			Instance: &estate.Instance{}}
 		if len(interfaces) > 0 {
 			at = interfaces[0]
 		}
@@ -286,7 +294,9 @@ func (r *readingOf) run() {
 		if len(interfaces) == 0 && !g.Default && !g.BuiltIn && !r.attached(g) {
 			r.tell("unused", g.Path())
 		}
-		if g.Default && g.For == estate.ForInstances && (len(interfaces) > 0 || slices.ContainsFunc(in.rules, func(x *estate.Rule) bool { return x.Action == estate.Admit })) {
+		if g.Default && g.For == estate.ForInstances &&
+			(len(interfaces) > 0 || slices.ContainsFunc(in.rules,
+				func(x *estate.Rule) bool { return x.Action == estate.Admit })) {
 			r.tell("default-group", g.Path())
 		}
 	}
@@ -305,7 +315,8 @@ func (r *readingOf) interfaces(g *estate.Group) (list []*estate.Interface) {
 				if slices.Contains(i.Subnet.Groups, g) || len(i.Subnet.Groups) == 0 && g.Default && same {
 					list = append(list, i)
 				}
-			case slices.Contains(i.Groups, g), len(i.Groups) == 0 && g.Default && same && instance.Account.Cloud.Dialect == "union":
+			case slices.Contains(i.Groups, g), len(i.Groups) == 0 && g.Default && same &&
+				instance.Account.Cloud.Dialect == "union":
 				list = append(list, i)
 			}
 		}
@@ -361,7 +372,8 @@ func (r *readingOf) openness(g *estate.Group, in, out groupReading) {
 		if !r.open(n) {
 			continue
 		}
-		for check, set := range map[string]service.Set{"open-admin-port": admin, "open-data-port": data, "open-cleartext": clear} {
+		for check, set := range map[string]service.Set{"open-admin-port": admin, "open-data-port": data,
+			"open-cleartext": clear} {
 			if set.Contains(p) {
 				r.tell(check, g.Path())
 			}
@@ -371,7 +383,8 @@ func (r *readingOf) openness(g *estate.Group, in, out groupReading) {
 		}
 		four, six := r.open([2]float64{n[0], 0}), r.open([2]float64{0, n[1]})
 		protocol, _ := p.Split()
-		if protocol != service.ICMP && protocol != service.ICMPv6 && (six && !four || four && !six && outsiders[1] > 0) {
+		if protocol != service.ICMP && protocol != service.ICMPv6 &&
+			(six && !four || four && !six && outsiders[1] > 0) {
 			r.tell("one-family", g.Path())
 		}
 		for _, family := range []bool{true, false} {
@@ -464,11 +477,13 @@ func (r *readingOf) sums() {
 
 // arrivals reads how bad openness is: one up where it arrives at production, one down where
 // it arrives nowhere.
-func (r *readingOf) arrivals(place string, interfaces []*estate.Interface, points []service.Point, admits func(point, atom int) bool) {
+func (r *readingOf) arrivals(place string, interfaces []*estate.Interface, points []service.Point,
+	admits func(point, atom int) bool) {
 	admin, _ := r.e.Services.Class(service.ClassAdmin)
 	data, _ := r.e.Services.Class(service.ClassData)
 	clear, _ := r.e.Services.Class(service.ClassCleartext)
-	for check, start := range map[string]audit.Severity{"open-admin-port": audit.High, "open-data-port": audit.High, "open-inbound": audit.Medium} {
+	for check, start := range map[string]audit.Severity{"open-admin-port": audit.High, "open-data-port": audit.High,
+		"open-inbound": audit.Medium} {
 		moved, any := start-1, false
 		for k, p := range points {
 			of := map[string]bool{"open-admin-port": admin.Contains(p), "open-data-port": data.Contains(p),
@@ -528,7 +543,9 @@ func (x groupReading) namedOutside(point, atom int) bool {
 		if rule.Action != estate.Admit {
 			return false
 		}
-		return slices.ContainsFunc(rule.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerRange || p.Kind == estate.PeerList }) && x.names[slices.Index(x.rules, rule)][atom]
+		return slices.ContainsFunc(rule.Peers,
+			func(p estate.Peer) bool { return p.Kind == estate.PeerRange || p.Kind == estate.PeerList }) &&
+			x.names[slices.Index(x.rules, rule)][atom]
 	})
 }
 
@@ -547,7 +564,8 @@ func (r *readingOf) lets(x groupReading, i int) bool {
 			}
 			refused := false
 			for before := range i {
-				refused = refused || x.first && x.rules[before].Action == estate.Refuse && x.speaks[before][k] && x.names[before][a]
+				refused = refused || x.first && x.rules[before].Action == estate.Refuse && x.speaks[before][k] &&
+					x.names[before][a]
 			}
 			if !refused {
 				return true
@@ -677,7 +695,8 @@ func (r *readingOf) order(g *estate.Group, x groupReading) {
 				others := false
 				for o, other := range x.rules {
 					before := o < i || !x.first
-					if o != i && !gone[o] && before && x.speaks[o][k] && x.names[o][a] && !(other.Stateless && !rule.Stateless) {
+					if o != i && !gone[o] && before && x.speaks[o][k] && x.names[o][a] &&
+						!(other.Stateless && !rule.Stateless) {
 						others = true
 					}
 				}
@@ -766,7 +785,8 @@ func canName(g, other *estate.Group) bool {
 func (r *readingOf) meant(g *estate.Group, a netip.Addr) bool {
 	return slices.ContainsFunc(reading.Ends(r.e), func(x reading.End) bool {
 		n := x.At.Subnet.Network
-		near := n == g.Network || peered(n, g.Network) || g.Network == nil && x.At.Instance.Account.Cloud == g.Account.Cloud
+		near := n == g.Network || peered(n, g.Network) ||
+			g.Network == nil && x.At.Instance.Account.Cloud == g.Account.Cloud
 		return x.Addr == a && (!a.IsPrivate() || near)
 	})
 }
@@ -796,8 +816,12 @@ func (r *readingOf) oneEnd(g *estate.Group, interfaces []*estate.Interface) {
 						continue
 					}
 					for _, a := range here.Private {
-						for _, s := range points(r.e, slices.Concat([]*estate.Group{g}, there.Groups, there.Subnet.Groups)...) {
-							if slices.ContainsFunc(rule.Services, func(x service.Spec) bool { return x.Contains(s) }) && reading.Carries(a, s) && slices.ContainsFunc(there.Private, func(x netip.Addr) bool { return x.Is4() == a.Is4() }) && !lets {
+						for _, s := range points(r.e,
+							slices.Concat([]*estate.Group{g}, there.Groups, there.Subnet.Groups)...) {
+							if slices.ContainsFunc(rule.Services,
+								func(x service.Spec) bool { return x.Contains(s) }) && reading.Carries(a, s) &&
+								slices.ContainsFunc(there.Private,
+									func(x netip.Addr) bool { return x.Is4() == a.Is4() }) && !lets {
 								somebody = true
 								lets = reading.Filter(r.e, there, back[rule.Direction], a, s) == "passes"
 							}
@@ -815,12 +839,17 @@ func (r *readingOf) oneEnd(g *estate.Group, interfaces []*estate.Interface) {
 // crossing reads stage-crossing.
 func (r *readingOf) crossing(g *estate.Group, interfaces []*estate.Interface, in groupReading) {
 	rank := func(i *estate.Interface) int {
-		return slices.Index([]string{"lab", "development", "test", "staging", "production"}, estate.InterfacePlace(i).Stage())
+		return slices.Index([]string{"lab", "development", "test", "staging", "production"},
+			estate.InterfacePlace(i).Stage())
 	}
 	admin, _ := r.e.Services.Class(service.ClassAdmin)
 	data, _ := r.e.Services.Class(service.ClassData)
 	for i, rule := range in.rules {
-		if rule.Action != estate.Admit || r.open(r.count(func(x atom) bool { return in.names[i][slices.IndexFunc(r.atoms, func(y atom) bool { return y == x })] })) {
+		if rule.Action != estate.Admit ||
+			r.open(r.count(func(x atom) bool {
+				return in.names[i][slices.IndexFunc(r.atoms,
+					func(y atom) bool { return y == x })]
+			})) {
 			continue
 		}
 		for _, from := range reading.Ends(r.e) {
@@ -830,11 +859,17 @@ func (r *readingOf) crossing(g *estate.Group, interfaces []*estate.Interface, in
 				}
 				for _, a := range slices.Concat(to.Private, to.Public) {
 					dst := reading.End{At: to, Addr: a}
-					if a.Is4() != from.Addr.Is4() || !slices.ContainsFunc(reading.SeenAs(r.e, from, dst), func(seen netip.Addr) bool { return rule.ID == "internet" || reading.Fits(r.e, g, rule, to, seen) }) {
+					if a.Is4() != from.Addr.Is4() ||
+						!slices.ContainsFunc(reading.SeenAs(r.e, from, dst),
+							func(seen netip.Addr) bool {
+								return rule.ID == "internet" ||
+									reading.Fits(r.e, g, rule, to, seen)
+							}) {
 						continue
 					}
 					for k, p := range in.points {
-						if in.speaks[i][k] && (admin.Contains(p) || data.Contains(p)) && reading.Verdict(r.e, from, dst, p) == "passes" {
+						if in.speaks[i][k] && (admin.Contains(p) || data.Contains(p)) &&
+							reading.Verdict(r.e, from, dst, p) == "passes" {
 							r.tell("stage-crossing", g.Path())
 						}
 					}
@@ -860,7 +895,8 @@ func (r *readingOf) unfiltered() {
 					}
 					x := r.group(g, estate.In, i, points(r.e, g))
 					for a, at := range r.atoms {
-						has := slices.ContainsFunc(slices.Concat(i.Private, i.Public), func(a netip.Addr) bool { return a.Is4() == at.four })
+						has := slices.ContainsFunc(slices.Concat(i.Private, i.Public),
+							func(a netip.Addr) bool { return a.Is4() == at.four })
 						for k, p := range x.points {
 							open = open && (!has || !carried(at, p) || x.admits(k, a))
 						}
@@ -893,7 +929,8 @@ func (r *readingOf) repeated() {
 				ours = ours || p == x || p.Addr().IsPrivate() && p.Overlaps(x)
 			}
 		}
-		single := p.IsSingleIP() && slices.ContainsFunc(reading.Ends(r.e), func(x reading.End) bool { return x.Addr == p.Addr() })
+		single := p.IsSingleIP() &&
+			slices.ContainsFunc(reading.Ends(r.e), func(x reading.End) bool { return x.Addr == p.Addr() })
 		if len(groups) >= 3 && p.Bits() >= 8 && !ours && !single {
 			r.tell("repeated-addresses", slices.Min(groups))
 		}
@@ -901,8 +938,10 @@ func (r *readingOf) repeated() {
 }
 
 // readChecks are those that a reading tells of; of one-way only the missing other end.
-var readChecks = []string{"open-admin-port", "open-data-port", "open-cleartext", "open-inbound", "one-family", "open-in-sum", "wide-inbound", "open-outbound", "all-services",
-	"wide-ports", "catch-all-self", "overruled", "ineffective-refusal", "crowded-ranks", "dangling", "static-address", "undeclared-addresses", "unused", "default-group",
+var readChecks = []string{"open-admin-port", "open-data-port", "open-cleartext", "open-inbound", "one-family",
+	"open-in-sum", "wide-inbound", "open-outbound", "all-services",
+	"wide-ports", "catch-all-self", "overruled", "ineffective-refusal", "crowded-ranks", "dangling", "static-address",
+	"undeclared-addresses", "unused", "default-group",
 	"stage-crossing", "one-way", "unfiltered", "repeated-addresses"}
 
 // disguised is a random estate of all dialects, both families, walls, lists and stages, with
@@ -913,12 +952,14 @@ func disguised(random *rand.Rand) string {
 	line := func(format string, values ...any) { fmt.Fprintf(&b, format+"\n", values...) }
 	b.WriteString(`{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"x"}` + "\n")
 	var groups []string
-	for n, x := range []struct{ name, dialect string }{{"u", "union"}, {"v", "union"}, {"r", "ranked"}, {"l", "layered"}, {"f", "flat"}} {
+	for n, x := range []struct{ name, dialect string }{{"u", "union"}, {"v", "union"}, {"r", "ranked"},
+		{"l", "layered"}, {"f", "flat"}} {
 		a := x.name
 		if a != "v" {
 			line(`{"kind":"cloud","name":"c%s","dialect":%q}`, a, x.dialect)
 		}
-		line(`{"kind":"account","name":%q,"cloud":"c%s","labels":{"stage":%q}}`, a, strings.Replace(a, "v", "u", 1), one("production", "test", "lab", "staging", ""))
+		line(`{"kind":"account","name":%q,"cloud":"c%s","labels":{"stage":%q}}`, a, strings.Replace(a, "v", "u", 1),
+			one("production", "test", "lab", "staging", ""))
 		peers := ""
 		if a == "u" || a == "v" {
 			other := strings.Replace("uv", a, "", 1)
@@ -930,7 +971,8 @@ func disguised(random *rand.Rand) string {
 			if x.dialect != "flat" && random.IntN(3) == 0 {
 				wall = fmt.Sprintf(`,"groups":["%sw"]`, a)
 			}
-			to := one(`{"to":"0.0.0.0/0","via":"internet"},{"to":"::/0","via":"internet"}`, `{"to":"0.0.0.0/0","via":"internet"}`, `{"to":"0.0.0.0/0","via":"nat","address":"198.51.100.200"}`)
+			to := one(`{"to":"0.0.0.0/0","via":"internet"},{"to":"::/0","via":"internet"}`,
+				`{"to":"0.0.0.0/0","via":"internet"}`, `{"to":"0.0.0.0/0","via":"nat","address":"198.51.100.200"}`)
 			if peers != "" {
 				other := strings.Replace("uv", a, "", 1)
 				k := strings.Index("uv", other)
@@ -946,7 +988,8 @@ func disguised(random *rand.Rand) string {
 			groups = append(groups, a+"/"+a+"w")
 		}
 		if x.dialect == "union" && random.IntN(2) == 0 {
-			line(`{"kind":"group","account":%q,"id":"%sd","description":"x","built_in":true,"default":true%s}`, a, a, network)
+			line(`{"kind":"group","account":%q,"id":"%sd","description":"x","built_in":true,"default":true%s}`, a, a,
+				network)
 			groups = append(groups, a+"/"+a+"d")
 		}
 		for _, id := range []string{"g", "h"} {
@@ -969,17 +1012,22 @@ func disguised(random *rand.Rand) string {
 				attached = ""
 			}
 			line(`{"kind":"instance","account":%q,"id":"%s%d","labels":{%s},"interfaces":[{"id":"if-%s%d","subnet":"%ss%d","private":[%s],"public":[%s],"groups":[%s]%s}]}`,
-				a, a, i, one("", "", `"stage":"production"`, `"stage":"lab"`), a, i, a, i%2, private, public, attached, one("", "", "", "", "", `,"filtered":false`))
+				a, a, i, one("", "", `"stage":"production"`, `"stage":"lab"`), a, i, a, i%2, private, public,
+				attached, one("", "", "", "", "", `,"filtered":false`))
 		}
 	}
 	line(`{"kind":"instance","account":"u","id":"door","type":"balancer","interfaces":[{"id":"if-door","subnet":"us1","private":["10.0.1.9"],"public":["198.51.100.9"],"groups":[%s]}],"listeners":[{"service":"tcp 22","targets":["u%d"],"port":22},{"service":"tcp 443","targets":["u0","u1"],"port":5432}]}`,
 		one(`"ug"`, `"uh"`, ""), random.IntN(3))
 	line(`{"kind":"list","account":"u","id":"known","entries":["203.0.113.0/24","2001:db8:7::/48"],"owner":"published"}`)
 	line(`{"kind":"list","account":"u","id":"all","entries":["0.0.0.0/1","128.0.0.0/1"],"owner":"published"}`)
-	services := []string{"tcp 22", "tcp 22", "tcp 443", "tcp 5432", "tcp 80", "tcp 143", "udp 53", "tcp 20-100", "tcp 8000-8015", "tcp 8016-8031", "tcp 0-32767", "tcp 32768-65535", "tcp 1-65535",
-		"tcp", "udp", "any", "any", "icmp 8", "icmpv6 128", "icmp", "protocol 47", "protocol 6", "tcp 21-23", "tcp 23-6000", "tcp 0-21"}
-	peers := []string{"0.0.0.0/0", "0.0.0.0/0", "::/0", "::/0", "0.0.0.0/1", "128.0.0.0/1", "0.0.0.0/2", "64.0.0.0/2", "192.0.0.0/4", "192.0.0.0/5", "200.0.0.0/5", "2400::/8", "2600::/8", "2000::/4", "3000::/5",
-		"10.0.0.0/8", "203.0.113.7", "203.0.113.0/24", "192.0.2.7", "192.0.2.0/24", "2001:db8:9::/48", "2001:db8:7::1", "198.51.100.200", "fd00::/16", "anything"}
+	services := []string{"tcp 22", "tcp 22", "tcp 443", "tcp 5432", "tcp 80", "tcp 143", "udp 53", "tcp 20-100",
+		"tcp 8000-8015", "tcp 8016-8031", "tcp 0-32767", "tcp 32768-65535", "tcp 1-65535",
+		"tcp", "udp", "any", "any", "icmp 8", "icmpv6 128", "icmp", "protocol 47", "protocol 6", "tcp 21-23",
+		"tcp 23-6000", "tcp 0-21"}
+	peers := []string{"0.0.0.0/0", "0.0.0.0/0", "::/0", "::/0", "0.0.0.0/1", "128.0.0.0/1", "0.0.0.0/2", "64.0.0.0/2",
+		"192.0.0.0/4", "192.0.0.0/5", "200.0.0.0/5", "2400::/8", "2600::/8", "2000::/4", "3000::/5",
+		"10.0.0.0/8", "203.0.113.7", "203.0.113.0/24", "192.0.2.7", "192.0.2.0/24", "2001:db8:9::/48",
+		"2001:db8:7::1", "198.51.100.200", "fd00::/16", "anything"}
 	for k := range 34 {
 		group := groups[random.IntN(len(groups))]
 		a := group[:1]
@@ -989,7 +1037,8 @@ func disguised(random *rand.Rand) string {
 			if random.IntN(2) == 0 {
 				return peers[random.IntN(len(peers))]
 			}
-			own := []string{fmt.Sprintf("10.%d.0.0/16", n), fmt.Sprintf("10.%d.0.1", n), fmt.Sprintf("fd00:%d::/32", n), fmt.Sprintf("fd00:%d:0:1::/64", n)}
+			own := []string{fmt.Sprintf("10.%d.0.0/16", n), fmt.Sprintf("10.%d.0.1", n),
+				fmt.Sprintf("fd00:%d::/32", n), fmt.Sprintf("fd00:%d:0:1::/64", n)}
 			if wall && a != "r" {
 				return one(own...)
 			}
@@ -1006,7 +1055,8 @@ func disguised(random *rand.Rand) string {
 		more := `"description":"x"`
 		first := a == "r" || wall && (a == "u" || a == "v")
 		if first {
-			more += fmt.Sprintf(`,"rank":%d,"action":%q`, 100+5*random.IntN(60)+random.IntN(2), one("admit", "admit", "refuse"))
+			more += fmt.Sprintf(`,"rank":%d,"action":%q`, 100+5*random.IntN(60)+random.IntN(2),
+				one("admit", "admit", "refuse"))
 		}
 		if a == "r" && random.IntN(3) == 0 {
 			to += `","` + choose()
@@ -1015,7 +1065,8 @@ func disguised(random *rand.Rand) string {
 		if a == "l" && random.IntN(3) == 0 {
 			more += `,"stateless":true`
 		}
-		line(`{"kind":"rule","account":%q,"group":%q,"id":"r%d","direction":%q,"services":["%s"],"peers":["%s"],%s}`, a, group[2:], k, one("in", "in", "out"), spec, to, more)
+		line(`{"kind":"rule","account":%q,"group":%q,"id":"r%d","direction":%q,"services":["%s"],"peers":["%s"],%s}`,
+			a, group[2:], k, one("in", "in", "out"), spec, to, more)
 	}
 	return b.String()
 }
@@ -1041,16 +1092,19 @@ func TestChecksAgreeWithReading(t *testing.T) {
 		told, bad := make(map[string]bool), make(map[string]audit.Severity)
 		for _, f := range audit.Run(decide.New(e), audit.Options{Now: now}).Findings {
 			if c, _ := audit.Find(f.Check); c.Moves == "" && f.Severity != f.Start && f.Check != "" {
-				t.Errorf("round %d: %s moves from %s to %s, and its doc says nothing of it", round, f.Check, f.Start, f.Severity)
+				t.Errorf("round %d: %s moves from %s to %s, and its doc says nothing of it", round, f.Check, f.Start,
+					f.Severity)
 			}
 			if f.Group != nil && !slices.Contains(e.Groups, f.Group) {
 				continue // built in, and not in the survey
 			}
-			told[f.Check+" "+f.Where()] = told[f.Check+" "+f.Where()] || f.Check != "one-way" || strings.Contains(f.Message+strings.Join(f.Details, ""), "one end")
+			told[f.Check+" "+f.Where()] = told[f.Check+" "+f.Where()] || f.Check != "one-way" ||
+				strings.Contains(f.Message+strings.Join(f.Details, ""), "one end")
 			bad[f.Check+" "+f.Where()] = max(bad[f.Check+" "+f.Where()], f.Severity)
 			for _, x := range f.Also {
 				bad[x.Check+" "+f.Where()] = max(bad[x.Check+" "+f.Where()], x.Severity)
-				told[x.Check+" "+f.Where()] = told[x.Check+" "+f.Where()] || x.Check != "one-way" || strings.Contains(x.Message, "one end")
+				told[x.Check+" "+f.Where()] = told[x.Check+" "+f.Where()] || x.Check != "one-way" ||
+					strings.Contains(x.Message, "one end")
 			}
 		}
 		var places []string
@@ -1066,10 +1120,12 @@ func TestChecksAgreeWithReading(t *testing.T) {
 			for _, place := range places {
 				key := check + " " + place
 				if told[key] != r.told[key] {
-					t.Errorf("round %d: %s: the audit says %v, its doc %v\n%s", round, key, told[key], r.told[key], about(text, place))
+					t.Errorf("round %d: %s: the audit says %v, its doc %v\n%s", round, key, told[key], r.told[key],
+						about(text, place))
 				}
 				if want, ok := r.bad[key]; ok && bad[key] != want {
-					t.Errorf("round %d: %s: the audit says %s, its doc %s\n%s", round, key, bad[key], want, about(text, place))
+					t.Errorf("round %d: %s: the audit says %s, its doc %s\n%s", round, key, bad[key], want,
+						about(text, place))
 				}
 				if r.told[key] {
 					fired[check]++

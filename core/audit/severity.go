@@ -37,7 +37,8 @@ func ParseSeverity(name string) (Severity, bool) {
 // How severity moves, for the docs of checks.
 const (
 	withArrival    = "one up where it arrives at production, one down where it arrives nowhere"
-	whereStrangers = "one up where strangers arrive at production, one down where they arrive nowhere; without strangers it stays"
+	whereStrangers = "one up where strangers arrive at production, one down where they arrive nowhere; without " +
+		"strangers it stays"
 )
 
 // moved is a check's own severity, moved by what arrives: up one where it arrives
@@ -75,7 +76,9 @@ func (f Finding) Reasons() []string {
 	case f.Severity < f.Start:
 		reasons = append(reasons, fmt.Sprintf("one down to %s: it arrives nowhere, since %s", f.Severity, f.own.whyNot))
 	case f.Severity > f.Start:
-		reasons = append(reasons, fmt.Sprintf("one up to %s: it arrives at %s, which is of stage = production", f.Severity, f.own.at.Instance.Path()))
+		reasons = append(reasons,
+			fmt.Sprintf("one up to %s: it arrives at %s, which is of stage = production", f.Severity,
+				f.own.at.Instance.Path()))
 	case f.own.arrival == MayArrive:
 		reasons = append(reasons, fmt.Sprintf("it stays: nobody knows where it arrives, since %s", f.own.whyNot))
 	case f.own.arrival == Arrives && f.Direction == estate.Out:
@@ -83,7 +86,8 @@ func (f Finding) Reasons() []string {
 	case f.own.arrival == Arrives && f.Start == Critical:
 		reasons = append(reasons, "it stays: nothing is worse than critical")
 	case f.own.arrival == Arrives && f.Start > Info && f.own.at != nil:
-		reasons = append(reasons, fmt.Sprintf("it stays: it arrives at %s, which is not of stage = production", f.own.at.Instance.Path()))
+		reasons = append(reasons,
+			fmt.Sprintf("it stays: it arrives at %s, which is not of stage = production", f.own.at.Instance.Path()))
 	case f.Arrival == Unknown && f.Breadth.AtLeast(0.0000001):
 		reasons = append(reasons, "it stays: without a survey nobody knows where it arrives")
 	default:
@@ -101,10 +105,15 @@ func (f Finding) Reasons() []string {
 		reasons = append(reasons, fmt.Sprintf("the same cause trips %d more: the worst of them all counts", more))
 	}
 	if exempted > 0 {
-		reasons = append(reasons, fmt.Sprintf("and %d that %s exempted: %s for nothing", exempted, map[bool]string{true: "is", false: "are"}[exempted == 1], map[bool]string{true: "it counts", false: "they count"}[exempted == 1]))
+		reasons = append(reasons,
+			fmt.Sprintf("and %d that %s exempted: %s for nothing", exempted,
+				map[bool]string{true: "is", false: "are"}[exempted == 1],
+				map[bool]string{true: "it counts", false: "they count"}[exempted == 1]))
 	}
 	if f.Exemption != nil {
-		reasons = append(reasons, fmt.Sprintf("it is exempted until %s by %s: it is shown, and counts for nothing", f.Exemption.Until.Add(-time.Second).Format(time.DateOnly), f.Exemption.By))
+		reasons = append(reasons,
+			fmt.Sprintf("it is exempted until %s by %s: it is shown, and counts for nothing",
+				f.Exemption.Until.Add(-time.Second).Format(time.DateOnly), f.Exemption.By))
 	}
 	return reasons
 }

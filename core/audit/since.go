@@ -100,7 +100,8 @@ func (e Earlier) meets(f *Finding) bool {
 	if e.Fingerprint == f.Fingerprint {
 		return true
 	}
-	if e.Direction != "" && f.Direction != "" && e.Direction != f.Direction || !slices.ContainsFunc(f.Names(), e.trips) {
+	if e.Direction != "" && f.Direction != "" && e.Direction != f.Direction ||
+		!slices.ContainsFunc(f.Names(), e.trips) {
 		return false
 	}
 	return e.Services.Overlaps(f.Services) && !e.Peers.Intersect(f.Peers).IsEmpty()

@@ -14,7 +14,9 @@ import (
 func shown(found []audit.Finding) []audit.Earlier {
 	var all []audit.Earlier
 	for _, f := range found {
-		e := audit.Earlier{Fingerprint: f.Fingerprint, Check: f.Check, Where: f.Where(), Message: f.Message, Severity: f.Severity, Direction: f.Direction, State: f.State, Services: f.Services, Peers: f.Peers, Exempted: f.Exemption != nil}
+		e := audit.Earlier{Fingerprint: f.Fingerprint, Check: f.Check, Where: f.Where(), Message: f.Message,
+			Severity: f.Severity, Direction: f.Direction, State: f.State, Services: f.Services, Peers: f.Peers,
+			Exempted: f.Exemption != nil}
 		for _, r := range f.Also {
 			e.Also = append(e.Also, r.Check)
 		}
@@ -40,7 +42,8 @@ func TestSinceTellsWhatGotWorse(t *testing.T) {
 {"kind":"instance","account":"a","id":"m1","name":"m1","interfaces":[{"id":"i1","subnet":"front","private":["10.1.1.7"],"public":["198.51.100.7"],"groups":["g"]}]}
 {"kind":"instance","account":"a","id":"m2","name":"m2","interfaces":[{"id":"i2","subnet":"back","private":["10.1.2.7"],"public":["198.51.100.8"],"groups":["g"]}]}
 MORE`
-	usual := map[string]string{"ACCOUNT": "", "ROUTES": "", "ID": "r1", "PEERS": `["203.0.112.0/20","128.0.0.0/2"]`, "SERVICES": `["tcp 22","tcp 3306"]`, "MORE": ""}
+	usual := map[string]string{"ACCOUNT": "", "ROUTES": "", "ID": "r1", "PEERS": `["203.0.112.0/20","128.0.0.0/2"]`,
+		"SERVICES": `["tcp 22","tcp 3306"]`, "MORE": ""}
 	audited := func(change map[string]string) []audit.Finding {
 		var pairs []string
 		for key, value := range usual {
@@ -61,7 +64,8 @@ MORE`
 	if len(before) == 0 {
 		t.Fatal("nothing is found: the test looks at nothing")
 	}
-	instance := `{"kind":"instance","account":"a","id":"k","name":"k","interfaces":[{"id":"i9","subnet":"front","private":["10.1.1.9"],"public":["198.51.100.9"],"groups":["g"]}]}`
+	instance :=
+		`{"kind":"instance","account":"a","id":"k","name":"k","interfaces":[{"id":"i9","subnet":"front","private":["10.1.1.9"],"public":["198.51.100.9"],"groups":["g"]}]}`
 	for _, x := range []struct {
 		name   string
 		change map[string]string
@@ -70,22 +74,29 @@ MORE`
 	}{
 		{"nothing", nil, audit.Same, ""},
 		{"the id of the rule", map[string]string{"ID": "r9"}, audit.Same, ""},
-		{"the order of peers and services", map[string]string{"PEERS": `["128.0.0.0/2","203.0.112.0/20"]`, "SERVICES": `["tcp 3306","tcp 22"]`}, audit.Same, ""},
-		{"the spelling of peers", map[string]string{"PEERS": `["203.0.112.0/21","203.0.120.0/21","128.0.0.0/3","160.0.0.0/3"]`}, audit.Same, ""},
+		{"the order of peers and services",
+			map[string]string{"PEERS": `["128.0.0.0/2","203.0.112.0/20"]`, "SERVICES": `["tcp 3306","tcp 22"]`},
+			audit.Same, ""},
+		{"the spelling of peers",
+			map[string]string{"PEERS": `["203.0.112.0/21","203.0.120.0/21","128.0.0.0/3","160.0.0.0/3"]`}, audit.Same,
+			""},
 		{"another service", map[string]string{"SERVICES": `["tcp 22","tcp 3306","tcp 3389"]`}, audit.Worse, "tcp 3389"},
 		{"every service", map[string]string{"SERVICES": `["any"]`}, audit.Worse, "tcp 0-21, tcp 23-3305"},
 		{"more peers", map[string]string{"PEERS": `["203.0.112.0/20","128.0.0.0/1"]`}, audit.Worse, "192.0.0.0/5"},
 		{"another family", map[string]string{"PEERS": `["203.0.112.0/20","128.0.0.0/2","::/0"]`}, audit.Worse, "IPv6"},
 		{"one more instance", map[string]string{"MORE": instance}, audit.Worse, "at k"},
-		{"a route to the internet", map[string]string{"ROUTES": `{"to":"0.0.0.0/0","via":"internet"}`}, audit.Worse, "at m2"},
-		{"a higher severity", map[string]string{"ACCOUNT": `,"labels":{"stage":"production"}`}, audit.Worse, "it is critical, and was high"},
+		{"a route to the internet", map[string]string{"ROUTES": `{"to":"0.0.0.0/0","via":"internet"}`}, audit.Worse,
+			"at m2"},
+		{"a higher severity", map[string]string{"ACCOUNT": `,"labels":{"stage":"production"}`}, audit.Worse,
+			"it is critical, and was high"},
 		{"one service less", map[string]string{"SERVICES": `["tcp 22"]`}, audit.Better, ""},
 		{"fewer peers", map[string]string{"PEERS": `["128.0.0.0/2"]`}, audit.Better, ""},
 	} {
 		found := audited(x.change)
 		c := audit.Since(found, before)
 		told := fmt.Sprint(c.Of)
-		if c.Count[x.want] == 0 || x.want == audit.Same && c.Count[audit.Same] != len(found) || x.want == audit.Better && c.Count[audit.Worse]+c.Count[audit.New] > 0 || !strings.Contains(told, x.more) {
+		if c.Count[x.want] == 0 || x.want == audit.Same && c.Count[audit.Same] != len(found) ||
+			x.want == audit.Better && c.Count[audit.Worse]+c.Count[audit.New] > 0 || !strings.Contains(told, x.more) {
 			t.Errorf("%s: %v, want %s with %q", x.name, told, x.want, x.more)
 		}
 		if x.want != audit.Worse && len(c.Gone) > 0 && x.want == audit.Same {

@@ -108,14 +108,16 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 // spelt reports whether a finding of what was found is only about how the program
 // spelt a definition for a cloud, or is told already by what is found in the definition.
 func (f Finding) spelt(unchanged map[string]bool, told []Finding) bool {
-	if f.Group == nil || !f.Group.Ours() || len(f.Rules) == 0 || slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.Lent }) {
+	if f.Group == nil || !f.Group.Ours() || len(f.Rules) == 0 ||
+		slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.Lent }) {
 		return false
 	}
 	if c, ok := Find(f.Check); ok && c.spelling && len(f.Also) == 0 {
 		return true
 	}
 	return unchanged[PlaceOf(f.Group)] && slices.ContainsFunc(told, func(x Finding) bool {
-		return x.Group != nil && PlaceOf(x.Group) == PlaceOf(f.Group) && x.Direction == f.Direction && x.Severity >= f.Severity && x.Arrival >= f.Arrival && x.Exemption == nil
+		return x.Group != nil && PlaceOf(x.Group) == PlaceOf(f.Group) && x.Direction == f.Direction &&
+			x.Severity >= f.Severity && x.Arrival >= f.Arrival && x.Exemption == nil
 	})
 }
 

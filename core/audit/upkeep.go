@@ -50,7 +50,8 @@ checks', and so are built-in rules.`,
 			if four, six := l.d.StrangersAmong(literal); four+six == 0 || l.isOpen(literal) {
 				continue
 			}
-			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("put the addresses into a list that says whose they are")})
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services,
+				Peers: r.peers, Fix: inWords("put the addresses into a list that says whose they are")})
 		}
 		return found
 	},
@@ -86,8 +87,11 @@ the instance is replaced the rule is wrong, and whoever gets the address next is
 				}
 			}
 			if len(names) > 0 {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("name the group attached to them, not their addresses"),
-					Message: fmt.Sprintf("%q names %s by address", r.Sentence(l.estate.Services), count.Some(names, 6))})
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule},
+					Services: r.services, Peers: r.peers,
+					Fix: inWords("name the group attached to them, not their addresses"),
+					Message: fmt.Sprintf("%q names %s by address", r.Sentence(l.estate.Services),
+						count.Some(names, 6))})
 			}
 		}
 		return found
@@ -99,7 +103,8 @@ the instance is replaced the rule is wrong, and whoever gets the address next is
 func (l *look) owner(a netip.Addr) *estate.Interface {
 	for _, i := range l.d.At(a) {
 		n := i.Subnet.Network
-		if !a.IsPrivate() || n == l.group.Network || l.group.Network != nil && n.PeeredWith(l.group.Network) || l.group.Network == nil && i.Instance.Account.Cloud == l.group.Account.Cloud {
+		if !a.IsPrivate() || n == l.group.Network || l.group.Network != nil && n.PeeredWith(l.group.Network) ||
+			l.group.Network == nil && i.Instance.Account.Cloud == l.group.Account.Cloud {
 			return i
 		}
 	}
@@ -122,8 +127,10 @@ built-in default group comes so: default-group tells of it.`,
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
-			if r.Direction == estate.In && !r.BuiltIn && r.services.Equal(service.All) && l.letsThrough(r) && slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
-				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: l.narrowing(), Narrow: narrowable(l.group),
+			if r.Direction == estate.In && !r.BuiltIn && r.services.Equal(service.All) && l.letsThrough(r) &&
+				slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerSelf }) {
+				found = append(found, Finding{Direction: estate.In, Rules: []*estate.Rule{r.Rule},
+					Services: r.services, Peers: r.peers, Fix: l.narrowing(), Narrow: narrowable(l.group),
 					Message: "the members of the group reach each other on everything"})
 			}
 		}
@@ -146,13 +153,16 @@ one of another network or cloud. It holds nobody.`,
 		for i := range l.rules {
 			r := &l.rules[i]
 			for _, p := range r.Peers {
-				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Fix: inWords("delete the rule, or name what has taken its place")}
+				f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services,
+					Fix: inWords("delete the rule, or name what has taken its place")}
 				switch {
 				case p.Kind == estate.PeerMissing:
 					kind, _, _ := strings.Cut(p.Missing, ":")
-					f.Message = fmt.Sprintf("%q refers to a %s that does not exist", r.Sentence(l.estate.Services), kind)
+					f.Message = fmt.Sprintf("%q refers to a %s that does not exist", r.Sentence(l.estate.Services),
+						kind)
 				case p.Kind == estate.PeerGroup && !l.d.CanName(l.group, p.Group):
-					f.Message = fmt.Sprintf("%q refers to %s, whose members it can't mean from here", r.Sentence(l.estate.Services), p.Group.Path())
+					f.Message = fmt.Sprintf("%q refers to %s, whose members it can't mean from here",
+						r.Sentence(l.estate.Services), p.Group.Path())
 				default:
 					continue
 				}
@@ -212,7 +222,9 @@ type description struct {
 }
 
 // machineMade matches descriptions that say nothing: those that programs write, or that stand in for one.
-var machineMade = regexp.MustCompile(`(?i)^(created|generated|added|managed|made) (by|on|at|from)\b|^(auto(matic(ally)?)?|default|description|test|todo|tbd|none|n/a|-+|[0-9a-f-]{8,})\b[ -]*$`)
+var machineMade = regexp.MustCompile(
+	`(?i)^(created|generated|added|managed|made) (by|on|at|from)\b` +
+		`|^(auto(matic(ally)?)?|default|description|test|todo|tbd|none|n/a|-+|[0-9a-f-]{8,})\b[ -]*$`)
 
 // endsOn matches a day that a description names as the end of its rule.
 var endsOn = regexp.MustCompile(`(?i)\buntil (\d{4}-\d{2}-\d{2})\b`)
@@ -256,11 +268,13 @@ name, count as none. Built-in groups and rules need none.`,
 		}
 		var found []Finding
 		if !l.says(g.Description, g.Name) {
-			found = append(found, Finding{Message: "the group does not say what it is for", Fix: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g)))})
+			found = append(found, Finding{Message: "the group does not say what it is for",
+				Fix: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g)))})
 		}
 		for i := range l.rules {
 			if r := &l.rules[i]; !r.BuiltIn && !l.says(r.Description, g.Name) {
-				found = append(found, Finding{Rules: []*estate.Rule{r.Rule}, Fix: edited(g, `add because "…" to the rule`)})
+				found = append(found, Finding{Rules: []*estate.Rule{r.Rule},
+					Fix: edited(g, `add because "…" to the rule`)})
 			}
 		}
 		return found
@@ -301,8 +315,10 @@ Default and built-in groups, and published lists, are no finding.`,
 			found = append(found, f)
 		}
 		for _, l := range w.estate.Lists {
-			if l.Owner != "published" && !w.used[l] && (w.Defined == nil || !l.Defined) { // of what was found, lists of definitions are no part
-				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list", Fix: inWords("delete it")}
+			// of what was found, lists of definitions are no part
+			if l.Owner != "published" && !w.used[l] && (w.Defined == nil || !l.Defined) {
+				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list",
+					Fix: inWords("delete it")}
 				found = append(found, f)
 			}
 		}
@@ -346,8 +362,11 @@ than a /8 other checks'.`,
 		}
 		var found []Finding
 		for _, t := range all {
-			f := Finding{Group: t.groups[0], groups: t.groups, Account: t.groups[0].Account, Peers: addr.OfPrefixes(t.ranges...), Fix: inWords("make a list of them, and name it in these groups")}
-			f.Message = fmt.Sprintf("%s %s in %s", rangeWords(t.ranges), map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1], count.Of(len(t.groups), "group", "groups"))
+			f := Finding{Group: t.groups[0], groups: t.groups, Account: t.groups[0].Account,
+				Peers: addr.OfPrefixes(t.ranges...), Fix: inWords("make a list of them, and name it in these groups")}
+			f.Message = fmt.Sprintf("%s %s in %s", rangeWords(t.ranges),
+				map[bool]string{true: "stands", false: "stand"}[len(t.ranges) == 1],
+				count.Of(len(t.groups), "group", "groups"))
 			const shown = 12
 			for _, g := range t.groups[:min(shown, len(t.groups))] {
 				f.Details = append(f.Details, g.Path())
@@ -449,16 +468,21 @@ them will be changed, and the other forgotten. Groups without rules are no twins
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		var found []Finding
-		for _, near := range alike(w.withRules(), func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].ends()) }) {
+		for _, near := range alike(w.withRules(),
+			func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].ends()) }) {
 			if !slices.ContainsFunc(near, func(g *estate.Group) bool { return w.facts[g].refuses }) {
-				for _, groups := range alike(near, func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sums()) }) {
+				for _, groups := range alike(near,
+					func(g *estate.Group) twinKey { return w.twinKey(g, w.facts[g].sums()) }) {
 					found = append(found, w.twinsAmong(groups)...)
 				}
 				continue
 			}
 			// Where refusals count, only what is let through as a whole can be compared.
 			exactly := func(direction estate.Direction) func(*estate.Group) twinKey {
-				return func(g *estate.Group) twinKey { return w.twinKey(g, sign{w.d.GroupTraffic(g, direction).Hash()}) }
+				return func(g *estate.Group) twinKey {
+					return w.twinKey(g,
+						sign{w.d.GroupTraffic(g, direction).Hash()})
+				}
 			}
 			for _, equalIn := range alike(near, exactly(estate.In)) {
 				for _, groups := range alike(equalIn, exactly(estate.Out)) {
@@ -487,7 +511,8 @@ func (w *worker) twinKey(g *estate.Group, sign sign) twinKey {
 
 // withRules are the groups that let something through by rules of their own.
 func (w *worker) withRules() []*estate.Group {
-	return slices.DeleteFunc(slices.Clone(w.groups), func(g *estate.Group) bool { return len(g.Rules) == 0 || g.Existing || g.Follows })
+	return slices.DeleteFunc(slices.Clone(w.groups),
+		func(g *estate.Group) bool { return len(g.Rules) == 0 || g.Existing || g.Follows })
 }
 
 // alike gathers groups of one key, where there are two or more, in the order of the first.
@@ -522,7 +547,9 @@ func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 		if len(same) > 0 {
 			same = append(same, groups[0])
 			slices.SortFunc(same, func(a, b *estate.Group) int { return strings.Compare(a.Path(), b.Path()) })
-			found = append(found, Finding{Group: same[0], groups: same, Message: "it lets through the same traffic as " + groupWords(same[1:]), Fix: inWords("keep one, and attach it in the place of the others")})
+			found = append(found, Finding{Group: same[0], groups: same,
+				Message: "it lets through the same traffic as " + groupWords(same[1:]),
+				Fix:     inWords("keep one, and attach it in the place of the others")})
 		}
 		groups = others
 	}
@@ -552,13 +579,18 @@ counts. What was meant for a while stays.`,
 		for i := range l.rules {
 			r := &l.rules[i]
 			if until := l.describedBy(r.Description).until; !until.IsZero() && r.Until.IsZero() && !until.After(l.Now) {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("delete the rule, or give it a later date"),
-					Message: fmt.Sprintf("%q says that it ends with %s, and is still there", r.Sentence(l.estate.Services), until.AddDate(0, 0, -1).Format(time.DateOnly))})
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule},
+					Services: r.services, Peers: r.peers, Fix: inWords("delete the rule, or give it a later date"),
+					Message: fmt.Sprintf("%q says that it ends with %s, and is still there",
+						r.Sentence(l.estate.Services), until.AddDate(0, 0, -1).Format(time.DateOnly))})
 			}
 		}
 		for _, r := range l.ended() {
-			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule}, Services: service.Of(r.rule.Services...), Peers: r.peers, Fix: Remedy{Kind: Draft, Words: "it takes the rule out"},
-				Message: fmt.Sprintf("%q ended on %s, and the cloud still has %q", r.Sentence(l.estate.Services), r.Until.Add(-time.Second).Format(time.DateOnly), r.rule.Sentence(l.estate.Services))})
+			found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.rule},
+				Services: service.Of(r.rule.Services...), Peers: r.peers,
+				Fix: Remedy{Kind: Draft, Words: "it takes the rule out"},
+				Message: fmt.Sprintf("%q ended on %s, and the cloud still has %q", r.Sentence(l.estate.Services),
+					r.Until.Add(-time.Second).Format(time.DateOnly), r.rule.Sentence(l.estate.Services))})
 		}
 		return found
 	},
@@ -577,8 +609,11 @@ and a survey.`,
 	group: func(l *look) []Finding {
 		var found []Finding
 		for _, r := range l.extra() {
-			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(), Peers: r.set.Peers(service.All), Fix: Remedy{Kind: Draft, Words: "it puts the group back"}, OrElse: "write it into the definitions, with a reason"}
-			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.Sentence(l.estate.Services), changedWords(r.Changed))
+			f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.set.Services(),
+				Peers: r.set.Peers(service.All), Fix: Remedy{Kind: Draft, Words: "it puts the group back"},
+				OrElse: "write it into the definitions, with a reason"}
+			f.Message = fmt.Sprintf("%q is in the cloud and not in the definitions%s", r.Sentence(l.estate.Services),
+				changedWords(r.Changed))
 			found = append(found, f)
 		}
 		return found
@@ -619,10 +654,13 @@ the account may be missing.`,
 		var found []Finding
 		for _, u := range w.estate.Unread {
 			account := &estate.Account{Name: u.Account}
-			if i := slices.IndexFunc(w.estate.Accounts, func(a *estate.Account) bool { return a.Name == u.Account }); i >= 0 {
+			if i := slices.IndexFunc(w.estate.Accounts,
+				func(a *estate.Account) bool { return a.Name == u.Account }); i >= 0 {
 				account = w.estate.Accounts[i]
 			}
-			found = append(found, Finding{Account: account, Message: "it could not be read, so nothing is known of it: " + u.Reason, Fix: inWords("survey it again")})
+			found = append(found, Finding{Account: account,
+				Message: "it could not be read, so nothing is known of it: " + u.Reason,
+				Fix:     inWords("survey it again")})
 		}
 		return found
 	},
@@ -638,8 +676,9 @@ it). Counted are the rules of a group, by direction or together as its cloud cou
 on an interface and on a subnet, where more than one is allowed; and the groups and rules of an
 account that has limits for them. Lists count as the cloud counts them. The finding says which rules
 cost most. Numbers are the dialect's, unless the account has a limit of its own.`,
-	Example:  "65 rules in a direction where 64 are allowed",
-	Fix:      inWords("Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction = 120."),
+	Example: "65 rules in a direction where 64 are allowed",
+	Fix: inWords("Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction " +
+		"= 120."),
 	Controls: controlsOfUpkeep,
 	group: func(l *look) []Finding {
 		d := decide.Dialect(l.group.Account)
@@ -651,7 +690,9 @@ cost most. Numbers are the dialect's, unless the account has a limit of its own.
 		var found []Finding
 		tell := func(direction estate.Direction, n, allowed int, what string) {
 			if severity, words, ok := used(n, allowed, what); ok {
-				found = append(found, Finding{Direction: direction, Start: severity, Message: words, Details: l.costliest(d, direction), Fix: inWords("join ranges, name a list or a group, or have the quota raised")})
+				found = append(found, Finding{Direction: direction, Start: severity, Message: words,
+					Details: l.costliest(d, direction),
+					Fix:     inWords("join ranges, name a list or a group, or have the quota raised")})
 			}
 		}
 		tell(estate.In, in, q.Direction, "inward rules")
@@ -669,11 +710,13 @@ func used(n, allowed int, what string) (severity Severity, words string, ok bool
 	case allowed == 0 || n*5 < allowed*4:
 		return 0, "", false
 	case n > allowed:
-		return High, fmt.Sprintf("%s of %s %s are used: %s too many", count.Number(n), count.Number(allowed), what, count.Number(n-allowed)), true
+		return High, fmt.Sprintf("%s of %s %s are used: %s too many", count.Number(n), count.Number(allowed), what,
+			count.Number(n-allowed)), true
 	case n == allowed:
 		return Medium, fmt.Sprintf("all %s %s are used", count.Number(allowed), what), true
 	}
-	return Low, fmt.Sprintf("%s of %s %s are used (%d %%)", count.Number(n), count.Number(allowed), what, n*100/allowed), true
+	return Low, fmt.Sprintf("%s of %s %s are used (%d %%)", count.Number(n), count.Number(allowed), what,
+		n*100/allowed), true
 }
 
 // fullPlaces are the findings of quota that are about no single group: places on
@@ -710,7 +753,9 @@ func fullPlaces(w *worker) []Finding {
 	for _, p := range places {
 		list := full[p]
 		slices.SortStableFunc(list, func(a, b *estate.Interface) int { return len(b.Groups) - len(a.Groups) })
-		tell(Finding{Account: p.account, Subnet: p.subnet, Instances: list}, len(list[0].Groups), groupsOnInterface(p.account), "groups on an interface", "join groups that go together, or have the quota raised")
+		tell(Finding{Account: p.account, Subnet: p.subnet, Instances: list}, len(list[0].Groups),
+			groupsOnInterface(p.account), "groups on an interface",
+			"join groups that go together, or have the quota raised")
 		f := &found[len(found)-1]
 		f.Message += ": " + list[0].Instance.Name
 		if len(list) > 1 {
@@ -720,7 +765,8 @@ func fullPlaces(w *worker) []Finding {
 	for _, n := range w.estate.Networks {
 		for _, s := range n.Subnets {
 			if allowed := decide.Dialect(n.Account).GroupsPerSubnet; len(s.Groups) > 1 || allowed > 1 {
-				tell(Finding{Account: n.Account, Subnet: s}, len(s.Groups), allowed, "groups on a subnet", "join groups that go together")
+				tell(Finding{Account: n.Account, Subnet: s}, len(s.Groups), allowed, "groups on a subnet",
+					"join groups that go together")
 			}
 		}
 	}
@@ -730,8 +776,10 @@ func fullPlaces(w *worker) []Finding {
 		rules[g.Account] += len(g.Rules)
 	}
 	for _, a := range w.estate.Accounts {
-		tell(Finding{Account: a}, groups[a], limitOf(a, dialect.LimitGroups, 0), "groups of the account", "delete what is attached to nothing, or have the quota raised")
-		tell(Finding{Account: a}, rules[a], limitOf(a, dialect.LimitRules, 0), "rules of the account", "delete what can't take effect, or have the quota raised")
+		tell(Finding{Account: a}, groups[a], limitOf(a, dialect.LimitGroups, 0), "groups of the account",
+			"delete what is attached to nothing, or have the quota raised")
+		tell(Finding{Account: a}, rules[a], limitOf(a, dialect.LimitRules, 0), "rules of the account",
+			"delete what can't take effect, or have the quota raised")
 	}
 	return found
 }
@@ -789,7 +837,8 @@ func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string
 	var words []string
 	for _, c := range costs[:min(3, len(costs))] {
 		if c.n > 1 {
-			words = append(words, fmt.Sprintf("%s: %s", count.Of(c.n, "rule", "rules"), c.rule.Sentence(l.estate.Services)))
+			words = append(words, fmt.Sprintf("%s: %s", count.Of(c.n, "rule", "rules"),
+				c.rule.Sentence(l.estate.Services)))
 		}
 	}
 	return words
@@ -807,14 +856,17 @@ the evidence. How much that says depends on how long it was gathered. It needs f
 	gather:   true,
 	many:     "%s of %s rules were used by no observed flow",
 	group: func(l *look) []Finding {
-		if l.Flows == nil || !slices.ContainsFunc(l.d.InterfacesOf(l.group), func(i *estate.Interface) bool { return l.seen[i] }) {
+		if l.Flows == nil || !slices.ContainsFunc(l.d.InterfacesOf(l.group),
+			func(i *estate.Interface) bool { return l.seen[i] }) {
 			return nil
 		}
 		var found []Finding
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit && !r.BuiltIn && !l.flowed[r.Rule] {
-				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule}, Services: r.services, Peers: r.peers, Fix: inWords("delete it, or gather evidence for longer"),
-					Message: fmt.Sprintf("no flow in %s used %q", count.Of(l.days, "day", "days"), r.Sentence(l.estate.Services))})
+				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule},
+					Services: r.services, Peers: r.peers, Fix: inWords("delete it, or gather evidence for longer"),
+					Message: fmt.Sprintf("no flow in %s used %q", count.Of(l.days, "day", "days"),
+						r.Sentence(l.estate.Services))})
 			}
 		}
 		return found

@@ -109,7 +109,8 @@ func nearlyAll(peers addr.Set) bool {
 func publicPart(peers addr.Set) string {
 	for _, f := range []addr.Family{addr.Both, addr.IPv4, addr.IPv6} {
 		if peers.Equal(addr.Public.Only(f)) {
-			return strings.TrimSpace("every public address " + map[addr.Family]string{addr.IPv4: "of IPv4", addr.IPv6: "of IPv6"}[f])
+			return strings.TrimSpace("every public address " +
+				map[addr.Family]string{addr.IPv4: "of IPv4", addr.IPv6: "of IPv6"}[f])
 		}
 	}
 	return ""

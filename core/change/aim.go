@@ -11,10 +11,6 @@ import (
 	"isonomos/core/estate"
 )
 
-// OwnLabel is the label by which groups and lists are marked as an estate's own. Its
-// value is the estate's name. Nothing else is ever changed.
-const OwnLabel = "isonomos"
-
 // A Choice says what of the definitions is to be carried out.
 type Choice struct {
 	Account func(*estate.Account) bool // accounts that may be changed; nil means all
@@ -54,7 +50,8 @@ func keyOf(g *estate.Group) key { return key{g.Account.Name, g.ID} }
 // their clouds will have them; own groups that are not defined any more are gone;
 // all else stays. The operands are not changed.
 func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
-	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool)}
+	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group),
+		own: make(map[*estate.Group]bool)}
 	a.inScope = func(x *estate.Account) bool { return choice.Account == nil || choice.Account(x) }
 	a.listAdopted = func(path string) bool { return choice.Adopt != nil && choice.Adopt(path) }
 	for _, g := range surveyed.Groups {
@@ -73,7 +70,8 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 	}
 	a.Unplaced = notes
 	for _, u := range surveyed.Unread {
-		if slices.ContainsFunc(defined.Accounts, func(x *estate.Account) bool { return x.Name == u.Account && a.inScope(x) }) {
+		if slices.ContainsFunc(defined.Accounts,
+			func(x *estate.Account) bool { return x.Name == u.Account && a.inScope(x) }) {
 			a.Unread = append(a.Unread, u)
 		}
 	}
@@ -111,7 +109,8 @@ func (a *Aim) takes() func(*estate.List) bool {
 		}
 	}
 	return func(l *estate.List) bool {
-		return named[[2]string{l.Account.Name, l.Name}] && (l.Labels[OwnLabel] == a.Name || a.listAdopted(l.Account.Name+"/"+l.Name))
+		return named[[2]string{l.Account.Name, l.Name}] &&
+			(l.Labels[estate.OwnLabel] == a.Name || a.listAdopted(l.Account.Name+"/"+l.Name))
 	}
 }
 
@@ -130,7 +129,8 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 	kept := make(map[*estate.List]*estate.List)
 	for _, l := range a.Surveyed.Lists {
 		there := slices.ContainsFunc(e.Lists, func(x *estate.List) bool { // the overlay has left it alone
-			return !x.Defined && x.Owner == "own" && x.ID == l.ID && x.Account != nil && x.Account.Name == l.Account.Name
+			return !x.Defined && x.Owner == "own" && x.ID == l.ID && x.Account != nil &&
+				x.Account.Name == l.Account.Name
 		})
 		if l.Owner == "own" && defined[l.Name] && !takes(l) && !there {
 			copied := *l
@@ -170,10 +170,10 @@ func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 		return "its network is not there"
 	case g.ID == "" || there == nil:
 		return "" // it is to be made
-	case there.Labels[OwnLabel] == a.Name:
+	case there.Labels[estate.OwnLabel] == a.Name:
 		return ""
-	case there.Labels[OwnLabel] != "":
-		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s", there.Labels[OwnLabel])
+	case there.Labels[estate.OwnLabel] != "":
+		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s", there.Labels[estate.OwnLabel])
 	case choice.Adopt != nil && choice.Adopt(g.Path()):
 		return ""
 	}
@@ -274,8 +274,11 @@ func (a *Aim) compile() {
 			a.Failures = append(a.Failures, f)
 			continue
 		}
-		if dialect, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account), g); quota.Over(compile.GroupCost(dialect, c.Group, estate.In), compile.GroupCost(dialect, c.Group, estate.Out)) {
-			a.Failures = append(a.Failures, &compile.Failure{Group: g, Reason: "it takes more rules than its quota allows: raise the quota (limit), or let lists and ranges say more"})
+		if dialect, quota := decide.Dialect(g.Account), compile.QuotaOf(decide.Dialect(g.Account),
+			g); quota.Over(compile.GroupCost(dialect, c.Group, estate.In),
+			compile.GroupCost(dialect, c.Group, estate.Out)) {
+			a.Failures = append(a.Failures, &compile.Failure{Group: g, Reason: "it takes more rules than its " +
+				"quota allows: raise the quota (limit), or let lists and ranges say more"})
 			continue
 		}
 		made[g] = c.Group.Rules
@@ -292,7 +295,7 @@ func (a *Aim) compile() {
 			g.Stateless = s.Stateless
 		}
 		maps.Copy(labels, g.Labels)
-		labels[OwnLabel] = a.Name
+		labels[estate.OwnLabel] = a.Name
 		g.Labels = labels
 	}
 }
@@ -302,9 +305,10 @@ func (a *Aim) compile() {
 func (a *Aim) dropOrphans() {
 	for _, g := range dropOrphans(a.Then, func(g *estate.Group) bool {
 		there := a.surveyedOf[keyOf(g)]
-		return !a.own[g] && there != nil && !g.BuiltIn && there.Labels[OwnLabel] == a.Name && a.inScope(g.Account)
+		return !a.own[g] && there != nil && !g.BuiltIn && there.Labels[estate.OwnLabel] == a.Name && a.inScope(g.Account)
 	}) {
-		a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", g.named.Path(), g.by.Path()))
+		a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", g.named.Path(),
+			g.by.Path()))
 	}
 }
 
@@ -313,7 +317,7 @@ func (a *Aim) dropOrphans() {
 // are gone, unless others name them. An estate without a name has none.
 func WithoutOrphans(e *estate.Estate, name string) {
 	dropOrphans(e, func(g *estate.Group) bool {
-		return name != "" && !g.Defined && !g.BuiltIn && g.Labels[OwnLabel] == name
+		return name != "" && !g.Defined && !g.BuiltIn && g.Labels[estate.OwnLabel] == name
 	})
 }
 

@@ -29,7 +29,8 @@ func (c *comparer) why(x, y *estate.Group, direction estate.Direction, set traff
 	old, now := c.before.InOrder(x, direction), c.after.InOrder(y, direction)
 	peers := set.Peers(service.All)
 	for _, r := range now {
-		k := slices.IndexFunc(old, func(o *estate.Rule) bool { return o.Sentence(names) == r.Sentence(names) && o.Stateless == r.Stateless })
+		k := slices.IndexFunc(old,
+			func(o *estate.Rule) bool { return o.Sentence(names) == r.Sentence(names) && o.Stateless == r.Stateless })
 		if k < 0 {
 			continue
 		}
@@ -50,7 +51,9 @@ func (c *comparer) why(x, y *estate.Group, direction estate.Direction, set traff
 			if came.IsEmpty() && left.IsEmpty() {
 				continue
 			}
-			what := map[estate.PeerKind]string{estate.PeerSelf: "who is a member", estate.PeerNetwork: "the ranges of the network", estate.PeerProbes: "the balancers in front", estate.PeerSubnet: "the ranges of the subnet"}[p.Kind]
+			what := map[estate.PeerKind]string{estate.PeerSelf: "who is a member",
+				estate.PeerNetwork: "the ranges of the network", estate.PeerProbes: "the balancers in front",
+				estate.PeerSubnet: "the ranges of the subnet"}[p.Kind]
 			switch p.Kind {
 			case estate.PeerList:
 				what = "list " + p.List.Name
@@ -142,7 +145,8 @@ func (c *comparer) attachments() {
 				rest := c.rest(p, direction, c.filters(p)[direction])
 				for _, kind := range kinds {
 					if set := rest[kind]; !set.IsEmpty() {
-						found.add(Change{Kind: kind, Direction: direction, Traffic: set, Causes: c.causesAt(p, causes, direction, set)}, p)
+						found.add(Change{Kind: kind, Direction: direction, Traffic: set,
+							Causes: c.causesAt(p, causes, direction, set)}, p)
 					}
 				}
 			}
@@ -179,8 +183,10 @@ func (c *comparer) attached(p pair) []string {
 			causes = append(causes, count.Some(names, 6)+" "+word)
 		}
 	}
-	say("attached", c.only(c.after.GroupsAt(p.is), func(g *estate.Group) bool { return c.heldBefore(c.before.GroupsAt(p.was), g) }))
-	say("detached", c.only(c.before.GroupsAt(p.was), func(g *estate.Group) bool { return c.m.holds(c.after.GroupsAt(p.is), g) }))
+	say("attached", c.only(c.after.GroupsAt(p.is),
+		func(g *estate.Group) bool { return c.heldBefore(c.before.GroupsAt(p.was), g) }))
+	say("detached", c.only(c.before.GroupsAt(p.was),
+		func(g *estate.Group) bool { return c.m.holds(c.after.GroupsAt(p.is), g) }))
 	around, now := c.before.GroupsOfSubnet(p.was.Subnet), c.after.GroupsOfSubnet(p.is.Subnet)
 	say("attached to its subnet", c.only(now, func(g *estate.Group) bool { return c.heldBefore(around, g) }))
 	say("detached from its subnet", c.only(around, func(g *estate.Group) bool { return c.m.holds(now, g) }))
@@ -210,8 +216,10 @@ func (c *comparer) heldBefore(before []*estate.Group, g *estate.Group) bool {
 func (c *comparer) touched(p pair) bool {
 	groups := slices.Concat(c.before.GroupsAt(p.was), c.before.GroupsOfSubnet(p.was.Subnet))
 	a, b := p.was.Subnet.Network, p.is.Subnet.Network
-	return slices.ContainsFunc(groups, func(g *estate.Group) bool { return c.changed[g] }) || a.Answers != b.Answers || !slices.Equal(a.Ranges, b.Ranges) ||
-		!slices.Equal(p.was.Subnet.Ranges, p.is.Subnet.Ranges) || !c.probes(c.before, p.was).Equal(c.probes(c.after, p.is))
+	return slices.ContainsFunc(groups, func(g *estate.Group) bool { return c.changed[g] }) ||
+		a.Answers != b.Answers || !slices.Equal(a.Ranges, b.Ranges) ||
+		!slices.Equal(p.was.Subnet.Ranges, p.is.Subnet.Ranges) ||
+		!c.probes(c.before, p.was).Equal(c.probes(c.after, p.is))
 }
 
 // probes are the addresses from which health probes come to an instance.
@@ -236,7 +244,8 @@ func (c *comparer) causesAt(p pair, attached []string, direction estate.Directio
 	case direction == estate.In && !differ.IsEmpty() && set.Peers(service.All).SubsetOf(differ):
 		return []string{"the balancers that probe it: " + moved(is.Minus(was), was.Minus(is))}
 	case a.Answers != b.Answers:
-		return []string{fmt.Sprintf("answers in %s go to %s now, and to %s before", b.Path(), portsText(b.Answers), portsText(a.Answers))}
+		return []string{fmt.Sprintf("answers in %s go to %s now, and to %s before", b.Path(), portsText(b.Answers),
+			portsText(a.Answers))}
 	case !slices.Equal(a.Ranges, b.Ranges):
 		return []string{rangesText(a, b)}
 	}
@@ -282,7 +291,9 @@ func fromNeighbours(d *decide.Decider, i *estate.Interface) traffic.Set {
 // comeAndGo tells what instances and interfaces let through that are in one state alone.
 func (c *comparer) comeAndGo() {
 	var found alike
-	look := func(d *decide.Decider, kind Kind, instances []*estate.Instance, partner func(*estate.Interface) *estate.Interface, known func(*estate.Instance) bool, as func(*estate.Interface) pair) {
+	look := func(d *decide.Decider, kind Kind, instances []*estate.Instance,
+		partner func(*estate.Interface) *estate.Interface, known func(*estate.Instance) bool,
+		as func(*estate.Interface) pair) {
 		for _, instance := range instances {
 			for _, i := range instance.Interfaces {
 				if instance.Imagined || partner(i) != nil {
@@ -303,15 +314,20 @@ func (c *comparer) comeAndGo() {
 						admits = admits.Union(fromNeighbours(d, i))
 					}
 					if !admits.IsEmpty() {
-						found.add(Change{Kind: kind, Direction: direction, Traffic: admits, Causes: []string{cause}}, as(i))
+						found.add(Change{Kind: kind, Direction: direction, Traffic: admits, Causes: []string{cause}},
+							as(i))
 					}
 				}
 			}
 		}
 	}
-	look(c.after, Opens, c.after.Estate().Instances, func(i *estate.Interface) *estate.Interface { return c.m.facesBack[i] },
-		func(i *estate.Instance) bool { return c.m.instancesBack[i] != nil }, func(i *estate.Interface) pair { return pair{is: i} })
-	look(c.before, Closes, c.before.Estate().Instances, func(i *estate.Interface) *estate.Interface { return c.m.faces[i] },
-		func(i *estate.Instance) bool { return c.m.instances[i] != nil }, func(i *estate.Interface) pair { return pair{was: i} })
+	look(c.after, Opens, c.after.Estate().Instances,
+		func(i *estate.Interface) *estate.Interface { return c.m.facesBack[i] },
+		func(i *estate.Instance) bool { return c.m.instancesBack[i] != nil },
+		func(i *estate.Interface) pair { return pair{is: i} })
+	look(c.before, Closes, c.before.Estate().Instances,
+		func(i *estate.Interface) *estate.Interface { return c.m.faces[i] },
+		func(i *estate.Instance) bool { return c.m.instances[i] != nil },
+		func(i *estate.Interface) pair { return pair{was: i} })
 	c.tellAll(found)
 }

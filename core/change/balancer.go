@@ -23,7 +23,8 @@ func chainsOf(e *estate.Estate) map[*estate.Interface][]chain {
 			for _, t := range l.Targets {
 				for _, front := range b.Interfaces {
 					for _, back := range t.Interfaces {
-						x := chain{front, back, service.Of(l.Service), service.Of(service.Ports(l.Service.Protocol, l.Port, l.Port))}
+						x := chain{front, back, service.Of(l.Service),
+							service.Of(service.Ports(l.Service.Protocol, l.Port, l.Port))}
 						chains[front] = append(chains[front], x)
 						if back != front {
 							chains[back] = append(chains[back], x)
@@ -38,7 +39,8 @@ func chainsOf(e *estate.Estate) map[*estate.Interface][]chain {
 
 // clients are the addresses that get through a chain, given what its interfaces let through.
 func (x chain) clients(front, back Through) addr.Set {
-	here, there := addr.Of(slices.Concat(x.balancer.Private, x.balancer.Public)...), addr.Of(slices.Concat(x.target.Private, x.target.Public)...)
+	here, there := addr.Of(slices.Concat(x.balancer.Private, x.balancer.Public)...),
+		addr.Of(slices.Concat(x.target.Private, x.target.Public)...)
 	leaves := front[out].WithPeers(there).Services().Overlaps(x.behind)
 	if !leaves || !back[in].WithPeers(here).Services().Overlaps(x.behind) {
 		return addr.Set{}

@@ -14,7 +14,8 @@ const bridgeDescription = "until all have changed groups"
 
 // Bridges reports whether a step puts up a bridge, or takes one away.
 func (s *Step) Bridges() bool {
-	return len(s.Rules) > 0 && !slices.ContainsFunc(s.Rules, func(r estate.Rule) bool { return r.Description != bridgeDescription })
+	return len(s.Rules) > 0 &&
+		!slices.ContainsFunc(s.Rules, func(r estate.Rule) bool { return r.Description != bridgeDescription })
 }
 
 // noteChange notes that an interface is given another group at one time,
@@ -38,7 +39,8 @@ func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
 		}
 		if len(i.Groups) == 0 {
 			for _, a := range i.Private {
-				p.fellows[is] = append(p.fellows[is], estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(a, a.BitLen())})
+				p.fellows[is] = append(p.fellows[is],
+					estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(a, a.BitLen())})
 			}
 		}
 	}

@@ -62,8 +62,10 @@ type closer struct {
 }
 
 func newChecker(s *state, now, then *estate.Estate) *checker {
-	c := &checker{s: s, now: decide.New(now), then: decide.New(then), nowAt: facesOf(now), thenAt: facesOf(then), bounds: make(map[[2]string]*bound),
-		boundOf: make(map[*estate.Interface]*bound), class: make(map[*estate.Interface]string), let: make(map[string]Through), lacking: make(map[*estate.Interface]*Through)}
+	c := &checker{s: s, now: decide.New(now), then: decide.New(then), nowAt: facesOf(now), thenAt: facesOf(then),
+		bounds:  make(map[[2]string]*bound),
+		boundOf: make(map[*estate.Interface]*bound), class: make(map[*estate.Interface]string),
+		let: make(map[string]Through), lacking: make(map[*estate.Interface]*Through)}
 	c.own, c.chains = c.now.OwnAddresses(), chainsOf(s.e)
 	return c
 }
@@ -126,7 +128,7 @@ func (c *checker) try(x *Step) judgement {
 		kindOf[n], classes[i] = k, k.class
 		t, known := let[k.class]
 		if !known {
-			t = throughAt(c.s.d, i)
+			t = throughAt(c.s.d.Decider, i)
 			let[k.class] = t
 		}
 		lacks, known := lacking[k]
@@ -249,7 +251,8 @@ func near(i, x *estate.Interface) bool {
 	private := func(s *estate.Subnet) bool {
 		return slices.ContainsFunc(s.Routes, func(r estate.Route) bool { return r.Via == estate.ViaPrivateLine })
 	}
-	return a == b || slices.Contains(a.Peered, b) || slices.Contains(b.Peered, a) || private(i.Subnet) || private(x.Subnet)
+	return a == b || slices.Contains(a.Peered, b) || slices.Contains(b.Peered, a) || private(i.Subnet) ||
+		private(x.Subnet)
 }
 
 // meets reports whether something that opens at an interface is, at the other end, of

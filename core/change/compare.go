@@ -119,8 +119,10 @@ type comparer struct {
 // It is linear in the number of groups and interfaces; ways that differ cost a look at all
 // pairs with the interfaces concerned.
 func Compare(before, after *decide.Decider) Difference {
-	c := comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()), shifts: make(map[string]map[estate.Direction]shift),
-		changed: make(map[*estate.Group]bool), unsure: make(map[*estate.Instance][]string), told: make(map[*estate.Interface]map[estate.Direction]shift)}
+	c := comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()),
+		shifts:  make(map[string]map[estate.Direction]shift),
+		changed: make(map[*estate.Group]bool), unsure: make(map[*estate.Instance][]string),
+		told: make(map[*estate.Interface]map[estate.Direction]shift)}
 	c.groups()
 	c.attachments()
 	c.comeAndGo()
@@ -205,7 +207,8 @@ func (c *comparer) group(path string, x, y *estate.Group) {
 		gone, young = c.behind(x, y, direction, s, gone, young)
 		for _, kind := range kinds {
 			if set := s[kind]; !set.IsEmpty() {
-				ch := Change{Kind: kind, Group: y, place: path, Direction: direction, Traffic: set, Gone: gone, New: young, faces: faces, Nobody: c.attachedToNobody(x, y)}
+				ch := Change{Kind: kind, Group: y, place: path, Direction: direction, Traffic: set, Gone: gone,
+					New: young, faces: faces, Nobody: c.attachedToNobody(x, y)}
 				ch.Rule = ruleFor(c.after, y, direction, set)
 				if kind == Closes {
 					ch.Rule = ruleFor(c.before, x, direction, set)
@@ -239,7 +242,8 @@ func (c *comparer) lone(path string, x, y *estate.Group) {
 		if set.IsEmpty() {
 			continue
 		}
-		ch := Change{Kind: kind, Group: g, place: path, Direction: direction, Traffic: set, Causes: []string{cause}, Nobody: len(interfaces) == 0, Rule: ruleFor(d, g, direction, set)}
+		ch := Change{Kind: kind, Group: g, place: path, Direction: direction, Traffic: set, Causes: []string{cause},
+			Nobody: len(interfaces) == 0, Rule: ruleFor(d, g, direction, set)}
 		if list := sentences(serviceNames(c.before, c.after), g, direction); kind == Opens {
 			ch.New = list
 		} else {
@@ -322,7 +326,8 @@ func (c *comparer) filtersAt(faces []pair, direction estate.Direction) shift {
 
 // class is what an interface has in common with those of which the filters do alike.
 func (c *comparer) class(p pair) string {
-	return fmt.Sprintf("%s %p | %s %p", c.before.FilterClass(p.was), p.was.Subnet, c.after.FilterClass(p.is), p.is.Subnet)
+	return fmt.Sprintf("%s %p | %s %p", c.before.FilterClass(p.was), p.was.Subnet, c.after.FilterClass(p.is),
+		p.is.Subnet)
 }
 
 // filters is the shift of the filters at an interface, worked out once for all of its kind.
@@ -356,7 +361,9 @@ func sameRules(x, y *estate.Group, direction estate.Direction) bool {
 			return i == len(x.Rules) && k == len(y.Rules)
 		}
 		a, b := &x.Rules[i], &y.Rules[k]
-		if a.Action != b.Action || a.Rank != b.Rank || a.Stateless != b.Stateless || len(a.Except)+len(b.Except) > 0 || !slices.Equal(a.Services, b.Services) || !slices.EqualFunc(a.Peers, b.Peers, samePeer) {
+		if a.Action != b.Action || a.Rank != b.Rank || a.Stateless != b.Stateless ||
+			len(a.Except)+len(b.Except) > 0 || !slices.Equal(a.Services, b.Services) ||
+			!slices.EqualFunc(a.Peers, b.Peers, samePeer) {
 			return false
 		}
 		i, k = i+1, k+1
@@ -380,12 +387,14 @@ func (c *comparer) sameAround(x, y *estate.Group, direction estate.Direction) bo
 
 // plain reports whether a rule speaks of ranges alone, which mean the same everywhere.
 func (c *comparer) plain(r *estate.Rule) bool {
-	return !slices.ContainsFunc(slices.Concat(r.Peers, r.Except), func(p estate.Peer) bool { return p.Kind != estate.PeerRange && p.Kind != estate.PeerEveryone })
+	return !slices.ContainsFunc(slices.Concat(r.Peers, r.Except),
+		func(p estate.Peer) bool { return p.Kind != estate.PeerRange && p.Kind != estate.PeerEveryone })
 }
 
 // samePeer reports whether two peers, of two states, are written the same.
 func samePeer(a, b estate.Peer) bool {
-	if a.Kind != b.Kind || a.V4Only != b.V4Only || a.V6Only != b.V6Only || a.Range != b.Range || a.Missing != b.Missing {
+	if a.Kind != b.Kind || a.V4Only != b.V4Only || a.V6Only != b.V6Only || a.Range != b.Range ||
+		a.Missing != b.Missing {
 		return false
 	}
 	switch a.Kind {
@@ -402,13 +411,15 @@ func samePeer(a, b estate.Peer) bool {
 // behind keeps, of the rules that are on one side only, those that have to do with a
 // difference: gone ones that let through what closes, new ones that let through what opens
 // or something of what the gone ones did, and the reverse.
-func (c *comparer) behind(x, y *estate.Group, direction estate.Direction, s shift, gone, young []string) (old, now []string) {
+func (c *comparer) behind(x, y *estate.Group, direction estate.Direction, s shift, gone, young []string) (old,
+	now []string) {
 	var changed traffic.Set
 	for _, set := range s {
 		changed = changed.Union(set)
 	}
 	names := serviceNames(c.before, c.after)
-	touching := func(d *decide.Decider, of *estate.Group, texts []string, with traffic.Set) (kept []string, all traffic.Set) {
+	touching := func(d *decide.Decider, of *estate.Group, texts []string, with traffic.Set) (kept []string,
+		all traffic.Set) {
 		for i := range of.Rules {
 			r := &of.Rules[i]
 			text := r.Sentence(names)
@@ -436,7 +447,8 @@ func ruleFor(d *decide.Decider, g *estate.Group, direction estate.Direction, set
 		return nil
 	}
 	for i := range g.Rules {
-		if r := &g.Rules[i]; r.Direction == direction && r.Action == estate.Admit && d.RuleTraffic(g, r).Contains(w.Peer, w.Service) {
+		if r := &g.Rules[i]; r.Direction == direction && r.Action == estate.Admit &&
+			d.RuleTraffic(g, r).Contains(w.Peer, w.Service) {
 			return r
 		}
 	}

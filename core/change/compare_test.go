@@ -56,15 +56,24 @@ func told(d change.Difference) string {
 func TestCompareDefinitions(t *testing.T) {
 	for _, x := range []struct{ before, after, want string }{
 		{"group g in n { admit ssh from everyone }", "group g in n { admit ssh from everyone }", ""},
-		{"group g in n { admit ssh from everyone }", "group g in n { admit ssh from 0.0.0.0/1, 128.0.0.0/1, ::/0 }", "a/n/g respelt"},
-		{"group g in n { admit ssh, telnet from list known }", "group g in n { admit tcp 22-23 from 192.0.2.0/25, 192.0.2.128/25 }", "a/n/g respelt"},
-		{"group g in n { admit ssh from everyone }", "group g in n { admit ssh from list known }", "a/n/g in closes tcp 22"},
-		{"group g in n { admit ssh from list known }", "group g in n { admit ssh, http from list known\n reach ntp at everyone }", "a/n/g in opens tcp 80; a/n/g out opens udp 123"},
-		{"group g in n { admit ssh from list known }", "group g in n { admit http from list known }", "a/n/g in closes tcp 22; a/n/g in opens tcp 80"},
-		{"group g in n { admit ssh from list known }", "group h in n { admit ssh from list known }", "a/n/g in closes tcp 22 by the group is gone; a/n/h in opens tcp 22 by a new group"},
-		{"group g in n { admit ssh from h }\ngroup h in n { }\ngroup k in n { }", "group g in n { admit ssh from k }\ngroup h in n { }\ngroup k in n { }", "a/n/g in closes tcp 22; a/n/g in opens tcp 22"},
-		{"group g in n { admit ssh from h }\ngroup h in n { }", "group g in n { admit ssh from network }\ngroup h in n { }", "a/n/g in opens tcp 22"},
-		{"group g in n { refuse ssh from list known\n admit ssh from everyone }", "group g in n { admit ssh from everyone except list known }", "a/n/g respelt"},
+		{"group g in n { admit ssh from everyone }", "group g in n { admit ssh from 0.0.0.0/1, 128.0.0.0/1, ::/0 }",
+			"a/n/g respelt"},
+		{"group g in n { admit ssh, telnet from list known }",
+			"group g in n { admit tcp 22-23 from 192.0.2.0/25, 192.0.2.128/25 }", "a/n/g respelt"},
+		{"group g in n { admit ssh from everyone }", "group g in n { admit ssh from list known }",
+			"a/n/g in closes tcp 22"},
+		{"group g in n { admit ssh from list known }", "group g in n { admit ssh, http from list known\n reach " +
+			"ntp at everyone }", "a/n/g in opens tcp 80; a/n/g out opens udp 123"},
+		{"group g in n { admit ssh from list known }", "group g in n { admit http from list known }",
+			"a/n/g in closes tcp 22; a/n/g in opens tcp 80"},
+		{"group g in n { admit ssh from list known }", "group h in n { admit ssh from list known }",
+			"a/n/g in closes tcp 22 by the group is gone; a/n/h in opens tcp 22 by a new group"},
+		{"group g in n { admit ssh from h }\ngroup h in n { }\ngroup k in n { }", "group g in n { admit ssh from " +
+			"k }\ngroup h in n { }\ngroup k in n { }", "a/n/g in closes tcp 22; a/n/g in opens tcp 22"},
+		{"group g in n { admit ssh from h }\ngroup h in n { }",
+			"group g in n { admit ssh from network }\ngroup h in n { }", "a/n/g in opens tcp 22"},
+		{"group g in n { refuse ssh from list known\n admit ssh from everyone }",
+			"group g in n { admit ssh from everyone except list known }", "a/n/g respelt"},
 	} {
 		before, after := defined(t, x.before, nil), defined(t, x.after, nil)
 		change.StandIns(before, after)
@@ -73,7 +82,8 @@ func TestCompareDefinitions(t *testing.T) {
 		}
 		// The other way round what opened closes.
 		back := told(change.Compare(decide.New(after), decide.New(before)))
-		if strings.Count(back, "opens") != strings.Count(x.want, "closes") || strings.Count(back, "closes") != strings.Count(x.want, "opens") {
+		if strings.Count(back, "opens") != strings.Count(x.want, "closes") ||
+			strings.Count(back, "closes") != strings.Count(x.want, "opens") {
 			t.Errorf("%s\n← %s: %q", x.before, x.after, back)
 		}
 	}
@@ -103,9 +113,12 @@ func TestCompareWithSurvey(t *testing.T) {
 	for _, x := range []struct{ definitions, want string }{
 		{"group g in n { cover where role = web\n admit ssh, http from list known }", "a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh from list known }", "a/n/g in closes tcp 80"},
-		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: no group is attached to the interface, and the survey does not tell the default group of a/n"},
-		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = web\n admit https from list known }", "a/i in opens tcp 443 by h attached; a/n/g respelt"},
-		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where role = nobody\n admit https from list known }", "a/n/g respelt; a/n/h in opens tcp 443 by a new group"},
+		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: no " +
+			"group is attached to the interface, and the survey does not tell the default group of a/n"},
+		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where " +
+			"role = web\n admit https from list known }", "a/i in opens tcp 443 by h attached; a/n/g respelt"},
+		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where " +
+			"role = nobody\n admit https from list known }", "a/n/g respelt; a/n/h in opens tcp 443 by a new group"},
 	} {
 		s := read(survey)
 		if got := told(change.Compare(decide.New(s), decide.New(defined(t, x.definitions, s)))); got != x.want {
@@ -118,11 +131,14 @@ func TestCompareWithSurvey(t *testing.T) {
 		t.Errorf("a group of another name: %q", got)
 	}
 	fewer := strings.Replace(renamed, `"services":["tcp 80"]`, `"services":["tcp 81"]`, 1)
-	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(fewer)))); got != "a/i in closes tcp 80 by h attached, g detached; a/i in opens tcp 81 by h attached, g detached" {
+	if got := told(change.Compare(decide.New(read(survey)),
+		decide.New(read(fewer)))); got != "a/i in closes tcp 80 by h attached, g detached; a/i in opens tcp 81 "+
+		"by h attached, g detached" {
 		t.Errorf("a group of another name and with another rule: %q", got)
 	}
 	moved := strings.Replace(survey, `"groups":["grp"]`, `"groups":["grp","other"]`, 1)
-	if got := told(change.Compare(decide.New(read(survey)), decide.New(read(moved)))); got != "a/i in opens tcp 443 by other attached" {
+	if got := told(change.Compare(decide.New(read(survey)),
+		decide.New(read(moved)))); got != "a/i in opens tcp 443 by other attached" {
 		t.Errorf("two surveys: %q", got)
 	}
 }

@@ -27,9 +27,11 @@ func CompareDefinitions(before, after *estate.Estate) (Difference, []string) {
 	d := Compare(decide.New(before), decide.New(after))
 	d.StandIns = names
 	d.Covers = covers(before, after)
-	notes := []string{"without a survey: ways are not compared, nor which instances a group is attached to; made-up members stand for those of groups"}
+	notes := []string{"without a survey: ways are not compared, nor which instances a group is attached to; " +
+		"made-up members stand for those of groups"}
 	if slices.ContainsFunc(names, func(x StandIn) bool { return x.Range.Addr().Is6() && standsForList(x) }) {
-		notes = append(notes, "what a published list holds only a survey tells: it is taken to be the same on both sides")
+		notes = append(notes, "what a published list holds only a survey tells: it is taken to be the same on "+
+			"both sides")
 	}
 	return d, notes
 }
@@ -85,9 +87,11 @@ func StandIns(a, b *estate.Estate) []StandIn {
 				taken[own] = g.Path()
 				names = append(names, StandIn{netip.PrefixFrom(own, own.BitLen()), "a member of " + g.Path()})
 			}
-			i := &estate.Instance{Account: g.Account, Name: "a member of " + g.Name, Kind: estate.Machine, Imagined: true}
+			i := &estate.Instance{Account: g.Account, Name: "a member of " + g.Name, Kind: estate.Machine,
+				Imagined: true}
 			subnet := &estate.Subnet{Network: g.Network, Name: g.Network.Name}
-			i.Interfaces = []*estate.Interface{{Instance: i, Subnet: subnet, Private: []netip.Addr{own}, Groups: []*estate.Group{g}}}
+			i.Interfaces = []*estate.Interface{{Instance: i, Subnet: subnet, Private: []netip.Addr{own},
+				Groups: []*estate.Group{g}}}
 			e.Instances = append(e.Instances, i)
 		}
 	}
@@ -106,14 +110,18 @@ func standInLists(a, b *estate.Estate) []StandIn {
 				ranges, ok := known[p.Name]
 				if !ok {
 					n := byte(len(known) + 1)
-					ranges = [2]netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{250, n, 0, 0}), 24), netip.PrefixFrom(netip.AddrFrom16([16]byte{1, 0, 0, 0, 0, 0, 0, 0, 255, n}), 120)}
+					ranges = [2]netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{250, n, 0, 0}), 24),
+						netip.PrefixFrom(netip.AddrFrom16([16]byte{1, 0, 0, 0, 0, 0, 0, 0, 255, n}), 120)}
 					known[p.Name] = ranges
 					names = append(names, StandIn{ranges[0], "list " + l.Name}, StandIn{ranges[1], "list " + l.Name})
 				}
 				for _, account := range e.Accounts {
-					if key := fmt.Sprint(p.Name, " ", account.Name); !made[key] && (p.Cloud == nil || p.Cloud.Name == account.Cloud.Name) {
+					if key := fmt.Sprint(p.Name, " ", account.Name); !made[key] &&
+						(p.Cloud == nil || p.Cloud.Name == account.Cloud.Name) {
 						made[key] = true
-						e.Lists = append(e.Lists, &estate.List{Account: account, Name: p.Name, Owner: "published", Region: account.Region, Entries: []estate.Entry{{Range: ranges[0]}, {Range: ranges[1]}}})
+						e.Lists = append(e.Lists,
+							&estate.List{Account: account, Name: p.Name, Owner: "published", Region: account.Region,
+								Entries: []estate.Entry{{Range: ranges[0]}, {Range: ranges[1]}}})
 					}
 				}
 			}

@@ -45,7 +45,8 @@ func reversed[T comparable](m map[T]T) map[T]T {
 func paired[T comparable](a, b []T, keys ...func(T) string) map[T]T {
 	pairs, taken := make(map[T]T, len(a)), make(map[T]bool, len(b))
 	for _, key := range keys {
-		left, right := unclaimed(a, key, func(x T) bool { _, has := pairs[x]; return has }), unclaimed(b, key, func(x T) bool { return taken[x] })
+		left, right := unclaimed(a, key, func(x T) bool { _, has := pairs[x]; return has }),
+			unclaimed(b, key, func(x T) bool { return taken[x] })
 		for name, x := range left {
 			if y, ok := right[name]; ok && len(x) == 1 && len(y) == 1 {
 				pairs[x[0]], taken[y[0]] = y[0], true
@@ -126,7 +127,8 @@ func place(g *estate.Group) string {
 
 // sameGroups reports whether two lists, of two states, hold the same groups.
 func (m *matching) sameGroups(before, after []*estate.Group) bool {
-	return len(before) == len(after) && !slices.ContainsFunc(before, func(g *estate.Group) bool { return !m.holds(after, g) })
+	return len(before) == len(after) &&
+		!slices.ContainsFunc(before, func(g *estate.Group) bool { return !m.holds(after, g) })
 }
 
 // holds reports whether a list of the second state holds the partner of a group of the

@@ -38,7 +38,8 @@ func (p *planner) order() error {
 	for _, i := range touched {
 		b := c.bound(i)
 		if t := c.passing(i); !t[in].Equal(b.then[in]) || !t[out].Equal(b.then[out]) {
-			return fmt.Errorf("the steps would not lead to what is asked for at %s: this is a mistake of the program", i.Instance.Path())
+			return fmt.Errorf("the steps would not lead to what is asked for at %s: this is a mistake of the program",
+				i.Instance.Path())
 		}
 	}
 	return nil
@@ -202,7 +203,10 @@ func (l *Lane) note(c *checker, since map[*estate.Interface]int) {
 			begins = append(begins, i)
 		}
 	}
-	slices.SortFunc(begins, func(a, b *estate.Interface) int { return cmp.Compare(a.Instance.Path()+a.ID, b.Instance.Path()+b.ID) })
+	slices.SortFunc(begins, func(a,
+		b *estate.Interface) int {
+		return cmp.Compare(a.Instance.Path()+a.ID, b.Instance.Path()+b.ID)
+	})
 	if len(begins) > 0 {
 		l.Gaps = append(l.Gaps, Gap{From: n, Interfaces: begins, Traffic: *c.lacking[begins[0]]})
 	}
@@ -247,7 +251,8 @@ func quotaOf(x *Step) string {
 func (s *state) withinQuota(x *Step) bool {
 	if x.Do == CreateGroup {
 		groups, rules := s.inAccount(x.Account)
-		return within(x.Account, dialect.LimitGroups, groups+1) && within(x.Account, dialect.LimitRules, rules+len(x.Group.Rules))
+		return within(x.Account, dialect.LimitGroups, groups+1) &&
+			within(x.Account, dialect.LimitRules, rules+len(x.Group.Rules))
 	}
 	if x.Do != AddRules {
 		return true
@@ -260,7 +265,8 @@ func (s *state) withinQuota(x *Step) bool {
 	grown := *x.Group
 	grown.Rules = append(slices.Clip(x.Group.Rules), x.Rules...)
 	dl := decide.Dialect(x.Account)
-	return !compile.QuotaOf(dl, x.Group).Over(compile.GroupCost(dl, &grown, estate.In), compile.GroupCost(dl, &grown, estate.Out))
+	return !compile.QuotaOf(dl, x.Group).Over(compile.GroupCost(dl, &grown, estate.In),
+		compile.GroupCost(dl, &grown, estate.Out))
 }
 
 // inAccount counts the groups and rules of an account.

@@ -62,7 +62,8 @@ type StuckError struct {
 }
 
 func (e *StuckError) Error() string {
-	return fmt.Sprintf("no safe order was found for %s in %s: %s", count.Of(len(e.Steps), "step", "steps"), e.Accounts[0].Name, e.Why)
+	return fmt.Sprintf("no safe order was found for %s in %s: %s", count.Of(len(e.Steps), "step", "steps"),
+		e.Accounts[0].Name, e.Why)
 }
 
 // step kinds in the order in which they are best carried out: make before refer,
@@ -129,7 +130,9 @@ func NewPlan(a *Aim) (Plan, error) {
 
 func newPlanner(a *Aim) *planner {
 	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
-	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group), made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List), given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer)}
+	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group),
+		made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List),
+		given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer)}
 	p.plan.Left = a.Left
 	for _, g := range e.Groups {
 		p.groups[keyOf(g)] = g
@@ -194,7 +197,8 @@ func (p *planner) makeGroups() {
 			}
 			continue
 		}
-		x := &estate.Group{Account: p.account(g.Account), ID: p.newID(), Name: g.InCloud(), For: g.For, Description: shortened(g.Description), Labels: g.Labels}
+		x := &estate.Group{Account: p.account(g.Account), ID: p.newID(), Name: g.InCloud(), For: g.For,
+			Description: shortened(g.Description), Labels: g.Labels}
 		if decide.Dialect(g.Account).GroupsInNetworks {
 			x.Network = p.network(g.Network)
 		}
@@ -260,7 +264,7 @@ func (p *planner) ownLists() error {
 		defined[l.Name] = defined[l.Name] || l.Defined
 	}
 	for _, l := range p.s.e.Lists {
-		if l.Owner == "own" && l.Labels[OwnLabel] == p.aim.Name && !defined[l.Name] && p.aim.inScope(l.Account) {
+		if l.Owner == "own" && l.Labels[estate.OwnLabel] == p.aim.Name && !defined[l.Name] && p.aim.inScope(l.Account) {
 			p.push(phaseDropList, Step{Do: DeleteList, Account: l.Account, List: l})
 		}
 	}
@@ -270,21 +274,23 @@ func (p *planner) ownLists() error {
 func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List) error {
 	there := p.lists[at]
 	if there == nil {
-		there = &estate.List{Account: account, ID: p.newID(), Name: l.Name, Owner: "own", Region: account.Region, Description: shortened(l.Description), Entries: l.Entries, Capacity: l.Capacity, Labels: estate.Labels{OwnLabel: p.aim.Name}}
+		there = &estate.List{Account: account, ID: p.newID(), Name: l.Name, Owner: "own", Region: account.Region,
+			Description: shortened(l.Description), Entries: l.Entries, Capacity: l.Capacity,
+			Labels: estate.Labels{estate.OwnLabel: p.aim.Name}}
 		p.lists[at] = there
 		p.push(phaseMakeList, Step{Do: CreateList, Account: account, List: there})
 		return nil
 	}
 	same := setOf(there.Entries).Equal(setOf(l.Entries))
 	path := account.Name + "/" + l.Name
-	switch owner := there.Labels[OwnLabel]; {
+	switch owner := there.Labels[estate.OwnLabel]; {
 	case owner == p.aim.Name:
 	case p.aim.listAdopted(path):
 		labels := maps.Clone(there.Labels)
 		if labels == nil {
 			labels = make(estate.Labels)
 		}
-		labels[OwnLabel] = p.aim.Name
+		labels[estate.OwnLabel] = p.aim.Name
 		p.push(phaseLabel, Step{Do: LabelList, Account: account, List: there, Labels: labels})
 	case !same:
 		return NotOursError{path}
@@ -293,7 +299,8 @@ func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List)
 		return nil
 	}
 	if there.Capacity > 0 && len(l.Entries) > there.Capacity {
-		return fmt.Errorf("the list %s has room for %s, and the definitions have %s", path, count.Of(there.Capacity, "entry", "entries"), count.Number(len(l.Entries)))
+		return fmt.Errorf("the list %s has room for %s, and the definitions have %s", path,
+			count.Of(there.Capacity, "entry", "entries"), count.Number(len(l.Entries)))
 	}
 	p.setEntries(there, l.Entries)
 	return nil
@@ -334,7 +341,8 @@ func (p *planner) rules() error {
 		}
 		x, fresh := p.here(g), p.made[g] != nil
 		wanted := x.Rules
-		if surveyed := p.aim.surveyedOf[keyOf(g)]; fresh || !p.same(then, g, carried(surveyed.Rules, p.aim.fromSurvey)) {
+		if surveyed := p.aim.surveyedOf[keyOf(g)]; fresh ||
+			!p.same(then, g, carried(surveyed.Rules, p.aim.fromSurvey)) {
 			wanted = p.translated(g, x)
 		} else if !p.needsBridges(x) {
 			continue
@@ -348,7 +356,8 @@ func (p *planner) rules() error {
 
 // same reports whether a group that is surveyed needs no other rules.
 func (p *planner) same(then *decide.Decider, g *estate.Group, surveyed []estate.Rule) bool {
-	return slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) || !p.aim.back && sameMeaning(then, g, surveyed, g.Rules)
+	return slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) ||
+		!p.aim.back && sameMeaning(then, g, surveyed, g.Rules)
 }
 
 // rewriteTo takes a group to the rules that it is to have, with bridges on the way
@@ -379,7 +388,8 @@ func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) e
 	}
 	last, err := rewrite(x, have, wanted)
 	for i, r := range last.remove {
-		p.push(phaseShut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: last.remove[i : i+1 : i+1]}).after = added[r.ID]
+		p.push(phaseShut, Step{Do: RemoveRule, Account: x.Account, Group: x,
+			Rules: last.remove[i : i+1 : i+1]}).after = added[r.ID]
 	}
 	return err
 }
@@ -425,9 +435,10 @@ func (p *planner) attached() {
 	around := subnetsOf(p.aim.Then)
 	for _, n := range p.s.e.Networks {
 		for _, s := range n.Subnets {
-			p.exchange(s.Groups, p.hereAll(around[subnetKey(s)].Groups), decide.Dialect(n.Account).GroupsPerSubnet, func(groups []*estate.Group) Step {
-				return Step{Do: AttachToSubnet, Account: n.Account, Subnet: s, Groups: groups}
-			})
+			p.exchange(s.Groups, p.hereAll(around[subnetKey(s)].Groups), decide.Dialect(n.Account).GroupsPerSubnet,
+				func(groups []*estate.Group) Step {
+					return Step{Do: AttachToSubnet, Account: n.Account, Subnet: s, Groups: groups}
+				})
 		}
 	}
 }
@@ -495,7 +506,8 @@ func (p *planner) drop() error {
 			}
 		}
 		for i, r := range g.Rules {
-			if slices.ContainsFunc(r.Peers, func(x estate.Peer) bool { return x.Kind == estate.PeerGroup && x.Group != g && gone[x.Group] }) {
+			if slices.ContainsFunc(r.Peers,
+				func(x estate.Peer) bool { return x.Kind == estate.PeerGroup && x.Group != g && gone[x.Group] }) {
 				p.push(phaseShut, Step{Do: RemoveRule, Account: g.Account, Group: g, Rules: g.Rules[i : i+1 : i+1]})
 			}
 		}
@@ -522,7 +534,9 @@ func (a *Aim) withinAccounts() error {
 	for _, x := range a.Surveyed.Accounts {
 		for i, limit := range [2]string{dialect.LimitGroups, dialect.LimitRules} {
 			if n := after[x.Name][i]; n > before[x.Name][i] && !within(x, limit, n) {
-				return fmt.Errorf("the account %s would have %s, and may have %s", x.Name, count.Of(n, [2]string{"group", "rule"}[i], [2]string{"groups", "rules"}[i]), count.Number(x.Limits[limit]))
+				return fmt.Errorf("the account %s would have %s, and may have %s", x.Name,
+					count.Of(n, [2]string{"group", "rule"}[i], [2]string{"groups", "rules"}[i]),
+					count.Number(x.Limits[limit]))
 			}
 		}
 	}

@@ -61,7 +61,9 @@ const pierSurvey = `{"kind":"survey","version":1}
 
 func aimed(t *testing.T, dialect string, limit int, rules, definitions string, adopt ...string) *change.Aim {
 	t.Helper()
-	return aimedAt(t, dialect, strings.NewReplacer("DIALECT", dialect, "LIMIT", fmt.Sprint(limit)).Replace(pierSurvey)+rules, definitions, adopt...)
+	return aimedAt(t, dialect,
+		strings.NewReplacer("DIALECT", dialect, "LIMIT", fmt.Sprint(limit)).Replace(pierSurvey)+rules, definitions,
+		adopt...)
 }
 
 func aimedAt(t *testing.T, dialect, text, definitions string, adopt ...string) *change.Aim {
@@ -70,16 +72,20 @@ func aimedAt(t *testing.T, dialect, text, definitions string, adopt ...string) *
 	if err != nil {
 		t.Fatal(err)
 	}
-	places := "estate pier\ncloud c { dialect " + dialect + " }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\n"
-	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", places+definitions)}, resolve.Options{Now: time.Unix(0, 0)})
+	places := "estate pier\ncloud c { dialect " + dialect +
+		" }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\n"
+	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", places+definitions)},
+		resolve.Options{Now: time.Unix(0, 0)})
 	for _, m := range d.Messages {
 		t.Fatal(m)
 	}
-	return change.NewAim(d.Estate, survey, change.Choice{Adopt: func(path string) bool { return len(adopt) > 0 && path == adopt[0] }})
+	return change.NewAim(d.Estate, survey,
+		change.Choice{Adopt: func(path string) bool { return len(adopt) > 0 && path == adopt[0] }})
 }
 
 func rule(group, direction, peer, service string) string {
-	return fmt.Sprintf(`{"kind":"rule","account":"a","group":%q,"id":"%[1]s-%[2]s-%[4]s-%[3]s","direction":%[2]q,"action":"admit","peers":[%[3]q],"services":["tcp %[4]s"]}`+"\n", group, direction, peer, service)
+	return fmt.Sprintf(
+		`{"kind":"rule","account":"a","group":%q,"id":"%[1]s-%[2]s-%[4]s-%[3]s","direction":%[2]q,"action":"admit","peers":[%[3]q],"services":["tcp %[4]s"]}`+"\n", group, direction, peer, service)
 }
 
 const webAndDB = "group web in n { cover where role = web\n WEB }\ngroup db in n { cover where role = db\n DB }\n"
@@ -97,19 +103,37 @@ func TestPlans(t *testing.T) {
 		gaps               int
 		left               string
 	}{
-		"nothing to do":              {60, rule("web", "in", "0.0.0.0/0", "443") + rule("web", "in", "::/0", "443"), both("admit https from everyone", ""), "", "", 0, ""},
-		"written otherwise":          {60, rule("web", "in", "0.0.0.0/1", "443") + rule("web", "in", "128.0.0.0/1", "443") + rule("web", "in", "::/0", "443"), both("admit https from everyone", ""), "", "", 0, ""},
-		"an address becomes a group": {60, rule("db", "in", "10.0.0.5/32", "5432"), both("", "admit postgres from group web"), "", "add-rules db 5432, remove-rule db 5432", 0, ""},
-		"let in before shut":         {60, rule("web", "in", "0.0.0.0/0", "443") + rule("web", "in", "::/0", "443"), both("admit https from 192.0.2.0/24", ""), "", "add-rules web 443, remove-rule web 443, remove-rule web 443", 0, ""},
+		"nothing to do": {60, rule("web", "in", "0.0.0.0/0", "443") + rule("web", "in", "::/0", "443"),
+			both("admit https from everyone", ""), "", "", 0, ""},
+		"written otherwise": {60,
+			rule("web", "in", "0.0.0.0/1", "443") + rule("web", "in", "128.0.0.0/1", "443") + rule("web", "in",
+				"::/0", "443"), both("admit https from everyone", ""), "", "", 0, ""},
+		"an address becomes a group": {60, rule("db", "in", "10.0.0.5/32", "5432"),
+			both("", "admit postgres from group web"), "", "add-rules db 5432, remove-rule db 5432", 0, ""},
+		"let in before shut": {60, rule("web", "in", "0.0.0.0/0", "443") + rule("web", "in", "::/0", "443"),
+			both("admit https from 192.0.2.0/24", ""), "",
+			"add-rules web 443, remove-rule web 443, remove-rule web 443", 0, ""},
 		// One end closes what the other opens: it must not pass in between.
-		"shut at one end before the other opens": {60, rule("web", "out", "group:db", "5432"), both("", "admit postgres from group web"), "", "remove-rule web 5432, add-rules db 5432", 0, ""},
-		"no room, and something that is to go":   {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "192.0.2.0/25", "80"), both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 80, add-rules web 443", 0, ""},
-		"no room at all":                         {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "198.51.100.0/24", "443"), both("admit tcp 443-444 from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 443, add-rules web 443-444, remove-rule web 443, add-rules web 443-444", 2, ""},
-		"a group comes, another goes": {60, rule("db", "in", "group:web", "5432"), "group web in n { cover where role = web }\ngroup store in n { cover where role = db\n admit postgres from group web }\n", "",
-			"create-group store, remove-rule store any, remove-rule store any, add-rules store 5432, attach d db store, attach d store, delete-group db", 0, ""},
-		"not ours":                      {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "", "", 0, "a/n/theirs: there is a group of that name that is not marked as ours"},
-		"adopted":                       {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n", "a/n/theirs", "label-group theirs, add-rules theirs 22", 0, ""},
-		"named by somebody else's rule": {60, rule("theirs", "in", "group:db", "22"), "group web in n { cover where role = web }\n", "", "", 0, "a/n/db: it is not defined any more, but a/n/theirs names it"},
+		"shut at one end before the other opens": {60, rule("web", "out", "group:db", "5432"),
+			both("", "admit postgres from group web"), "", "remove-rule web 5432, add-rules db 5432", 0, ""},
+		"no room, and something that is to go": {2,
+			rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "192.0.2.0/25", "80"),
+			both("admit https from 192.0.2.0/25, 198.51.100.0/24", ""), "", "remove-rule web 80, add-rules web 443",
+			0, ""},
+		"no room at all": {2, rule("web", "in", "192.0.2.0/25", "443") + rule("web", "in", "198.51.100.0/24", "443"),
+			both("admit tcp 443-444 from 192.0.2.0/25, 198.51.100.0/24", ""), "",
+			"remove-rule web 443, add-rules web 443-444, remove-rule web 443, add-rules web 443-444", 2, ""},
+		"a group comes, another goes": {60, rule("db", "in", "group:web", "5432"), "group web in n { cover where " +
+			"role = web }\ngroup store in n { cover where role = db\n admit postgres from group web }\n", "",
+			"create-group store, remove-rule store any, remove-rule store any, add-rules store 5432, attach d db " +
+				"store, attach d store, delete-group db", 0, ""},
+		"not ours": {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n",
+			"", "", 0, "a/n/theirs: there is a group of that name that is not marked as ours"},
+		"adopted": {60, "", both("", "") + "group theirs in n { admit ssh from 192.0.2.1 }\n",
+			"a/n/theirs", "label-group theirs, add-rules theirs 22", 0, ""},
+		"named by somebody else's rule": {60, rule("theirs", "in", "group:db", "22"),
+			"group web in n { cover where role = web }\n", "", "", 0,
+			"a/n/db: it is not defined any more, but a/n/theirs names it"},
 	} {
 		plan, err := change.NewPlan(aimed(t, "union", x.limit, x.rules, x.definitions, x.adopt))
 		if err != nil {
@@ -126,7 +150,8 @@ func TestPlans(t *testing.T) {
 			}
 		}
 		if got := steps(plan); got != x.want || gaps != x.gaps || strings.Join(plan.Left, "; ") != x.left {
-			t.Errorf("%s: %s (%d gaps, left %s)\nwant %s (%d gaps, left %s)", name, got, gaps, plan.Left, x.want, x.gaps, x.left)
+			t.Errorf("%s: %s (%d gaps, left %s)\nwant %s (%d gaps, left %s)", name, got, gaps, plan.Left, x.want,
+				x.gaps, x.left)
 		}
 	}
 }
@@ -138,12 +163,15 @@ func TestPlanOfExchange(t *testing.T) {
 {"kind":"rule","account":"a","group":"web","id":"r2","direction":"in","action":"refuse","rank":4096,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
 {"kind":"rule","account":"a","group":"web","id":"r3","direction":"out","action":"refuse","rank":4096,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
 `
-	plan, err := change.NewPlan(aimed(t, "ranked", 60, rules, "group site in n { cover where role = web\n admit https from 192.0.2.0/24 }\ngroup db in n { cover where role = db }"))
+	plan, err := change.NewPlan(aimed(t, "ranked", 60, rules, "group site in n { cover where role = web\n admit "+
+		"https from 192.0.2.0/24 }\ngroup db in n { cover where role = db }"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	got := steps(plan)
-	if !strings.Contains(got, "add-rules site any, add-rules site any, ") || !strings.Contains(got, "attach w site, ") || !strings.HasSuffix(got, "delete-group web") || len(plan.Lanes[0].Gaps) > 0 {
+	if !strings.Contains(got, "add-rules site any, add-rules site any, ") ||
+		!strings.Contains(got, "attach w site, ") || !strings.HasSuffix(got, "delete-group web") ||
+		len(plan.Lanes[0].Gaps) > 0 {
 		t.Errorf("%s, gaps %v", got, plan.Lanes[0].Gaps)
 	}
 }
@@ -155,9 +183,12 @@ func TestPlansThatCantBe(t *testing.T) {
 	if len(aim.Failures) != 1 || !strings.Contains(aim.Failures[0].Reason, "more rules than its quota") {
 		t.Errorf("over quota: %+v", aim.Failures)
 	}
-	aim = aimed(t, "union", 60, `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"]}`+"\n", "list known { 198.51.100.0/24 }\n"+both("admit https from list known", ""))
+	aim = aimed(t, "union", 60,
+		`{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"]}`+"\n",
+		"list known { 198.51.100.0/24 }\n"+both("admit https from list known", ""))
 	_, err := change.NewPlan(aim)
-	if err == nil || !strings.Contains(err.Error(), "--adopt a/known") {
+	var notOurs change.NotOursError
+	if !errors.As(err, &notOurs) || notOurs.List != "a/known" {
 		t.Errorf("a list that is not ours: %v", err)
 	}
 	var stuck *change.StuckError
@@ -168,8 +199,10 @@ func TestPlansThatCantBe(t *testing.T) {
 
 // What is undone is what was: groups, rules, lists, labels, what is attached.
 func TestRepealPlans(t *testing.T) {
-	text := strings.NewReplacer("DIALECT", "union", "LIMIT", "60").Replace(pierSurvey) + rule("web", "in", "0.0.0.0/0", "443")
-	list := `{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"],"labels":{"isonomos":"pier"}}` + "\n"
+	text := strings.NewReplacer("DIALECT", "union", "LIMIT", "60").Replace(pierSurvey) + rule("web", "in",
+		"0.0.0.0/0", "443")
+	list :=
+		`{"kind":"list","account":"a","id":"l","name":"known","owner":"own","entries":["192.0.2.0/28"],"labels":{"isonomos":"pier"}}` + "\n"
 	read := func(text string) *estate.Estate {
 		e, _, err := store.ReadSurvey(strings.NewReader(text), "s")
 		if err != nil {
@@ -178,16 +211,23 @@ func TestRepealPlans(t *testing.T) {
 		return e
 	}
 	for name, x := range map[string]struct{ now, before, want string }{
-		"the same":          {text, text, ""},
-		"a rule":            {text, text + rule("web", "in", "192.0.2.0/28", "22"), "add-rules web 22"},
-		"another rule":      {text + rule("web", "in", "list:l", "22") + list, text + rule("web", "in", "192.0.2.0/28", "22"), "add-rules web 22, remove-rule web 22, delete-list known"},
-		"entries":           {text + list, text + strings.Replace(list, "192.0.2.0/28", "192.0.2.16/28", 1), "set-entries known"},
-		"a list that went":  {text, text + list + rule("db", "in", "list:l", "22"), "create-list known, add-rules db 22"},
-		"labels":            {text, strings.Replace(text, `"name":"web","labels":{"isonomos":"pier"}`, `"name":"web"`, 1), "label-group web"},
-		"what is attached":  {strings.Replace(text, `"groups":["web"]`, `"groups":["web","db"]`, 1), text, "attach w web"},
-		"a group that came": {text + `{"kind":"group","account":"a","network":"n","id":"new","name":"new"}` + "\n", text, "delete-group new"},
+		"the same": {text, text, ""},
+		"a rule":   {text, text + rule("web", "in", "192.0.2.0/28", "22"), "add-rules web 22"},
+		"another rule": {text + rule("web", "in", "list:l", "22") + list,
+			text + rule("web", "in", "192.0.2.0/28", "22"), "add-rules web 22, remove-rule web 22, delete-list known"},
+		"entries": {text + list, text + strings.Replace(list, "192.0.2.0/28", "192.0.2.16/28", 1),
+			"set-entries known"},
+		"a list that went": {text, text + list + rule("db", "in", "list:l", "22"),
+			"create-list known, add-rules db 22"},
+		"labels": {text,
+			strings.Replace(text, `"name":"web","labels":{"isonomos":"pier"}`, `"name":"web"`, 1), "label-group web"},
+		"what is attached": {strings.Replace(text, `"groups":["web"]`, `"groups":["web","db"]`, 1), text,
+			"attach w web"},
+		"a group that came": {text + `{"kind":"group","account":"a","network":"n","id":"new","name":"new"}` + "\n",
+			text, "delete-group new"},
 	} {
-		plan, err := change.NewPlan(change.NewRepeal("pier", read(x.now), read(x.before), func(string, string, string) bool { return true }))
+		plan, err := change.NewPlan(
+			change.NewRepeal("pier", read(x.now), read(x.before), func(string, string, string) bool { return true }))
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -205,18 +245,24 @@ func TestPlanThroughABalancer(t *testing.T) {
 {"kind":"group","account":"a","network":"n","id":"door","name":"door","labels":{"isonomos":"pier"}}
 ` + rule("door", "in", "0.0.0.0/0", "443") + rule("door", "in", "::/0", "443") + rule("door", "out", "group:web", "8443")
 	for name, x := range map[string]struct{ door, web, want string }{
-		"the front is narrowed first":  {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web", "admit tcp 8443 from group door", "remove-rule door 443, remove-rule door 443, add-rules door 443, add-rules web 8443"},
-		"the front stays as it is":     {"admit https from everyone\n reach tcp 8443 at group web", "admit tcp 8443 from group door", "add-rules web 8443"},
-		"the front is narrowed, alone": {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web", "", "add-rules door 443, remove-rule door 443, remove-rule door 443"},
+		"the front is narrowed first": {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web",
+			"admit tcp 8443 from group door",
+			"remove-rule door 443, remove-rule door 443, add-rules door 443, add-rules web 8443"},
+		"the front stays as it is": {"admit https from everyone\n reach tcp 8443 at group web",
+			"admit tcp 8443 from group door", "add-rules web 8443"},
+		"the front is narrowed, alone": {"admit https from 192.0.2.0/24\n reach tcp 8443 at group web", "",
+			"add-rules door 443, remove-rule door 443, remove-rule door 443"},
 	} {
-		aim := aimed(t, "union", 60, balancer, both(x.web, "")+"group door in n { cover where role = door\n "+x.door+" }\n")
+		aim := aimed(t, "union", 60, balancer,
+			both(x.web, "")+"group door in n { cover where role = door\n "+x.door+" }\n")
 		plan, err := change.NewPlan(aim)
 		if err != nil {
 			t.Fatal(err)
 		}
 		got := steps(plan)
 		shut, open := strings.LastIndex(got, "remove-rule door 443"), strings.Index(got, "add-rules web 8443")
-		if len(strings.Split(got, ", ")) != len(strings.Split(x.want, ", ")) || x.door[:20] == "admit https from 192" && open >= 0 && shut > open {
+		if len(strings.Split(got, ", ")) != len(strings.Split(x.want, ", ")) ||
+			x.door[:20] == "admit https from 192" && open >= 0 && shut > open {
 			t.Errorf("%s: %s, want for example %s", name, got, x.want)
 		}
 	}
@@ -236,11 +282,14 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 {"kind":"rule","account":"a","group":"db","id":"d2","direction":"out","action":"admit","rank":100,"peers":["group:web"],"services":["tcp 9000"]}
 {"kind":"rule","account":"a","group":"db","id":"d3","direction":"out","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}
 `
-	address := map[string]netip.Addr{"w": netip.MustParseAddr("10.0.0.5"), "w2": netip.MustParseAddr("10.0.0.7"), "d": netip.MustParseAddr("10.0.0.6")}
+	address := map[string]netip.Addr{"w": netip.MustParseAddr("10.0.0.5"), "w2": netip.MustParseAddr("10.0.0.7"),
+		"d": netip.MustParseAddr("10.0.0.6")}
 	bare := strings.NewReplacer(`"groups":["web"]`, `"groups":[]`, `"groups":["db"]`, `"groups":[]`)
 	ranks := regexp.MustCompile(`"rank":\d+,`)
 	refusals := regexp.MustCompile(`(?m)^.*"action":"refuse".*\n`)
-	const renamed = "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at self\n admit tcp 9000 from group STORE }\ngroup STORE in n { cover where role = db\n reach tcp 9000 at group site }\n"
+	const renamed = "group site in n { cover where role = web\n admit tcp 7000 from self\n reach tcp 7000 at " +
+		"self\n admit tcp 9000 from group STORE }\ngroup STORE in n { cover where role = db\n reach tcp 9000 at " +
+		"group site }\n"
 	for name, x := range map[string]struct{ dialect, definitions string }{
 		"none was attached":           {"ranked", strings.NewReplacer("site", "web", "STORE", "db").Replace(renamed)},
 		"one is renamed":              {"ranked", strings.ReplaceAll(renamed, "STORE", "db")},
@@ -249,7 +298,8 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 	} {
 		text := strings.NewReplacer("DIALECT", x.dialect, "LIMIT", "60").Replace(pierSurvey) + fellow
 		if x.dialect == "union" {
-			text = strings.Replace(ranks.ReplaceAllString(refusals.ReplaceAllString(text, ""), ""), `"limits":{`, `"limits":{"groups-per-interface":1,`, 1)
+			text = strings.Replace(ranks.ReplaceAllString(refusals.ReplaceAllString(text, ""), ""), `"limits":{`,
+				`"limits":{"groups-per-interface":1,`, 1)
 		}
 		attached := map[string]string{"w": "web", "w2": "web", "d": "db"}
 		if name == "none was attached" {
@@ -273,11 +323,14 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 		hits := func(group string, direction estate.Direction, peer string, port uint16) bool {
 			best := -1
 			for i, r := range rules[group] {
-				if r.Direction != direction || best >= 0 && rules[group][best].Rank < r.Rank || !service.Of(r.Services...).Contains(service.PointOf(service.TCP, port)) {
+				if r.Direction != direction || best >= 0 && rules[group][best].Rank < r.Rank ||
+					!service.Of(r.Services...).Contains(service.PointOf(service.TCP, port)) {
 					continue
 				}
 				if slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
-					return p.Kind == estate.PeerRange && p.Range.Contains(address[peer]) || p.Kind == estate.PeerEveryone || p.Kind == estate.PeerSelf && attached[peer] == group || p.Kind == estate.PeerGroup && p.Group.Name == attached[peer]
+					return p.Kind == estate.PeerRange && p.Range.Contains(address[peer]) ||
+						p.Kind == estate.PeerEveryone || p.Kind == estate.PeerSelf && attached[peer] == group ||
+						p.Kind == estate.PeerGroup && p.Group.Name == attached[peer]
 				}) {
 					best = i
 				}
@@ -293,9 +346,11 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 				from, to string
 				port     uint16
 				want     bool
-			}{{"w", "w2", 7000, true}, {"w2", "w", 7000, true}, {"d", "w", 9000, true}, {"d", "w2", 9000, true}, {"w", "d", 7000, false}, {"w", "w2", 23, false}, {"w", "w2", 9000, false}} {
+			}{{"w", "w2", 7000, true}, {"w2", "w", 7000, true}, {"d", "w", 9000, true}, {"d", "w2", 9000, true}, {"w",
+				"d", 7000, false}, {"w", "w2", 23, false}, {"w", "w2", 9000, false}} {
 				if passes(x.from, x.to, x.port) != x.want && (x.want || !free) {
-					t.Errorf("%s: after %s: %s -> %s tcp %d: %v, want %v", name, after, x.from, x.to, x.port, !x.want, x.want)
+					t.Errorf("%s: after %s: %s -> %s tcp %d: %v, want %v", name, after, x.from, x.to, x.port, !x.want,
+						x.want)
 				}
 			}
 		}
@@ -305,7 +360,8 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 			case change.AddRules:
 				rules[s.Group.Name] = append(slices.Clip(rules[s.Group.Name]), s.Rules...)
 			case change.RemoveRule:
-				rules[s.Group.Name] = slices.DeleteFunc(slices.Clone(rules[s.Group.Name]), func(r estate.Rule) bool { return r.ID == s.Rules[0].ID })
+				rules[s.Group.Name] = slices.DeleteFunc(slices.Clone(rules[s.Group.Name]),
+					func(r estate.Rule) bool { return r.ID == s.Rules[0].ID })
 			case change.Attach:
 				attached[s.Interface.Instance.ID] = s.Groups[0].Name
 			case change.DeleteGroup:

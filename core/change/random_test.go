@@ -52,7 +52,8 @@ func TestDifferencesAgreeWithEveryPeer(t *testing.T) {
 	}
 	through := func(rules []rule, direction estate.Direction, peer string, port uint16) bool {
 		for _, r := range rules {
-			if r.direction == direction && port >= r.from && port <= r.to && strings.Contains(" "+holds[r.peers]+" ", " "+peer+" ") {
+			if r.direction == direction && port >= r.from && port <= r.to &&
+				strings.Contains(" "+holds[r.peers]+" ", " "+peer+" ") {
 				return true
 			}
 		}
@@ -75,7 +76,8 @@ func TestDifferencesAgreeWithEveryPeer(t *testing.T) {
 					a, p := netip.MustParseAddr(peer), service.PointOf(service.TCP, port)
 					x, y := through(wasRules, direction, peer, port), through(isRules, direction, peer, port)
 					if opens.Contains(a, p) != (!x && y) || closes.Contains(a, p) != (x && !y) {
-						t.Fatalf("from\n%sto\n%s%s %s tcp %d: before %v, after %v, opens %v, closes %v", was, is, direction, peer, port, x, y, opens.Contains(a, p), closes.Contains(a, p))
+						t.Fatalf("from\n%sto\n%s%s %s tcp %d: before %v, after %v, opens %v, closes %v", was, is,
+							direction, peer, port, x, y, opens.Contains(a, p), closes.Contains(a, p))
 					}
 					if x != y {
 						differ++

@@ -59,17 +59,22 @@ func (t *town) routes() []any {
 			list = append(list, l)
 		case 2:
 			n := t.IntN(2) + 1
-			list = append(list, line{"to": fmt.Sprintf("10.%d.0.0/16", n), "via": "peer", "network": fmt.Sprint("n", n)})
+			list = append(list, line{"to": fmt.Sprintf("10.%d.0.0/16", n), "via": "peer",
+				"network": fmt.Sprint("n", n)})
 		default:
-			list = append(list, line{"to": t.pick("172.16.0.0/12", "192.0.2.0/24"), "via": t.pick("private-line", "drop")})
+			list = append(list, line{"to": t.pick("172.16.0.0/12", "192.0.2.0/24"),
+				"via": t.pick("private-line", "drop")})
 		}
 	}
 	return list
 }
 
 func (t *town) rule() line {
-	l := line{"direction": t.pick("in", "in", "out"), "action": "admit", "peers": []any{t.pick("0.0.0.0/0", "10.0.0.0/8", "10.1.1.0/24", "192.0.2.0/24", "group:g1", "group:g2", "list:l", "10.2.1.4/32", "203.0.113.0/24")},
-		"services": []any{t.pick("any", "tcp 22", "tcp 80-443", "udp", "tcp", "icmp 8", "tcp 8080", "tcp 1024-65535", "sctp 9")}}
+	l := line{"direction": t.pick("in", "in", "out"), "action": "admit",
+		"peers": []any{t.pick("0.0.0.0/0", "10.0.0.0/8", "10.1.1.0/24", "192.0.2.0/24", "group:g1", "group:g2",
+			"list:l", "10.2.1.4/32", "203.0.113.0/24")},
+		"services": []any{t.pick("any", "tcp 22", "tcp 80-443", "udp", "tcp", "icmp 8", "tcp 8080", "tcp 1024-65535",
+			"sctp 9")}}
 	if t.dialect == "flat" && strings.Contains(l["peers"].([]any)[0].(string), ":") {
 		l["peers"] = []any{l["peers"].([]any)[0].(string) + " v4"}
 	}
@@ -97,15 +102,18 @@ func newTown(random *rand.Rand, dialect string) *town {
 		if t.IntN(3) > 0 {
 			peers = append(peers, line{"account": "a", "network": fmt.Sprint("n", 3-n)})
 		}
-		t.put("network", line{"id": fmt.Sprint("n", n), "ranges": []any{fmt.Sprintf("10.%d.0.0/16", n)}, "peers": peers})
+		t.put("network", line{"id": fmt.Sprint("n", n), "ranges": []any{fmt.Sprintf("10.%d.0.0/16", n)},
+			"peers": peers})
 		for s := 1; s <= 2; s++ {
-			l := t.put("subnet", line{"network": fmt.Sprint("n", n), "id": fmt.Sprintf("s%d%d", n, s), "ranges": []any{fmt.Sprintf("10.%d.%d.0/24", n, s)}, "routes": t.routes()})
+			l := t.put("subnet", line{"network": fmt.Sprint("n", n), "id": fmt.Sprintf("s%d%d", n, s),
+				"ranges": []any{fmt.Sprintf("10.%d.%d.0/24", n, s)}, "routes": t.routes()})
 			if dialect != "flat" && t.IntN(3) == 0 {
 				l["groups"] = []any{fmt.Sprint("w", n)}
 			}
 		}
 		if dialect == "union" {
-			t.put("group", line{"network": fmt.Sprint("n", n), "id": fmt.Sprint("d", n), "name": "default", "built_in": true, "default": true})
+			t.put("group", line{"network": fmt.Sprint("n", n), "id": fmt.Sprint("d", n), "name": "default",
+				"built_in": true, "default": true})
 		}
 	}
 	t.put("list", line{"id": "l", "owner": "own", "entries": []any{"192.0.2.0/25"}})
@@ -144,7 +152,8 @@ func newTown(random *rand.Rand, dialect string) *town {
 func (t *town) instance(i int) line {
 	n := 1 + i%2
 	s := 1 + (i/2)%2
-	f := line{"id": fmt.Sprint("f", i), "subnet": fmt.Sprintf("s%d%d", n, s), "private": []any{fmt.Sprintf("10.%d.%d.%d", n, s, 4+i)}, "groups": t.attached(n), "filtered": t.IntN(12) > 0}
+	f := line{"id": fmt.Sprint("f", i), "subnet": fmt.Sprintf("s%d%d", n, s),
+		"private": []any{fmt.Sprintf("10.%d.%d.%d", n, s, 4+i)}, "groups": t.attached(n), "filtered": t.IntN(12) > 0}
 	if t.IntN(3) == 0 {
 		f["public"] = []any{fmt.Sprintf("198.51.100.%d", 10+i)}
 	}
@@ -257,7 +266,8 @@ func (t *town) one() {
 	case 0, 1: // a rule says something else
 		old := t.any("rule")
 		x := t.rule()
-		if p := x["peers"].([]any)[0].(string); t.dialect == "union" && strings.HasPrefix(old["group"].(string), "w") && strings.Contains(p, ":") {
+		if p := x["peers"].([]any)[0].(string); t.dialect == "union" &&
+			strings.HasPrefix(old["group"].(string), "w") && strings.Contains(p, ":") {
 			x["peers"] = []any{"10.0.0.0/8"}
 		}
 		if rank := old["rank"]; rank != nil && x["rank"] == nil {
@@ -374,14 +384,17 @@ func TestWhatChangesIsTold(t *testing.T) {
 				continue
 			}
 			examples++
-			a, b := verdictOf(before, c.Example.From, c.Example.To, c.Example.Service), verdictOf(after, c.Example.From, c.Example.To, c.Example.Service)
+			a, b := verdictOf(before, c.Example.From, c.Example.To, c.Example.Service),
+				verdictOf(after, c.Example.From, c.Example.To, c.Example.Service)
 			if a == b {
-				t.Fatalf("round %d: %s %s: the example %s → %s %s is %s before and after\n%s", round, c.Place(), c.Kind, c.Example.From, c.Example.To, c.Example.Service, a, difference(old, now))
+				t.Fatalf("round %d: %s %s: the example %s → %s %s is %s before and after\n%s", round, c.Place(),
+					c.Kind, c.Example.From, c.Example.To, c.Example.Service, a, difference(old, now))
 			}
 		}
 		back := change.Compare(decide.New(after), decide.New(before))
 		if there, again := toldOf(got, true), toldOf(back, false); !slices.Equal(there, again) {
-			t.Fatalf("round %d: told\n%s\nand on the way back\n%s\n%s", round, strings.Join(there, "\n"), strings.Join(again, "\n"), difference(old, now))
+			t.Fatalf("round %d: told\n%s\nand on the way back\n%s\n%s", round, strings.Join(there, "\n"),
+				strings.Join(again, "\n"), difference(old, now))
 		}
 		for _, f := range someFlows(random, before, after, 400) {
 			x, y := f.in(before), f.in(after)
@@ -389,7 +402,8 @@ func TestWhatChangesIsTold(t *testing.T) {
 			kind := kindOf(x, y)
 			if (x == "undecided") != (y == "undecided") {
 				if unknown++; len(got.Unknown) == 0 && !f.touched(got) {
-					t.Fatalf("round %d %s: %s → %s %s is %s, then %s, and nothing is told to be unknown:\n%s\n%s", round, was.dialect, f.src, f.dst, f.p, x, y, told(got), difference(old, now))
+					t.Fatalf("round %d %s: %s → %s %s is %s, then %s, and nothing is told to be unknown:\n%s\n%s",
+						round, was.dialect, f.src, f.dst, f.p, x, y, told(got), difference(old, now))
 				}
 			}
 			if kind == "" {
@@ -397,11 +411,13 @@ func TestWhatChangesIsTold(t *testing.T) {
 			}
 			differ++
 			if !f.told(got, kind, before, after) {
-				t.Fatalf("round %d %s: %s → %s %s is %s, then %s, and that is not told:\n%s\n%s", round, was.dialect, f.src, f.dst, f.p, x, y, told(got), difference(old, now))
+				t.Fatalf("round %d %s: %s → %s %s is %s, then %s, and that is not told:\n%s\n%s", round, was.dialect,
+					f.src, f.dst, f.p, x, y, told(got), difference(old, now))
 			}
 		}
 	}
-	t.Logf("%d flows, %d of them decided otherwise, %d undecided on one side, %d examples, %d pairs equal", flows, differ, unknown, examples, equal)
+	t.Logf("%d flows, %d of them decided otherwise, %d undecided on one side, %d examples, %d pairs equal", flows,
+		differ, unknown, examples, equal)
 	if differ < *rounds || unknown == 0 {
 		t.Errorf("only %d flows differ: the test tells little", differ)
 	}
@@ -409,13 +425,15 @@ func TestWhatChangesIsTold(t *testing.T) {
 
 // toldOf are changes as texts in order, where asked for as they must be told on the way back.
 func toldOf(d change.Difference, turn bool) []string {
-	opposite := map[change.Kind]change.Kind{change.Opens: change.Closes, change.Closes: change.Opens, change.Lost: change.Regained, change.Regained: change.Lost}
+	opposite := map[change.Kind]change.Kind{change.Opens: change.Closes, change.Closes: change.Opens,
+		change.Lost: change.Regained, change.Regained: change.Lost}
 	var all []string
 	for _, c := range d.Changes {
 		if turn {
 			c.Kind = opposite[c.Kind]
 		}
-		all = append(all, fmt.Sprint(c.Kind, " ", c.Direction, " ", slices.Sorted(slices.Values(c.Instances)), " ", c.Traffic, " ", c.Way, c.Nobody))
+		all = append(all, fmt.Sprint(c.Kind, " ", c.Direction, " ", slices.Sorted(slices.Values(c.Instances)), " ",
+			c.Traffic, " ", c.Way, c.Nobody))
 	}
 	slices.Sort(all)
 	return all
@@ -429,7 +447,8 @@ func TestEqualSpellingsAreEqual(t *testing.T) {
 		one := newTown(random, []string{"union", "ranked", "layered", "flat"}[round%4])
 		before, old := one.estate(t)
 		after, now := one.respelt().estate(t)
-		for _, d := range []change.Difference{change.Compare(decide.New(before), decide.New(after)), change.Compare(decide.New(before), decide.New(before))} {
+		for _, d := range []change.Difference{change.Compare(decide.New(before), decide.New(after)),
+			change.Compare(decide.New(before), decide.New(before))} {
 			if !d.Empty() {
 				t.Fatalf("round %d: differs:\n%s\n%v\n%s", round, told(d), d.Unknown, difference(old, now))
 			}
@@ -468,7 +487,8 @@ func endIn(e *estate.Estate, text string) (reading.End, bool) {
 	name, address, named := strings.Cut(text, " ")
 	if !named {
 		a := netip.MustParseAddr(name)
-		return reading.End{Addr: a}, !slices.ContainsFunc(reading.Ends(e), func(x reading.End) bool { return x.Addr == a })
+		return reading.End{Addr: a},
+			!slices.ContainsFunc(reading.Ends(e), func(x reading.End) bool { return x.Addr == a })
 	}
 	a := netip.MustParseAddr(address)
 	for _, x := range reading.Ends(e) {
@@ -533,7 +553,8 @@ func (f probe) told(d change.Difference, kind change.Kind, states ...*estate.Est
 		if c.Direction == estate.Out {
 			at, peers = name(f.src), []netip.Addr{address(f.dst)}
 		}
-		if slices.Contains(c.Instances, at) && slices.ContainsFunc(peers, func(a netip.Addr) bool { return c.Traffic.Contains(a, f.p) }) {
+		if slices.Contains(c.Instances, at) &&
+			slices.ContainsFunc(peers, func(a netip.Addr) bool { return c.Traffic.Contains(a, f.p) }) {
 			return true
 		}
 	}
@@ -562,7 +583,9 @@ func someFlows(random *rand.Rand, before, after *estate.Estate, n int) []probe {
 		}
 	}
 	outside := []string{"192.0.2.77", "192.0.2.200", "203.0.113.9", "198.51.100.200", "172.16.0.9"}
-	points := []service.Point{service.PointOf(6, 22), service.PointOf(6, 80), service.PointOf(6, 443), service.PointOf(6, 8080), service.PointOf(17, 53), service.PointOf(1, 8<<8), service.PointOf(132, 9), service.PointOf(6, 40000)}
+	points := []service.Point{service.PointOf(6, 22), service.PointOf(6, 80), service.PointOf(6, 443),
+		service.PointOf(6, 8080), service.PointOf(17, 53), service.PointOf(1, 8<<8), service.PointOf(132, 9),
+		service.PointOf(6, 40000)}
 	var flows []probe
 	for range n {
 		f := probe{ends[random.IntN(len(ends))], ends[random.IntN(len(ends))], points[random.IntN(len(points))]}

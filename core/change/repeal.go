@@ -11,7 +11,8 @@ import (
 // state and the one before, which have the same instances, only the objects differ
 // that touched picks, by account, kind ("group", "list") and id.
 func NewRepeal(name string, surveyed, before *estate.Estate, touched func(account, kind, id string) bool) *Aim {
-	a := &Aim{Name: name, Surveyed: surveyed, Now: surveyed, Then: before, back: true, surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool)}
+	a := &Aim{Name: name, Surveyed: surveyed, Now: surveyed, Then: before, back: true,
+		surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool)}
 	same := func(peers []estate.Peer) []estate.Peer { return peers }
 	a.ToNow, a.ToThen = same, same
 	a.inScope = func(*estate.Account) bool { return true }

@@ -18,7 +18,8 @@ func ruleKey(g *estate.Group, r *estate.Rule) string {
 		peers = append(peers, peerKeys(g, p)...)
 	}
 	slices.Sort(peers)
-	return fmt.Sprintf("%s %s %v %s | %s", r.Direction, r.Action, r.Stateless, service.Of(r.Services...), strings.Join(slices.Compact(peers), " "))
+	return fmt.Sprintf("%s %s %v %s | %s", r.Direction, r.Action, r.Stateless, service.Of(r.Services...),
+		strings.Join(slices.Compact(peers), " "))
 }
 
 // peerKeys are a peer's ranges, or what it refers to.
@@ -277,9 +278,11 @@ func rewriteRanked(g *estate.Group, have, wanted []estate.Rule) (rewriting, erro
 			return r, nil
 		}
 		if len(staying) == 0 {
-			return rewriting{}, fmt.Errorf("%s has no %d free ranks from %d to %d", g.Path(), len(wanted), bounds[0], bounds[1])
+			return rewriting{}, fmt.Errorf("%s has no %d free ranks from %d to %d", g.Path(), len(wanted), bounds[0],
+				bounds[1])
 		}
-		staying = slices.Delete(slices.Clone(staying), min(tight, len(staying)-1), min(tight, len(staying)-1)+1) // it makes way, and comes again
+		// it makes way, and comes again
+		staying = slices.Delete(slices.Clone(staying), min(tight, len(staying)-1), min(tight, len(staying)-1)+1)
 	}
 }
 

@@ -13,17 +13,21 @@ import (
 // rankedGroup is a group of a ranked cloud.
 func rankedGroup() *estate.Group {
 	a := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: "ranked"}}
-	return &estate.Group{Account: a, Network: &estate.Network{Account: a, Name: "n"}, ID: "g", Name: "g", For: estate.ForInstances}
+	return &estate.Group{Account: a, Network: &estate.Network{Account: a, Name: "n"}, ID: "g", Name: "g",
+		For: estate.ForInstances}
 }
 
 // verdicts are what the first rule that fits says of some ports and peers, 0 where none does.
 func verdicts(rules []estate.Rule) (all [16]estate.Action) {
 	rules = slices.Clone(rules)
 	slices.SortStableFunc(rules, byRank)
-	peers := []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.200"), netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("10.0.0.1")}
+	peers := []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.200"),
+		netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("10.0.0.1")}
 	for k := range all {
 		for _, r := range rules {
-			if r.Peers[0].Range.Contains(peers[k/4]) && service.Of(r.Services...).Overlaps(service.Of(service.Ports(service.TCP, uint16(k%4+1), uint16(k%4+1)))) {
+			if r.Peers[0].Range.Contains(peers[k/4]) &&
+				service.Of(r.Services...).Overlaps(
+					service.Of(service.Ports(service.TCP, uint16(k%4+1), uint16(k%4+1)))) {
 				all[k] = r.Action
 				break
 			}
@@ -43,8 +47,11 @@ func TestRankedRulesChangeOneByOne(t *testing.T) {
 		step := 1 + random.IntN(3)*random.IntN(60)
 		for i := range random.IntN(7) {
 			from := uint16(1 + random.IntN(4))
-			rules = append(rules, estate.Rule{ID: string(rune('a' + random.IntN(1<<16))), Direction: estate.In, Action: []estate.Action{estate.Admit, estate.Refuse}[random.IntN(2)], Rank: 100 + i*step,
-				Services: []service.Spec{service.Ports(service.TCP, from, from+uint16(random.IntN(3)))}, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix(ranges[random.IntN(len(ranges))])}}})
+			rules = append(rules, estate.Rule{ID: string(rune('a' + random.IntN(1<<16))), Direction: estate.In,
+				Action: []estate.Action{estate.Admit, estate.Refuse}[random.IntN(2)], Rank: 100 + i*step,
+				Services: []service.Spec{service.Ports(service.TCP, from, from+uint16(random.IntN(3)))},
+				Peers: []estate.Peer{{Kind: estate.PeerRange,
+					Range: netip.MustParsePrefix(ranges[random.IntN(len(ranges))])}}})
 		}
 		return rules
 	}
@@ -113,9 +120,12 @@ func TestRankedRulesChangeOneByOne(t *testing.T) {
 func TestRanksAreFound(t *testing.T) {
 	g := rankedGroup()
 	rule := func(rank int, port uint16) estate.Rule {
-		return estate.Rule{Direction: estate.In, Action: estate.Admit, Rank: rank, Services: []service.Spec{service.Ports(service.TCP, port, port)}, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}}}
+		return estate.Rule{Direction: estate.In, Action: estate.Admit, Rank: rank,
+			Services: []service.Spec{service.Ports(service.TCP, port, port)},
+			Peers:    []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}}}
 	}
-	r, err := rewrite(g, []estate.Rule{rule(100, 1), rule(101, 2)}, []estate.Rule{rule(100, 1), rule(200, 9), rule(300, 2)})
+	r, err := rewrite(g, []estate.Rule{rule(100, 1), rule(101, 2)},
+		[]estate.Rule{rule(100, 1), rule(200, 9), rule(300, 2)})
 	if err != nil || len(r.add) != 2 || len(r.remove) != 1 {
 		t.Errorf("between 100 and 101: %+v %v", r, err)
 	}

@@ -87,14 +87,15 @@ func IsNew(id string) bool { return len(id) > len(newPrefix) && id[:len(newPrefi
 // A state is an estate on its way through steps.
 type state struct {
 	e     *estate.Estate
-	d     *decide.Decider
+	d     decide.Moving
 	named map[*estate.Group][]*estate.Group // groups whose rules name a group, at some time
 	held  map[*estate.List][]*estate.Group  // groups whose rules name a list, at some time
 	here  map[any]bool                      // groups and lists that are there
 }
 
 func newState(e *estate.Estate) *state {
-	s := &state{e: e, d: decide.New(e), named: make(map[*estate.Group][]*estate.Group), held: make(map[*estate.List][]*estate.Group), here: make(map[any]bool)}
+	s := &state{e: e, d: decide.NewMoving(e), named: make(map[*estate.Group][]*estate.Group),
+		held: make(map[*estate.List][]*estate.Group), here: make(map[any]bool)}
 	for _, g := range e.Groups {
 		s.here[g] = true
 		s.noteNames(g, g.Rules)
@@ -127,12 +128,15 @@ func (s *state) ready(x *Step) bool {
 	case CreateGroup:
 		return !there(x.Group)
 	case DeleteGroup:
-		return len(s.d.InterfacesOf(x.Group)) == 0 && !s.inUse(x.Group) && !slices.ContainsFunc(s.named[x.Group], func(g *estate.Group) bool {
-			return g != x.Group && there(g) && refers(g, func(p estate.Peer) bool { return p.Kind == estate.PeerGroup && p.Group == x.Group })
-		})
+		return len(s.d.InterfacesOf(x.Group)) == 0 && !s.inUse(x.Group) &&
+			!slices.ContainsFunc(s.named[x.Group], func(g *estate.Group) bool {
+				return g != x.Group && there(g) &&
+					refers(g, func(p estate.Peer) bool { return p.Kind == estate.PeerGroup && p.Group == x.Group })
+			})
 	case DeleteList:
 		return !slices.ContainsFunc(s.held[x.List], func(g *estate.Group) bool {
-			return there(g) && refers(g, func(p estate.Peer) bool { return p.Kind == estate.PeerList && p.List == x.List })
+			return there(g) && refers(g,
+				func(p estate.Peer) bool { return p.Kind == estate.PeerList && p.List == x.List })
 		})
 	case AddRules:
 		return there(x.Group) && !slices.ContainsFunc(x.Rules, func(r estate.Rule) bool {
@@ -221,7 +225,9 @@ func letOut(g *estate.Group) []estate.Rule {
 	}
 	var rules []estate.Rule
 	for i, p := range []string{"0.0.0.0/0", "::/0"} {
-		rules = append(rules, estate.Rule{ID: fmt.Sprintf("%s.%d", g.ID, i+1), Direction: estate.Out, Action: estate.Admit, Services: []service.Spec{service.Anything}, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix(p)}}})
+		rules = append(rules, estate.Rule{ID: fmt.Sprintf("%s.%d", g.ID, i+1), Direction: estate.Out,
+			Action: estate.Admit, Services: []service.Spec{service.Anything},
+			Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix(p)}}})
 	}
 	return rules
 }

@@ -23,7 +23,8 @@ func (c *comparer) ways() {
 	causes := make(map[pair][]string)
 	for _, instance := range c.before.Estate().Instances {
 		for _, was := range instance.Interfaces {
-			if p := (pair{was, c.m.faces[was]}); p.is != nil && !instance.Imagined && c.before.CantDecide(was) == "" && c.after.CantDecide(p.is) == "" {
+			if p := (pair{was, c.m.faces[was]}); p.is != nil && !instance.Imagined &&
+				c.before.CantDecide(was) == "" && c.after.CantDecide(p.is) == "" {
 				others = append(others, p)
 				if list := c.wayCauses(p); len(list) > 0 {
 					causes[p] = list
@@ -82,7 +83,8 @@ func (c *comparer) withinSubnets(others []pair) {
 			continue
 		}
 		for _, q := range bySubnet[p.is.Subnet] {
-			if q.is.Instance == p.is.Instance || q.was.Subnet.Path() != q.is.Subnet.Path() || p.was.Subnet.Path() != p.is.Subnet.Path() {
+			if q.is.Instance == p.is.Instance || q.was.Subnet.Path() != q.is.Subnet.Path() ||
+				p.was.Subnet.Path() != p.is.Subnet.Path() {
 				continue
 			}
 			for _, direction := range directions {
@@ -93,15 +95,18 @@ func (c *comparer) withinSubnets(others []pair) {
 				s := make(shift)
 				for _, a := range src.is.Public {
 					for _, b := range dst.is.Private {
-						if was, is := ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b); was != nil && is != nil && a.Is4() == b.Is4() {
-							c.between(was, is, map[estate.Direction]netip.Addr{estate.In: a, estate.Out: b}[direction], s)
+						if was, is := ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b); was != nil &&
+							is != nil && a.Is4() == b.Is4() {
+							c.between(was, is, map[estate.Direction]netip.Addr{estate.In: a,
+								estate.Out: b}[direction], s)
 						}
 					}
 				}
 				s = c.rest(p, direction, s)
 				for _, kind := range kinds {
 					if set := s[kind]; !set.IsEmpty() {
-						found.add(Change{Kind: kind, Direction: direction, Traffic: set, Causes: c.causesAt(p, causes, direction, set)}, p)
+						found.add(Change{Kind: kind, Direction: direction, Traffic: set,
+							Causes: c.causesAt(p, causes, direction, set)}, p)
 					}
 				}
 			}
@@ -119,10 +124,12 @@ func (c *comparer) between(was, is *[2]decide.End, peer netip.Addr, s shift) {
 		if ends == nil {
 			ends = &[2]decide.End{was[0], {Interface: c.m.faces[was[1].Interface]}}
 		}
-		c.unsure[ends[1].Interface.Instance] = append(c.unsure[ends[1].Interface.Instance], ends[0].Interface.Instance.Path())
+		c.unsure[ends[1].Interface.Instance] =
+			append(c.unsure[ends[1].Interface.Instance], ends[0].Interface.Instance.Path())
 	}
-	for kind, services := range map[Kind]service.Set{Opens: arrives.Minus(arrived).Minus(perhaps), Closes: arrived.Minus(arrives).Minus(maybe),
-		Lost: passed.Intersect(arrives.Minus(passes)), Regained: passes.Intersect(arrived.Minus(passed))} {
+	for kind, services := range map[Kind]service.Set{Opens: arrives.Minus(arrived).Minus(perhaps),
+		Closes: arrived.Minus(arrives).Minus(maybe),
+		Lost:   passed.Intersect(arrives.Minus(passes)), Regained: passes.Intersect(arrived.Minus(passed))} {
 		s.add(kind, traffic.Of(addr.Of(peer), services))
 	}
 }
@@ -153,14 +160,16 @@ func (c *comparer) wayCauses(p pair) []string {
 		say("what its targets get")
 	}
 	if a.Network.Answers != b.Network.Answers {
-		say("answers in %s go to %s now, and to %s before", b.Network.Path(), portsText(b.Network.Answers), portsText(a.Network.Answers))
+		say("answers in %s go to %s now, and to %s before", b.Network.Path(), portsText(b.Network.Answers),
+			portsText(a.Network.Answers))
 	}
 	return causes
 }
 
 func (c *comparer) sameHandedOn(p pair) bool {
 	was, is := c.before.HandedOn(p.was), c.after.HandedOn(p.is)
-	return was.Arriving().Equal(is.Arriving()) && was.With(decide.Passes).Equal(is.With(decide.Passes)) && was.With(decide.Undecided).Equal(is.With(decide.Undecided))
+	return was.Arriving().Equal(is.Arriving()) && was.With(decide.Passes).Equal(is.With(decide.Passes)) &&
+		was.With(decide.Undecided).Equal(is.With(decide.Undecided))
 }
 
 func allAddresses(i *estate.Interface) []netip.Addr { return slices.Concat(i.Private, i.Public) }
@@ -319,7 +328,8 @@ func (c *comparer) otherWays(src, dst pair) [][2]int {
 
 // inside is the shift of what passes between an interface and others of the estate, as far
 // as no filter tells of it at the other one. Of two whose own ways differ, the source tells.
-func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass, causes map[pair][]string, known map[[2]string][][2]int) shift {
+func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass, causes map[pair][]string,
+	known map[[2]string][][2]int) shift {
 	s := make(shift)
 	add := make(map[Kind][]traffic.Set)
 	own := string(direction) + " " + c.wayClass(p, causes)
@@ -341,10 +351,12 @@ func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass
 				differ, decided = c.otherWays(src, dst), true
 				known[key] = differ
 			}
-			from, to := both(allAddresses(src.was), allAddresses(src.is)), both(allAddresses(dst.was), allAddresses(dst.is))
+			from, to := both(allAddresses(src.was), allAddresses(src.is)),
+				both(allAddresses(dst.was), allAddresses(dst.is))
 			for _, x := range differ {
 				if a, b := from[x[0]], to[x[1]]; a != b {
-					c.untold(p, q, direction, ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b), [2]netip.Addr{a, b}, add)
+					c.untold(p, q, direction, ends(src.was, a, dst.was, b), ends(src.is, a, dst.is, b),
+						[2]netip.Addr{a, b}, add)
 				}
 			}
 		}
@@ -356,7 +368,8 @@ func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass
 }
 
 // untold adds the shift between two ends that the other one does not tell of.
-func (c *comparer) untold(p, q pair, direction estate.Direction, was, is *[2]decide.End, addresses [2]netip.Addr, add map[Kind][]traffic.Set) {
+func (c *comparer) untold(p, q pair, direction estate.Direction, was, is *[2]decide.End, addresses [2]netip.Addr,
+	add map[Kind][]traffic.Set) {
 	own, peer := addresses[0], addresses[1]
 	if direction == estate.In {
 		own, peer = peer, own

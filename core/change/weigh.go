@@ -28,12 +28,14 @@ func (c *comparer) weigh(ch *Change) {
 	case breadth.IPv4 > 0 || breadth.IPv6 > 0:
 		ch.weight += 200
 	}
-	for class, weight := range map[string]float64{service.ClassAdmin: 100, service.ClassData: 80, service.ClassCleartext: 20} {
+	for class, weight := range map[string]float64{service.ClassAdmin: 100, service.ClassData: 80,
+		service.ClassCleartext: 20} {
 		if set, ok := serviceNames(c.before, c.after).Class(class); ok && set.Overlaps(services) {
 			ch.weight += weight
 		}
 	}
-	production := slices.ContainsFunc(ch.faces, func(p pair) bool { return estate.InterfacePlace(cmpFace(p)).Stage() == estate.Production })
+	production := slices.ContainsFunc(ch.faces,
+		func(p pair) bool { return estate.InterfacePlace(cmpFace(p)).Stage() == estate.Production })
 	if production {
 		ch.weight += 150
 	}
@@ -94,7 +96,8 @@ func (c *comparer) candidates(peers addr.Set) []netip.Addr {
 	if a, ok := c.after.Stranger(peers); ok {
 		list = append(list, a)
 	}
-	for _, set := range []addr.Set{peers.Intersect(c.after.OwnAddresses()), peers.Intersect(c.before.OwnAddresses()), peers.Minus(c.after.OwnAddresses())} {
+	for _, set := range []addr.Set{peers.Intersect(c.after.OwnAddresses()), peers.Intersect(c.before.OwnAddresses()),
+		peers.Minus(c.after.OwnAddresses())} {
 		for _, p := range set.Prefixes()[:min(4, len(set.Prefixes()))] {
 			list = append(list, p.Addr())
 		}
@@ -138,7 +141,8 @@ func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Po
 	was, nameOwn := c.verdict(c.before, p.was, own, peer, s, ch.Direction)
 	is, nameNow := c.verdict(c.after, p.is, own, peer, s, ch.Direction)
 	arrived, arrives := was == decide.Passes || was == decide.OneWay, is == decide.Passes || is == decide.OneWay
-	fits := map[Kind]bool{Opens: arrives && !arrived, Closes: arrived && !arrives, Lost: was == decide.Passes && is == decide.OneWay, Regained: was == decide.OneWay && is == decide.Passes}
+	fits := map[Kind]bool{Opens: arrives && !arrived, Closes: arrived && !arrives, Lost: was == decide.Passes &&
+		is == decide.OneWay, Regained: was == decide.OneWay && is == decide.Passes}
 	names := nameNow
 	for k, name := range nameOwn { // an instance by its name, if it has one in either state
 		if _, err := netip.ParseAddr(names[k]); (err == nil || names[k] == "") && name != "" {
@@ -165,7 +169,8 @@ func (c *comparer) called(i *estate.Interface, a netip.Addr) string {
 
 // verdict is what becomes of a flow between an interface and a peer in a state, and what
 // the ends are called.
-func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer netip.Addr, s service.Point, direction estate.Direction) (decide.Verdict, [2]string) {
+func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer netip.Addr, s service.Point,
+	direction estate.Direction) (decide.Verdict, [2]string) {
 	if i == nil || !slices.Contains(allAddresses(i), own) {
 		return decide.NoRoute, [2]string{}
 	}

@@ -33,7 +33,8 @@ func (c *compiler) letAnswersBack() {
 		everything := traffic.Of(whole, service.All)
 		c.room[back] = answers.Union(everything)
 		write := func(s service.Spec, p estate.Peer) {
-			first = append(first, estate.Rule{Direction: back, Action: estate.Admit, Services: []service.Spec{s}, Peers: []estate.Peer{p}, Description: answersRule, Origin: c.g.Origin})
+			first = append(first, estate.Rule{Direction: back, Action: estate.Admit, Services: []service.Spec{s},
+				Peers: []estate.Peer{p}, Description: answersRule, Origin: c.g.Origin})
 		}
 		for _, p := range rangePeers(whole) {
 			write(service.Anything, p)

@@ -299,7 +299,8 @@ func (c *compiler) add(owner *estate.Group, r estate.Rule, refused []*estate.Rul
 			return err
 		}
 		if x.isPartial() && e.meets(x) {
-			return c.fail(b, "the cloud %s has no refusals, and what this one leaves out can't be taken away from %s: %s",
+			return c.fail(b, "the cloud %s has no refusals, and what this one leaves out can't be taken away "+
+				"from %s: %s",
 				c.g.Account.Cloud.Name, r.Sentence(c.d.Estate().Services), wayOut)
 		}
 		e.without, e.excepted = e.without.Union(x.static), append(e.excepted, x.named...)
@@ -348,14 +349,19 @@ func (c *compiler) write(r estate.Rule, named []namedPeer, static addr.Set) {
 		groups[1] = append(groups[1], n.peer)
 	}
 	emit := func(specs []service.Spec, peers []estate.Peer) {
-		c.rules = append(c.rules, estate.Rule{Direction: r.Direction, Action: r.Action, Services: specs, Peers: peers, Description: r.Description, Stateless: r.Stateless, Origin: r.Origin, Through: r.Through})
+		c.rules = append(c.rules,
+			estate.Rule{Direction: r.Direction, Action: r.Action, Services: specs, Peers: peers,
+				Description: r.Description, Stateless: r.Stateless, Origin: r.Origin, Through: r.Through})
 	}
 	for _, peers := range groups {
 		if c.dialect.ManyPeers {
-			lists := slices.DeleteFunc(slices.Clone(peers), func(p estate.Peer) bool { return p.Kind != estate.PeerList })
-			others := slices.DeleteFunc(slices.Clone(peers), func(p estate.Peer) bool { return p.Kind == estate.PeerList })
+			lists := slices.DeleteFunc(slices.Clone(peers),
+				func(p estate.Peer) bool { return p.Kind != estate.PeerList })
+			others := slices.DeleteFunc(slices.Clone(peers),
+				func(p estate.Peer) bool { return p.Kind == estate.PeerList })
 			for _, byProtocol := range protocols(specs) {
-				if carried := slices.DeleteFunc(slices.Clone(others), func(p estate.Peer) bool { return neverCarries(p, byProtocol[0]) }); len(carried) > 0 {
+				if carried := slices.DeleteFunc(slices.Clone(others),
+					func(p estate.Peer) bool { return neverCarries(p, byProtocol[0]) }); len(carried) > 0 {
 					emit(byProtocol, carried)
 				}
 				for _, l := range lists {
@@ -498,8 +504,11 @@ func (c *compiler) finish() {
 		if c.open[direction] {
 			continue
 		}
-		c.rules = append(c.rules, estate.Rule{Direction: direction, Action: estate.Refuse, Rank: lastRank, Services: []service.Spec{service.Anything},
-			Peers:       []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("::/0")}},
-			Description: "what the definition does not let through", Origin: c.g.Origin})
+		c.rules = append(c.rules,
+			estate.Rule{Direction: direction, Action: estate.Refuse, Rank: lastRank,
+				Services: []service.Spec{service.Anything},
+				Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")},
+					{Kind: estate.PeerRange, Range: netip.MustParsePrefix("::/0")}},
+				Description: "what the definition does not let through", Origin: c.g.Origin})
 	}
 }

@@ -20,17 +20,21 @@ import (
 // A bench is one network of one dialect with three groups and their members.
 func newBench(name string) (*estate.Estate, []*estate.Group) {
 	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Name: "c", Dialect: name}}
-	n := &estate.Network{Account: account, Name: "n", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}, Answers: estate.Ports{From: 40, To: 43}}
-	s := &estate.Subnet{Network: n, Name: "s", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/28")}, RoutesKnown: true}
+	n := &estate.Network{Account: account, Name: "n", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")},
+		Answers: estate.Ports{From: 40, To: 43}}
+	s := &estate.Subnet{Network: n, Name: "s", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/28")},
+		RoutesKnown: true}
 	n.Subnets = []*estate.Subnet{s}
 	e := &estate.Estate{Taken: time.Unix(1, 0), Accounts: []*estate.Account{account}, Networks: []*estate.Network{n}}
 	var groups []*estate.Group
 	for i := range 3 {
-		g := &estate.Group{Account: account, Network: n, Name: fmt.Sprintf("g%d", i), For: estate.ForInstances, Defined: true}
+		g := &estate.Group{Account: account, Network: n, Name: fmt.Sprintf("g%d", i), For: estate.ForInstances,
+			Defined: true}
 		groups = append(groups, g)
 		e.Groups = append(e.Groups, g)
 		x := &estate.Instance{Account: account, Name: g.Name}
-		x.Interfaces = []*estate.Interface{{Instance: x, Subnet: s, Private: []netip.Addr{netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)})}, Groups: []*estate.Group{g}}}
+		x.Interfaces = []*estate.Interface{{Instance: x, Subnet: s,
+			Private: []netip.Addr{netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)})}, Groups: []*estate.Group{g}}}
 		e.Instances = append(e.Instances, x)
 	}
 	return e, groups
@@ -50,7 +54,8 @@ func randomPeer(random *rand.Rand, e *estate.Estate, groups []*estate.Group, l *
 	case 4:
 		return estate.Peer{Kind: estate.PeerSubnet, Subnet: e.Networks[0].Subnets[0]}
 	}
-	return estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(random.IntN(8))}), 29+random.IntN(4)).Masked()}
+	return estate.Peer{Kind: estate.PeerRange,
+		Range: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(random.IntN(8))}), 29+random.IntN(4)).Masked()}
 }
 
 // members says who a peer is in the small universe, by counting up.
@@ -76,7 +81,8 @@ func fits(r estate.Rule, g *estate.Group, direction estate.Direction, a netip.Ad
 		return slices.ContainsFunc(peers, func(p estate.Peer) bool { return members(p, g, a) })
 	}
 	return r.Direction == direction && some(r.Peers) && !some(r.Except) &&
-		slices.ContainsFunc(r.Services, func(s service.Spec) bool { return s.Any || s.Protocol == service.TCP && s.From <= port && port <= s.To })
+		slices.ContainsFunc(r.Services,
+			func(s service.Spec) bool { return s.Any || s.Protocol == service.TCP && s.From <= port && port <= s.To })
 }
 
 // Random definitions for every kind of cloud and group: what is compiled lets
@@ -93,7 +99,8 @@ func TestCompiledMeansTheSame(t *testing.T) {
 			random := rand.New(rand.NewPCG(uint64(len(name)), uint64(len(kind))))
 			for range 400 {
 				e, groups := newBench(name)
-				l := &estate.List{Name: "l", Owner: "own", Defined: true, Entries: []estate.Entry{{Range: netip.MustParsePrefix("10.0.0.4/31")}}}
+				l := &estate.List{Name: "l", Owner: "own", Defined: true,
+					Entries: []estate.Entry{{Range: netip.MustParsePrefix("10.0.0.4/31")}}}
 				e.Lists = []*estate.List{l}
 				g := groups[0]
 				if kind == estate.ForSubnets {
@@ -103,7 +110,9 @@ func TestCompiledMeansTheSame(t *testing.T) {
 				}
 				for range 1 + random.IntN(5) {
 					from := uint16(random.IntN(8))
-					r := estate.Rule{Direction: []estate.Direction{estate.In, estate.Out}[random.IntN(2)], Action: estate.Admit, Services: []service.Spec{service.Ports(service.TCP, from, from+uint16(random.IntN(4)))}}
+					r := estate.Rule{Direction: []estate.Direction{estate.In, estate.Out}[random.IntN(2)],
+						Action: estate.Admit, Services: []service.Spec{service.Ports(service.TCP, from,
+							from+uint16(random.IntN(4)))}}
 					if random.IntN(4) == 0 {
 						r.Action = estate.Refuse
 					}
@@ -111,7 +120,8 @@ func TestCompiledMeansTheSame(t *testing.T) {
 						r.Services = append(r.Services, service.Ports(service.TCP, 20, 21))
 					}
 					for range 1 + random.IntN(2) {
-						if p := randomPeer(random, e, groups, l); kind == estate.ForInstances || p.Kind != estate.PeerSelf {
+						if p := randomPeer(random, e, groups, l); kind == estate.ForInstances ||
+							p.Kind != estate.PeerSelf {
 							r.Peers = append(r.Peers, p)
 						}
 					}
@@ -173,8 +183,12 @@ func checkSame(t *testing.T, d *decide.Decider, g *estate.Group, made Compiled) 
 						}
 					}
 				}
-				if got != want && !(got && map[estate.Direction]traffic.Set{estate.In: made.RoomIn, estate.Out: made.RoomOut}[direction].Contains(a, service.PointOf(service.TCP, port))) {
-					t.Fatalf("%s %s: %s %s tcp %d is let through: %v, by the definition %v\n%s\n%s", g.Account.Cloud.Dialect, g.For, direction, a, port, got, want, sentences(g), sentences(made.Group))
+				if got != want && !(got &&
+					map[estate.Direction]traffic.Set{estate.In: made.RoomIn,
+						estate.Out: made.RoomOut}[direction].Contains(a, service.PointOf(service.TCP, port))) {
+					t.Fatalf("%s %s: %s %s tcp %d is let through: %v, by the definition %v\n%s\n%s",
+						g.Account.Cloud.Dialect, g.For, direction, a, port, got, want, sentences(g),
+						sentences(made.Group))
 				}
 			}
 		}
@@ -197,7 +211,10 @@ func sentences(g *estate.Group) string {
 func TestRanksFit(t *testing.T) {
 	e, groups := newBench("ranked")
 	for i := range 900 {
-		groups[0].Rules = append(groups[0].Rules, estate.Rule{Direction: estate.In, Action: []estate.Action{estate.Admit, estate.Refuse}[i%2], Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Ports(service.TCP, uint16(i), uint16(i))}})
+		groups[0].Rules = append(groups[0].Rules,
+			estate.Rule{Direction: estate.In, Action: []estate.Action{estate.Admit, estate.Refuse}[i%2],
+				Peers:    []estate.Peer{{Kind: estate.PeerEveryone}},
+				Services: []service.Spec{service.Ports(service.TCP, uint16(i), uint16(i))}})
 	}
 	made, err := Group(decide.New(e), groups[0])
 	if err != nil {
@@ -215,9 +232,11 @@ func TestRanksFit(t *testing.T) {
 // Where no state is kept, the answers are let back and nothing else is.
 func TestAnswerRoom(t *testing.T) {
 	e, groups := newBench("union")
-	g := &estate.Group{Account: groups[0].Account, Network: groups[0].Network, Name: "wall", For: estate.ForSubnets, Defined: true}
+	g := &estate.Group{Account: groups[0].Account, Network: groups[0].Network, Name: "wall", For: estate.ForSubnets,
+		Defined: true}
 	e.Groups = append(e.Groups, g)
-	g.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")}},
+	g.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit,
+		Peers:    []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")}},
 		Services: []service.Spec{service.Ports(service.TCP, 443, 443), service.ICMPType(service.ICMP, 8)}}}
 	made, err := Group(decide.New(e), g)
 	if err != nil {

@@ -114,7 +114,8 @@ func QuotaOf(d dialect.Dialect, g *estate.Group) Quota {
 	if g.For == estate.ForSubnets && d.SubnetRules > 0 {
 		return Quota{Direction: limit(dialect.LimitSubnetRules, d.SubnetRules)}
 	}
-	return Quota{limit(dialect.LimitRulesPerDirection, d.RulesPerDirection), limit(dialect.LimitRulesPerGroup, d.RulesPerGroup)}
+	return Quota{limit(dialect.LimitRulesPerDirection, d.RulesPerDirection),
+		limit(dialect.LimitRulesPerGroup, d.RulesPerGroup)}
 }
 
 // Over reports whether a group takes more rules than it may.

@@ -11,7 +11,8 @@ import (
 
 func TestCost(t *testing.T) {
 	union, _ := dialect.Lookup("union")
-	network := &estate.Network{Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}}
+	network := &estate.Network{Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"),
+		netip.MustParsePrefix("fd00::/8")}}
 	g := &estate.Group{Defined: true, Network: network, Account: &estate.Account{Limits: map[string]int{}}}
 	roomy := &estate.List{Capacity: 10, Entries: make([]estate.Entry, 3)}
 	tight := &estate.List{Entries: make([]estate.Entry, 3)}
@@ -24,7 +25,8 @@ func TestCost(t *testing.T) {
 		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerEveryone}}, 2},
 		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerEveryone, V6Only: true}}, 1},
 		{[]service.Spec{ssh, https}, []estate.Peer{{Kind: estate.PeerGroup}, {Kind: estate.PeerSelf}}, 4},
-		{[]service.Spec{ssh, service.Ports(service.TCP, 23, 30)}, []estate.Peer{{Kind: estate.PeerRange}}, 1}, // one run
+		// one run
+		{[]service.Spec{ssh, service.Ports(service.TCP, 23, 30)}, []estate.Peer{{Kind: estate.PeerRange}}, 1},
 		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerList, List: roomy}}, 10},
 		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerList, List: tight}}, 3},
 		{[]service.Spec{ssh}, []estate.Peer{{Kind: estate.PeerNetwork}}, 2},
@@ -38,11 +40,14 @@ func TestCost(t *testing.T) {
 	}
 	// A ranked cloud holds several ranges, and several runs of ports, in one rule; own lists are expanded.
 	ranked, _ := dialect.Lookup("ranked")
-	r := estate.Rule{Services: []service.Spec{ssh, https, service.Ports(service.UDP, 53, 53)}, Peers: []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerList, List: tight}, {Kind: estate.PeerGroup}}}
+	r := estate.Rule{Services: []service.Spec{ssh, https, service.Ports(service.UDP, 53, 53)},
+		Peers: []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerList, List: tight},
+			{Kind: estate.PeerGroup}}}
 	if got := Cost(ranked, g, &r); got != 4 { // two protocols, with ranges and with purposes
 		t.Errorf("ranked: %d", got)
 	}
-	if flat, _ := dialect.Lookup("flat"); Cost(flat, g, &r) != 18 { // what refers to groups and lists is said for both families
+	// what refers to groups and lists is said for both families
+	if flat, _ := dialect.Lookup("flat"); Cost(flat, g, &r) != 18 {
 		t.Errorf("flat: %d", Cost(flat, g, &r))
 	}
 	if got := GroupCost(union, g, estate.In); got != 24 {

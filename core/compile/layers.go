@@ -20,10 +20,12 @@ func (c *compiler) stopsNothing() error {
 		return nil
 	}
 	for _, inside := range c.d.Estate().Groups {
-		if !inside.Defined || inside.Existing || inside.For != estate.ForInstances || inside.Network != c.g.Network || !c.encloses(inside) {
+		if !inside.Defined || inside.Existing || inside.For != estate.ForInstances || inside.Network != c.g.Network ||
+			!c.encloses(inside) {
 			continue
 		}
-		if err := c.everyMembers(c.g, inside, func(d *decide.Decider) error { return c.letsLess(d, inside) }); err != nil {
+		if err := c.everyMembers(c.g, inside,
+			func(d *decide.Decider) error { return c.letsLess(d, inside) }); err != nil {
 			return err
 		}
 	}
@@ -43,8 +45,10 @@ func (c *compiler) encloses(g *estate.Group) bool {
 	if members {
 		return within
 	}
-	subnets := slices.DeleteFunc(slices.Clone(g.Network.Subnets), func(s *estate.Subnet) bool { return !g.CanStandIn(s) })
-	return len(subnets) > 0 && !slices.ContainsFunc(subnets, func(s *estate.Subnet) bool { return !c.g.CoversSubnet(s) })
+	subnets := slices.DeleteFunc(slices.Clone(g.Network.Subnets),
+		func(s *estate.Subnet) bool { return !g.CanStandIn(s) })
+	return len(subnets) > 0 &&
+		!slices.ContainsFunc(subnets, func(s *estate.Subnet) bool { return !c.g.CoversSubnet(s) })
 }
 
 // letsLess says what a group inside lets through and this one does not, for certain members.
@@ -54,7 +58,8 @@ func (c *compiler) letsLess(d *decide.Decider, inside *estate.Group) error {
 		lets := d.GroupTraffic(inside, direction)
 		if !c.g.Follows {
 			if w, less := lets.Minus(d.GroupTraffic(c.g, direction)).Witness(); less {
-				return c.fail(nil, "%s; write \"follow instances\" in it, or refuse that in %s", c.notStopped(inside, direction, w), inside.Name)
+				return c.fail(nil, "%s; write \"follow instances\" in it, or refuse that in %s",
+					c.notStopped(inside, direction, w), inside.Name)
 			}
 			continue
 		}
@@ -78,6 +83,7 @@ func (c *compiler) notStopped(inside *estate.Group, direction estate.Direction, 
 		lets, preposition = "lets out", "to"
 	}
 	what := c.d.Estate().Services.Describe(service.Between(w.Service, w.Service))
-	return fmt.Sprintf("it would not stop %s %s %s, which %s inside it %s: in the cloud %s (%s) an admission in any layer is enough",
+	return fmt.Sprintf("it would not stop %s %s %s, which %s inside it %s: in the cloud %s (%s) an admission in "+
+		"any layer is enough",
 		what, preposition, w.Peer, inside.Path(), lets, c.g.Account.Cloud.Name, c.dialect.Name)
 }

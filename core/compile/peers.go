@@ -43,7 +43,9 @@ func (e *expression) isNobody() bool { return e.static.IsEmpty() && len(e.named)
 
 // isPartial reports whether it names a group of whose members only some are meant.
 func (e *expression) isPartial() bool {
-	return len(e.excepted) > 0 || slices.ContainsFunc(e.named, func(n namedPeer) bool { return n.peer.Kind == estate.PeerGroup && n.possible.Overlaps(e.without) })
+	return len(e.excepted) > 0 ||
+		slices.ContainsFunc(e.named,
+			func(n namedPeer) bool { return n.peer.Kind == estate.PeerGroup && n.possible.Overlaps(e.without) })
 }
 
 // meets reports whether some address may be in both.
@@ -79,7 +81,8 @@ func (c *compiler) peers(owner *estate.Group, r *estate.Rule) (e expression, err
 	return e, err
 }
 
-func (c *compiler) parted(owner *estate.Group, r *estate.Rule, peers []estate.Peer) (static addr.Set, named []namedPeer, err error) {
+func (c *compiler) parted(owner *estate.Group, r *estate.Rule, peers []estate.Peer) (static addr.Set,
+	named []namedPeer, err error) {
 	sets := make([]addr.Set, 0, len(peers))
 	for _, p := range peers {
 		if p.Without != nil {
@@ -124,7 +127,8 @@ func (c *compiler) partedWithout(owner *estate.Group, r *estate.Rule, p estate.P
 	}
 	shut, err := c.takeAway(&part, &e)
 	if err == nil && !shut.isNobody() {
-		err = c.fail(r, "a rule of the cloud %s can't take part of the members of a group away (%s), as nobody knows their addresses: %s", c.g.Account.Cloud.Name, p, wayOut)
+		err = c.fail(r, "a rule of the cloud %s can't take part of the members of a group away (%s), as nobody "+
+			"knows their addresses: %s", c.g.Account.Cloud.Name, p, wayOut)
 	}
 	return e.static, e.named, err
 }
@@ -137,7 +141,8 @@ func (c *compiler) onlyRanges() bool {
 // group is how a rule refers to the members of a group: by naming it, or where rules hold
 // ranges only, by the members' addresses as they are surveyed. Nobody knows these from
 // definitions alone: there the group stands for them.
-func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (static addr.Set, named []namedPeer, err error) {
+func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (static addr.Set, named []namedPeer,
+	err error) {
 	g := p.Group
 	if p.Kind == estate.PeerSelf {
 		g = owner
@@ -154,7 +159,8 @@ func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (st
 	case limited.IsEmpty():
 		return static, nil, nil
 	case p.Family() != addr.Both && !limited.Equal(possible) && !c.dialect.OneFamily && !c.onlyRanges():
-		return static, nil, c.fail(r, "a rule of the cloud %s can't speak of one address family of a group's members (%s): %s", c.g.Account.Cloud.Name, p, wayOut)
+		return static, nil, c.fail(r, "a rule of the cloud %s can't speak of one address family of a group's "+
+			"members (%s): %s", c.g.Account.Cloud.Name, p, wayOut)
 	}
 	as := estate.Peer{Kind: estate.PeerGroup, Group: g}
 	if c.dialect.OneFamily || c.onlyRanges() {
@@ -187,7 +193,8 @@ func possible(g *estate.Group) addr.Set {
 func (c *compiler) unnameable(g *estate.Group) string {
 	cloud := c.g.Account.Cloud
 	if g.Account.Cloud != cloud {
-		return fmt.Sprintf("%s is on the cloud %s, and rules of %s name groups of their own cloud: %s", g.Path(), g.Account.Cloud.Name, cloud.Name, wayOut)
+		return fmt.Sprintf("%s is on the cloud %s, and rules of %s name groups of their own cloud: %s", g.Path(),
+			g.Account.Cloud.Name, cloud.Name, wayOut)
 	}
 	where := "another network"
 	if g.Network != nil {
@@ -200,7 +207,8 @@ func (c *compiler) unnameable(g *estate.Group) string {
 			within += " (peered is a line of both networks)"
 		}
 	}
-	return fmt.Sprintf("%s is in %s, and rules of the cloud %s (%s) can name groups of %s: %s", g.Path(), where, cloud.Name, c.dialect.Name, within, wayOut)
+	return fmt.Sprintf("%s is in %s, and rules of the cloud %s (%s) can name groups of %s: %s", g.Path(), where,
+		cloud.Name, c.dialect.Name, within, wayOut)
 }
 
 // namesList reports whether the cloud's rules can refer to a list instead of spelling out
@@ -265,19 +273,22 @@ func (c *compiler) takeAway(r *estate.Rule, e *expression) (shut expression, err
 			continue
 		}
 		if !c.canShut(r) {
-			return shut, c.fail(r, "a rule of the cloud %s can't take addresses away from the members of a group (%s), as whoever joins it may have them: %s",
+			return shut, c.fail(r, "a rule of the cloud %s can't take addresses away from the members of a group "+
+				"(%s), as whoever joins it may have them: %s",
 				c.g.Account.Cloud.Name, n.written, wayOut)
 		}
 		shut.static = shut.static.Union(n.possible.Intersect(e.without))
 	}
 	e.named = append(kept, lists...)
 	for _, x := range e.excepted {
-		meets := x.possible.Overlaps(e.static) || slices.ContainsFunc(kept, func(n namedPeer) bool { return !n.same(x) && n.possible.Overlaps(x.possible) })
+		meets := x.possible.Overlaps(e.static) ||
+			slices.ContainsFunc(kept, func(n namedPeer) bool { return !n.same(x) && n.possible.Overlaps(x.possible) })
 		if !meets {
 			continue
 		}
 		if !c.canShut(r) {
-			return shut, c.fail(r, "a rule of the cloud %s can't take the members of a group (%s) away from others, as nobody knows their addresses: %s",
+			return shut, c.fail(r, "a rule of the cloud %s can't take the members of a group (%s) away from "+
+				"others, as nobody knows their addresses: %s",
 				c.g.Account.Cloud.Name, x.written, wayOut)
 		}
 		shut.named = append(shut.named, x)

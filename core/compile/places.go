@@ -88,7 +88,8 @@ func (c *crowds) look(groups []*estate.Group, most int, cloud *estate.Cloud, wha
 	case len(ours) < len(groups):
 		way = "adopt what is not ours, take it off, or leave this out of what is covered"
 	}
-	c.failures = append(c.failures, &Failure{last, nil, fmt.Sprintf("it covers %s, as %s %s, and %s of the cloud %s (%s) has room for %s: %s",
+	c.failures = append(c.failures, &Failure{last, nil, fmt.Sprintf("it covers %s, as %s %s, and %s of the cloud "+
+		"%s (%s) has room for %s: %s",
 		where, count.Some(names, 6), verb, what, cloud.Name, cloud.Dialect, count.Of(most, "group", "groups"), way)})
 }
 
@@ -121,8 +122,11 @@ func SurelyCrowded(e *estate.Estate) []*Failure {
 				taken[at] = g
 				continue
 			}
-			failures = append(failures, &Failure{g, nil, fmt.Sprintf("it covers %s, as %s (%s:%d) does, and an interface of the cloud %s (%s) has room for 1 group: let each cover others, or join their rules in one group",
-				w, before.Path(), before.Origin.File, before.Origin.Line, g.Account.Cloud.Name, g.Account.Cloud.Dialect)})
+			failures = append(failures, &Failure{g, nil, fmt.Sprintf("it covers %s, as %s (%s:%d) does, and an "+
+				"interface of the cloud %s (%s) has room for 1 group: let each cover others, or join their rules "+
+				"in one group",
+				w, before.Path(), before.Origin.File, before.Origin.Line, g.Account.Cloud.Name,
+				g.Account.Cloud.Dialect)})
 			break
 		}
 	}

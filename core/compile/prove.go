@@ -38,7 +38,8 @@ func (c *compiler) compare(made *estate.Group) (room map[estate.Direction]traffi
 func (c *compiler) everyMembers(a, b *estate.Group, try func(*decide.Decider) error) error {
 	alone, together := c.variables(a, b)
 	if len(together) > mostVariables {
-		return c.fail(nil, "it takes away the members of %d groups, and more than %d are not proved: put them into one group, or name ranges", len(together), mostVariables)
+		return c.fail(nil, "it takes away the members of %d groups, and more than %d are not proved: put them "+
+			"into one group, or name ranges", len(together), mostVariables)
 	}
 	if len(alone)+len(together) == 0 {
 		return try(c.d)
@@ -83,7 +84,8 @@ func (c *compiler) compareIn(d *decide.Decider, made *estate.Group, room map[est
 			return err
 		}
 		if c.filter.State == dialect.StateByRule {
-			if err := c.differ("keep state otherwise than the definition", direction, kept.Minus(keeps).Union(keeps.Minus(kept))); err != nil {
+			if err := c.differ("keep state otherwise than the definition", direction,
+				kept.Minus(keeps).Union(keeps.Minus(kept))); err != nil {
 				return err
 			}
 		}
@@ -101,11 +103,14 @@ func (c *compiler) differ(how string, direction estate.Direction, set traffic.Se
 		preposition = "to"
 	}
 	if len(c.refusedFirst) > 0 {
-		return c.fail(c.refusedFirst[0], "a rule of the cloud %s can't take addresses away from the members of a group, and refusing them first would %s: %s",
+		return c.fail(c.refusedFirst[0], "a rule of the cloud %s can't take addresses away from the members of a "+
+			"group, and refusing them first would %s: %s",
 			c.g.Account.Cloud.Name, how, wayOut)
 	}
 	what := c.d.Estate().Services.Describe(service.Between(w.Service, w.Service))
-	return &Failure{c.g, nil, fmt.Sprintf("the cloud %s would %s, for example %s %s %s", c.g.Account.Cloud.Name, how, what, preposition, w.Peer)}
+	return &Failure{c.g, nil,
+		fmt.Sprintf("the cloud %s would %s, for example %s %s %s", c.g.Account.Cloud.Name, how, what, preposition,
+			w.Peer)}
 }
 
 // variables are the groups that the rules of two name: those that stand only behind

@@ -3,7 +3,8 @@ package count
 import "testing"
 
 func TestNumbersInSentences(t *testing.T) {
-	for n, want := range map[int]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -5: "-5", -999: "-999", -1000: "-1,000"} {
+	for n, want := range map[int]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -5: "-5",
+		-999: "-999", -1000: "-1,000"} {
 		if got := Number(n); got != want {
 			t.Errorf("%d: %q, want %q", n, got, want)
 		}

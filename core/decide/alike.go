@@ -55,7 +55,8 @@ func (d *Decider) spelling(g *estate.Group, direction estate.Direction) spelling
 		case refuses && changing:
 			// Which rule decides depends on who is among its peers: the order counts.
 			for _, x := range rules {
-				s.sequence = append(s.sequence, string(x.Action)+" "+service.Of(x.Services...).String()+" "+d.peersSpelt(g, x))
+				s.sequence = append(s.sequence,
+					string(x.Action)+" "+service.Of(x.Services...).String()+" "+d.peersSpelt(g, x))
 			}
 			return s
 		case changing && r.Action == estate.Admit:
@@ -99,7 +100,8 @@ func (d *Decider) effective(g *estate.Group, direction estate.Direction) []*esta
 		case !r.BuiltIn:
 			left := traffic.Of(d.mostPeers(g, r), service.Of(r.Services...)).Minus(before)
 			if !slices.ContainsFunc(rules[i+1:], func(x *estate.Rule) bool {
-				return x.Action == estate.Admit && !traffic.Of(d.mostPeers(g, x), service.Of(x.Services...)).Intersect(left).IsEmpty()
+				return x.Action == estate.Admit &&
+					!traffic.Of(d.mostPeers(g, x), service.Of(x.Services...)).Intersect(left).IsEmpty()
 			}) {
 				continue
 			}
@@ -115,7 +117,8 @@ func (d *Decider) mostPeers(g *estate.Group, r *estate.Rule) addr.Set {
 	for _, p := range r.Peers {
 		switch {
 		case !mayChange(p):
-		case g.Network != nil && (p.Kind == estate.PeerSelf || p.Kind == estate.PeerGroup || p.Kind == estate.PeerProbes):
+		case g.Network != nil &&
+			(p.Kind == estate.PeerSelf || p.Kind == estate.PeerGroup || p.Kind == estate.PeerProbes):
 			for _, n := range append([]*estate.Network{g.Network}, g.Network.Peered...) {
 				sets = append(sets, addr.OfPrefixes(n.Ranges...))
 			}
@@ -147,7 +150,8 @@ func (s spelling) add(d *Decider, g *estate.Group, r *estate.Rule) {
 func mayChange(p estate.Peer) bool {
 	switch p.Kind {
 	case estate.PeerList:
-		return p.List.Owner == "published" || len(p.List.Published) > 0 || slices.ContainsFunc(p.List.Parts, func(x estate.ListPart) bool { return len(x.Published) > 0 })
+		return p.List.Owner == "published" || len(p.List.Published) > 0 ||
+			slices.ContainsFunc(p.List.Parts, func(x estate.ListPart) bool { return len(x.Published) > 0 })
 	case estate.PeerGroup, estate.PeerSelf, estate.PeerProbes, estate.PeerMissing, estate.PeerInternet:
 		return true
 	}

@@ -28,7 +28,8 @@ func TestAlikeWhoeverJoins(t *testing.T) {
 			if k := random.IntN(2 * len(b.Rules)); k < len(b.Rules) { // another group that nobody is in
 				r := &b.Rules[k]
 				if p := r.Peers[0]; p.Kind == estate.PeerGroup || p.Kind == estate.PeerSelf {
-					empty := &estate.Group{Account: a.Account, Network: a.Network, ID: "empty", Name: "empty", For: estate.ForInstances}
+					empty := &estate.Group{Account: a.Account, Network: a.Network, ID: "empty", Name: "empty",
+						For: estate.ForInstances}
 					e.Groups = append(e.Groups, empty)
 					r.Peers = []estate.Peer{{Kind: estate.PeerGroup, Group: empty}}
 				} else {
@@ -47,7 +48,8 @@ func TestAlikeWhoeverJoins(t *testing.T) {
 				}
 				i := &estate.Instance{Account: joined.Account, Name: "new", Kind: estate.Machine}
 				s := joined.Network.Subnets[0]
-				i.Interfaces = []*estate.Interface{{Instance: i, Subnet: s, Private: []netip.Addr{addrIn(s.Ranges[0], byte(200+k))}, Groups: []*estate.Group{joined}}}
+				i.Interfaces = []*estate.Interface{{Instance: i, Subnet: s,
+					Private: []netip.Addr{addrIn(s.Ranges[0], byte(200+k))}, Groups: []*estate.Group{joined}}}
 				e.Instances = append(e.Instances, i)
 				d := decide.New(e)
 				for _, direction := range []estate.Direction{estate.In, estate.Out} {

@@ -119,10 +119,31 @@ func (d *Decider) namesMembers(g *estate.Group) bool {
 	if !known {
 		names = slices.ContainsFunc(g.Rules, func(r estate.Rule) bool {
 			return slices.ContainsFunc(slices.Concat(r.Peers, r.Except), func(p estate.Peer) bool {
-				return p.Kind == estate.PeerRange && p.Range.Bits() > 0 || p.Kind == estate.PeerList || p.Kind == estate.PeerProbes
+				return p.Kind == estate.PeerRange && p.Range.Bits() > 0 || p.Kind == estate.PeerList ||
+					p.Kind == estate.PeerProbes
 			})
 		}) || g.Follows && slices.ContainsFunc(d.followed(g), d.namesMembers)
 		d.naming[g] = names
 	}
 	return names
+}
+
+// FilterClass names what an interface has in common with those at which the filters
+// let the same through (FilterTraffic).
+func (d *Decider) FilterClass(i *estate.Interface) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%p %v", i.Subnet.Network, i.Unfiltered)
+	for _, g := range d.GroupsAt(i) {
+		fmt.Fprintf(&b, " %p", g)
+	}
+	if around := d.GroupsOfSubnet(i.Subnet); len(around) > 0 {
+		fmt.Fprintf(&b, " in %p", i.Subnet)
+		for _, g := range around {
+			fmt.Fprintf(&b, " %p", g)
+		}
+	}
+	if len(d.probers[i.Instance]) > 0 {
+		fmt.Fprintf(&b, " at %p", i.Instance)
+	}
+	return b.String()
 }

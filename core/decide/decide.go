@@ -14,9 +14,10 @@ import (
 	"isonomos/core/service"
 )
 
-// A Decider decides over one estate, which must not change while it is in use.
-// Making one is linear in the size of the estate. It may be used by one
-// goroutine at a time; Fork makes others cheaply.
+// A Decider decides over one estate, and never changes it: nor may anybody else while the
+// Decider is in use. It remembers what it has worked out, so its methods write, and one
+// goroutine at a time may call them; Fork makes others cheaply, which share what doesn't
+// change and may be used side by side. Where the estate changes step by step, see Moving.
 type Decider struct {
 	*index
 	// What has been worked out once.
@@ -33,7 +34,7 @@ type Decider struct {
 	classes map[*estate.Interface]string
 }
 
-// An index is what all Deciders of one estate share. It does not change.
+// An index is what all Deciders of one estate share. Only Moving changes it.
 type index struct {
 	estate     *estate.Estate
 	bySubnet   map[*estate.Subnet][]*estate.Interface
@@ -253,10 +254,13 @@ func (d *Decider) GroupsOfSubnet(s *estate.Subnet) []*estate.Group {
 // tell of: it admits ssh from everywhere, and everything out.
 func defaultList(n *estate.Network) *estate.Group {
 	everyone := []estate.Peer{{Kind: estate.PeerEveryone}}
-	return &estate.Group{Account: n.Account, Network: n, Name: "default", For: estate.ForSubnets, Description: "built-in list of subnets", BuiltIn: true, Default: true, Rules: []estate.Rule{
-		{Direction: estate.In, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}, BuiltIn: true, Description: "built in"},
-		{Direction: estate.Out, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Anything}, BuiltIn: true, Description: "built in"},
-	}}
+	return &estate.Group{Account: n.Account, Network: n, Name: "default", For: estate.ForSubnets,
+		Description: "built-in list of subnets", BuiltIn: true, Default: true, Rules: []estate.Rule{
+			{Direction: estate.In, Action: estate.Admit, Peers: everyone,
+				Services: []service.Spec{service.Ports(service.TCP, 22, 22)}, BuiltIn: true, Description: "built in"},
+			{Direction: estate.Out, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Anything},
+				BuiltIn: true, Description: "built in"},
+		}}
 }
 
 // ImpliedGroups are the built-in groups that filter and that a survey does not
@@ -326,7 +330,8 @@ func (d *Decider) ListEntries(l *estate.List, g *estate.Group) addr.Set {
 func (d *Decider) published(p estate.Published, g *estate.Group) addr.Set {
 	var sets []addr.Set
 	for _, l := range d.estate.Lists {
-		if l.Owner != "published" || l.Name != p.Name || l.Account == nil || p.Cloud != nil && l.Account.Cloud.Name != p.Cloud.Name {
+		if l.Owner != "published" || l.Name != p.Name || l.Account == nil ||
+			p.Cloud != nil && l.Account.Cloud.Name != p.Cloud.Name {
 			continue
 		}
 		if g == nil || l.Account.Cloud == g.Account.Cloud && l.Region == g.Account.Region {

@@ -138,7 +138,8 @@ func TestTraceRefusesWrongQuestions(t *testing.T) {
 // pair of ends and on services at both sides of every border.
 func TestSetsAgreeWithFlows(t *testing.T) {
 	d := small(t)
-	services := []string{"tcp 0", "tcp 22", "tcp 443", "tcp 5432", "tcp 8080", "tcp 8081", "tcp 65535", "udp 0", "udp 4000", "protocol 47", "icmp 8/0", "icmp 13/0"}
+	services := []string{"tcp 0", "tcp 22", "tcp 443", "tcp 5432", "tcp 8080", "tcp 8081", "tcp 65535", "udp 0",
+		"udp 4000", "protocol 47", "icmp 8/0", "icmp 13/0"}
 	var ends []decide.End
 	for _, i := range d.Estate().Instances {
 		for _, f := range i.Interfaces {
@@ -153,7 +154,8 @@ func TestSetsAgreeWithFlows(t *testing.T) {
 	asked := 0
 	for _, from := range ends {
 		for _, to := range ends {
-			if from.Addr.Is4() != to.Addr.Is4() || from.Outside() && to.Outside() || !to.Outside() && to.Interface.Instance.Kind == estate.Balancer {
+			if from.Addr.Is4() != to.Addr.Is4() || from.Outside() && to.Outside() ||
+				!to.Outside() && to.Interface.Instance.Kind == estate.Balancer {
 				continue
 			}
 			set := d.Between(from, to)
@@ -167,8 +169,10 @@ func TestSetsAgreeWithFlows(t *testing.T) {
 				if passes := flow.Verdict == decide.Passes; passes != set.Contains(p) {
 					t.Errorf("%s → %s %s: flow %s, in the set %v", from, to, text, flow.Verdict, set.Contains(p))
 				}
-				if from.Outside() && addr.Public.Contains(from.Addr) && !to.Outside() && slices.Contains(to.Interface.Private, to.Addr) {
-					if arrives := d.Arriving(to.Interface).Contains(from.Addr, p); arrives != (flow.Verdict == decide.Passes) {
+				if from.Outside() && addr.Public.Contains(from.Addr) && !to.Outside() &&
+					slices.Contains(to.Interface.Private, to.Addr) {
+					if arrives := d.Arriving(to.Interface).Contains(from.Addr,
+						p); arrives != (flow.Verdict == decide.Passes) {
 						t.Errorf("%s → %s %s: flow %s, arriving %v", from, to, text, flow.Verdict, arrives)
 					}
 				}
@@ -189,14 +193,17 @@ func TestGroupTrafficAgreesWithEnumeration(t *testing.T) {
 		g := &estate.Group{Account: account, Network: network, Name: "g", For: estate.ForInstances, Defined: true}
 		for range random.IntN(6) {
 			from := uint16(random.IntN(8))
-			r := estate.Rule{Direction: estate.In, Action: []estate.Action{estate.Admit, estate.Admit, estate.Refuse}[random.IntN(3)],
+			r := estate.Rule{Direction: estate.In,
+				Action:   []estate.Action{estate.Admit, estate.Admit, estate.Refuse}[random.IntN(3)],
 				Services: []service.Spec{service.Ports(service.TCP, from, from+uint16(random.IntN(4)))}}
 			for range 1 + random.IntN(2) {
 				a := netip.AddrFrom4([4]byte{10, 0, 0, byte(random.IntN(8))})
-				r.Peers = append(r.Peers, estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(a, 29+random.IntN(4)).Masked()})
+				r.Peers = append(r.Peers,
+					estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(a, 29+random.IntN(4)).Masked()})
 			}
 			if random.IntN(3) == 0 {
-				r.Except = []estate.Peer{{Kind: estate.PeerRange, Range: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(random.IntN(8))}), 31).Masked()}}
+				r.Except = []estate.Peer{{Kind: estate.PeerRange,
+					Range: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(random.IntN(8))}), 31).Masked()}}
 			}
 			g.Rules = append(g.Rules, r)
 		}
@@ -251,7 +258,8 @@ func TestBreadth(t *testing.T) {
 	for _, x := range []struct {
 		text string
 		open bool
-	}{{"0.0.0.0/0", true}, {"192.0.0.0/3", true}, {"192.0.0.0/8", false}, {"2000::/3", true}, {"2001:db8::/32", false}, {"10.0.0.0/8", false}} {
+	}{{"0.0.0.0/0", true}, {"192.0.0.0/3", true}, {"192.0.0.0/8", false}, {"2000::/3", true}, {"2001:db8::/32",
+		false}, {"10.0.0.0/8", false}} {
 		b := decide.BreadthOf(addr.OfPrefixes(netip.MustParsePrefix(x.text)), strangers)
 		if b.AtLeast(decide.OpenBreadth) != x.open {
 			t.Errorf("%s: breadth %v, open %v", x.text, b, !x.open)
@@ -278,7 +286,8 @@ func BenchmarkNew(b *testing.B) {
 		for i := range n {
 			instance := &estate.Instance{Account: account, Name: fmt.Sprint(i)}
 			a := netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})
-			instance.Interfaces = []*estate.Interface{{Instance: instance, Subnet: subnet, Private: []netip.Addr{a}, Groups: []*estate.Group{g}}}
+			instance.Interfaces = []*estate.Interface{{Instance: instance, Subnet: subnet, Private: []netip.Addr{a},
+				Groups: []*estate.Group{g}}}
 			e.Instances = append(e.Instances, instance)
 		}
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
@@ -314,8 +323,10 @@ func TestShutTargets(t *testing.T) {
 		d := small(t)
 		e := d.Estate()
 		i := slices.IndexFunc(e.Instances, func(i *estate.Instance) bool { return i.Kind == estate.Balancer })
-		target := e.Instances[slices.IndexFunc(e.Instances, func(i *estate.Instance) bool { return i.Name == x.target })]
-		e.Instances[i].Listeners = []estate.Listener{{Service: spec("tcp 443"), Targets: []*estate.Instance{target}, Port: 443}}
+		target := e.Instances[slices.IndexFunc(e.Instances,
+			func(i *estate.Instance) bool { return i.Name == x.target })]
+		e.Instances[i].Listeners =
+			[]estate.Listener{{Service: spec("tcp 443"), Targets: []*estate.Instance{target}, Port: 443}}
 		if x.probe != "" {
 			e.Instances[i].Listeners[0].Probe = spec(x.probe)
 		}
@@ -323,7 +334,8 @@ func TestShutTargets(t *testing.T) {
 		if len(shut) == 0 && x.want == "" {
 			continue
 		}
-		if len(shut) != 1 || shut[0].Answer.Verdict != x.want || shut[0].Answer.Why().At != x.at || shut[0].Target.Name != x.target {
+		if len(shut) != 1 || shut[0].Answer.Verdict != x.want || shut[0].Answer.Why().At != x.at ||
+			shut[0].Target.Name != x.target {
 			t.Errorf("%s to %s: %+v, want %s at %s", x.probe, x.target, shut, x.want, x.at)
 		}
 	}

@@ -36,7 +36,8 @@ func plain(d *decide.Decider, s law.Side, outside []netip.Addr) plainSide {
 		return p.Range.Contains(a)
 	}
 	any := func(peers []estate.Peer, internet bool, a netip.Addr, at *estate.Interface) bool {
-		return slices.ContainsFunc(peers, func(p estate.Peer) bool { return (p.Kind == estate.PeerInternet) == internet && means(p, a, at) })
+		return slices.ContainsFunc(peers,
+			func(p estate.Peer) bool { return (p.Kind == estate.PeerInternet) == internet && means(p, a, at) })
 	}
 	excepted := func(a netip.Addr, at *estate.Interface) bool {
 		return any(s.Except, true, a, at) || any(s.Except, false, a, at)
@@ -63,7 +64,8 @@ func keeps(e *estate.Estate, from, to []reading.End, p service.Point) (asked boo
 	worst = "holds"
 	for _, a := range from {
 		for _, b := range to {
-			if a.Addr.Is4() != b.Addr.Is4() || a.At == nil && b.At == nil || a.At != nil && b.At != nil && a.At.Instance == b.At.Instance || !reading.Carries(a.Addr, p) {
+			if a.Addr.Is4() != b.Addr.Is4() || a.At == nil && b.At == nil ||
+				a.At != nil && b.At != nil && a.At.Instance == b.At.Instance || !reading.Carries(a.Addr, p) {
 				continue
 			}
 			asked = true
@@ -121,7 +123,9 @@ func TestProvedOnTangledEstates(t *testing.T) {
 			var points []service.Point
 			for range 8 {
 				p := point(t, probed[random.IntN(len(probed))])
-				expects = append(expects, law.Expectation{From: randomSide(random, e, ends), To: randomSide(random, e, ends), Only: random.IntN(3) == 0, Services: service.Between(p, p), Words: p.String()})
+				expects = append(expects,
+					law.Expectation{From: randomSide(random, e, ends), To: randomSide(random, e, ends),
+						Only: random.IntN(3) == 0, Services: service.Between(p, p), Words: p.String()})
 				points = append(points, p)
 			}
 			for k, r := range law.Prove(e, expects) {
@@ -156,7 +160,8 @@ func TestProvedOnTangledEstates(t *testing.T) {
 				}
 				counts[want]++
 				if got != want {
-					t.Fatalf("%s, seed %d: %+v to %+v, only %v, %s: %s, by the second reading %s (note %q, witness %+v)", name, seed, x.From, x.To, x.Only, x.Words, got, want, r.Note, r.Witness)
+					t.Fatalf("%s, seed %d: %+v to %+v, only %v, %s: %s, by the second reading %s (note %q, "+
+						"witness %+v)", name, seed, x.From, x.To, x.Only, x.Words, got, want, r.Note, r.Witness)
 				}
 			}
 		}
@@ -170,7 +175,8 @@ func TestProvedOnTangledEstates(t *testing.T) {
 }
 
 // sideRanges are the ranges that sides of expectations name.
-var sideRanges = []string{"10.1.0.0/16", "10.2.1.0/24", "198.51.100.0/24", "198.51.100.52/31", "203.0.113.0/24", "2001:db8:20::/48", "172.31.0.0/16", "fd00:1:1::/48"}
+var sideRanges = []string{"10.1.0.0/16", "10.2.1.0/24", "198.51.100.0/24", "198.51.100.52/31", "203.0.113.0/24",
+	"2001:db8:20::/48", "172.31.0.0/16", "fd00:1:1::/48"}
 
 // randomSide is a side of an expectation: groups, ranges, single addresses, the
 // internet, of one family or both, with exceptions.
@@ -189,7 +195,8 @@ func randomSide(random *rand.Rand, e *estate.Estate, ends []reading.End) law.Sid
 			a := ends[random.IntN(len(ends))].Addr
 			return estate.Peer{Kind: estate.PeerRange, Range: netip.PrefixFrom(a, a.BitLen())}
 		default:
-			return estate.Peer{Kind: estate.PeerRange, Range: netip.MustParsePrefix(sideRanges[random.IntN(len(sideRanges))])}
+			return estate.Peer{Kind: estate.PeerRange,
+				Range: netip.MustParsePrefix(sideRanges[random.IntN(len(sideRanges))])}
 		}
 		switch random.IntN(5) {
 		case 0:
@@ -218,10 +225,13 @@ func TestCanOnTangledEstates(t *testing.T) {
 			random := rand.New(rand.NewPCG(seed, 79))
 			e := tangled(random, name)
 			d := decide.New(e)
-			outside := slices.DeleteFunc(reading.Outside(e), func(a netip.Addr) bool { return !d.Strangers().Contains(a) })
+			outside := slices.DeleteFunc(reading.Outside(e),
+				func(a netip.Addr) bool { return !d.Strangers().Contains(a) })
 			group := func() estate.Peer {
-				groups := slices.DeleteFunc(slices.Clone(e.Groups), func(g *estate.Group) bool { return g.For != estate.ForInstances })
-				return estate.Peer{Kind: estate.PeerGroup, Group: groups[random.IntN(len(groups))], V4Only: random.IntN(4) == 0}
+				groups := slices.DeleteFunc(slices.Clone(e.Groups),
+					func(g *estate.Group) bool { return g.For != estate.ForInstances })
+				return estate.Peer{Kind: estate.PeerGroup, Group: groups[random.IntN(len(groups))],
+					V4Only: random.IntN(4) == 0}
 			}
 			for range 6 {
 				p := point(t, probed[random.IntN(len(probed))])
@@ -229,7 +239,8 @@ func TestCanOnTangledEstates(t *testing.T) {
 				if k := random.IntN(4); k < 2 {
 					sides[k].Of[0] = estate.Peer{Kind: estate.PeerInternet, V6Only: random.IntN(5) == 0}
 				}
-				x := law.Expectation{From: sides[0], To: sides[1], Can: true, Services: service.Between(p, p), Words: p.String()}
+				x := law.Expectation{From: sides[0], To: sides[1], Can: true, Services: service.Between(p, p),
+					Words: p.String()}
 				r := law.Prove(e, []law.Expectation{x})[0]
 				got := map[bool]string{true: "holds", false: "fails"}[r.Holds]
 				if r.Undecided {
@@ -238,7 +249,8 @@ func TestCanOnTangledEstates(t *testing.T) {
 				want := reaches(e, plain(d, x.From, outside), plain(d, x.To, outside), p)
 				counts[want]++
 				if got != want {
-					t.Fatalf("%s, seed %d: %+v can reach %+v on %s: %s, by the second reading %s (note %q, witness %+v)", name, seed, x.From, x.To, x.Words, got, want, r.Note, r.Witness)
+					t.Fatalf("%s, seed %d: %+v can reach %+v on %s: %s, by the second reading %s (note %q, "+
+						"witness %+v)", name, seed, x.From, x.To, x.Words, got, want, r.Note, r.Witness)
 				}
 			}
 		}
@@ -267,7 +279,8 @@ func reaches(e *estate.Estate, from, to plainSide, p service.Point) string {
 			best := ""
 			for _, x := range a {
 				for _, y := range b {
-					if x.Addr.Is4() != y.Addr.Is4() || !reading.Carries(x.Addr, p) || i == nil && j == nil || i != nil && j != nil && i.Instance == j.Instance || hidden(x, y) {
+					if x.Addr.Is4() != y.Addr.Is4() || !reading.Carries(x.Addr, p) || i == nil && j == nil ||
+						i != nil && j != nil && i.Instance == j.Instance || hidden(x, y) {
 						continue
 					}
 					switch v := reading.Verdict(e, x, y, p); {

@@ -55,7 +55,8 @@ type Deciding struct {
 // for all interfaces that have the same subnet, groups, filtering, public families and
 // listeners; pairs of interfaces by such classes too.
 func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
-	x := exposer{d: d, peers: peers, direction: direction, outside: make(map[string]Met), pairs: make(map[string]Outcome)}
+	x := exposer{d: d, peers: peers, direction: direction, outside: make(map[string]Met),
+		pairs: make(map[string]Outcome)}
 	for _, e := range peers.Ends {
 		x.classes = append(x.classes, fmt.Sprintf("%s %v", d.class(e.Interface), d.KindOf(e)))
 	}
@@ -81,7 +82,8 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Exposed) int {
-		return cmp.Or(strings.Compare(a.Interface.Instance.Account.Name, b.Interface.Instance.Account.Name), strings.Compare(a.Interface.Instance.Name, b.Interface.Instance.Name))
+		return cmp.Or(strings.Compare(a.Interface.Instance.Account.Name, b.Interface.Instance.Account.Name),
+			strings.Compare(a.Interface.Instance.Name, b.Interface.Instance.Name))
 	})
 	return found
 }
@@ -170,7 +172,8 @@ func (x exposer) handed() map[*estate.Interface][]Handed {
 			for _, instance := range x.d.estate.Instances {
 				for _, i := range instance.Interfaces {
 					if instance != balancer {
-						found[i] = append(found[i], x.d.handing(b, x.d.reachedBy(i, b), func(t *estate.Interface) bool { return asked[t] })...)
+						found[i] = append(found[i],
+							x.d.handing(b, x.d.reachedBy(i, b), func(t *estate.Interface) bool { return asked[t] })...)
 					}
 				}
 			}
@@ -209,7 +212,8 @@ func (d *Decider) deciding(i *estate.Interface, set traffic.Set, direction estat
 					if r.Action == estate.Admit && !fits.Intersect(left).IsEmpty() && !slices.Contains(rules, x) {
 						rules = append(rules, x)
 					}
-					if ByRank(g) && !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes }) {
+					if ByRank(g) && !slices.ContainsFunc(r.Peers,
+						func(p estate.Peer) bool { return p.Kind == estate.PeerProbes }) {
 						left = left.Minus(fits)
 					}
 				}

@@ -105,14 +105,16 @@ var fixedRules = sync.OnceValue(func() map[dialect.Fixed]*estate.Rule {
 
 // fixedRule is a built-in rule of a dialect as a rule.
 func fixedRule(f dialect.Fixed) *estate.Rule {
-	r := &estate.Rule{Direction: estate.Out, Action: estate.Refuse, Rank: f.Rank, Services: []service.Spec{service.Anything}, BuiltIn: true, Description: "built in"}
+	r := &estate.Rule{Direction: estate.Out, Action: estate.Refuse, Rank: f.Rank,
+		Services: []service.Spec{service.Anything}, BuiltIn: true, Description: "built in"}
 	if f.In {
 		r.Direction = estate.In
 	}
 	if f.Admit {
 		r.Action = estate.Admit
 	}
-	kind := map[string]estate.PeerKind{"network": estate.PeerNetwork, "probes": estate.PeerProbes, "public": estate.PeerPublic, "anything": estate.PeerEveryone}[f.From]
+	kind := map[string]estate.PeerKind{"network": estate.PeerNetwork, "probes": estate.PeerProbes,
+		"public": estate.PeerPublic, "anything": estate.PeerEveryone}[f.From]
 	r.Peers = []estate.Peer{{Kind: kind}}
 	return r
 }
@@ -142,7 +144,8 @@ type decision struct {
 
 // one decides a single service with one peer. Where some that fit keep state, before
 // any refusal where the first decides, one of those decides.
-func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr, p service.Point) decision {
+func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr,
+	p service.Point) decision {
 	var found decision
 	first := ByRank(g)
 	for _, r := range d.ordered(g, direction) {
@@ -173,7 +176,8 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 
 // admits are the services that a group lets through with one peer, and the part
 // whose answers come back by themselves: one for all services at once.
-func (d *Decider) admits(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr) (all, kept service.Set) {
+func (d *Decider) admits(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr) (all,
+	kept service.Set) {
 	var refused service.Set
 	var passing, keeping []service.Set
 	first := ByRank(g)
@@ -242,13 +246,15 @@ func (d *Decider) allowed(g *estate.Group, direction estate.Direction, at *estat
 }
 
 // allowedOn is allowed on some services.
-func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *estate.Interface, on service.Set) allowance {
+func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *estate.Interface,
+	on service.Set) allowance {
 	var admitted, kept []traffic.Set
 	var refused traffic.Set
 	first := ByRank(g)
 	ordered := d.ordered(g, direction)
 	// Where all rules keep state, what is kept is all that is let through.
-	allKept := !slices.ContainsFunc(ordered, func(r *estate.Rule) bool { return r.Action == estate.Admit && !KeepsState(g, r) })
+	allKept := !slices.ContainsFunc(ordered,
+		func(r *estate.Rule) bool { return r.Action == estate.Admit && !KeepsState(g, r) })
 	for _, r := range ordered {
 		if r.Action == estate.Refuse && !first {
 			continue

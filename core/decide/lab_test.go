@@ -107,13 +107,15 @@ func newLab(t *testing.T, e *estate.Estate) *lab {
 		run(t, "ip", "link", "add", veth, "netns", l.fabric(), "type", "veth", "peer", "name", "eth0", "netns", ns)
 		var inside, outside bytes.Buffer
 		fmt.Fprintf(&inside, "link set lo up\nlink set eth0 up\n")
-		fmt.Fprintf(&outside, "link set %s up\naddr add 169.254.1.1/32 dev %s\naddr add fe80::1/64 dev %s nodad\n", veth, veth, veth)
+		fmt.Fprintf(&outside, "link set %s up\naddr add 169.254.1.1/32 dev %s\naddr add fe80::1/64 dev %s nodad\n",
+			veth, veth, veth)
 		for _, a := range instance.Interfaces[0].Private {
 			bits := a.BitLen()
 			fmt.Fprintf(&inside, "addr add %s/%d dev eth0%s\n", a, bits, map[bool]string{true: " nodad"}[a.Is6()])
 			fmt.Fprintf(&outside, "route add %s/%d dev %s\n", a, bits, veth)
 		}
-		fmt.Fprintf(&inside, "route add 169.254.1.1/32 dev eth0\nroute add default via 169.254.1.1 dev eth0\nroute add default via fe80::1 dev eth0\n")
+		fmt.Fprintf(&inside, "route add 169.254.1.1/32 dev eth0\nroute add default via 169.254.1.1 dev "+
+			"eth0\nroute add default via fe80::1 dev eth0\n")
 		l.batch(t, l.fabric(), outside.String())
 		l.batch(t, ns, inside.String())
 	}
@@ -161,15 +163,21 @@ func (l *lab) load(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("table inet lab {\n")
 	for _, set := range []string{"arrived", "answered"} {
-		fmt.Fprintf(&b, " set %s4 { type ipv4_addr . ipv4_addr . inet_proto . inet_service . inet_service; flags dynamic; }\n", set)
-		fmt.Fprintf(&b, " set %s6 { type ipv6_addr . ipv6_addr . inet_proto . inet_service . inet_service; flags dynamic; }\n", set)
-		fmt.Fprintf(&b, " set %secho4 { type ipv4_addr . ipv4_addr; flags dynamic; }\n set %secho6 { type ipv6_addr . ipv6_addr; flags dynamic; }\n", set, set)
+		fmt.Fprintf(&b, " set %s4 { type ipv4_addr . ipv4_addr . inet_proto . inet_service . inet_service; flags "+
+			"dynamic; }\n", set)
+		fmt.Fprintf(&b, " set %s6 { type ipv6_addr . ipv6_addr . inet_proto . inet_service . inet_service; flags "+
+			"dynamic; }\n", set)
+		fmt.Fprintf(&b, " set %secho4 { type ipv4_addr . ipv4_addr; flags dynamic; }\n set %secho6 { type "+
+			"ipv6_addr . ipv6_addr; flags dynamic; }\n", set, set)
 	}
 	b.WriteString(" chain notes {\n")
 	for _, f := range []struct{ ip, n, icmp string }{{"ip", "4", "icmp"}, {"ip6", "6", "icmpv6"}} {
-		fmt.Fprintf(&b, "  ct direction original meta l4proto { tcp, udp } add @arrived%s { %s saddr . %s daddr . meta l4proto . th sport . th dport }\n", f.n, f.ip, f.ip)
-		fmt.Fprintf(&b, "  ct direction reply meta l4proto { tcp, udp } add @answered%s { %s daddr . %s saddr . meta l4proto . th dport . th sport }\n", f.n, f.ip, f.ip)
-		fmt.Fprintf(&b, "  %s type echo-request add @arrivedecho%s { %s saddr . %s daddr }\n  %s type echo-reply add @answeredecho%s { %s daddr . %s saddr }\n", f.icmp, f.n, f.ip, f.ip, f.icmp, f.n, f.ip, f.ip)
+		fmt.Fprintf(&b, "  ct direction original meta l4proto { tcp, udp } add @arrived%s { %s saddr . %s daddr "+
+			". meta l4proto . th sport . th dport }\n", f.n, f.ip, f.ip)
+		fmt.Fprintf(&b, "  ct direction reply meta l4proto { tcp, udp } add @answered%s { %s daddr . %s saddr . "+
+			"meta l4proto . th dport . th sport }\n", f.n, f.ip, f.ip)
+		fmt.Fprintf(&b, "  %s type echo-request add @arrivedecho%s { %s saddr . %s daddr }\n  %s type echo-reply "+
+			"add @answeredecho%s { %s daddr . %s saddr }\n", f.icmp, f.n, f.ip, f.ip, f.icmp, f.n, f.ip, f.ip)
 	}
 	b.WriteString(" }\n")
 	for i, instance := range l.e.Instances {
@@ -206,10 +214,12 @@ func (l *lab) chains(b *strings.Builder, i int, f *estate.Interface) {
 		}
 		groups := l.interfaceGroups(f, name)
 		fmt.Fprintf(b, " chain %s%dif {\n", direction, i)
-		l.layer(b, groups, f.Unfiltered || name == "ranked" && len(f.Groups) == 0, direction, peer, mine, theirs, name, f)
+		l.layer(b, groups, f.Unfiltered ||
+			name == "ranked" && len(f.Groups) == 0, direction, peer, mine, theirs, name, f)
 		b.WriteString(" }\n")
 		if both && len(f.Subnet.Groups) > 0 {
-			fmt.Fprintf(b, " chain %s%dsub {\n  ip %s { %s } return\n  ip6 %s { %s } return\n", direction, i, peer, neighbours[0], peer, neighbours[1])
+			fmt.Fprintf(b, " chain %s%dsub {\n  ip %s { %s } return\n  ip6 %s { %s } return\n", direction, i, peer,
+				neighbours[0], peer, neighbours[1])
 			l.layer(b, f.Subnet.Groups, false, direction, peer, mineSubnet, theirsSubnet, name, f)
 			b.WriteString(" }\n")
 		}
@@ -251,15 +261,19 @@ func (l *lab) interfaceGroups(f *estate.Interface, name string) []*estate.Group 
 	if name == "layered" {
 		groups = append(groups, f.Subnet.Groups...)
 		if len(f.Subnet.Groups) == 0 {
-			groups = append(groups, &estate.Group{Account: f.Instance.Account, Network: f.Subnet.Network, For: estate.ForSubnets, Rules: []estate.Rule{
-				{Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}},
-				{Direction: estate.Out, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}}}})
+			groups = append(groups, &estate.Group{Account: f.Instance.Account, Network: f.Subnet.Network,
+				For: estate.ForSubnets, Rules: []estate.Rule{
+					{Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}},
+						Services: []service.Spec{service.Ports(service.TCP, 22, 22)}},
+					{Direction: estate.Out, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}},
+						Services: []service.Spec{service.Anything}}}})
 		}
 	}
 	return groups
 }
 
-func (l *lab) layer(b *strings.Builder, groups []*estate.Group, off bool, direction, peer string, mine, theirs int, name string, f *estate.Interface) {
+func (l *lab) layer(b *strings.Builder, groups []*estate.Group, off bool, direction, peer string, mine, theirs int,
+	name string, f *estate.Interface) {
 	keep := fmt.Sprintf("ct direction original ct mark set ct mark or %d", mine)
 	if off {
 		fmt.Fprintf(b, "  %s\n  return\n", keep)
@@ -287,7 +301,8 @@ func (l *lab) layer(b *strings.Builder, groups []*estate.Group, off bool, direct
 				}
 			}
 			for _, r := range rules {
-				state := !r.Stateless && !(name == "flat" && g.Stateless) && !(name == "union" && g.For == estate.ForSubnets)
+				state := !r.Stateless && !(name == "flat" && g.Stateless) &&
+					!(name == "union" && g.For == estate.ForSubnets)
 				if !ranked && state != pass {
 					continue
 				}
@@ -413,7 +428,8 @@ func (l *lab) serve(t *testing.T, i int) {
 				if err != nil {
 					return err
 				}
-				if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Usec: 100_000}); err != nil {
+				if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO,
+					&unix.Timeval{Usec: 100_000}); err != nil {
 					return err
 				}
 				l.served.Add(1)
@@ -473,7 +489,9 @@ func (l *lab) compare(t *testing.T) map[decide.Verdict]int {
 						packets = append(packets, packet{from, to, src, dst, protocol, used, uint16(port), &used})
 					}
 				}
-				packets = append(packets, packet{from: from, to: to, src: src, dst: dst, protocol: map[int]uint8{0: service.ICMP, 1: service.ICMPv6}[k]})
+				packets = append(packets,
+					packet{from: from, to: to, src: src, dst: dst,
+						protocol: map[int]uint8{0: service.ICMP, 1: service.ICMPv6}[k]})
 			}
 		}
 	}
@@ -495,7 +513,8 @@ func (l *lab) compare(t *testing.T) map[decide.Verdict]int {
 		point := service.PointOf(p.protocol, p.port)
 		if p.protocol == service.ICMP || p.protocol == service.ICMPv6 {
 			key = fmt.Sprintf("%s %s", p.src, p.dst)
-			point = service.PointOf(p.protocol, map[uint8]uint16{service.ICMP: 8 << 8, service.ICMPv6: 128 << 8}[p.protocol])
+			point = service.PointOf(p.protocol,
+				map[uint8]uint16{service.ICMP: 8 << 8, service.ICMPv6: 128 << 8}[p.protocol])
 		}
 		kernel := decide.Stopped
 		switch {
@@ -504,12 +523,15 @@ func (l *lab) compare(t *testing.T) map[decide.Verdict]int {
 		case arrived[key]:
 			kernel = decide.OneWay
 		}
-		answer, err := l.d.Trace(decide.Question{Source: p.src.String(), Destination: p.dst.String(), Service: point, SourcePort: p.sourcePort})
+		answer, err := l.d.Trace(
+			decide.Question{Source: p.src.String(), Destination: p.dst.String(), Service: point,
+				SourcePort: p.sourcePort})
 		if err != nil {
 			t.Fatal(err)
 		}
 		if answer.Verdict != kernel {
-			t.Errorf("%s → %s %s from port %d: the kernel says %s, the decider %s\n%+v", answer.Source, answer.Destination, point, p.sport, kernel, answer.Verdict, answer.Steps)
+			t.Errorf("%s → %s %s from port %d: the kernel says %s, the decider %s\n%+v", answer.Source,
+				answer.Destination, point, p.sport, kernel, answer.Verdict, answer.Steps)
 			if verdicts["differ"]++; verdicts["differ"] > 5 {
 				t.FailNow()
 			}
@@ -573,7 +595,8 @@ func sendOne(p packet) (int, error) {
 		if err := unix.Bind(fd, sockaddr(p.src, p.sport)); err != nil {
 			return fd, err
 		}
-		if err := unix.Connect(fd, sockaddr(p.dst, p.port)); err != nil && err != unix.EINPROGRESS && err != unix.ECONNREFUSED {
+		if err := unix.Connect(fd, sockaddr(p.dst, p.port)); err != nil && err != unix.EINPROGRESS &&
+			err != unix.ECONNREFUSED {
 			return fd, err
 		}
 		if p.protocol == service.UDP {

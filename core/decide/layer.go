@@ -50,7 +50,8 @@ func (d *Decider) layers(i *estate.Interface, inside bool) []layer {
 			if dl.Nothing == dialect.Passes {
 				own.passes = "no group is attached to the interface, so this layer lets everything through"
 			} else {
-				own.unknown = fmt.Sprintf("no group is attached to the interface, and the survey does not tell the default group of %s", i.Subnet.Network.Path())
+				own.unknown = fmt.Sprintf("no group is attached to the interface, and the survey does not tell "+
+					"the default group of %s", i.Subnet.Network.Path())
 			}
 		}
 		all := []layer{own}
@@ -59,7 +60,8 @@ func (d *Decider) layers(i *estate.Interface, inside bool) []layer {
 		}
 		return all
 	}
-	return []layer{{unknown: fmt.Sprintf("the survey does not say which dialect the cloud of account %s speaks", i.Instance.Account.Name)}}
+	return []layer{{unknown: fmt.Sprintf("the survey does not say which dialect the cloud of account %s speaks",
+		i.Instance.Account.Name)}}
 }
 
 // CantDecide says why what the filters of an interface let through can't be
@@ -75,7 +77,8 @@ func (d *Decider) CantDecide(i *estate.Interface) string {
 
 // step asks a layer about one service with one peer. state reports whether the
 // answer comes back by itself.
-func (d *Decider) step(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) (s Step, state bool) {
+func (d *Decider) step(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	p service.Point) (s Step, state bool) {
 	s = Step{Layer: l.name + string(direction), At: i.Instance.Name, Verdict: Passes}
 	switch {
 	case l.unknown != "":
@@ -191,7 +194,8 @@ func (d *Decider) othersClients(i *estate.Interface) []clientsOf {
 		}
 	}
 	met := d.clientsMet()
-	for _, ports := range slices.SortedFunc(maps.Keys(met), func(a, b estate.Ports) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) }) {
+	for _, ports := range slices.SortedFunc(maps.Keys(met),
+		func(a, b estate.Ports) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) }) {
 		add(ports, met[ports])
 	}
 	d.clients[i.Subnet] = known
@@ -367,9 +371,11 @@ func (d *Decider) neighbours(i *estate.Interface) addr.Set {
 
 // answerStep decides the answers that a layer must let back to some runs of client
 // ports. The lowest that is stopped is told.
-func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, clients []estate.Ports) Step {
+func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	p service.Point, clients []estate.Ports) Step {
 	back := direction.Opposite()
-	s := Step{Layer: "answer " + l.name + string(back), At: i.Instance.Name, Verdict: Passes, Text: "the answers are let back"}
+	s := Step{Layer: "answer " + l.name + string(back), At: i.Instance.Name, Verdict: Passes,
+		Text: "the answers are let back"}
 	wanted := answersTo(p, clients)
 	if wanted.IsEmpty() {
 		s.Text = "it needs no answer"
@@ -423,7 +429,8 @@ func answeredBy(back service.Set, clients []estate.Ports) service.Set {
 
 // layerAdmits are the services that a layer lets through with one peer, and the
 // part whose answers come back by themselves.
-func (d *Decider) layerAdmits(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr) (all, kept service.Set) {
+func (d *Decider) layerAdmits(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr) (all,
+	kept service.Set) {
 	if l.passes != "" {
 		return service.All, service.All
 	}
@@ -435,7 +442,8 @@ func (d *Decider) layerAdmits(l layer, i *estate.Interface, direction estate.Dir
 }
 
 // layerOutcome parts all services by what a layer does to them with one peer.
-func (d *Decider) layerOutcome(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, clients []estate.Ports) Outcome {
+func (d *Decider) layerOutcome(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	clients []estate.Ports) Outcome {
 	if l.unknown != "" {
 		return becoming(Undecided, service.All)
 	}
@@ -474,7 +482,8 @@ func (d *Decider) Answers(g *estate.Group, requests traffic.Set, direction estat
 		}
 		for request, reply := range replies {
 			if services.Overlaps(service.Of(service.ICMPType(uint8(request&255), uint8(request>>8)))) {
-				sets = append(sets, traffic.Of(b.Peers, service.Of(service.ICMPCode(uint8(reply&255), uint8(reply>>8), 0))))
+				sets = append(sets, traffic.Of(b.Peers,
+					service.Of(service.ICMPCode(uint8(reply&255), uint8(reply>>8), 0))))
 			}
 		}
 		sets = append(sets, traffic.Of(b.Peers, services.Intersect(portless)))
@@ -492,7 +501,8 @@ func (d *Decider) PublishedLists(l *estate.List, g *estate.Group) []*estate.List
 	var found []*estate.List
 	for _, p := range published {
 		i := slices.IndexFunc(d.estate.Lists, func(x *estate.List) bool {
-			return x.Owner == "published" && x.Name == p.Name && x.Account != nil && x.Account.Cloud == g.Account.Cloud && x.Region == g.Account.Region
+			return x.Owner == "published" && x.Name == p.Name && x.Account != nil &&
+				x.Account.Cloud == g.Account.Cloud && x.Region == g.Account.Region
 		})
 		if i < 0 {
 			return nil
@@ -515,7 +525,8 @@ func (d *Decider) Lets(i *estate.Interface, direction estate.Direction, peer net
 				best = x
 			}
 		}
-		if l.unknown != "" || !best.admitted || !best.state && d.answerStep(l, i, direction, peer, p, d.clientPorts(i, direction, peer)).Verdict != Passes {
+		if l.unknown != "" || !best.admitted ||
+			!best.state && d.answerStep(l, i, direction, peer, p, d.clientPorts(i, direction, peer)).Verdict != Passes {
 			return false
 		}
 	}
@@ -536,7 +547,8 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 			continue
 		}
 		back := direction.Opposite()
-		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) && own.all.SubsetOf(d.allowed(g, back, i).all) {
+		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) &&
+			own.all.SubsetOf(d.allowed(g, back, i).all) {
 			continue // everything with these peers, both ways
 		}
 		passes, _ := d.layerTraffic(l, i, direction)

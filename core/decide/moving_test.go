@@ -17,7 +17,7 @@ import (
 func TestMovingIsAsMakingAnew(t *testing.T) {
 	e, _ := demo.Generate(demo.Size{Accounts: 8, Groups: 90, Instances: 160, Rules: 700, Seed: 3})
 	e, _, _ = estate.Overlay(&estate.Estate{}, e) // its rules and what is attached are its own
-	d := decide.New(e)
+	d := decide.NewMoving(e)
 	random := rand.New(rand.NewPCG(5, 5))
 	var faces []*estate.Interface
 	for _, i := range e.Instances {
@@ -64,7 +64,10 @@ func TestMovingIsAsMakingAnew(t *testing.T) {
 			g := e.Groups[random.IntN(len(e.Groups))]
 			rules := append([]estate.Rule{}, g.Rules[random.IntN(len(g.Rules)+1):]...)
 			if random.IntN(2) == 0 {
-				rules = append(rules, estate.Rule{Direction: estate.In, Action: estate.Admit, Rank: 100 + random.IntN(1000), Services: []service.Spec{service.Ports(service.TCP, 1, uint16(1+random.IntN(9)))}, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/28")}}})
+				rules = append(rules, estate.Rule{Direction: estate.In, Action: estate.Admit,
+					Rank:     100 + random.IntN(1000),
+					Services: []service.Spec{service.Ports(service.TCP, 1, uint16(1+random.IntN(9)))},
+					Peers:    []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/28")}}})
 			}
 			d.Rewrite(g, rules)
 		default:
@@ -84,7 +87,8 @@ func TestMovingIsAsMakingAnew(t *testing.T) {
 					t.Fatalf("after %d steps %s %s differs", step, f.Instance.Path(), direction)
 				}
 				if first := of[d.FilterClass(f)]; first != nil && !told.Equal(d.FilterTraffic(first, direction)) {
-					t.Fatalf("%s and %s are of one class and let different things through", f.Instance.Path(), first.Instance.Path())
+					t.Fatalf("%s and %s are of one class and let different things through", f.Instance.Path(),
+						first.Instance.Path())
 				}
 			}
 			of[d.FilterClass(f)] = f

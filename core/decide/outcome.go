@@ -106,7 +106,8 @@ func (d *Decider) becomes(src, dst End, met []*estate.Instance) Outcome {
 
 // handsOn reports whether what arrives at an end goes on from there.
 func handsOn(src, dst End) bool {
-	return !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer && (src.Outside() || src.Interface.Instance != dst.Interface.Instance)
+	return !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer &&
+		(src.Outside() || src.Interface.Instance != dst.Interface.Instance)
 }
 
 // reaching is becomes as far as to the end itself: what a balancer hands on is not asked.
@@ -216,7 +217,8 @@ func (d *Decider) HandTo(balancer *estate.Interface, l estate.Listener, target *
 }
 
 // handTo is HandTo after some balancers were met.
-func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *estate.Instance, met []*estate.Instance) Outcome {
+func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *estate.Instance,
+	met []*estate.Instance) Outcome {
 	services := service.Of(l.Service)
 	from, to, ok := handOver(balancer, target)
 	if !ok || target.Kind == estate.Balancer && slices.Contains(met, target) {
@@ -283,7 +285,8 @@ func (d *Decider) metInCircle(balancer *estate.Instance, met []*estate.Instance)
 // findCircles finds the balancers that hand on to each other, after Tarjan
 // ("Depth-first search and linear graph algorithms", 1972).
 func (x *index) findCircles() map[*estate.Instance]circle {
-	f := circleFinder{number: make(map[*estate.Instance]int), low: make(map[*estate.Instance]int), found: make(map[*estate.Instance]circle)}
+	f := circleFinder{number: make(map[*estate.Instance]int), low: make(map[*estate.Instance]int),
+		found: make(map[*estate.Instance]circle)}
 	for _, i := range x.estate.Instances {
 		if i.Kind == estate.Balancer && f.number[i] == 0 {
 			f.visit(i)

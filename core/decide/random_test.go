@@ -23,14 +23,18 @@ func randomEstate(random *rand.Rand, name string) *estate.Estate {
 	e := &estate.Estate{Clouds: []*estate.Cloud{cloud}, Accounts: []*estate.Account{account}}
 	for n := range 2 {
 		network := &estate.Network{Account: account, ID: fmt.Sprintf("n%d", n), Name: fmt.Sprintf("n%d", n),
-			Ranges: []netip.Prefix{netip.MustParsePrefix(fmt.Sprintf("10.%d.0.0/16", n+1)), netip.MustParsePrefix(fmt.Sprintf("fd00:%d::/32", n+1))}}
+			Ranges: []netip.Prefix{netip.MustParsePrefix(fmt.Sprintf("10.%d.0.0/16", n+1)),
+				netip.MustParsePrefix(fmt.Sprintf("fd00:%d::/32", n+1))}}
 		if random.IntN(3) == 0 {
 			network.Answers = estate.Ports{From: 40000, To: 40003}
 		}
 		e.Networks = append(e.Networks, network)
 		for s := range 2 {
-			network.Subnets = append(network.Subnets, &estate.Subnet{Network: network, ID: fmt.Sprintf("s%d%d", n, s), Name: fmt.Sprintf("s%d", s), RoutesKnown: true,
-				Ranges: []netip.Prefix{netip.MustParsePrefix(fmt.Sprintf("10.%d.%d.0/24", n+1, s+1)), netip.MustParsePrefix(fmt.Sprintf("fd00:%d:%d::/48", n+1, s+1))}})
+			network.Subnets = append(network.Subnets,
+				&estate.Subnet{Network: network, ID: fmt.Sprintf("s%d%d", n, s), Name: fmt.Sprintf("s%d", s),
+					RoutesKnown: true,
+					Ranges: []netip.Prefix{netip.MustParsePrefix(fmt.Sprintf("10.%d.%d.0/24", n+1, s+1)),
+						netip.MustParsePrefix(fmt.Sprintf("fd00:%d:%d::/48", n+1, s+1))}})
 		}
 	}
 	e.Networks[0].Peered, e.Networks[1].Peered = []*estate.Network{e.Networks[1]}, []*estate.Network{e.Networks[0]}
@@ -42,13 +46,20 @@ func randomEstate(random *rand.Rand, name string) *estate.Estate {
 			}
 		}
 		for range 2 + random.IntN(2) {
-			e.Groups = append(e.Groups, &estate.Group{Account: account, Network: network, ID: fmt.Sprintf("g%d", len(e.Groups)), Name: fmt.Sprintf("g%d", len(e.Groups)), For: estate.ForInstances, Stateless: name == "flat" && random.IntN(2) == 0})
+			e.Groups = append(e.Groups,
+				&estate.Group{Account: account, Network: network, ID: fmt.Sprintf("g%d", len(e.Groups)),
+					Name: fmt.Sprintf("g%d", len(e.Groups)), For: estate.ForInstances, Stateless: name == "flat" &&
+						random.IntN(2) == 0})
 		}
 		if dl.SubnetGroups {
-			e.Groups = append(e.Groups, &estate.Group{Account: account, Network: network, ID: fmt.Sprintf("g%d", len(e.Groups)), Name: fmt.Sprintf("g%d", len(e.Groups)), For: estate.ForSubnets})
+			e.Groups = append(e.Groups,
+				&estate.Group{Account: account, Network: network, ID: fmt.Sprintf("g%d", len(e.Groups)),
+					Name: fmt.Sprintf("g%d", len(e.Groups)), For: estate.ForSubnets})
 		}
 		if dl.Nothing == dialect.DefaultAttached {
-			e.Groups = append(e.Groups, &estate.Group{Account: account, Network: network, ID: fmt.Sprintf("d%d", n), Name: "default", For: estate.ForInstances, Default: true})
+			e.Groups = append(e.Groups,
+				&estate.Group{Account: account, Network: network, ID: fmt.Sprintf("d%d", n), Name: "default",
+					For: estate.ForInstances, Default: true})
 		}
 	}
 	for _, g := range e.Groups {
@@ -62,11 +73,13 @@ func randomEstate(random *rand.Rand, name string) *estate.Estate {
 				}
 			}
 			for h := range 1 + random.IntN(2) {
-				i := &estate.Instance{Account: account, Name: fmt.Sprintf("%s-%d-%d", network.Name, k, h), Kind: estate.Machine}
+				i := &estate.Instance{Account: account, Name: fmt.Sprintf("%s-%d-%d", network.Name, k, h),
+					Kind: estate.Machine}
 				f := &estate.Interface{Instance: i, Subnet: s, Unfiltered: random.IntN(10) == 0, Private: []netip.Addr{
 					addrIn(s.Ranges[0], byte(h+5)), addrIn(s.Ranges[1], byte(h+5))}}
 				for _, g := range e.Groups {
-					if g.Network == network && g.For == estate.ForInstances && !g.Default && (dl.GroupsPerInterface == 0 || len(f.Groups) < dl.GroupsPerInterface) && random.IntN(5) < 2 {
+					if g.Network == network && g.For == estate.ForInstances && !g.Default &&
+						(dl.GroupsPerInterface == 0 || len(f.Groups) < dl.GroupsPerInterface) && random.IntN(5) < 2 {
 						f.Groups = append(f.Groups, g)
 					}
 				}
@@ -86,9 +99,12 @@ func addrIn(p netip.Prefix, last byte) netip.Addr {
 }
 
 var randomServices = []service.Spec{
-	service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 20, 30), service.Ports(service.TCP, 1024, 65535), service.Whole(service.TCP),
-	service.Ports(service.UDP, 53, 53), service.Ports(service.UDP, 40000, 40003), service.Whole(service.UDP), service.Anything,
-	service.ICMPType(service.ICMP, 8), service.ICMPType(service.ICMP, 0), service.ICMPType(service.ICMPv6, 128), service.ICMPType(service.ICMPv6, 129), service.Whole(service.ICMP),
+	service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 20, 30), service.Ports(service.TCP, 1024,
+		65535), service.Whole(service.TCP),
+	service.Ports(service.UDP, 53, 53), service.Ports(service.UDP, 40000, 40003), service.Whole(service.UDP),
+	service.Anything,
+	service.ICMPType(service.ICMP, 8), service.ICMPType(service.ICMP, 0), service.ICMPType(service.ICMPv6, 128),
+	service.ICMPType(service.ICMPv6, 129), service.Whole(service.ICMP),
 }
 
 func randomRules(random *rand.Rand, e *estate.Estate, g *estate.Group, dl dialect.Dialect) {
@@ -97,7 +113,8 @@ func randomRules(random *rand.Rand, e *estate.Estate, g *estate.Group, dl dialec
 		f = dl.Subnets
 	}
 	for k := range 2 + random.IntN(5) {
-		r := estate.Rule{ID: fmt.Sprintf("%s-r%d", g.ID, k), Direction: []estate.Direction{estate.In, estate.Out}[random.IntN(2)], Action: estate.Admit,
+		r := estate.Rule{ID: fmt.Sprintf("%s-r%d", g.ID, k),
+			Direction: []estate.Direction{estate.In, estate.Out}[random.IntN(2)], Action: estate.Admit,
 			Services: []service.Spec{randomServices[random.IntN(len(randomServices))]}}
 		if f.Refuses && random.IntN(3) == 0 {
 			r.Action = estate.Refuse
@@ -129,7 +146,8 @@ func randomRules(random *rand.Rand, e *estate.Estate, g *estate.Group, dl dialec
 }
 
 // probed are the single services that random estates are asked about: both sides of every border.
-var probed = []string{"tcp 19", "tcp 20", "tcp 22", "tcp 1023", "tcp 1024", "tcp 65535", "udp 53", "udp 40000", "protocol 47", "icmp 8/0", "icmp 0/0", "icmp 13/0", "icmpv6 128/0"}
+var probed = []string{"tcp 19", "tcp 20", "tcp 22", "tcp 1023", "tcp 1024", "tcp 65535", "udp 53", "udp 40000",
+	"protocol 47", "icmp 8/0", "icmp 0/0", "icmp 13/0", "icmpv6 128/0"}
 
 // Sets and single flows of every dialect agree on every pair and service.
 func TestDialectsSetsAgreeWithFlows(t *testing.T) {
@@ -141,7 +159,8 @@ func TestDialectsSetsAgreeWithFlows(t *testing.T) {
 			for _, a := range e.Instances {
 				for _, b := range e.Instances {
 					for family := range 2 {
-						src, dst := decide.End{Interface: a.Interfaces[0], Addr: a.Interfaces[0].Private[family]}, decide.End{Interface: b.Interfaces[0], Addr: b.Interfaces[0].Private[family]}
+						src, dst := decide.End{Interface: a.Interfaces[0], Addr: a.Interfaces[0].Private[family]},
+							decide.End{Interface: b.Interfaces[0], Addr: b.Interfaces[0].Private[family]}
 						set := d.Between(src, dst)
 						for _, text := range probed {
 							p := point(t, text)
@@ -152,10 +171,12 @@ func TestDialectsSetsAgreeWithFlows(t *testing.T) {
 							verdicts[flow.Verdict]++
 							asked++
 							if got := flow.Verdict == decide.Passes; got != set.Contains(p) {
-								t.Fatalf("%s, seed %d: %s → %s %s is %s, and in the set: %v\n%+v", name, seed, src, dst, text, flow.Verdict, set.Contains(p), flow.Steps)
+								t.Fatalf("%s, seed %d: %s → %s %s is %s, and in the set: %v\n%+v", name, seed, src,
+									dst, text, flow.Verdict, set.Contains(p), flow.Steps)
 							}
 							if want := byThePage(d, src, dst, p); want != flow.Verdict {
-								t.Fatalf("%s, seed %d: %s → %s %s is %s, by the page it is %s\n%+v", name, seed, src, dst, text, flow.Verdict, want, flow.Steps)
+								t.Fatalf("%s, seed %d: %s → %s %s is %s, by the page it is %s\n%+v", name, seed, src,
+									dst, text, flow.Verdict, want, flow.Steps)
 							}
 						}
 					}
@@ -235,7 +256,8 @@ func replyPoints(client *estate.Network, p service.Point) []service.Point {
 
 // atInterface asks the layers at one interface. The second result says of each layer
 // whether it keeps no state for this flow.
-func atInterface(d *decide.Decider, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, inside bool) (bool, map[int]bool) {
+func atInterface(d *decide.Decider, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point,
+	inside bool) (bool, map[int]bool) {
 	stateless := make(map[int]bool)
 	name := i.Instance.Account.Cloud.Dialect
 	if (name == "layered" || name == "flat") && i.Unfiltered {
@@ -255,13 +277,15 @@ func atInterface(d *decide.Decider, i *estate.Interface, direction estate.Direct
 	return true, stateless
 }
 
-func oneLayer(d *decide.Decider, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, k int) bool {
+func oneLayer(d *decide.Decider, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point,
+	k int) bool {
 	ok, _ := oneLayerState(d, i, direction, peer, p, k)
 	return ok
 }
 
 // oneLayerState decides layer 0, the interface's (in layered all together), or 1, the subnet's.
-func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, k int) (ok, state bool) {
+func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	p service.Point, k int) (ok, state bool) {
 	name := i.Instance.Account.Cloud.Dialect
 	var groups []*estate.Group
 	switch {
@@ -294,7 +318,9 @@ func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Dire
 	for _, g := range groups {
 		rules := make([]estate.Rule, 0, len(g.Rules))
 		for _, r := range g.Rules {
-			if r.Direction == direction && slices.ContainsFunc(r.Services, func(s service.Spec) bool { return service.Of(s).Contains(p) }) && peerByThePage(d, g, r.Peers[0], peer) {
+			if r.Direction == direction &&
+				slices.ContainsFunc(r.Services, func(s service.Spec) bool { return service.Of(s).Contains(p) }) &&
+				peerByThePage(d, g, r.Peers[0], peer) {
 				rules = append(rules, r)
 			}
 		}
@@ -322,7 +348,8 @@ func oneLayerState(d *decide.Decider, i *estate.Interface, direction estate.Dire
 		case len(rules) > 0:
 			ok = rules[0].Action == estate.Admit
 		case name == "ranked": // the fixed rules: within the network, and out to public addresses
-			ok = addr.OfPrefixes(g.Network.Ranges...).Contains(peer) || direction == estate.Out && addr.Public.Contains(peer)
+			ok = addr.OfPrefixes(g.Network.Ranges...).Contains(peer) ||
+				direction == estate.Out && addr.Public.Contains(peer)
 		}
 		state = ok && name == "ranked"
 	}
@@ -373,7 +400,9 @@ func TestExposureAgreesWithFlows(t *testing.T) {
 			from := e.Instances[0].Interfaces[0]
 			for _, direction := range []estate.Direction{estate.In, estate.Out} {
 				byInterface := make(map[*estate.Interface]decide.Exposed)
-				for _, x := range d.Exposure(decide.Peers{Outside: addr.Of(stranger), Ends: []decide.End{{Interface: from, Addr: from.Private[0]}}}, direction) {
+				for _, x := range d.Exposure(
+					decide.Peers{Outside: addr.Of(stranger),
+						Ends: []decide.End{{Interface: from, Addr: from.Private[0]}}}, direction) {
 					byInterface[x.Interface] = x
 					exposed++
 					if len(x.Rules) == 0 && !x.Interface.Unfiltered && len(d.GroupsAt(x.Interface)) > 0 {
@@ -396,12 +425,15 @@ func TestExposureAgreesWithFlows(t *testing.T) {
 								}
 								if own.Addr.Is4() == peer.Addr.Is4() && possible(p, peer.Addr) {
 									verdict := d.Flow(src, dst, p).Verdict
-									passes, oneWay = passes || verdict == decide.Passes, oneWay || verdict == decide.OneWay
+									passes, oneWay = passes || verdict == decide.Passes, oneWay ||
+										verdict == decide.OneWay
 								}
 							}
 							x := byInterface[f]
-							if x.Traffic.Contains(peer.Addr, p) != passes || x.OneWay.Contains(peer.Addr, p) != (oneWay && !passes) {
-								t.Fatalf("%s, seed %d, %s: %s and %s, %s: passes %v, one way %v; exposed otherwise", name, seed, direction, peer, i.Name, text, passes, oneWay)
+							if x.Traffic.Contains(peer.Addr, p) != passes ||
+								x.OneWay.Contains(peer.Addr, p) != (oneWay && !passes) {
+								t.Fatalf("%s, seed %d, %s: %s and %s, %s: passes %v, one way %v; exposed otherwise",
+									name, seed, direction, peer, i.Name, text, passes, oneWay)
 							}
 						}
 					}
@@ -433,7 +465,9 @@ func openToInternet(random *rand.Rand, e *estate.Estate) {
 // LetIn for strangers, TrafficOn for some services, forks for the same estate.
 func TestQuickWaysAgreeWithSets(t *testing.T) {
 	random := rand.New(rand.NewPCG(31, 7))
-	points := []service.Point{service.PointOf(service.TCP, 22), service.PointOf(service.TCP, 443), service.PointOf(service.TCP, 40001), service.PointOf(service.UDP, 53), service.PointOf(service.ICMP, 8<<8), service.PointOf(service.ICMPv6, 128<<8), service.PointOf(47, 0)}
+	points := []service.Point{service.PointOf(service.TCP, 22), service.PointOf(service.TCP, 443),
+		service.PointOf(service.TCP, 40001), service.PointOf(service.UDP, 53), service.PointOf(service.ICMP, 8<<8),
+		service.PointOf(service.ICMPv6, 128<<8), service.PointOf(47, 0)}
 	asked := 0
 	for round := range 120 {
 		e := randomEstate(random, dialect.Names()[round%4])
@@ -445,7 +479,8 @@ func TestQuickWaysAgreeWithSets(t *testing.T) {
 			for _, i := range instance.Interfaces {
 				for _, direction := range []estate.Direction{estate.In, estate.Out} {
 					set := d.FilterTraffic(i, direction)
-					for _, a := range []string{"192.0.2.77", "2001:db8::77", "10.1.1.5", "10.2.2.6", "fd00:2:1::5", "172.16.0.9"} {
+					for _, a := range []string{"192.0.2.77", "2001:db8::77", "10.1.1.5", "10.2.2.6", "fd00:2:1::5",
+						"172.16.0.9"} {
 						peer := netip.MustParseAddr(a)
 						for _, p := range points {
 							if !possible(p, peer) || len(d.At(peer)) > 0 && d.At(peer)[0].Subnet == i.Subnet {
@@ -453,20 +488,24 @@ func TestQuickWaysAgreeWithSets(t *testing.T) {
 							}
 							asked++
 							if fork.Lets(i, direction, peer, p) != set.Contains(peer, p) {
-								t.Fatalf("%s %s %s %s: %v by Lets, %v by the set", instance.Name, direction, peer, p, !set.Contains(peer, p), set.Contains(peer, p))
+								t.Fatalf("%s %s %s %s: %v by Lets, %v by the set", instance.Name, direction, peer, p,
+									!set.Contains(peer, p), set.Contains(peer, p))
 							}
 						}
 					}
 				}
 				if got, want := d.LetIn(i).WithPeers(strangers), d.Arriving(i).WithPeers(strangers); !got.Equal(want) {
-					t.Fatalf("%s: strangers are let in on %v, and arrive on %v", instance.Name, got.Services(), want.Services())
+					t.Fatalf("%s: strangers are let in on %v, and arrive on %v", instance.Name, got.Services(),
+						want.Services())
 				}
 				for _, own := range slices.Concat(i.Private, i.Public) {
 					for _, a := range []string{"192.0.2.77", "2001:db8::77"} {
 						peer := netip.MustParseAddr(a)
 						for _, p := range points {
-							if peer.Is4() == own.Is4() && possible(p, peer) && slices.Contains(i.Private, own) && d.Reaches(peer, i, own, p) != d.Arriving(i).Contains(peer, p) {
-								t.Fatalf("%s from %s on %s: %v by Reaches, not by the set", instance.Name, peer, p, d.Reaches(peer, i, own, p))
+							if peer.Is4() == own.Is4() && possible(p, peer) && slices.Contains(i.Private, own) &&
+								d.Reaches(peer, i, own, p) != d.Arriving(i).Contains(peer, p) {
+								t.Fatalf("%s from %s on %s: %v by Reaches, not by the set", instance.Name, peer, p,
+									d.Reaches(peer, i, own, p))
 							}
 						}
 					}
@@ -476,7 +515,8 @@ func TestQuickWaysAgreeWithSets(t *testing.T) {
 		for _, g := range e.Groups {
 			for _, direction := range []estate.Direction{estate.In, estate.Out} {
 				some := service.Of(service.Ports(service.TCP, 20, 500), service.Whole(service.ICMP))
-				if whole := d.GroupTraffic(g, direction); !d.TrafficOn(g, direction, some).Equal(whole.OnServices(some)) {
+				if whole := d.GroupTraffic(g, direction); !d.TrafficOn(g, direction,
+					some).Equal(whole.OnServices(some)) {
 					t.Fatalf("%s %s: on some services another traffic", g.Path(), direction)
 				}
 			}
@@ -484,7 +524,9 @@ func TestQuickWaysAgreeWithSets(t *testing.T) {
 				peers := d.Peers(g, &g.Rules[i], nil)
 				four, six := d.StrangersAmong(peers)
 				want := decide.BreadthOf(peers, strangers)
-				if got := d.Breadth(peers); got != want && (got.IPv4-want.IPv4 > 1e-9 || want.IPv4-got.IPv4 > 1e-9 || got.IPv6-want.IPv6 > 1e-9 || want.IPv6-got.IPv6 > 1e-9) {
+				if got := d.Breadth(peers); got != want &&
+					(got.IPv4-want.IPv4 > 1e-9 || want.IPv4-got.IPv4 > 1e-9 || got.IPv6-want.IPv6 > 1e-9 ||
+						want.IPv6-got.IPv6 > 1e-9) {
 					t.Fatalf("%v: breadth %v, counted %v", peers, want, got)
 				}
 				a, ok := d.Stranger(peers)
@@ -512,13 +554,15 @@ func TestUnansweredAgreesWithFlows(t *testing.T) {
 				set := d.Unanswered(i, g, estate.In)
 				filters := d.FilterTraffic(i, estate.In)
 				for _, b := range set.Bands() {
-					for _, peer := range []netip.Addr{netip.MustParseAddr("192.0.2.77"), netip.MustParseAddr("2001:db8::77"), netip.MustParseAddr("172.16.0.9")} {
+					for _, peer := range []netip.Addr{netip.MustParseAddr("192.0.2.77"),
+						netip.MustParseAddr("2001:db8::77"), netip.MustParseAddr("172.16.0.9")} {
 						if !b.Peers.Contains(peer) {
 							continue
 						}
 						lost++
 						if filters.Contains(peer, b.From) {
-							t.Fatalf("%s at %s: %s from %s is said to go unanswered, and passes answers and all", g.Path(), i.Instance.Name, b.From, peer)
+							t.Fatalf("%s at %s: %s from %s is said to go unanswered, and passes answers and all",
+								g.Path(), i.Instance.Name, b.From, peer)
 						}
 					}
 				}

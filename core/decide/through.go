@@ -106,14 +106,16 @@ func (d *Decider) handedTargets(from *estate.Interface, met []*estate.Instance) 
 
 // throughTarget adds what one target of a listener gets of its services, or what those get
 // to which it hands on itself.
-func (d *Decider) throughTarget(balancer *estate.Interface, l estate.Listener, target *estate.Instance, met []*estate.Instance, add func(targetOutcome)) {
+func (d *Decider) throughTarget(balancer *estate.Interface, l estate.Listener, target *estate.Instance,
+	met []*estate.Instance, add func(targetOutcome)) {
 	from, to, ok := handOver(balancer, target)
 	if !ok || target.Kind == estate.Balancer && slices.Contains(met, target) {
 		return
 	}
 	there := d.reaching(from, to)
 	if target.Kind != estate.Balancer {
-		add(targetOutcome{targetKey{to.Interface, l.Port}, d.way(from, to).source, []*estate.Instance{balancer.Instance}, askedFor(l, there)})
+		add(targetOutcome{targetKey{to.Interface, l.Port}, d.way(from, to).source,
+			[]*estate.Instance{balancer.Instance}, askedFor(l, there)})
 		return
 	}
 	for _, next := range d.handedTargets(to.Interface, met) {
@@ -135,7 +137,8 @@ func (d *Decider) behindCircle(from *estate.Interface, add func(targetOutcome)) 
 				case !ok:
 				case target.Kind != estate.Balancer:
 					perhaps := becoming(Undecided, Listened(from.Instance))
-					add(targetOutcome{targetKey{to.Interface, l.Port}, own.Addr, []*estate.Instance{from.Instance}, perhaps})
+					add(targetOutcome{targetKey{to.Interface, l.Port}, own.Addr, []*estate.Instance{from.Instance},
+						perhaps})
 				case !seen[to.Interface]:
 					seen[to.Interface] = true
 					queue = append(queue, to.Interface)

@@ -50,14 +50,17 @@ func TestExposureAgreesWithASecondReading(t *testing.T) {
 							p := point(t, text)
 							for _, a := range strangers {
 								if possible(p, a) {
-									where := fmt.Sprintf("%s, seed %d, %s: %s, %s and %s", name, seed, direction, text, i.Name, a)
+									where := fmt.Sprintf("%s, seed %d, %s: %s, %s and %s", name, seed, direction,
+										text, i.Name, a)
 									exposedAs(t, where, e, d, found[f], reading.End{Addr: a}, f, p, direction, told)
 								}
 							}
 							for _, end := range peers.Ends {
 								if end.Interface.Instance != i && possible(p, end.Addr) {
-									where := fmt.Sprintf("%s, seed %d, %s: %s, %s and %s", name, seed, direction, text, i.Name, end)
-									exposedAs(t, where, e, d, found[f], reading.End{At: end.Interface, Addr: end.Addr}, f, p, direction, told)
+									where := fmt.Sprintf("%s, seed %d, %s: %s, %s and %s", name, seed, direction,
+										text, i.Name, end)
+									exposedAs(t, where, e, d, found[f],
+										reading.End{At: end.Interface, Addr: end.Addr}, f, p, direction, told)
 								}
 							}
 						}
@@ -71,7 +74,8 @@ func TestExposureAgreesWithASecondReading(t *testing.T) {
 			}
 		}
 	}
-	for what, least := range map[string]int{"passes": 5000, "one-way": 300, "undecided": 300, "handed passes": 100, "handed one-way": 1, "handed on to passes": 100, "handed on to one-way": 1} {
+	for what, least := range map[string]int{"passes": 5000, "one-way": 300, "undecided": 300, "handed passes": 100,
+		"handed one-way": 1, "handed on to passes": 100, "handed on to one-way": 1} {
 		if told[what] < least {
 			t.Errorf("only %d flows are %s", told[what], what)
 		}
@@ -85,12 +89,16 @@ func splitRoutes(random *rand.Rand, e *estate.Estate) {
 		for _, s := range n.Subnets {
 			for last := byte(200); last < 202; last++ {
 				i := &estate.Instance{Account: n.Account, Name: fmt.Sprint(s.Name, "-", last), Kind: estate.Machine}
-				i.Interfaces = []*estate.Interface{{Instance: i, Subnet: s, Unfiltered: true, Private: []netip.Addr{addrIn(s.Ranges[0], last)}, Public: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 101, last})}}}
+				i.Interfaces = []*estate.Interface{{Instance: i, Subnet: s, Unfiltered: true,
+					Private: []netip.Addr{addrIn(s.Ranges[0], last)},
+					Public:  []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 101, last})}}}
 				e.Instances = append(e.Instances, i)
 			}
-			for _, to := range []string{"10.1.1.200/32", "10.1.2.201/32", "10.2.1.128/25", "10.2.1.201/32", "10.2.2.201/32", "198.51.101.201/32", "fd00:2:1::6/128"} {
+			for _, to := range []string{"10.1.1.200/32", "10.1.2.201/32", "10.2.1.128/25", "10.2.1.201/32",
+				"10.2.2.201/32", "198.51.101.201/32", "fd00:2:1::6/128"} {
 				if random.IntN(4) == 0 {
-					via := []estate.Via{estate.ViaDrop, estate.ViaDrop, estate.ViaInternet, estate.ViaPrivateLine}[random.IntN(4)]
+					via := []estate.Via{estate.ViaDrop, estate.ViaDrop, estate.ViaInternet,
+						estate.ViaPrivateLine}[random.IntN(4)]
 					s.Routes = append(s.Routes, estate.Route{To: netip.MustParsePrefix(to), Via: via})
 				}
 			}
@@ -104,7 +112,8 @@ func TestExposureBehindACircle(t *testing.T) {
 	for n, want := range map[int]string{3: "passes", 40: "undecided"} {
 		e := circleOf(n)
 		asking, target := e.Instances[n], &estate.Instance{Account: e.Accounts[0], Name: "target", Kind: estate.Machine}
-		target.Interfaces = []*estate.Interface{{Instance: target, Subnet: asking.Interfaces[0].Subnet, Unfiltered: true, Private: []netip.Addr{netip.MustParseAddr("10.0.1.9")}}}
+		target.Interfaces = []*estate.Interface{{Instance: target, Subnet: asking.Interfaces[0].Subnet,
+			Unfiltered: true, Private: []netip.Addr{netip.MustParseAddr("10.0.1.9")}}}
 		e.Instances = append(e.Instances, target)
 		last := e.Instances[n-1]
 		last.Listeners[0].Targets = append(last.Listeners[0].Targets, target)
@@ -124,7 +133,8 @@ func TestExposureBehindACircle(t *testing.T) {
 
 // exposedAs holds what an exposure says of an interface and a peer against the best that is
 // read of the interface's addresses.
-func exposedAs(t *testing.T, where string, e *estate.Estate, d *decide.Decider, x decide.Exposed, peer reading.End, f *estate.Interface, p service.Point, direction estate.Direction, told map[string]int) {
+func exposedAs(t *testing.T, where string, e *estate.Estate, d *decide.Decider, x decide.Exposed, peer reading.End,
+	f *estate.Interface, p service.Point, direction estate.Direction, told map[string]int) {
 	t.Helper()
 	verdicts := make(map[string]bool)
 	for _, own := range slices.Concat(f.Private, f.Public) {
@@ -161,13 +171,15 @@ func bestOf(verdicts map[string]bool) string {
 
 func saidOf(m decide.Met, a netip.Addr, p service.Point) string {
 	said := make(map[string]bool)
-	said["passes"], said["one-way"], said["undecided"] = m.Passes.Contains(a, p), m.OneWay.Contains(a, p), m.Undecided.Contains(a, p)
+	said["passes"], said["one-way"], said["undecided"] = m.Passes.Contains(a, p), m.OneWay.Contains(a, p),
+		m.Undecided.Contains(a, p)
 	return bestOf(said)
 }
 
 // behindBalancers holds what targets get through each balancer against an estate in which
 // each of them is the only one that is no balancer.
-func behindBalancers(t *testing.T, where string, e *estate.Estate, found map[*estate.Interface]decide.Exposed, strangers []netip.Addr, ends []decide.End, told map[string]int) {
+func behindBalancers(t *testing.T, where string, e *estate.Estate, found map[*estate.Interface]decide.Exposed,
+	strangers []netip.Addr, ends []decide.End, told map[string]int) {
 	t.Helper()
 	for _, target := range e.Instances {
 		if target.Kind == estate.Balancer {
@@ -207,7 +219,8 @@ func behindBalancers(t *testing.T, where string, e *estate.Estate, found map[*es
 						want, has := bestOf(verdicts), saidOf(got, peer.Addr, p)
 						told["handed "+want]++
 						if want != has {
-							t.Fatalf("%s: %s from %s through %s to %s is %q, by the second reading %q", where, text, peer.Addr, balancer.Name, target.Name, has, want)
+							t.Fatalf("%s: %s from %s through %s to %s is %q, by the second reading %q", where, text,
+								peer.Addr, balancer.Name, target.Name, has, want)
 						}
 					}
 				}
@@ -231,7 +244,8 @@ func handedBy(list []decide.Handed, b, target *estate.Interface, into decide.Met
 
 // towardsTargets holds what interfaces reach of the targets behind balancers against the
 // second reading.
-func towardsTargets(t *testing.T, where string, e *estate.Estate, found map[*estate.Interface]decide.Exposed, ends []decide.End, told map[string]int) {
+func towardsTargets(t *testing.T, where string, e *estate.Estate, found map[*estate.Interface]decide.Exposed,
+	ends []decide.End, told map[string]int) {
 	t.Helper()
 	var targets []*estate.Instance
 	for _, x := range ends {
@@ -258,13 +272,15 @@ func towardsTargets(t *testing.T, where string, e *estate.Estate, found map[*est
 								verdicts := make(map[string]bool)
 								for _, a := range slices.Concat(f.Private, f.Public) {
 									if a.Is4() == own.Is4() && possible(p, a) {
-										verdicts[reading.Verdict(e, reading.End{At: f, Addr: a}, reading.End{At: b, Addr: own}, p)] = true
+										verdicts[reading.Verdict(e, reading.End{At: f, Addr: a},
+											reading.End{At: b, Addr: own}, p)] = true
 									}
 								}
 								want, has := bestOf(verdicts), saidOf(got, own, p)
 								told["handed on to "+want]++
 								if want != has {
-									t.Fatalf("%s: %s from %s at %s of %s to %s is %q, by the second reading %q", where, text, from.Name, own, balancer.Name, target.Name, has, want)
+									t.Fatalf("%s: %s from %s at %s of %s to %s is %q, by the second reading %q",
+										where, text, from.Name, own, balancer.Name, target.Name, has, want)
 								}
 							}
 						}
@@ -284,7 +300,8 @@ func onlyTarget(e *estate.Estate, target *estate.Instance) (restore func()) {
 			l := &i.Listeners[k]
 			was := l.Targets
 			undo = append(undo, func() { l.Targets = was })
-			l.Targets = slices.DeleteFunc(slices.Clone(was), func(x *estate.Instance) bool { return x.Kind != estate.Balancer && x != target })
+			l.Targets = slices.DeleteFunc(slices.Clone(was),
+				func(x *estate.Instance) bool { return x.Kind != estate.Balancer && x != target })
 		}
 	}
 	return func() {

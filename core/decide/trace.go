@@ -115,7 +115,8 @@ func (d *Decider) tellOtherWay(answer *Answer, pairs [][2]End, sourcePort int) {
 			continue
 		}
 		if d.flow(p[0], p[1], answer.Service, sourcePort).Verdict == Passes {
-			answer.Steps[k].Text += fmt.Sprintf("; from %s to %s it passes: ask for these addresses", p[0].Addr, p[1].Addr)
+			answer.Steps[k].Text += fmt.Sprintf("; from %s to %s it passes: ask for these addresses", p[0].Addr,
+				p[1].Addr)
 			return
 		}
 	}
@@ -125,7 +126,8 @@ func (d *Decider) tellOtherWay(answer *Answer, pairs [][2]End, sourcePort int) {
 // carry its service.
 func pairsFor(q Question, sources, destinations []End) ([][2]End, error) {
 	if sources[0].Outside() && destinations[0].Outside() {
-		return nil, fmt.Errorf("neither %s nor %s is on an interface of the estate: nothing here decides about them", q.Source, q.Destination)
+		return nil, fmt.Errorf("neither %s nor %s is on an interface of the estate: nothing here decides about them",
+			q.Source, q.Destination)
 	}
 	protocol, _ := q.Service.Split()
 	carries := func(e End) bool {
@@ -147,8 +149,10 @@ func pairsFor(q Question, sources, destinations []End) ([][2]End, error) {
 	case !common:
 		return nil, fmt.Errorf("%s and %s have no address family in common", q.Source, q.Destination)
 	case len(pairs) == 0:
-		return nil, fmt.Errorf("%s does not go over %s, the only family that both ends have: ask for %s", service.ProtocolName(protocol),
-			map[uint8]string{service.ICMP: "IPv6", service.ICMPv6: "IPv4"}[protocol], map[uint8]string{service.ICMP: "icmpv6", service.ICMPv6: "icmp"}[protocol])
+		return nil, fmt.Errorf("%s does not go over %s, the only family that both ends have: ask for %s",
+			service.ProtocolName(protocol),
+			map[uint8]string{service.ICMP: "IPv6", service.ICMPv6: "IPv4"}[protocol],
+			map[uint8]string{service.ICMP: "icmpv6", service.ICMPv6: "icmp"}[protocol])
 	}
 	return pairs, nil
 }
@@ -172,7 +176,8 @@ func choosePair(q Question, pairs [][2]End, sources, destinations []End) ([2]End
 			for _, e := range found {
 				names = append(names, e.Interface.Instance.Path())
 			}
-			return [2]End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr, count.Some(names, 6))
+			return [2]End{}, fmt.Errorf("%s is the address of %s: say which by name", found[0].Addr,
+				count.Some(names, 6))
 		}
 	}
 	return pairs[0], nil
@@ -251,7 +256,8 @@ func (d *Decider) noInstance(text string) error {
 		}
 	}
 	if found := near.Several(text, names, 3); len(found) > 0 {
-		return fmt.Errorf("there is no instance called %q: %s %s near", text, strings.Join(found, ", "), map[bool]string{true: "is", false: "are"}[len(found) == 1])
+		return fmt.Errorf("there is no instance called %q: %s %s near", text, strings.Join(found, ", "),
+			map[bool]string{true: "is", false: "are"}[len(found) == 1])
 	}
 	return fmt.Errorf("there is no instance called %q, and it is not an address", text)
 }
@@ -301,11 +307,15 @@ func (d *Decider) follow(src, dst End, p service.Point, sourcePort int, met []*e
 		balancer = dst.Interface.Instance.Kind == estate.Balancer
 		if balancer && !Listened(dst.Interface.Instance).Contains(p) {
 			balancer = false
-			answer.Steps = append(answer.Steps, Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoRoute, Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
+			answer.Steps = append(answer.Steps,
+				Step{Layer: "listener", At: dst.Interface.Instance.Name, Verdict: NoRoute,
+					Text: fmt.Sprintf("%s has no listener for %s", dst.Interface.Instance.Name, p)})
 		}
 		if w.verdict == Undecided {
 			if d.fromSomewhere(dst.Interface, w.sources).Of(p) == Stopped {
-				answer.Steps = append(answer.Steps, Step{Layer: "in", At: dst.Interface.Instance.Name, Verdict: Stopped, Text: fmt.Sprintf("%s is let in from no public address that could come in", d.describe(p))})
+				answer.Steps = append(answer.Steps,
+					Step{Layer: "in", At: dst.Interface.Instance.Name, Verdict: Stopped,
+						Text: fmt.Sprintf("%s is let in from no public address that could come in", d.describe(p))})
 			}
 		} else {
 			meet(dst.Interface, estate.In, w.source)
@@ -355,9 +365,11 @@ func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 			from, to, ok := handOver(balancer, target)
 			switch {
 			case !ok:
-				step.Verdict, step.Text = NoRoute, fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)
+				step.Verdict, step.Text = NoRoute,
+					fmt.Sprintf("%s and %s have no address family in common", balancer.Instance.Name, target.Name)
 			case target.Kind == estate.Balancer && slices.Contains(whole, target):
-				step.Verdict, step.Text = NoRoute, fmt.Sprintf("%s was met before: a balancer is not entered again", target.Name)
+				step.Verdict, step.Text = NoRoute,
+					fmt.Sprintf("%s was met before: a balancer is not entered again", target.Name)
 			default:
 				step.Verdict = d.handTo(balancer, l, target, whole).Of(answer.Service)
 				step.Text = fmt.Sprintf("%s hands it on to %s as %s", balancer.Instance.Name, to, p)
@@ -371,9 +383,13 @@ func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 	}
 	switch {
 	case !told:
-		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: NoRoute, Text: "the listener has no target"})
+		answer.Steps = append(answer.Steps,
+			Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: NoRoute, Text: "the listener has no target"})
 	case d.circles()[balancer.Instance].size > largestCircle:
-		answer.Steps = append(answer.Steps, Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: Undecided, Text: fmt.Sprintf("%d balancers hand on to each other: nobody follows all their ways", d.circles()[balancer.Instance].size)})
+		answer.Steps = append(answer.Steps,
+			Step{Layer: targetLayer, At: balancer.Instance.Name, Verdict: Undecided,
+				Text: fmt.Sprintf("%d balancers hand on to each other: nobody follows all their ways",
+					d.circles()[balancer.Instance].size)})
 	}
 	answer.Verdict = worst([]Step{{Verdict: answer.Verdict}, {Verdict: verdict}})
 }
@@ -435,7 +451,8 @@ func (d *Decider) ShutTargets() []ShutTarget {
 	return shut
 }
 
-func (d *Decider) shutTargets(balancer *estate.Instance, targets []*estate.Instance, spec service.Spec, probe bool) []ShutTarget {
+func (d *Decider) shutTargets(balancer *estate.Instance, targets []*estate.Instance, spec service.Spec,
+	probe bool) []ShutTarget {
 	point, ok := service.Of(spec).First()
 	if !ok {
 		return nil
@@ -458,7 +475,8 @@ func (d *Decider) shutTargets(balancer *estate.Instance, targets []*estate.Insta
 				byMember = byMember || d.byMember(i)
 			}
 		}
-		if len(answers) == 0 || slices.ContainsFunc(answers, func(a Answer) bool { return a.Verdict == Passes || a.Verdict == Undecided }) {
+		if len(answers) == 0 || slices.ContainsFunc(answers,
+			func(a Answer) bool { return a.Verdict == Passes || a.Verdict == Undecided }) {
 			reached[class] = !byMember // rules at the balancer that name single addresses tell targets apart
 			continue
 		}

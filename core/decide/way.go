@@ -110,7 +110,8 @@ func (d *Decider) wayIn(w way, src netip.Addr, dst End) way {
 	switch {
 	case ok && route.Via == estate.ViaPrivateLine:
 		if !carries(route, dst.Addr) {
-			return w.no("the private line of the route %s of %s does not carry the public address %s", route.To, subnet.Path(), dst.Addr)
+			return w.no("the private line of the route %s of %s does not carry the public address %s", route.To,
+				subnet.Path(), dst.Addr)
 		}
 		return w.by("in over the private line (route %s of %s)", route.To, subnet.Path())
 	case !addr.Public.Contains(src):
@@ -120,7 +121,8 @@ func (d *Decider) wayIn(w way, src netip.Addr, dst End) way {
 	case !ok:
 		return w.no("%s has no route to %s, so nothing comes in from there", subnet.Path(), src)
 	case route.Via != estate.ViaInternet:
-		return w.no("%s reaches %s by its route %s via %s, which lets nobody in", subnet.Path(), src, route.To, route.Via)
+		return w.no("%s reaches %s by its route %s via %s, which lets nobody in", subnet.Path(), src, route.To,
+			route.Via)
 	}
 	return w.by("in from the internet (route %s of %s)", route.To, subnet.Path())
 }
@@ -147,7 +149,8 @@ func (d *Decider) wayOut(w way, src End, dst netip.Addr) way {
 	switch route.Via {
 	case estate.ViaPrivateLine:
 		if !carries(route, src.Addr) {
-			return w.no("the private line of the route %s of %s does not carry the public address %s", route.To, subnet.Path(), src.Addr)
+			return w.no("the private line of the route %s of %s does not carry the public address %s", route.To,
+				subnet.Path(), src.Addr)
 		}
 		return w.by("out over the private line (route %s of %s)", route.To, subnet.Path())
 	case estate.ViaInternet, estate.ViaNAT:
@@ -173,7 +176,8 @@ func (d *Decider) wayInside(w way, src, dst End) way {
 		return w.by("within the network %s", from.Network.Path())
 	}
 	if from.Network != to.Network && inRanges(from.Network.Ranges, dst.Addr) {
-		return w.no("%s is in a range of %s itself, so nothing from there goes to %s for it", dst.Addr, from.Network.Path(), to.Network.Path())
+		return w.no("%s is in a range of %s itself, so nothing from there goes to %s for it", dst.Addr,
+			from.Network.Path(), to.Network.Path())
 	}
 	route, ok := routeFor(from, dst.Addr)
 	switch {
@@ -193,9 +197,11 @@ func (d *Decider) wayByLine(w way, src, dst End, route estate.Route) way {
 	back, ok := routeFor(to, src.Addr)
 	switch {
 	case inRanges(to.Network.Ranges, src.Addr):
-		return w.no("%s is in a range of %s itself, so no answer leaves it for %s", src.Addr, to.Network.Path(), from.Network.Path())
+		return w.no("%s is in a range of %s itself, so no answer leaves it for %s", src.Addr, to.Network.Path(),
+			from.Network.Path())
 	case !ok || back.Via != estate.ViaPrivateLine:
-		return w.no("%s goes to %s over a private line (route %s), and %s has no route back over one", from.Path(), dst.Addr, route.To, to.Path())
+		return w.no("%s goes to %s over a private line (route %s), and %s has no route back over one", from.Path(),
+			dst.Addr, route.To, to.Path())
 	}
 	return w.by("over the private line between %s and %s", from.Network.Path(), to.Network.Path())
 }
@@ -211,7 +217,8 @@ func (d *Decider) wayByPeering(w way, src, dst End) way {
 	case !from.Network.PeeredWith(to.Network):
 		return w.no("only one of %s and %s peers with the other", from.Network.Path(), to.Network.Path())
 	case inRanges(to.Network.Ranges, src.Addr):
-		return w.no("%s is in a range of %s itself, so no answer leaves it for %s", src.Addr, to.Network.Path(), from.Network.Path())
+		return w.no("%s is in a range of %s itself, so no answer leaves it for %s", src.Addr, to.Network.Path(),
+			from.Network.Path())
 	case from.RoutesKnown && (!thereOK || there.Via != estate.ViaPeer || there.Network != to.Network):
 		return w.no("%s has no route to %s through the peering with %s", from.Path(), dst.Addr, to.Network.Path())
 	case to.RoutesKnown && (!backOK || back.Via != estate.ViaPeer || back.Network != from.Network):
@@ -251,7 +258,8 @@ func (d *Decider) wayAround(w way, src, dst End, route estate.Route) way {
 		return d.wayIn(w, traffic.Example(addr.Public.Only(addr.FamilyIn(dst.Addr))), dst)
 	}
 	w.verdict = Undecided
-	w.text = fmt.Sprintf("it goes out through nat and comes in again, but the survey does not say with which address: the route of %s needs its \"address\"", src.Interface.Subnet.Path())
+	w.text = fmt.Sprintf("it goes out through nat and comes in again, but the survey does not say with which "+
+		"address: the route of %s needs its \"address\"", src.Interface.Subnet.Path())
 	return w
 }
 

@@ -127,7 +127,8 @@ const (
 )
 
 // Limits are the names of all quotas.
-var Limits = []string{LimitRulesPerDirection, LimitRulesPerGroup, LimitSubnetRules, LimitGroupsPerInterface, LimitGroups, LimitRules}
+var Limits = []string{LimitRulesPerDirection, LimitRulesPerGroup, LimitSubnetRules, LimitGroupsPerInterface,
+	LimitGroups, LimitRules}
 
 // ranks are the lowest and the highest rank of a rule, where rules have ranks or numbers.
 var ranks = [2]int{1, 8999}
@@ -145,10 +146,11 @@ var rankedRules = []Fixed{
 // All are the dialects, in the order in which the documentation shows them.
 var All = []Dialect{
 	{
-		Name:               "union",
-		NewLetsOut:         true,
-		GroupsInNetworks:   true,
-		About:              "groups admit and their rules add up; state is kept; subnets have numbered rules without state",
+		Name:             "union",
+		NewLetsOut:       true,
+		GroupsInNetworks: true,
+		About: "groups admit and their rules add up; state is kept; subnets have numbered rules " +
+			"without state",
 		Instances:          Filter{State: StateKept},
 		Subnets:            Filter{FirstMatch: true, Refuses: true, State: StateNone, Ranks: ranks},
 		Layers:             BothMustAdmit,
@@ -162,9 +164,10 @@ var All = []Dialect{
 		OwnLists:           ListsAsCapacity,
 	},
 	{
-		Name:               "ranked",
-		GroupsInNetworks:   true,
-		About:              "one group on an interface, one on its subnet; rules have ranks and the first that fits decides",
+		Name:             "ranked",
+		GroupsInNetworks: true,
+		About: "one group on an interface, one on its subnet; rules have ranks and the first that " +
+			"fits decides",
 		GroupsPerInterface: 1,
 		RulesPerGroup:      900,
 		GroupsPerSubnet:    1,

@@ -39,7 +39,8 @@ type Place struct {
 
 // InterfacePlace is the place of an interface: its instance, subnet, network and account.
 func InterfacePlace(i *Interface) Place {
-	return Place{Instance: i.Instance, Interface: i, Subnet: i.Subnet, Network: i.Subnet.Network, Account: i.Instance.Account}
+	return Place{Instance: i.Instance, Interface: i, Subnet: i.Subnet, Network: i.Subnet.Network,
+		Account: i.Instance.Account}
 }
 
 // NetworkPlace is the place of a network in its account.

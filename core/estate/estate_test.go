@@ -20,7 +20,8 @@ func unlike(label, value string) Condition {
 }
 
 func TestConditions(t *testing.T) {
-	account := &Account{Name: "tides", Cloud: &Cloud{Name: "northmere"}, Region: "coast-1", Folder: "harbour/water", Labels: Labels{"stage": "production", "owner": "hydrography"}}
+	account := &Account{Name: "tides", Cloud: &Cloud{Name: "northmere"}, Region: "coast-1", Folder: "harbour/water",
+		Labels: Labels{"stage": "production", "owner": "hydrography"}}
 	network := &Network{Account: account, Name: "quay", Labels: Labels{"owner": "roads"}}
 	subnet := &Subnet{Network: network, Name: "front", Labels: Labels{"zone": "a"}}
 	instance := &Instance{Account: account, Name: "i", Kind: Machine, Labels: Labels{"role": "booking", "zone": "b"}}
@@ -72,13 +73,25 @@ func TestSentences(t *testing.T) {
 		rule Rule
 		want string
 	}{
-		{Rule{Action: Admit, Direction: In, Services: []service.Spec{ssh}, Peers: []Peer{{Kind: PeerRange, Range: prefix("0.0.0.0/0")}, {Kind: PeerRange, Range: prefix("::/0")}}}, "admit ssh from everyone"},
-		{Rule{Action: Admit, Direction: In, Services: []service.Spec{ssh}, Peers: []Peer{{Kind: PeerRange, Range: prefix("::/0")}}}, "admit ssh from everyone v6"},
-		{Rule{Action: Admit, Direction: Out, Services: []service.Spec{service.Anything}, Peers: []Peer{{Kind: PeerEveryone}}}, "reach any at everyone"},
-		{Rule{Action: Refuse, Direction: Out, Services: []service.Spec{ssh, high}, Peers: []Peer{{Kind: PeerList, List: list, V4Only: true}}}, "refuse ssh, tcp 8000-8010 at list pilots v4"},
-		{Rule{Action: Refuse, Direction: In, Services: []service.Spec{ssh}, Peers: []Peer{{Kind: PeerSelf}}, Except: []Peer{{Kind: PeerRange, Range: prefix("10.0.0.1/32")}}, Stateless: true}, "refuse ssh from self except 10.0.0.1 stateless"},
-		{Rule{Action: Admit, Direction: In, Words: []string{"desk"}, Services: []service.Spec{ssh}, Peers: []Peer{{Kind: PeerProbes}, {Kind: PeerNetwork}, {Kind: PeerMissing, Missing: "group:grp-9"}}}, "admit desk from probes, network, group grp-9 (not there)"},
-		{Rule{Action: Admit, Direction: In, Services: []service.Spec{ssh}, Peers: []Peer{{Kind: PeerSubnet, Subnet: &Subnet{Name: "front"}}, {Kind: PeerGroup, Group: &Group{Name: "g"}}, {Kind: PeerEveryone, V4Only: true}}}, "admit ssh from everyone v4, subnet front, group g"},
+		{Rule{Action: Admit, Direction: In, Services: []service.Spec{ssh},
+			Peers: []Peer{{Kind: PeerRange, Range: prefix("0.0.0.0/0")}, {Kind: PeerRange, Range: prefix("::/0")}}},
+			"admit ssh from everyone"},
+		{Rule{Action: Admit, Direction: In, Services: []service.Spec{ssh},
+			Peers: []Peer{{Kind: PeerRange, Range: prefix("::/0")}}}, "admit ssh from everyone v6"},
+		{Rule{Action: Admit, Direction: Out, Services: []service.Spec{service.Anything},
+			Peers: []Peer{{Kind: PeerEveryone}}}, "reach any at everyone"},
+		{Rule{Action: Refuse, Direction: Out, Services: []service.Spec{ssh, high},
+			Peers: []Peer{{Kind: PeerList, List: list, V4Only: true}}}, "refuse ssh, tcp 8000-8010 at list pilots v4"},
+		{Rule{Action: Refuse, Direction: In, Services: []service.Spec{ssh}, Peers: []Peer{{Kind: PeerSelf}},
+			Except: []Peer{{Kind: PeerRange, Range: prefix("10.0.0.1/32")}}, Stateless: true},
+			"refuse ssh from self except 10.0.0.1 stateless"},
+		{Rule{Action: Admit, Direction: In, Words: []string{"desk"}, Services: []service.Spec{ssh},
+			Peers: []Peer{{Kind: PeerProbes}, {Kind: PeerNetwork}, {Kind: PeerMissing, Missing: "group:grp-9"}}},
+			"admit desk from probes, network, group grp-9 (not there)"},
+		{Rule{Action: Admit, Direction: In, Services: []service.Spec{ssh},
+			Peers: []Peer{{Kind: PeerSubnet, Subnet: &Subnet{Name: "front"}},
+				{Kind: PeerGroup, Group: &Group{Name: "g"}}, {Kind: PeerEveryone, V4Only: true}}},
+			"admit ssh from everyone v4, subnet front, group g"},
 	} {
 		if got := x.rule.Sentence(service.Names{}); got != x.want {
 			t.Errorf("got %q, want %q", got, x.want)
@@ -98,18 +111,24 @@ func both() (defined, surveyed *Estate) {
 	defined, n := make1()
 	defined.Name = "defined"
 	l := &List{Name: "known", Defined: true, Owner: "own", Entries: []Entry{{Range: prefix("192.0.2.0/24")}}}
-	db := &Group{Account: n.Account, Network: n, Name: "db", For: ForInstances, Defined: true, Covers: []Cover{{Instances: []string{"d1"}}}}
+	db := &Group{Account: n.Account, Network: n, Name: "db", For: ForInstances, Defined: true,
+		Covers: []Cover{{Instances: []string{"d1"}}}}
 	where := test("role", "web")
-	web := &Group{Account: n.Account, Network: n, Name: "web", CloudName: "web-in-cloud", For: ForInstances, Defined: true, Covers: []Cover{{Where: &where}}}
-	web.Rules = []Rule{{Direction: Out, Action: Admit, Peers: []Peer{{Kind: PeerGroup, Group: db}, {Kind: PeerList, List: l}, {Kind: PeerNetwork, Network: n}, {Kind: PeerSubnet, Subnet: n.Subnets[0]}}}}
+	web := &Group{Account: n.Account, Network: n, Name: "web", CloudName: "web-in-cloud", For: ForInstances,
+		Defined: true, Covers: []Cover{{Where: &where}}}
+	web.Rules = []Rule{{Direction: Out, Action: Admit,
+		Peers: []Peer{{Kind: PeerGroup, Group: db}, {Kind: PeerList, List: l}, {Kind: PeerNetwork, Network: n},
+			{Kind: PeerSubnet, Subnet: n.Subnets[0]}}}}
 	defined.Groups, defined.Lists = []*Group{db, web}, []*List{l}
 
 	surveyed, m := make1()
 	m.ID = "net-1"
 	m.Subnets[0].RoutesKnown = true
-	m.Subnets[0].Routes = []Route{{To: prefix("0.0.0.0/0"), Via: ViaInternet}, {To: prefix("10.9.0.0/16"), Via: ViaPeer, Network: m}}
+	m.Subnets[0].Routes = []Route{{To: prefix("0.0.0.0/0"), Via: ViaInternet},
+		{To: prefix("10.9.0.0/16"), Via: ViaPeer, Network: m}}
 	old := &Group{Account: m.Account, Network: m, ID: "grp-1", Name: "web-in-cloud", For: ForInstances}
-	other := &Group{Account: m.Account, Network: m, ID: "grp-2", Name: "by-hand", For: ForInstances, Rules: []Rule{{Direction: In, Action: Admit, Peers: []Peer{{Kind: PeerGroup, Group: old}}}}}
+	other := &Group{Account: m.Account, Network: m, ID: "grp-2", Name: "by-hand", For: ForInstances,
+		Rules: []Rule{{Direction: In, Action: Admit, Peers: []Peer{{Kind: PeerGroup, Group: old}}}}}
 	theirs := &List{Account: m.Account, ID: "lst-1", Name: "known", Owner: "own"}
 	published := &List{Account: m.Account, ID: "lst-2", Name: "edge", Owner: "published"}
 	surveyed.Groups, surveyed.Lists = []*Group{old, other}, []*List{theirs, published}
@@ -136,7 +155,8 @@ func TestOverlay(t *testing.T) {
 	}
 	for _, p := range web.Rules[0].Peers {
 		ok := p.Kind == PeerGroup && p.Group == e.FindGroups("db")[0] || p.Kind == PeerList && p.List == e.Lists[0] ||
-			p.Kind == PeerNetwork && p.Network == e.Networks[0] || p.Kind == PeerSubnet && p.Subnet == e.Networks[0].Subnets[0]
+			p.Kind == PeerNetwork && p.Network == e.Networks[0] ||
+			p.Kind == PeerSubnet && p.Subnet == e.Networks[0].Subnets[0]
 		if !ok {
 			t.Errorf("the peer %v points outside of the new estate", p)
 		}
@@ -181,12 +201,14 @@ func TestOverlayTellsWhatDoesNotFit(t *testing.T) {
 	defined, surveyed := both()
 	defined.Clouds[0].Dialect = "ranked"
 	defined.Networks[0].Ranges = []netip.Prefix{prefix("10.7.0.0/16")}
-	defined.Networks[0].Subnets = append(defined.Networks[0].Subnets, &Subnet{Network: defined.Networks[0], Name: "more"})
+	defined.Networks[0].Subnets =
+		append(defined.Networks[0].Subnets, &Subnet{Network: defined.Networks[0], Name: "more"})
 	defined.Networks = append(defined.Networks, &Network{Account: defined.Accounts[0], Name: "gone"})
 	defined.Accounts = append(defined.Accounts, &Account{Name: "extra", Cloud: defined.Clouds[0]})
 	_, _, notes := Overlay(defined, surveyed)
 	all := strings.Join(notes, "\n")
-	for _, want := range []string{"the survey counts", "range 10.7.0.0/16", "subnet a/n/more", "network a/gone", "account extra"} {
+	for _, want := range []string{"the survey counts", "range 10.7.0.0/16", "subnet a/n/more", "network a/gone",
+		"account extra"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("nothing is said of %s:\n%s", want, all)
 		}
@@ -196,7 +218,8 @@ func TestOverlayTellsWhatDoesNotFit(t *testing.T) {
 func TestImagine(t *testing.T) {
 	defined, _ := both()
 	n := defined.Networks[0]
-	n.Subnets = []*Subnet{{Network: n, Name: "x", Ranges: []netip.Prefix{prefix("10.0.1.0/24"), prefix("fd00::/64")}}, {Network: n, Name: "y", Ranges: []netip.Prefix{prefix("10.0.2.0/24")}}, {Network: n, Name: "bare"}}
+	n.Subnets = []*Subnet{{Network: n, Name: "x", Ranges: []netip.Prefix{prefix("10.0.1.0/24"), prefix("fd00::/64")}},
+		{Network: n, Name: "y", Ranges: []netip.Prefix{prefix("10.0.2.0/24")}}, {Network: n, Name: "bare"}}
 	groups := defined.Imagine()
 	if len(groups) != 2 || len(defined.Instances) != 4 {
 		t.Fatalf("%d groups, %d instances", len(groups), len(defined.Instances))
@@ -217,7 +240,8 @@ func TestImagine(t *testing.T) {
 
 // A stage means the same wherever it is asked for, whatever word a label has for it.
 func TestStages(t *testing.T) {
-	for label, want := range map[string]string{"production": Production, "prod": Production, "live": Production, "qa": "test", "dev": "development", "odd": "odd", "": ""} {
+	for label, want := range map[string]string{"production": Production, "prod": Production, "live": Production,
+		"qa": "test", "dev": "development", "odd": "odd", "": ""} {
 		p := Place{Account: &Account{Labels: Labels{"stage": label}}}
 		if got := p.Stage(); got != want {
 			t.Errorf("stage = %s is %q, want %q", label, got, want)

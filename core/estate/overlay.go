@@ -43,7 +43,8 @@ func AsFound(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer) 
 
 func newOverlay(defined, surveyed *Estate) *overlay {
 	return &overlay{
-		out:      &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services, Unread: surveyed.Unread},
+		out: &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services,
+			Unread: surveyed.Unread},
 		clouds:   make(map[*Cloud]*Cloud),
 		accounts: make(map[*Account]*Account),
 		networks: make(map[*Network]*Network),
@@ -77,7 +78,8 @@ func (o *overlay) takeAccounts(defined, surveyed *Estate) {
 		for _, c := range e.Clouds {
 			if same := clouds[c.Name]; same != nil {
 				if same.Dialect != c.Dialect {
-					o.note("the cloud %s has the dialect %s in the survey and %s in the definitions: the survey counts", c.Name, same.Dialect, c.Dialect)
+					o.note("the cloud %s has the dialect %s in the survey and %s in the definitions: the survey "+
+						"counts", c.Name, same.Dialect, c.Dialect)
 				}
 				same.Origin, same.Reach = c.Origin, c.Reach
 				o.clouds[c] = same
@@ -135,7 +137,8 @@ func (o *overlay) takeNetworks(defined, surveyed *Estate) {
 				same.Origin = n.Origin
 				for _, r := range n.Ranges {
 					if !slices.Contains(same.Ranges, r) {
-						o.note("the network %s is defined with the range %s, which it does not have in the survey", n.Path(), r)
+						o.note("the network %s is defined with the range %s, which it does not have in the survey",
+							n.Path(), r)
 					}
 				}
 			}
@@ -147,7 +150,8 @@ func (o *overlay) takeNetworks(defined, surveyed *Estate) {
 	for _, e := range []*Estate{surveyed, defined} {
 		for _, n := range e.Networks {
 			into := o.networks[n]
-			if e == defined && slices.ContainsFunc(surveyed.Networks, func(s *Network) bool { return o.networks[s] == into }) {
+			if e == defined && slices.ContainsFunc(surveyed.Networks,
+				func(s *Network) bool { return o.networks[s] == into }) {
 				continue
 			}
 			for _, p := range n.Peered {
@@ -191,7 +195,8 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 		o.out.Lists = append(o.out.Lists, &copied)
 	}
 	for _, l := range surveyed.Lists {
-		if same := own[l.Name]; same != nil && l.Owner == "own" && !o.found && named[[2]string{l.Account.Name, l.Name}] {
+		if same := own[l.Name]; same != nil && l.Owner == "own" && !o.found &&
+			named[[2]string{l.Account.Name, l.Name}] {
 			o.lists[l] = same
 			continue
 		}
@@ -239,7 +244,8 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 		}
 		copied := o.copyGroup(g)
 		ours[standing{network: copied.Network, name: copied.InCloud(), kind: copied.For}] = copied
-		if at := (standing{account: copied.Account, name: copied.InCloud(), kind: ForInstances}); ours[at] == nil && copied.For == ForInstances {
+		if at := (standing{account: copied.Account, name: copied.InCloud(), kind: ForInstances}); ours[at] == nil &&
+			copied.For == ForInstances {
 			ours[at] = copied
 		}
 	}
@@ -461,7 +467,8 @@ func (g *Group) CoversInterface(f *Interface) bool {
 // CanCover is CoversSubnet as far as a definition alone tells: labels of subnets may be any.
 func (g *Group) CanCover(s *Subnet) bool {
 	place := Place{Subnet: s, Network: s.Network, Account: s.Network.Account}
-	return g.CoversSubnet(s) || slices.ContainsFunc(g.Covers, func(c Cover) bool { return c.Where != nil && c.Where.CanHold(place) })
+	return g.CoversSubnet(s) ||
+		slices.ContainsFunc(g.Covers, func(c Cover) bool { return c.Where != nil && c.Where.CanHold(place) })
 }
 
 // CanStandIn reports whether an instance that a defined group covers can be in a subnet of

@@ -9,7 +9,8 @@ var Stages = []string{"lab", "development", "test", "staging", Production}
 const Production = "production"
 
 // stageNames are other words for stages.
-var stageNames = map[string]string{"dev": "development", "sandbox": "lab", "trial": "test", "qa": "test", "preproduction": "staging", "acceptance": "staging", "prod": Production, "live": Production}
+var stageNames = map[string]string{"dev": "development", "sandbox": "lab", "trial": "test", "qa": "test",
+	"preproduction": "staging", "acceptance": "staging", "prod": Production, "live": Production}
 
 // Stage is the stage of a place, by its own or an inherited label, under its usual
 // name ("prod" is production); a label that is not known stays as it is, and without

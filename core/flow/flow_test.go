@@ -22,7 +22,8 @@ const (
 func record(ends string, at int64) *Record {
 	from, to, _ := strings.Cut(ends, ">")
 	a, b := netip.MustParseAddrPort(from), netip.MustParseAddrPort(to)
-	return &Record{Start: at, End: at, Source: a.Addr(), Destination: b.Addr(), SourcePort: a.Port(), Port: b.Port(), Protocol: service.TCP, Packets: 1, Bytes: 10}
+	return &Record{Start: at, End: at, Source: a.Addr(), Destination: b.Addr(), SourcePort: a.Port(), Port: b.Port(),
+		Protocol: service.TCP, Packets: 1, Bytes: 10}
 }
 
 func told(s *Summary) string {
@@ -53,7 +54,8 @@ func TestSummary(t *testing.T) {
 		t.Fatalf("%d sums, %d flows, %d refused", len(sums), s.Flows, s.Refused)
 	}
 	x := sums[0]
-	if x.Flows != 3 || x.Days.Count() != 3 || x.Bytes != 30 || x.Completed != 1 || x.Longest != 2*minute || x.Lasted != 3*minute || x.First != start || x.Last != start+30*hour+2*minute {
+	if x.Flows != 3 || x.Days.Count() != 3 || x.Bytes != 30 || x.Completed != 1 || x.Longest != 2*minute ||
+		x.Lasted != 3*minute || x.First != start || x.Last != start+30*hour+2*minute {
 		t.Errorf("got %+v", x)
 	}
 	if s.Window() != 3 {
@@ -69,20 +71,28 @@ func TestWhoServed(t *testing.T) {
 		want    string
 	}{
 		{[]string{"192.0.2.1:50000>10.0.0.1:443"}, "192.0.2.1>10.0.0.1 tcp 443 1/1"},
-		{[]string{"10.0.0.1:443>192.0.2.1:50000"}, "192.0.2.1>10.0.0.1 tcp 443 1/1"},                                                                 // the way back alone was seen
-		{[]string{"192.0.2.1:50000>10.0.0.1:443", "10.0.0.1:443>192.0.2.1:50000"}, "192.0.2.1>10.0.0.1 tcp 443 1/1"},                                 // both ways are one flow
-		{[]string{"192.0.2.1:50000>10.0.0.1:443", "192.0.2.1:50001>10.0.0.1:443", "10.0.0.1:443>192.0.2.1:50001"}, "192.0.2.1>10.0.0.1 tcp 443 1/2"}, // one of two was answered
-		{[]string{"10.0.0.9:700>10.0.0.1:5432"}, "10.0.0.9>10.0.0.1 tcp 5432 1/1"},                                                                   // a service with a name before a system port
+		// the way back alone was seen
+		{[]string{"10.0.0.1:443>192.0.2.1:50000"}, "192.0.2.1>10.0.0.1 tcp 443 1/1"},
+		// both ways are one flow
+		{[]string{"192.0.2.1:50000>10.0.0.1:443", "10.0.0.1:443>192.0.2.1:50000"}, "192.0.2.1>10.0.0.1 tcp 443 1/1"},
+		// one of two was answered
+		{[]string{"192.0.2.1:50000>10.0.0.1:443", "192.0.2.1:50001>10.0.0.1:443", "10.0.0.1:443>192.0.2.1:50001"},
+			"192.0.2.1>10.0.0.1 tcp 443 1/2"},
+		// a service with a name before a system port
+		{[]string{"10.0.0.9:700>10.0.0.1:5432"}, "10.0.0.9>10.0.0.1 tcp 5432 1/1"},
 		{[]string{"10.0.0.9:700>10.0.0.1:20000"}, "10.0.0.1>10.0.0.9 tcp 700 1/1"},
 		{[]string{"10.0.0.9:33000>10.0.0.1:20000"}, "10.0.0.9>10.0.0.1 tcp 20000 1/1"},
-		{[]string{"10.0.0.1:22!>10.0.0.9:50000"}, "10.0.0.1>10.0.0.9 tcp 50000 1/1"}, // what was seen counts before ports
+		// what was seen counts before ports
+		{[]string{"10.0.0.1:22!>10.0.0.9:50000"}, "10.0.0.1>10.0.0.9 tcp 50000 1/1"},
 		{[]string{"10.0.0.1:22?>10.0.0.9:80"}, "10.0.0.9>10.0.0.1 tcp 22 1/1"},
 		{[]string{"10.0.0.1:0>10.0.0.9:50000"}, "10.0.0.1>10.0.0.9 tcp 50000 1/1"}, // no port of the source is told
 		// Both ports are those of clients: 10.0.0.7 talks with two.
-		{[]string{"10.0.0.7:40000>10.0.0.8:50000", "10.0.0.7:40000>10.0.0.9:51000", "10.0.0.9:51000>10.0.0.7:40000"}, "10.0.0.8>10.0.0.7 tcp 40000 1/1; 10.0.0.9>10.0.0.7 tcp 40000 1/1"},
+		{[]string{"10.0.0.7:40000>10.0.0.8:50000", "10.0.0.7:40000>10.0.0.9:51000", "10.0.0.9:51000>10.0.0.7:40000"},
+			"10.0.0.8>10.0.0.7 tcp 40000 1/1; 10.0.0.9>10.0.0.7 tcp 40000 1/1"},
 		{[]string{"10.0.0.7:40000>10.0.0.8:50000"}, "10.0.0.7>10.0.0.8 tcp 50000 1/1"},
 		// It is known to serve that port from where the opening was seen.
-		{[]string{"10.0.0.7:40000>10.0.0.8:50000", "10.0.0.1:1!>10.0.0.7:40000"}, "10.0.0.1>10.0.0.7 tcp 40000 1/1; 10.0.0.8>10.0.0.7 tcp 40000 1/1"},
+		{[]string{"10.0.0.7:40000>10.0.0.8:50000", "10.0.0.1:1!>10.0.0.7:40000"},
+			"10.0.0.1>10.0.0.7 tcp 40000 1/1; 10.0.0.8>10.0.0.7 tcp 40000 1/1"},
 	} {
 		for range 3 {
 			var s Summary
@@ -96,7 +106,8 @@ func TestWhoServed(t *testing.T) {
 				s.Add(r)
 			}
 			got := told(&s)
-			if strings.Contains(x.want, "1/1; 10.0.0.9>10.0.0.7") { // one of the two was heard one way alone, while ways back are told
+			// one of the two was heard one way alone, while ways back are told
+			if strings.Contains(x.want, "1/1; 10.0.0.9>10.0.0.7") {
 				got = strings.ReplaceAll(got, "0/1", "1/1")
 			}
 			if strings.ContainsAny(strings.Join(x.records, ""), "?!") {
@@ -107,7 +118,8 @@ func TestWhoServed(t *testing.T) {
 			}
 		}
 	}
-	ping := Record{Source: netip.MustParseAddr("10.0.0.1"), Destination: netip.MustParseAddr("10.0.0.2"), Protocol: service.ICMP, Port: 0}
+	ping := Record{Source: netip.MustParseAddr("10.0.0.1"), Destination: netip.MustParseAddr("10.0.0.2"),
+		Protocol: service.ICMP, Port: 0}
 	var s Summary
 	s.Add(&ping)
 	if got := told(&s); got != "10.0.0.2>10.0.0.1 icmp 8/0 1/1" {
@@ -124,7 +136,8 @@ func TestPartsMakeTheSameSum(t *testing.T) {
 		var days [2]Daily
 		for range random.IntN(60) {
 			ports := []int{22, 443, 700, 20000, 40000, 50000}
-			r := record(fmt.Sprintf("10.0.0.%d:%d>10.0.0.%d:%d", random.IntN(4), ports[random.IntN(6)], random.IntN(4), ports[random.IntN(6)]), start)
+			r := record(fmt.Sprintf("10.0.0.%d:%d>10.0.0.%d:%d", random.IntN(4), ports[random.IntN(6)],
+				random.IntN(4), ports[random.IntN(6)]), start)
 			if r.Source == r.Destination {
 				continue
 			}
@@ -148,7 +161,8 @@ func TestPartsMakeTheSameSum(t *testing.T) {
 		for name, other := range map[string]*Summary{"merged": &merged, "by day": byDay} {
 			a, b := whole.Sums(), other.Sums()
 			same := slices.EqualFunc(a, b, func(x, y *Sum) bool {
-				return x.Key == y.Key && x.Flows == y.Flows && x.Completed == y.Completed && x.Bytes == y.Bytes && x.Longest == y.Longest && x.Lasted == y.Lasted && slices.Equal(x.Days.Sorted(), y.Days.Sorted())
+				return x.Key == y.Key && x.Flows == y.Flows && x.Completed == y.Completed && x.Bytes == y.Bytes &&
+					x.Longest == y.Longest && x.Lasted == y.Lasted && slices.Equal(x.Days.Sorted(), y.Days.Sorted())
 			})
 			if !same || whole.Flows != other.Flows || whole.Window() != other.Window() {
 				t.Fatalf("%s: %s, want %s", name, told(other), told(&whole))
@@ -164,12 +178,14 @@ func TestSumsOfOneWayAreAsTheirRecords(t *testing.T) {
 	for range 300 {
 		var records, sums Summary
 		for range random.IntN(20) {
-			r := record(fmt.Sprintf("10.0.0.%d:%d>10.0.1.%d:%d", random.IntN(3), ports[random.IntN(6)], random.IntN(3), ports[random.IntN(6)]), start+random.Int64N(80000))
+			r := record(fmt.Sprintf("10.0.0.%d:%d>10.0.1.%d:%d", random.IntN(3), ports[random.IntN(6)],
+				random.IntN(3), ports[random.IntN(6)]), start+random.Int64N(80000))
 			r.End = r.Start + random.Int64N(100)
 			if random.IntN(2) == 0 {
 				r.Source, r.Destination = r.Destination, r.Source
 			}
-			one := Sum{First: r.Start, Last: r.End, Longest: r.End - r.Start, Lasted: r.End - r.Start, Packets: r.Packets, Bytes: r.Bytes}
+			one := Sum{First: r.Start, Last: r.End, Longest: r.End - r.Start, Lasted: r.End - r.Start,
+				Packets: r.Packets, Bytes: r.Bytes}
 			one.Days.Add(day(r.Start))
 			sums.AddOneWay(one, 1, r)
 			records.Add(r)
@@ -196,7 +212,8 @@ func TestDays(t *testing.T) {
 		}
 		a.Merge(&b)
 		got := a.Sorted()
-		if len(got) != len(want) || a.Count() != len(want) || !slices.IsSorted(got) || slices.ContainsFunc(got, func(d int32) bool { return !want[d] }) {
+		if len(got) != len(want) || a.Count() != len(want) || !slices.IsSorted(got) ||
+			slices.ContainsFunc(got, func(d int32) bool { return !want[d] }) {
 			t.Fatalf("got %v, want %v", got, want)
 		}
 	}

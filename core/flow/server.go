@@ -131,7 +131,8 @@ func (s *Summary) settleTalks() {
 		order = append(order, t)
 	}
 	slices.SortFunc(order, func(x, y talk) int {
-		return cmp.Or(bytes.Compare(x.a[:], y.a[:]), bytes.Compare(x.b[:], y.b[:]), cmp.Compare(x.aPort, y.aPort), cmp.Compare(x.bPort, y.bPort), cmp.Compare(x.protocol, y.protocol))
+		return cmp.Or(bytes.Compare(x.a[:], y.a[:]), bytes.Compare(x.b[:], y.b[:]), cmp.Compare(x.aPort, y.aPort),
+			cmp.Compare(x.bPort, y.bPort), cmp.Compare(x.protocol, y.protocol))
 	})
 	for _, t := range order {
 		h := s.talks[t]

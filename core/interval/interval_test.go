@@ -53,7 +53,8 @@ func TestOperationsAgreeWithEnumeration(t *testing.T) {
 	const all = bitSet(1<<18 - 1)
 	random := rand.New(rand.NewPCG(7, 7))
 	for range 20_000 {
-		a, b, c := bitSet(random.Uint32())&all, bitSet(random.Uint32())&all, bitSet(random.Uint32())&bitSet(random.Uint32())&all
+		a, b, c := bitSet(random.Uint32())&all, bitSet(random.Uint32())&all,
+			bitSet(random.Uint32())&bitSet(random.Uint32())&all
 		if random.IntN(3) == 0 {
 			b &= a
 		}
@@ -94,7 +95,8 @@ func TestSize(t *testing.T) {
 	if got := whole.Size().String(); got != "340282366920938463463374607431768211456" {
 		t.Errorf("the whole line has %s points", got)
 	}
-	if got := whole.Minus(Of(Span{Point{0, 5}, Point{1, 4}})).Size().String(); got != "340282366920938463444927863358058659840" {
+	if got := whole.Minus(Of(
+		Span{Point{0, 5}, Point{1, 4}})).Size().String(); got != "340282366920938463444927863358058659840" {
 		t.Errorf("the line without 2^64 points has %s", got)
 	}
 	if n := (Set{}).Size().Sign(); n != 0 {

@@ -251,7 +251,8 @@ func (j judge) through(x part, direction estate.Direction) traffic.Set {
 	if !x.open {
 		return set.WithPeers(x.peers)
 	}
-	if !slices.ContainsFunc(set.Bands(), func(b traffic.Band) bool { return j.d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) }) {
+	if !slices.ContainsFunc(set.Bands(),
+		func(b traffic.Band) bool { return j.d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) }) {
 		return traffic.Set{} // the usual case, without a look at all strangers
 	}
 	set = set.WithPeers(x.peers)
@@ -328,7 +329,8 @@ func (j judge) beyondOnly() []opened {
 			}
 		}
 		if o.Lend {
-			found = append(found, j.lent(o, func(l *estate.Lend) service.Set { return service.Of(l.Services...).Minus(allowed) })...)
+			found = append(found, j.lent(o,
+				func(l *estate.Lend) service.Set { return service.Of(l.Services...).Minus(allowed) })...)
 			continue
 		}
 		found = append(found, j.byRule(o, service.All.Minus(allowed), "lets through more than is allowed:")...)
@@ -351,7 +353,8 @@ func (j judge) samePeers(a, b Opening) bool {
 			return false
 		}
 	}
-	return slices.EqualFunc(j.parts(a.Peers), j.parts(b.Peers), func(x, y part) bool { return x.open == y.open && x.peers.Equal(y.peers) })
+	return slices.EqualFunc(j.parts(a.Peers), j.parts(b.Peers),
+		func(x, y part) bool { return x.open == y.open && x.peers.Equal(y.peers) })
 }
 
 // named are the words of peers, each once, in order.
@@ -375,7 +378,9 @@ func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened 
 			continue
 		}
 		w, _ := set.Witness()
-		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Text: fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.InWords(set.Services()), l.AtMost), Witness: &w, Lacks: "lend it for less, to fewer, or not at all"}, set})
+		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule,
+			Text:    fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.InWords(set.Services()), l.AtMost),
+			Witness: &w, Lacks: "lend it for less, to fewer, or not at all"}, set})
 	}
 	return found
 }
@@ -386,7 +391,8 @@ func (j judge) lacking() []Breach {
 	for _, what := range j.l.Always {
 		if what == "text" {
 			if strings.TrimSpace(j.g.Description) == "" {
-				found = append(found, Breach{Group: j.g, Text: "the group does not say what it is for", Lacks: `write it in quotes behind the group's network`})
+				found = append(found, Breach{Group: j.g, Text: "the group does not say what it is for",
+					Lacks: `write it in quotes behind the group's network`})
 			}
 			continue
 		}
@@ -396,13 +402,17 @@ func (j judge) lacking() []Breach {
 				continue // nobody can write anything there
 			}
 			if what == "because" && strings.TrimSpace(r.Description) == "" || what == "until" && r.Until.IsZero() {
-				found = append(found, Breach{Group: j.g, Rule: r, Text: fmt.Sprintf("%q has no %s", r.Sentence(j.d.Estate().Services), what), Lacks: "add " + what + map[string]string{"because": ` "…"`, "until": " a date"}[what] + " to the rule"})
+				found = append(found, Breach{Group: j.g, Rule: r,
+					Text: fmt.Sprintf("%q has no %s", r.Sentence(j.d.Estate().Services), what),
+					Lacks: "add " + what + map[string]string{"because": ` "…"`, "until": " a date"}[what] +
+						" to the rule"})
 			}
 		}
 	}
 	for _, label := range j.l.Labels {
 		if _, ok := estate.GroupPlace(j.g).Label(label); !ok {
-			found = append(found, Breach{Group: j.g, Text: fmt.Sprintf("it has no label %q", label), Lacks: fmt.Sprintf("add label %s = … to the group, its network or its account", label)})
+			found = append(found, Breach{Group: j.g, Text: fmt.Sprintf("it has no label %q", label),
+				Lacks: fmt.Sprintf("add label %s = … to the group, its network or its account", label)})
 		}
 	}
 	return found

@@ -53,33 +53,51 @@ func TestJudge(t *testing.T) {
 		{never + "group g in n { admit ssh from list known }", ""},
 		{never + "group g in n { admit https from everyone }", ""},
 		{never + "group g in n { admit any from everyone v6 }", "a/n/g ssh"},
-		{never + "group g in n { admit ssh from 0.0.0.0/1\n admit ssh from 128.0.0.0/1 }", "a/n/g 0.0.0.0/1; a/n/g 128.0.0.0/1"},
-		{never + "group g in n { admit ssh from 0.0.0.0/5\n admit ssh from 8.0.0.0/5\n admit ssh from 16.0.0.0/5 }", "a/n/g ssh"},
-		{never + "group g in n { admit ssh from everyone }\ngroup h in m { admit rdp from everyone }", "a/n/g ssh; b/m/h rdp"},
-		{"law l { over stage = lab\n never admit class admin from internet }\ngroup g in n { admit ssh from everyone }\ngroup h in m { admit rdp from everyone }", "b/m/h rdp"},
+		{never + "group g in n { admit ssh from 0.0.0.0/1\n admit ssh from 128.0.0.0/1 }",
+			"a/n/g 0.0.0.0/1; a/n/g 128.0.0.0/1"},
+		{never + "group g in n { admit ssh from 0.0.0.0/5\n admit ssh from 8.0.0.0/5\n admit ssh from 16.0.0.0/5 }",
+			"a/n/g ssh"},
+		{never + "group g in n { admit ssh from everyone }\ngroup h in m { admit rdp from everyone }",
+			"a/n/g ssh; b/m/h rdp"},
+		{"law l { over stage = lab\n never admit class admin from internet }\ngroup g in n { admit ssh from " +
+			"everyone }\ngroup h in m { admit rdp from everyone }", "b/m/h rdp"},
 		{"law l { never admit ssh from list known }\ngroup g in n { admit ssh from 192.0.2.128/25 }", "a/n/g ssh"},
-		{"law l { never admit ssh from everyone except list known }\ngroup g in n { admit ssh from 192.0.2.128/25 }", ""},
+		{"law l { never admit ssh from everyone except list known }\ngroup g in n { admit ssh from 192.0.2.128/25 }",
+			""},
 		{"law l { never reach any at internet }\ngroup g in n { reach ntp at everyone v4 }", "a/n/g ntp"},
 		{"law l { only admit https from internet }\ngroup g in n { admit https from everyone }", ""},
 		{"law l { only admit https from internet }\ngroup g in n { admit https, http from everyone }", "a/n/g http"},
-		{"law l { only admit https from internet\n only admit http from internet }\ngroup g in n { admit https, http from everyone\n admit ssh from list known }", ""},
-		{"law l { never lend any to everyone for more than 2h }\ngroup g in n { lend ssh to list known for at most 2h }", ""},
-		{"law l { never lend any to everyone for more than 2h }\ngroup g in n { lend ssh to list known for at most 121m }", "a/n/g ssh"},
-		{"law l { only lend ssh to everyone }\ngroup g in n { lend rdp to list known for at most 1h\n lend ssh to list known for at most 1h }", "a/n/g rdp"},
-		{"law l { always because }\ngroup g in n { admit ssh from self\n admit http from self because \"x\" }", "a/n/g has no because"},
+		{"law l { only admit https from internet\n only admit http from internet }\ngroup g in n { admit https, " +
+			"http from everyone\n admit ssh from list known }", ""},
+		{"law l { never lend any to everyone for more than 2h }\ngroup g in n { lend ssh to list known for at " +
+			"most 2h }", ""},
+		{"law l { never lend any to everyone for more than 2h }\ngroup g in n { lend ssh to list known for at " +
+			"most 121m }", "a/n/g ssh"},
+		{"law l { only lend ssh to everyone }\ngroup g in n { lend rdp to list known for at most 1h\n lend ssh " +
+			"to list known for at most 1h }", "a/n/g rdp"},
+		{"law l { always because }\ngroup g in n { admit ssh from self\n admit http from self because \"x\" }",
+			"a/n/g has no because"},
 		{"law l { always until }\ngroup g in n { admit ssh from self until 2027-01-01 }", ""},
 		{"law l { always text }\ngroup g in n { }\ngroup h in n \"H\" { }", "a/n/g does not say"},
 		{"law l { always label owner }\ngroup g in n { label owner = x }\ngroup h in n { }", "a/n/h no label"},
 		{"law l { always label stage }\ngroup g in n { }", ""},
 		// Exemptions: for the group, the network, the account; by service; while they last.
-		{never + "group g in n { admit ssh from everyone }\nexempt g from l because \"x\" until 2027-01-01 by \"y\"", "[a/n/g ssh]"},
-		{never + "group g in n { admit ssh from everyone }\nexempt network a/n from l because \"x\" until 2027-01-01 by \"y\"", "[a/n/g ssh]"},
-		{never + "group g in n { admit ssh from everyone }\nexempt account a from l because \"x\" until 2027-01-01 by \"y\"", "[a/n/g ssh]"},
-		{never + "group g in n { admit ssh from everyone }\nexempt account b from l because \"x\" until 2027-01-01 by \"y\"", "a/n/g ssh; idle b"},
-		{never + "group g in n { admit ssh from everyone }\nexempt g from l because \"x\" until 2026-11-19 by \"y\"", "a/n/g ssh"},
-		{never + "group g in n { admit ssh, rdp from everyone }\nexempt g from l on ssh because \"x\" until 2027-01-01 by \"y\"", "a/n/g rdp; [a/n/g ssh]"},
-		{never + "group g in n { admit ssh from everyone }\nexempt g from l on rdp because \"x\" until 2027-01-01 by \"y\"", "a/n/g ssh; idle g"},
-		{"law l { always because }\ngroup g in n { admit ssh from self }\nexempt g from l because \"x\" until 2027-01-01 by \"y\"", "[a/n/g has no because]"},
+		{never + "group g in n { admit ssh from everyone }\nexempt g from l because \"x\" until 2027-01-01 by \"y\"",
+			"[a/n/g ssh]"},
+		{never + "group g in n { admit ssh from everyone }\nexempt network a/n from l because \"x\" until " +
+			"2027-01-01 by \"y\"", "[a/n/g ssh]"},
+		{never + "group g in n { admit ssh from everyone }\nexempt account a from l because \"x\" until " +
+			"2027-01-01 by \"y\"", "[a/n/g ssh]"},
+		{never + "group g in n { admit ssh from everyone }\nexempt account b from l because \"x\" until " +
+			"2027-01-01 by \"y\"", "a/n/g ssh; idle b"},
+		{never + "group g in n { admit ssh from everyone }\nexempt g from l because \"x\" until 2026-11-19 by \"y\"",
+			"a/n/g ssh"},
+		{never + "group g in n { admit ssh, rdp from everyone }\nexempt g from l on ssh because \"x\" until " +
+			"2027-01-01 by \"y\"", "a/n/g rdp; [a/n/g ssh]"},
+		{never + "group g in n { admit ssh from everyone }\nexempt g from l on rdp because \"x\" until " +
+			"2027-01-01 by \"y\"", "a/n/g ssh; idle g"},
+		{"law l { always because }\ngroup g in n { admit ssh from self }\nexempt g from l because \"x\" until " +
+			"2027-01-01 by \"y\"", "[a/n/g has no because]"},
 	} {
 		verdicts, idle := judged(t, x.text)
 		var got []string
@@ -110,7 +128,9 @@ func TestJudge(t *testing.T) {
 		for i := range min(len(got), len(want)) {
 			bracket := strings.HasPrefix(want[i], "[") == strings.HasPrefix(got[i], "[")
 			for _, word := range strings.Fields(strings.Trim(want[i], "[]")) {
-				same = same && bracket && (strings.Contains(got[i], word) || word == "ssh" && strings.Contains(got[i], "tcp 22") || word == "rdp" && strings.Contains(got[i], "tcp 3389"))
+				same = same && bracket &&
+					(strings.Contains(got[i], word) || word == "ssh" && strings.Contains(got[i], "tcp 22") ||
+						word == "rdp" && strings.Contains(got[i], "tcp 3389"))
 			}
 		}
 		if !same {
@@ -126,12 +146,16 @@ func TestBreachesShareOut(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 28))
 	shared, whole := 0, 0
 	for range 300 {
-		text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\nlaw l { never admit tcp 1-40 from internet }\ngroup g in n {\n"
+		text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16 }\nlaw l { " +
+			"never admit tcp 1-40 from internet }\ngroup g in n {\n"
 		for range 1 + random.IntN(6) {
 			from := 1 + random.IntN(60)
-			text += fmt.Sprintf(" %s tcp %d-%d from %d.0.0.0/%d\n", []string{"admit", "admit", "admit", "refuse"}[random.IntN(4)], from, from+random.IntN(20), 16*random.IntN(14), []int{1, 2, 3, 4, 5, 6}[random.IntN(6)])
+			text += fmt.Sprintf(" %s tcp %d-%d from %d.0.0.0/%d\n",
+				[]string{"admit", "admit", "admit", "refuse"}[random.IntN(4)], from, from+random.IntN(20),
+				16*random.IntN(14), []int{1, 2, 3, 4, 5, 6}[random.IntN(6)])
 		}
-		u := nomos.Understand([]*source.File{source.NewFile("x.nomos", tidied(text)+"}\n")}, resolve.Options{Now: time.Unix(0, 0)})
+		u := nomos.Understand([]*source.File{source.NewFile("x.nomos", tidied(text)+"}\n")},
+			resolve.Options{Now: time.Unix(0, 0)})
 		if n := source.Errors(u.Messages); n > 0 {
 			t.Fatal(u.Messages[0])
 		}
@@ -144,7 +168,8 @@ func TestBreachesShareOut(t *testing.T) {
 				t.Fatalf("two breaches have traffic in common\n%s", text)
 			}
 			sum = sum.Union(b.Traffic)
-			if b.Rule != nil && !b.Traffic.SubsetOf(d.RuleTraffic(g, b.Rule)) || !b.Traffic.Contains(b.Witness.Peer, b.Witness.Service) {
+			if b.Rule != nil && !b.Traffic.SubsetOf(d.RuleTraffic(g, b.Rule)) ||
+				!b.Traffic.Contains(b.Witness.Peer, b.Witness.Service) {
 				t.Fatalf("%s is told of more than it says, or of another example\n%s", b.Text, text)
 			}
 			if b.Rule == nil {
@@ -154,7 +179,8 @@ func TestBreachesShareOut(t *testing.T) {
 			}
 		}
 		var want traffic.Set
-		for _, b := range d.GroupTraffic(g, estate.In).OnServices(service.Of(service.Ports(service.TCP, 1, 40))).WithPeers(d.Strangers()).Bands() {
+		for _, b := range d.GroupTraffic(g,
+			estate.In).OnServices(service.Of(service.Ports(service.TCP, 1, 40))).WithPeers(d.Strangers()).Bands() {
 			if d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) {
 				want = want.Union(traffic.Of(b.Peers, b.Services()))
 			}

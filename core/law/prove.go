@@ -30,7 +30,8 @@ func Prove(e *estate.Estate, expectations []Expectation) []Result {
 	for _, g := range e.Imagine() {
 		imagined[g] = true
 	}
-	p := prover{d: decide.New(e), imagined: imagined, outside: make(map[string]decide.Met), admitting: make(map[string]addr.Set)}
+	p := prover{d: decide.New(e), imagined: imagined, outside: make(map[string]decide.Met),
+		admitting: make(map[string]addr.Set)}
 	results := make([]Result, len(expectations))
 	for i, x := range expectations {
 		results[i] = p.prove(x)
@@ -50,13 +51,15 @@ func (p *prover) prove(x Expectation) Result {
 	from, to := p.ends(x.From), p.ends(x.To)
 	r.Note, r.Imagined = p.note(x)
 	if name := p.unpublished(x); name != "" {
-		r.Undecided, r.Note = true, fmt.Sprintf("the addresses of the list %s, which a provider publishes, are known from a survey only", name)
+		r.Undecided, r.Note = true,
+			fmt.Sprintf("the addresses of the list %s, which a provider publishes, are known from a survey only", name)
 		return r
 	}
 	for k, side := range []*ends{&from, &to} {
 		if side.isEmpty() {
 			r.Undecided = true
-			if note := fmt.Sprintf("nobody is on the %s side, so nothing can be asked", []string{"first", "second"}[k]); r.Note == "" {
+			if note := fmt.Sprintf("nobody is on the %s side, so nothing can be asked",
+				[]string{"first", "second"}[k]); r.Note == "" {
 				r.Note = note
 			} else {
 				r.Note += "; " + note
@@ -119,7 +122,8 @@ func (q *question) nothingAsked() string {
 		carried, family = q.Services.Minus(service.NotIPv6), "IPv6"
 	}
 	if carried.IsEmpty() {
-		return fmt.Sprintf("%s does not go over %s, the only family that both sides have, so nothing can be asked", q.Words, family)
+		return fmt.Sprintf("%s does not go over %s, the only family that both sides have, so nothing can be asked",
+			q.Words, family)
 	}
 	return "the two sides are the same instance, which reaches itself, so nothing can be asked"
 }
@@ -129,7 +133,8 @@ func (q *question) nothingAsked() string {
 func (p *prover) unpublished(x Expectation) string {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range slices.Concat(s.Of, s.Except) {
-			if peer.Kind == estate.PeerList && len(peer.List.Published) > 0 && p.d.ListEntries(peer.List, nil).IsEmpty() {
+			if peer.Kind == estate.PeerList && len(peer.List.Published) > 0 &&
+				p.d.ListEntries(peer.List, nil).IsEmpty() {
 				return peer.List.Name
 			}
 		}
@@ -142,10 +147,12 @@ func (p *prover) note(x Expectation) (note string, imagined bool) {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range s.Of {
 			if peer.Kind == estate.PeerGroup && peer.Group.Absent {
-				return fmt.Sprintf("%s is not there yet: decided for the instances that it will cover", peer.Group.Path()), false
+				return fmt.Sprintf("%s is not there yet: decided for the instances that it will cover",
+					peer.Group.Path()), false
 			}
 			if peer.Kind == estate.PeerGroup && p.imagined[peer.Group] {
-				return fmt.Sprintf("%s is attached to nothing: decided for a made-up member in each of its subnets", peer.Group.Path()), true
+				return fmt.Sprintf("%s is attached to nothing: decided for a made-up member in each of its subnets",
+					peer.Group.Path()), true
 			}
 		}
 	}
@@ -273,7 +280,8 @@ func (q *question) wantOutside(m member, outside addr.Set, direction estate.Dire
 		}
 	}
 	if a, ok := left.First(); ok && some {
-		q.Note = fmt.Sprintf("%s meets outside over one family only: addresses such as %s are left out", m.Instance.Name, a)
+		q.Note = fmt.Sprintf("%s meets outside over one family only: addresses such as %s are left out",
+			m.Instance.Name, a)
 		outside = outside.Minus(left)
 	}
 	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {

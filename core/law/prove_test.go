@@ -67,7 +67,8 @@ const survey = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
 
 func prove(t *testing.T, expects string, on bool) []law.Result {
 	t.Helper()
-	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", definitions+expects)}, resolve.Options{Now: time.Unix(0, 0)})
+	d := nomos.Understand([]*source.File{source.NewFile("x.nomos", definitions+expects)},
+		resolve.Options{Now: time.Unix(0, 0)})
 	for _, m := range d.Messages {
 		t.Fatal(m)
 	}
@@ -114,7 +115,8 @@ func TestProve(t *testing.T) {
 		{"out can reach list partners on tcp 9000", true, ""},
 		{"out cannot reach list partners on tcp 9000", false, "passes out1"},
 		{"out cannot reach list partners on tcp 9001", true, ""},
-		{"inner can reach internet on https", false, "no-route inner"}, // there is a rule, and no address of the route's family
+		// there is a rule, and no address of the route's family
+		{"inner can reach internet on https", false, "no-route inner"},
 		{"inner cannot reach internet", true, ""},
 		{"internet can reach six on https", true, ""}, // over IPv6 alone
 		{"internet can reach six on ping", true, ""},
@@ -142,7 +144,8 @@ func TestProve(t *testing.T) {
 // Without a survey, and for groups attached to nothing, members are made up and it is said.
 func TestMadeUpMembers(t *testing.T) {
 	for _, on := range []bool{false, true} {
-		r := prove(t, "expect web can reach unused on ssh\nexpect internet can reach unused on https\nexpect db cannot reach unused", on)
+		r := prove(t, "expect web can reach unused on ssh\nexpect internet can reach unused on https\nexpect db "+
+			"cannot reach unused", on)
 		for i, want := range []bool{false, true, true} {
 			if r[i].Holds != want || !strings.Contains(r[i].Note, "made-up member") {
 				t.Errorf("with a survey %v, %s: holds %v, note %q", on, r[i].Text, r[i].Holds, r[i].Note)

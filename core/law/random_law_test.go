@@ -29,7 +29,8 @@ var sampled = map[string]string{
 func TestLawsAgreeWithEveryPeer(t *testing.T) {
 	random := rand.New(rand.NewPCG(8, 2))
 	pick := func(words ...string) string { return words[random.IntN(len(words))] }
-	written := []string{"everyone", "everyone v4", "everyone v6", "list known", "192.0.2.128/25", "198.51.100.7", "10.0.0.0/8"}
+	written := []string{"everyone", "everyone v4", "everyone v6", "list known", "192.0.2.128/25", "198.51.100.7",
+		"10.0.0.0/8"}
 	ports := func() (int, int) { from := 1 + random.IntN(3); return from, from + random.IntN(2) }
 	type opening struct {
 		from, to int
@@ -57,14 +58,18 @@ func TestLawsAgreeWithEveryPeer(t *testing.T) {
 			text += " except " + except
 		}
 		text += " }"
-		// A law about the internet is about what is open to it, not to a few of its addresses, in the family that is open.
+		// A law about the internet is about what is open to it, not to a few of its addresses, in
+		// the family that is open.
 		open := func(peer string, port int) bool {
 			return slices.ContainsFunc(rules, func(r opening) bool {
-				return port >= r.from && port <= r.to && strings.HasPrefix(r.peers, "everyone") && slices.Contains(strings.Fields(sampled[r.peers]), peer)
+				return port >= r.from && port <= r.to && strings.HasPrefix(r.peers, "everyone") &&
+					slices.Contains(strings.Fields(sampled[r.peers]), peer)
 			})
 		}
 		forbidden := func(peer string, port int) bool {
-			meant := (l.peers != "internet" || open(peer, port)) && slices.Contains(strings.Fields(sampled[l.peers]), peer) && !slices.Contains(strings.Fields(sampled[except]), peer)
+			meant := (l.peers != "internet" || open(peer, port)) &&
+				slices.Contains(strings.Fields(sampled[l.peers]), peer) &&
+				!slices.Contains(strings.Fields(sampled[except]), peer)
 			return meant && (port >= l.from && port <= l.to) == (kind == "never")
 		}
 		admitted := func(peer string, port int) bool {

@@ -49,7 +49,8 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 	for round := range 300 {
 		dialect := pick("union", "ranked")
 		var text strings.Builder
-		fmt.Fprintf(&text, "cloud c { dialect %s }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16\n subnet s 10.0.1.0/24\n subnet d 10.0.2.0/24 }\n", dialect)
+		fmt.Fprintf(&text, "cloud c { dialect %s }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/16\n "+
+			"subnet s 10.0.1.0/24\n subnet d 10.0.2.0/24 }\n", dialect)
 		lists := map[string]netip.Prefix{}
 		for _, name := range []string{"k", "l"} {
 			p := netip.PrefixFrom(netip.AddrFrom4([4]byte{192, 0, 2, byte(random.IntN(8))}), 29+random.IntN(4)).Masked()
@@ -70,7 +71,9 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 				if random.IntN(2) == 0 {
 					verb, at = strings.Replace(verb, "admit", "reach", 1), " at "
 				}
-				fmt.Fprintf(&text, " %s tcp %s%s%s\n", verb, pick("1", "2", "3", "1-2", "2-3", "1-3"), at, pick("everyone", "everyone", "everyone v4", "group g", "group h", "group j", "list k", "list l", "192.0.2.0/30", "10.0.0.0/16", "10.0.1.101", "198.51.100.0/29"))
+				fmt.Fprintf(&text, " %s tcp %s%s%s\n", verb, pick("1", "2", "3", "1-2", "2-3", "1-3"), at,
+					pick("everyone", "everyone", "everyone v4", "group g", "group h", "group j", "list k", "list l",
+						"192.0.2.0/30", "10.0.0.0/16", "10.0.1.101", "198.51.100.0/29"))
 			}
 			text.WriteString("}\n")
 		}
@@ -84,14 +87,18 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 			case 1:
 				to = outside
 			}
-			if from != outside && to != outside && random.IntN(2) == 0 || from == outside && from != "internet" && random.IntN(3) == 0 {
-				asked = append(asked, fmt.Sprintf("expect only %s can reach %s on tcp %s", from, to, pick("1", "2", "3")))
+			if from != outside && to != outside && random.IntN(2) == 0 ||
+				from == outside && from != "internet" && random.IntN(3) == 0 {
+				asked = append(asked, fmt.Sprintf("expect only %s can reach %s on tcp %s", from, to,
+					pick("1", "2", "3")))
 				continue
 			}
-			asked = append(asked, fmt.Sprintf("expect %s %s reach %s on tcp %s", from, pick("can", "cannot"), to, pick("1", "2", "3", "1-3")))
+			asked = append(asked, fmt.Sprintf("expect %s %s reach %s on tcp %s", from, pick("can", "cannot"), to,
+				pick("1", "2", "3", "1-3")))
 		}
 		text.WriteString(strings.Join(asked, "\n"))
-		d := nomos.Understand([]*source.File{source.NewFile("x.nomos", text.String())}, resolve.Options{Now: time.Unix(0, 0)})
+		d := nomos.Understand([]*source.File{source.NewFile("x.nomos", text.String())},
+			resolve.Options{Now: time.Unix(0, 0)})
 		for _, m := range d.Messages {
 			if !m.Warning {
 				t.Fatal(m)
@@ -105,7 +112,8 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 		results := law.Prove(w.Estate, w.Expects)
 		o := onebyone{w.Estate, lists}
 		for i, r := range results {
-			fields := strings.Fields(strings.NewReplacer("list ", "").Replace(asked[i])) // expect FROM can reach TO on tcp PORTS
+			// expect FROM can reach TO on tcp PORTS
+			fields := strings.Fields(strings.NewReplacer("list ", "").Replace(asked[i]))
 			var want answer
 			switch services := w.Expects[i].Services; {
 			case fields[1] == "only":
@@ -120,16 +128,21 @@ func TestProveAgreesWithEveryFlow(t *testing.T) {
 				want = o.cannot(o.ends(fields[1]), o.ends(fields[2]), services)
 			}
 			if r.Holds != want.holds() || r.Undecided != want.undecided() {
-				t.Fatalf("round %d, %s: %s\nholds %v, undecided %v; flow by flow %+v (note %q, witness %v)", round, text.String(), asked[i], r.Holds, r.Undecided, want, r.Note, r.Witness)
+				t.Fatalf("round %d, %s: %s\nholds %v, undecided %v; flow by flow %+v (note %q, witness %v)", round,
+					text.String(), asked[i], r.Holds, r.Undecided, want, r.Note, r.Witness)
 			}
-			if v := r.Witness; v != nil && fields[0] != "only" && !r.Undecided && (v.Verdict == decide.Passes || v.Verdict == decide.OneWay) == (fields[0] == "can") && v.Verdict != decide.OneWay {
+			if v := r.Witness; v != nil && fields[0] != "only" && !r.Undecided &&
+				(v.Verdict == decide.Passes || v.Verdict == decide.OneWay) == (fields[0] == "can") &&
+				v.Verdict != decide.OneWay {
 				t.Fatalf("%s: the witness %v shows nothing", asked[i], r.Witness)
 			}
 			if r.Undecided {
 				undecided++
 				continue
 			}
-			form := fields[0] + " " + strings.NewReplacer("g", "group", "h", "group", "j", "group", "k", "list", "l", "list", "internet", "internet").Replace(fields[1]+" "+fields[2])
+			form := fields[0] + " " +
+				strings.NewReplacer("g", "group", "h", "group", "j", "group", "k", "list", "l", "list", "internet",
+					"internet").Replace(fields[1]+" "+fields[2])
 			count := held[form]
 			if r.Holds {
 				count[1]++
@@ -169,7 +182,8 @@ func (a *answer) add(b answer) {
 func (o onebyone) ends(name string) (all []reading.End) {
 	switch {
 	case name == "internet":
-		all = []reading.End{{Addr: netip.MustParseAddr("203.0.113.77")}, {Addr: netip.MustParseAddr("198.51.100.2")}, {Addr: netip.MustParseAddr("2001:db8::77")}}
+		all = []reading.End{{Addr: netip.MustParseAddr("203.0.113.77")}, {Addr: netip.MustParseAddr("198.51.100.2")},
+			{Addr: netip.MustParseAddr("2001:db8::77")}}
 		for last := range byte(16) { // where rules and routes make differences
 			a := netip.AddrFrom4([4]byte{192, 0, 2, last})
 			if !o.lists["k"].Contains(a) && !o.lists["l"].Contains(a) {
@@ -194,7 +208,8 @@ func (o onebyone) ends(name string) (all []reading.End) {
 // verdicts are what becomes of the services between two ends; none where they have no
 // family in common or are one instance.
 func (o onebyone) verdicts(a, b reading.End, services service.Set) (all []string) {
-	if a.Addr.Is4() != b.Addr.Is4() || a.At == nil && b.At == nil || a.At != nil && b.At != nil && a.At.Instance == b.At.Instance {
+	if a.Addr.Is4() != b.Addr.Is4() || a.At == nil && b.At == nil ||
+		a.At != nil && b.At != nil && a.At.Instance == b.At.Instance {
 		return nil
 	}
 	for port := uint16(1); port <= 3; port++ {
@@ -234,7 +249,8 @@ func (o onebyone) only(from, to string, services service.Set) answer {
 		others = append(others, o.ends("internet")...)
 	}
 	for last := range byte(16) {
-		for _, a := range []netip.Addr{netip.AddrFrom4([4]byte{192, 0, 2, last}), netip.MustParseAddr(fmt.Sprintf("2001:db8:9::%x", last))} {
+		for _, a := range []netip.Addr{netip.AddrFrom4([4]byte{192, 0, 2, last}),
+			netip.MustParseAddr(fmt.Sprintf("2001:db8:9::%x", last))} {
 			others = append(others, reading.End{Addr: a})
 		}
 	}
@@ -257,7 +273,9 @@ func (o onebyone) can(from, to string, services service.Set) (all answer) {
 		asked, open := false, false
 		for _, a := range from {
 			for _, b := range to {
-				hidden := a.At != nil && b.At != nil && slices.Contains(a.At.Public, a.Addr) && !slices.Contains(b.At.Public, b.Addr) // its private address is seen
+				// its private address is seen
+				hidden := a.At != nil && b.At != nil && slices.Contains(a.At.Public, a.Addr) &&
+					!slices.Contains(b.At.Public, b.Addr)
 				vs := o.verdicts(a, b, services)
 				if len(vs) == 0 || hidden && a.Addr.Is4() {
 					continue
@@ -267,7 +285,8 @@ func (o onebyone) can(from, to string, services service.Set) (all answer) {
 					all.asked++
 					return
 				}
-				open = open || !slices.ContainsFunc(vs, func(v string) bool { return v != "passes" && v != "undecided" })
+				open = open || !slices.ContainsFunc(vs,
+					func(v string) bool { return v != "passes" && v != "undecided" })
 			}
 		}
 		switch {
@@ -354,7 +373,8 @@ func (o onebyone) met(i *estate.Interface, four bool) bool {
 	for _, b := range slices.Concat(i.Private, i.Public) {
 		for _, a := range []string{"203.0.113.77", "192.0.2.5", "192.0.2.1", "2001:db8::77"} {
 			from := netip.MustParseAddr(a)
-			if from.Is4() == four && b.Is4() == four && reading.HasWay(o.e, reading.End{Addr: from}, reading.End{At: i, Addr: b}) {
+			if from.Is4() == four && b.Is4() == four &&
+				reading.HasWay(o.e, reading.End{Addr: from}, reading.End{At: i, Addr: b}) {
 				return true
 			}
 		}

@@ -92,7 +92,8 @@ func (x listIndex) holding(p netip.Prefix, take func(*estate.List)) {
 	if p.IsSingleIP() {
 		return
 	}
-	from, _ := slices.BinarySearchFunc(x.sorted, p.Addr(), func(q netip.Prefix, a netip.Addr) int { return q.Addr().Compare(a) })
+	from, _ := slices.BinarySearchFunc(x.sorted, p.Addr(),
+		func(q netip.Prefix, a netip.Addr) int { return q.Addr().Compare(a) })
 	for _, within := range x.sorted[from:] {
 		if !p.Contains(within.Addr()) {
 			return
@@ -143,7 +144,8 @@ func (w weigher) candidates() []candidate {
 		if each != ofRange { // those that are named are there for a purpose, whatever their number of addresses
 			c.excess.Known, c.excess.Named = 0, idle
 		}
-		c.idle = w.o.Weights.Stranger*c.excess.Strangers + w.o.Weights.Known*c.excess.Known + max(0, each)*c.excess.Named
+		c.idle = w.o.Weights.Stranger*c.excess.Strangers + w.o.Weights.Known*c.excess.Known + max(0,
+			each)*c.excess.Named
 		if c.cost = weight + c.idle; c.Foreign {
 			c.cost += w.o.Weights.Foreign
 		}
@@ -158,22 +160,27 @@ func (w weigher) candidates() []candidate {
 	for _, g := range groups {
 		if g == w.subject.Group {
 			members := w.d.Members(g)
-			add(of(BySelf, "self", estate.Peer{Kind: estate.PeerSelf}, false), weights.Group, members, size(members.Minus(w.needed)), weights.Member)
+			add(of(BySelf, "self", estate.Peer{Kind: estate.PeerSelf}, false), weights.Group, members,
+				size(members.Minus(w.needed)), weights.Member)
 			continue
 		}
 		peer := estate.Peer{Kind: estate.PeerGroup, Group: g}
 		// What the rule would speak of: nobody, where it can't name the group.
 		peers := w.d.Peers(w.subject.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
-		add(of(ByGroup, "group "+w.groupName(g), peer, w.subject.Group.Defined && !g.Defined), weights.Group, peers, size(peers.Minus(w.needed)), weights.Member)
+		add(of(ByGroup, "group "+w.groupName(g), peer, w.subject.Group.Defined && !g.Defined), weights.Group, peers,
+			size(peers.Minus(w.needed)), weights.Member)
 	}
 	for _, l := range lists {
 		entries := w.d.ListEntries(l, w.subject.Group)
-		add(of(ByList, "list "+l.Name, estate.Peer{Kind: estate.PeerList, List: l}, w.subject.Group.Defined && !l.Defined), weights.List, entries, float64(w.idleEntries(entries)), weights.Entry)
+		add(of(ByList, "list "+l.Name, estate.Peer{Kind: estate.PeerList, List: l}, w.subject.Group.Defined &&
+			!l.Defined), weights.List, entries, float64(w.idleEntries(entries)), weights.Entry)
 	}
 	if n := w.subject.Group.Network; n != nil {
-		add(of(ByNetwork, "network", estate.Peer{Kind: estate.PeerNetwork}, false), weights.Network, addr.OfPrefixes(n.Ranges...), 0, ofRange)
+		add(of(ByNetwork, "network", estate.Peer{Kind: estate.PeerNetwork}, false), weights.Network,
+			addr.OfPrefixes(n.Ranges...), 0, ofRange)
 		for _, sub := range n.Subnets {
-			add(of(BySubnet, "subnet "+sub.Name, estate.Peer{Kind: estate.PeerSubnet, Subnet: sub}, false), weights.Subnet, addr.OfPrefixes(sub.Ranges...), 0, ofRange)
+			add(of(BySubnet, "subnet "+sub.Name, estate.Peer{Kind: estate.PeerSubnet, Subnet: sub}, false),
+				weights.Subnet, addr.OfPrefixes(sub.Ranges...), 0, ofRange)
 		}
 	}
 	if w.subject.Direction == estate.In && w.subject.Group.Defined {
@@ -197,7 +204,8 @@ func (w weigher) near() (groups []*estate.Group, lists []*estate.List) {
 			return
 		}
 		seenList[l] = true
-		at := l.Account == nil || l.Account == s.Account || l.Owner == "published" && l.Account.Cloud == s.Account.Cloud && l.Region == s.Account.Region
+		at := l.Account == nil || l.Account == s.Account ||
+			l.Owner == "published" && l.Account.Cloud == s.Account.Cloud && l.Region == s.Account.Region
 		if at && (!l.Defined || s.Defined) {
 			lists = append(lists, l)
 		}
@@ -284,7 +292,8 @@ func (w weigher) rangeCandidate(p netip.Prefix) candidate {
 		}
 	}
 	peers := []estate.Peer{{Kind: estate.PeerRange, Range: p}}
-	c := candidate{Choice: Choice{Kind: kind, Words: addr.PrefixString(p), Peers: peers, Addresses: set, Needed: set.Intersect(w.needed)}}
+	c := candidate{Choice: Choice{Kind: kind, Words: addr.PrefixString(p), Peers: peers, Addresses: set,
+		Needed: set.Intersect(w.needed)}}
 	c.excess = w.excess(set)
 	c.idle = w.o.Weights.Stranger*c.excess.Strangers + w.o.Weights.Known*c.excess.Known
 	c.cost, c.rules = weight+c.idle, w.pieces

@@ -53,7 +53,8 @@ func (n *Narrower) Curve(p *Proposal) []Point {
 			continue // no better than fewer rules
 		}
 		least = value
-		points = append(points, Point{Rules: rules + fixed, Excess: solutionOf(total.parts[rules]).excess, Over: p.room >= 0 && rules+fixed > p.room})
+		points = append(points, Point{Rules: rules + fixed, Excess: solutionOf(total.parts[rules]).excess,
+			Over: p.room >= 0 && rules+fixed > p.room})
 	}
 	at := slices.IndexFunc(points, func(x Point) bool { return x.Rules >= chosen })
 	own := Point{Rules: chosen, Excess: p.Excess, Chosen: true, Over: p.room >= 0 && chosen > p.room}

@@ -54,7 +54,9 @@ func TestCandidatesAreAllThereAre(t *testing.T) {
 // Supposing other rules decides as an estate that has them does.
 func TestSupposingDecidesAsIfItWereSo(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 10))
-	peers := []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerSelf}, {Kind: estate.PeerNetwork}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/25")}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.64/26")}}
+	peers := []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerSelf}, {Kind: estate.PeerNetwork},
+		{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/25")},
+		{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.64/26")}}
 	for i := range 300 {
 		b := newBench()
 		b.group.Account.Cloud.Dialect = []string{"union", "ranked", "layered", "flat"}[i%4]
@@ -63,7 +65,9 @@ func TestSupposingDecidesAsIfItWereSo(t *testing.T) {
 			var all []estate.Rule
 			for k := range random.IntN(6) {
 				from := uint16(20 + random.IntN(5))
-				r := estate.Rule{Direction: []estate.Direction{estate.In, estate.Out}[random.IntN(2)], Action: estate.Admit, Rank: 100 + 7*k%5, Peers: peers[random.IntN(len(peers)):][:1], Services: []service.Spec{service.Ports(service.TCP, from, from+2)}}
+				r := estate.Rule{Direction: []estate.Direction{estate.In, estate.Out}[random.IntN(2)],
+					Action: estate.Admit, Rank: 100 + 7*k%5, Peers: peers[random.IntN(len(peers)):][:1],
+					Services: []service.Spec{service.Ports(service.TCP, from, from+2)}}
 				if random.IntN(4) == 0 {
 					r.Action = estate.Refuse
 				}
@@ -97,7 +101,8 @@ func TestProposalsAreTheSameEachTime(t *testing.T) {
 		b, _ := randomCase(random, 5, 4, 30)
 		var flows []string
 		for range 1 + random.IntN(12) {
-			flows = append(flows, fmt.Sprintf("10.0.0.%d %d xx", 8+random.IntN(30), []int{22, 443, 8443}[random.IntN(3)]))
+			flows = append(flows, fmt.Sprintf("10.0.0.%d %d xx", 8+random.IntN(30),
+				[]int{22, 443, 8443}[random.IntN(3)]))
 		}
 		first := said(b.propose(flows...))
 		for range 3 {

@@ -31,7 +31,8 @@ const (
 )
 
 // loans are the lengths that are rounded up to.
-var loans = []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 3 * time.Hour, 4 * time.Hour, 6 * time.Hour, 8 * time.Hour, 12 * time.Hour, longestLoan}
+var loans = []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 3 * time.Hour,
+	4 * time.Hour, 6 * time.Hour, 8 * time.Hour, 12 * time.Hour, longestLoan}
 
 // lend finds what can be lent of the observed needs: administration by addresses
 // that are no machines of the estate's own, and whose sessions, all together, took
@@ -66,14 +67,17 @@ func (n *Narrower) lend(p *Proposal) {
 		l.Services = l.Services.Union(need.Services)
 		if n.o.Lend && !need.Peers.Equal(outside) { // machines of the estate's own keep it standing
 			rest := need
-			rest.Peers, rest.Sums = need.Peers.Intersect(n.own), slices.DeleteFunc(slices.Clone(need.Sums), func(x *flow.Sum) bool { return outside.Contains(x.Source) })
+			rest.Peers, rest.Sums = need.Peers.Intersect(n.own),
+				slices.DeleteFunc(slices.Clone(need.Sums), func(x *flow.Sum) bool { return outside.Contains(x.Source) })
 			p.Needs = append(p.Needs, rest)
 			p.Needs[i].Peers = outside
-			p.Needs[i].Sums = slices.DeleteFunc(slices.Clone(need.Sums), func(x *flow.Sum) bool { return !outside.Contains(x.Source) })
+			p.Needs[i].Sums = slices.DeleteFunc(slices.Clone(need.Sums),
+				func(x *flow.Sum) bool { return !outside.Contains(x.Source) })
 		}
 	}
 	window := time.Duration(n.days) * 24 * time.Hour
-	if len(users) == 0 || len(users) > mostBorrowers || l.Longest > longestLoan || lasted > window/2*time.Duration(len(users)) {
+	if len(users) == 0 || len(users) > mostBorrowers || l.Longest > longestLoan ||
+		lasted > window/2*time.Duration(len(users)) {
 		return
 	}
 	l.Users, l.Days = len(users), days.Count()

@@ -108,7 +108,8 @@ func (r NewRule) Rule(s Subject) estate.Rule {
 			break
 		}
 	}
-	rule := estate.Rule{Direction: s.Direction, Action: estate.Admit, Rank: like.Rank, Services: r.Services.Specs(), Stateless: like.Stateless, Description: like.Description, Until: like.Until, Origin: like.Origin}
+	rule := estate.Rule{Direction: s.Direction, Action: estate.Admit, Rank: like.Rank, Services: r.Services.Specs(),
+		Stateless: like.Stateless, Description: like.Description, Until: like.Until, Origin: like.Origin}
 	for _, c := range r.Choices {
 		rule.Peers = append(rule.Peers, c.Peers...)
 	}
@@ -163,7 +164,8 @@ func New(d *decide.Decider, o Options) *Narrower {
 	if o.Weights == (Weights{}) {
 		o.Weights = DefaultWeights
 	}
-	n := &Narrower{&shared{o: o, handed: handings(d.Estate()), lists: indexLists(d), strangers: d.Strangers(), own: d.OwnAddresses(), groupNames: make(map[string]int), moving: make(map[*estate.Rule]bool)}, d, nil, nil}
+	n := &Narrower{&shared{o: o, handed: handings(d.Estate()), lists: indexLists(d), strangers: d.Strangers(),
+		own: d.OwnAddresses(), groupNames: make(map[string]int), moving: make(map[*estate.Rule]bool)}, d, nil, nil}
 	n = n.Fork()
 	for _, instance := range d.Estate().Instances {
 		for _, i := range instance.Interfaces {
@@ -287,7 +289,8 @@ func (n *Narrower) unwatched(g *estate.Group) bool {
 		return false
 	}
 	return !slices.ContainsFunc(attached, func(i *estate.Interface) bool {
-		return slices.ContainsFunc(slices.Concat(i.Private, i.Public), func(a netip.Addr) bool { return len(n.opened[a])+len(n.served[a]) > 0 })
+		return slices.ContainsFunc(slices.Concat(i.Private, i.Public),
+			func(a netip.Addr) bool { return len(n.opened[a])+len(n.served[a]) > 0 })
 	})
 }
 
@@ -318,7 +321,8 @@ func (n *Narrower) choose(p *Proposal) {
 			continue
 		}
 		if need.Whole {
-			p.blocks = append(p.blocks, block{services: need.Services, needed: need.Peers, whole: []Choice{wholePeers(p, need)}})
+			p.blocks = append(p.blocks,
+				block{services: need.Services, needed: need.Peers, whole: []Choice{wholePeers(p, need)}})
 			continue
 		}
 		// What several needs have in common is looked for once.
@@ -385,7 +389,8 @@ func apart(blocks []block) []block {
 	done = slices.DeleteFunc(done, func(b block) bool { return b.services.IsEmpty() })
 	var joined []block
 	for _, b := range done {
-		k := slices.IndexFunc(joined, func(x block) bool { return x.whole == nil && b.whole == nil && x.needed.Equal(b.needed) })
+		k := slices.IndexFunc(joined,
+			func(x block) bool { return x.whole == nil && b.whole == nil && x.needed.Equal(b.needed) })
 		if k >= 0 {
 			joined[k].services = joined[k].services.Union(b.services)
 			continue

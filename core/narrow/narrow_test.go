@@ -28,21 +28,26 @@ type bench struct {
 
 func newBench() *bench {
 	account := &estate.Account{Name: "a", Cloud: &estate.Cloud{Dialect: "union"}}
-	b := &bench{network: &estate.Network{Account: account, Name: "n", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/16")}}}
-	b.subnet = &estate.Subnet{Network: b.network, Name: "s", Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}}
+	b := &bench{network: &estate.Network{Account: account, Name: "n",
+		Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/16")}}}
+	b.subnet = &estate.Subnet{Network: b.network, Name: "s",
+		Ranges: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}}
 	b.network.Subnets = []*estate.Subnet{b.subnet}
 	b.Networks = []*estate.Network{b.network}
 	b.group = b.addGroup("subject", "10.0.0.1")
-	b.group.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit, Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}}}
+	b.group.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit,
+		Peers: []estate.Peer{{Kind: estate.PeerEveryone}}, Services: []service.Spec{service.Anything}}}
 	return b
 }
 
 func (b *bench) addGroup(name string, members ...string) *estate.Group {
-	g := &estate.Group{Account: b.network.Account, Network: b.network, Name: name, For: estate.ForInstances, Defined: true}
+	g := &estate.Group{Account: b.network.Account, Network: b.network, Name: name, For: estate.ForInstances,
+		Defined: true}
 	b.Groups = append(b.Groups, g)
 	for _, m := range members {
 		i := &estate.Instance{Account: g.Account, Name: name + m}
-		i.Interfaces = []*estate.Interface{{Instance: i, Subnet: b.subnet, Private: []netip.Addr{netip.MustParseAddr(m)}, Groups: []*estate.Group{g}}}
+		i.Interfaces = []*estate.Interface{{Instance: i, Subnet: b.subnet,
+			Private: []netip.Addr{netip.MustParseAddr(m)}, Groups: []*estate.Group{g}}}
 		b.Instances = append(b.Instances, i)
 	}
 	return g
@@ -58,7 +63,8 @@ func (b *bench) addList(name string, ranges ...string) {
 
 // propose narrows the bench's rule for flows.
 func (b *bench) propose(flows ...string) Proposal {
-	return New(decide.New(&b.Estate), Options{Flows: b.flows(flows...)}).Propose(Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}})
+	return New(decide.New(&b.Estate),
+		Options{Flows: b.flows(flows...)}).Propose(Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}})
 }
 
 // flows are "SRC PORT TIMES".
@@ -74,7 +80,9 @@ func (b *bench) flows(flows ...string) *flow.Summary {
 		for i := range len(fields[2]) { // one mark a flow: x answered, o not
 			at := int64(86400 * i)
 			protocol, port := p.Split()
-			r := flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: protocol, Port: port, ReplyKnown: true, Opened: flow.BySource}
+			r := flow.Record{Start: at, End: at, Source: netip.MustParseAddr(fields[0]),
+				Destination: netip.MustParseAddr("10.0.0.1"), Protocol: protocol, Port: port, ReplyKnown: true,
+				Opened: flow.BySource}
 			if fields[2][i] == 'x' {
 				r.ReplyPackets = 1
 			}
@@ -105,7 +113,8 @@ func TestPeersAreNamedByTheBest(t *testing.T) {
 		{[]string{"198.51.100.3 22 xx", "198.51.100.3 80 xx"}, "ssh, http from list partners"},
 		{[]string{"198.51.100.3 22 xx", "10.0.0.11 80 xx"}, "ssh from list partners; http from group web"},
 		{[]string{"10.0.0.1 22 xx"}, "ssh from self"},
-		{[]string{"192.0.2.4 443 xx", "192.0.2.5 443 xx", "192.0.2.6 443 xx", "192.0.2.7 443 xx"}, "https from 192.0.2.4/30"},
+		{[]string{"192.0.2.4 443 xx", "192.0.2.5 443 xx", "192.0.2.6 443 xx", "192.0.2.7 443 xx"},
+			"https from 192.0.2.4/30"},
 		{[]string{"192.0.2.4 443 xx", "192.0.2.200 443 xx"}, "https from 192.0.2.4, 192.0.2.200"},
 		{[]string{"192.0.2.4 443 x"}, ""},    // a stranger seen once
 		{[]string{"192.0.2.4 443 oooo"}, ""}, // a stranger that never got an answer
@@ -126,7 +135,9 @@ func TestNeverBeyondTheSubject(t *testing.T) {
 	b := newBench()
 	b.addGroup("web", "10.0.0.10", "10.0.1.10")
 	b.addList("both", "198.51.100.0/28", "2001:db8:1::/48")
-	b.group.Rules[0].Peers = []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/24")}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("198.51.100.0/24")}}
+	b.group.Rules[0].Peers =
+		[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/24")},
+			{Kind: estate.PeerRange, Range: netip.MustParsePrefix("198.51.100.0/24")}}
 	if got := said(b.propose("10.0.0.10 443 xx")); got != "https from 10.0.0.10" {
 		t.Errorf("the group has a member outside of the rule: got %q", got)
 	}
@@ -142,7 +153,8 @@ func TestNoiseAndUnseen(t *testing.T) {
 		t.Errorf("noise %+v", p.Noise)
 	}
 	if p.Flows != 4 || p.Peers != 2 || p.Unseen.Peers != 0.25 {
-		t.Errorf("%d flows, %d peers, unseen %v: of four flows one peer was seen once, so a quarter", p.Flows, p.Peers, p.Unseen)
+		t.Errorf("%d flows, %d peers, unseen %v: of four flows one peer was seen once, so a quarter", p.Flows,
+			p.Peers, p.Unseen)
 	}
 }
 
@@ -169,7 +181,8 @@ func randomCase(random *rand.Rand, groups, lists, span int) (*bench, addr.Set) {
 }
 
 func (b *bench) puzzle(needed addr.Set) *puzzle {
-	return New(decide.New(&b.Estate), Options{}).puzzle(Subject{Group: b.group, Direction: estate.In}, service.Of(service.Ports(service.TCP, 22, 22)), needed, addr.Everyone)
+	return New(decide.New(&b.Estate), Options{}).puzzle(Subject{Group: b.group, Direction: estate.In},
+		service.Of(service.Ports(service.TCP, 22, 22)), needed, addr.Everyone)
 }
 
 // covers calls take with every way to cover the needed peers: every combination of
@@ -292,7 +305,8 @@ func TestManyCandidates(t *testing.T) {
 // that fits is taken, and the curve says where it stands.
 func TestQuotaAndCurve(t *testing.T) {
 	b := newBench()
-	flows := []string{"192.0.2.4 443 xx", "192.0.2.9 443 xx", "192.0.2.14 443 xx", "192.0.2.200 443 xx", "198.51.100.1 22 xx"}
+	flows := []string{"192.0.2.4 443 xx", "192.0.2.9 443 xx", "192.0.2.14 443 xx", "192.0.2.200 443 xx",
+		"198.51.100.1 22 xx"}
 	p := b.propose(flows...)
 	if got := said(p); got != "ssh from 198.51.100.1; https from 192.0.2.4, 192.0.2.9, 192.0.2.14, 192.0.2.200" {
 		t.Errorf("without a limit: %s", got)
@@ -322,9 +336,12 @@ func TestQuotaAndCurve(t *testing.T) {
 // who was answered, and closes just what it says; in both directions.
 func TestReplacementsOfRandomRules(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 1))
-	peers := []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerEveryone, V4Only: true}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")},
-		{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/16")}, {Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.64/26")}, {Kind: estate.PeerSelf}}
-	addresses := []string{"192.0.2.1", "192.0.2.65", "192.0.2.66", "192.0.2.67", "198.51.100.3", "203.0.113.9", "10.0.0.10", "10.0.0.11", "10.0.0.99", "10.0.0.1"}
+	peers := []estate.Peer{{Kind: estate.PeerEveryone}, {Kind: estate.PeerEveryone, V4Only: true},
+		{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")},
+		{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/16")},
+		{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.64/26")}, {Kind: estate.PeerSelf}}
+	addresses := []string{"192.0.2.1", "192.0.2.65", "192.0.2.66", "192.0.2.67", "198.51.100.3", "203.0.113.9",
+		"10.0.0.10", "10.0.0.11", "10.0.0.99", "10.0.0.1"}
 	narrowed := 0
 	for range 300 {
 		b := newBench()
@@ -334,7 +351,10 @@ func TestReplacementsOfRandomRules(t *testing.T) {
 		b.group.Rules = nil
 		for range 1 + random.IntN(4) {
 			from := uint16(20 + random.IntN(4))
-			b.group.Rules = append(b.group.Rules, estate.Rule{Direction: direction, Action: estate.Admit, Peers: []estate.Peer{peers[random.IntN(len(peers))]}, Services: []service.Spec{service.Ports(service.TCP, from, from+uint16(random.IntN(3)))}})
+			b.group.Rules = append(b.group.Rules,
+				estate.Rule{Direction: direction, Action: estate.Admit,
+					Peers:    []estate.Peer{peers[random.IntN(len(peers))]},
+					Services: []service.Spec{service.Ports(service.TCP, from, from+uint16(random.IntN(3)))}})
 		}
 		var chosen []*estate.Rule
 		for i := range b.group.Rules {
@@ -346,7 +366,9 @@ func TestReplacementsOfRandomRules(t *testing.T) {
 		var flows []flow.Record
 		for range random.IntN(30) {
 			port := uint16(20 + random.IntN(6))
-			r := flow.Record{Source: netip.MustParseAddr(addresses[random.IntN(len(addresses))]), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: port, ReplyKnown: true, ReplyPackets: 1}
+			r := flow.Record{Source: netip.MustParseAddr(addresses[random.IntN(len(addresses))]),
+				Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: port, ReplyKnown: true,
+				ReplyPackets: 1}
 			if direction == estate.Out {
 				r.Source, r.Destination = r.Destination, r.Source
 			}
@@ -396,7 +418,8 @@ func TestDeclaredNeeds(t *testing.T) {
 	b := newBench()
 	web := b.addGroup("web", "10.0.0.10")
 	side := func(p estate.Peer) law.Side { return law.Side{Of: []estate.Peer{p}} }
-	subject, internet, from := side(estate.Peer{Kind: estate.PeerGroup, Group: b.group}), side(estate.Peer{Kind: estate.PeerInternet}), side(estate.Peer{Kind: estate.PeerGroup, Group: web})
+	subject, internet, from := side(estate.Peer{Kind: estate.PeerGroup, Group: b.group}),
+		side(estate.Peer{Kind: estate.PeerInternet}), side(estate.Peer{Kind: estate.PeerGroup, Group: web})
 	https, ssh := service.Of(service.Ports(service.TCP, 443, 443)), service.Of(service.Ports(service.TCP, 22, 22))
 	for _, x := range []struct {
 		peers   []estate.Peer
@@ -405,18 +428,25 @@ func TestDeclaredNeeds(t *testing.T) {
 	}{
 		{nil, []law.Expectation{{Can: true, From: internet, To: subject, Services: https}}, "https from everyone"},
 		{nil, []law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web"},
-		{nil, []law.Expectation{{Can: true, From: internet, To: subject, Services: https}, {Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web; https from everyone"},
+		{nil, []law.Expectation{{Can: true, From: internet, To: subject, Services: https},
+			{Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web; https from everyone"},
 		{nil, []law.Expectation{{Can: false, From: internet, To: subject, Services: https}}, ""},
 		{nil, []law.Expectation{{Can: true, From: subject, To: from, Services: https}}, ""},
-		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}}, []law.Expectation{{Can: true, From: internet, To: subject, Services: https}}, "https from everyone v4"},
-		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/24")}}, []law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web"},
-		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")}}, []law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, ""}, // never was let in
+		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("0.0.0.0/0")}},
+			[]law.Expectation{{Can: true, From: internet, To: subject, Services: https}}, "https from everyone v4"},
+		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("10.0.0.0/24")}},
+			[]law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, "ssh from group web"},
+		// never was let in
+		{[]estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("192.0.2.0/24")}},
+			[]law.Expectation{{Can: true, From: from, To: subject, Services: ssh}}, ""},
 	} {
 		b.group.Rules[0].Peers = x.peers
 		if x.peers == nil {
 			b.group.Rules[0].Peers = []estate.Peer{{Kind: estate.PeerEveryone}}
 		}
-		p := New(decide.New(&b.Estate), Options{Flows: &flow.Summary{}, Expects: x.expects}).Propose(Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}})
+		p := New(decide.New(&b.Estate),
+			Options{Flows: &flow.Summary{}, Expects: x.expects}).Propose(
+			Subject{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}})
 		if got := said(p); got != x.want {
 			t.Errorf("%v: got %q, want %q", x.expects, got, x.want)
 		}

@@ -140,7 +140,8 @@ func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
 	})
 	for _, k := range order {
 		u := uses[k]
-		dropped := slices.ContainsFunc(n.o.Drop, func(d Wanted) bool { return d.Services.Contains(k.service) && d.Peers.Contains(k.peer) })
+		dropped := slices.ContainsFunc(n.o.Drop,
+			func(d Wanted) bool { return d.Services.Contains(k.service) && d.Peers.Contains(k.peer) })
 		if !dropped && !rest.Contains(k.peer, k.service) {
 			continue // another rule lets it through
 		}
@@ -297,14 +298,16 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 			return
 		}
 		said[text] = len(p.Needs)
-		p.Needs = append(p.Needs, Need{Source: Declared, Text: text, Services: set.Services(), Peers: set.Peers(service.All), Whole: whole})
+		p.Needs = append(p.Needs,
+			Need{Source: Declared, Text: text, Services: set.Services(), Peers: set.Peers(service.All), Whole: whole})
 	}
 	for _, i := range n.d.InterfacesOf(p.Group) {
 		at = i
 		if p.Direction == estate.In {
 			for _, h := range n.handed[i.Instance] {
 				for _, at := range targetServices(h.listener) {
-					declare(fmt.Sprintf("%s hands %s on at %s", h.balancer.Name, h.listener.Service, at), privateOf(h.balancer), service.Of(at), false)
+					declare(fmt.Sprintf("%s hands %s on at %s", h.balancer.Name, h.listener.Service, at),
+						privateOf(h.balancer), service.Of(at), false)
 				}
 			}
 		}
@@ -313,7 +316,8 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 			if p.Direction == estate.Out {
 				for _, target := range l.Targets {
 					for _, at := range targetServices(l) {
-						declare(fmt.Sprintf("%s hands %s on at %s", i.Instance.Name, l.Service, at), privateOf(target), service.Of(at), false)
+						declare(fmt.Sprintf("%s hands %s on at %s", i.Instance.Name, l.Service, at),
+							privateOf(target), service.Of(at), false)
 					}
 				}
 				continue
@@ -322,7 +326,8 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 			if len(i.Public) == 0 || services.Overlaps(n.admin) || services.Overlaps(n.data) {
 				continue // who may use it is what was seen
 			}
-			declare(fmt.Sprintf("%s listens on %s at a public address", i.Instance.Name, l.Service), rest.Peers(services), services, true)
+			declare(fmt.Sprintf("%s listens on %s at a public address", i.Instance.Name, l.Service),
+				rest.Peers(services), services, true)
 		}
 	}
 }
@@ -358,7 +363,9 @@ func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
 			continue
 		}
 		for _, o := range l.Only {
-			if o.Lend || o.Direction != estate.In || !slices.ContainsFunc(o.Peers.Of, func(peer estate.Peer) bool { return peer.Kind == estate.PeerInternet }) {
+			if o.Lend || o.Direction != estate.In ||
+				!slices.ContainsFunc(o.Peers.Of,
+					func(peer estate.Peer) bool { return peer.Kind == estate.PeerInternet }) {
 				continue
 			}
 			var services []service.Set
@@ -373,7 +380,8 @@ func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
 				}
 			}
 			used := service.UnionAll(services...)
-			n.add(p, Need{Source: Declared, Text: fmt.Sprintf("law %s: only admit %s from internet", l.Name, o.Words), Whole: true}, rest.OnServices(used).Minus(p.Needed()))
+			n.add(p, Need{Source: Declared, Text: fmt.Sprintf("law %s: only admit %s from internet", l.Name, o.Words),
+				Whole: true}, rest.OnServices(used).Minus(p.Needed()))
 		}
 	}
 }

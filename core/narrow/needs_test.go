@@ -42,11 +42,15 @@ func TestBalancersDeclareNeeds(t *testing.T) {
 	b.addGroup("door", "10.0.0.5")
 	door, own := b.Instances[1], b.Instances[0]
 	door.Kind = estate.Balancer
-	door.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 443, 443), Port: 8443, Probe: service.Ports(service.TCP, 9000, 9000), Targets: []*estate.Instance{own}}}
-	if p := b.with(Options{}); said(p) != "https-alt, tcp 9000 from group door" || needsOf(p) != "declared tcp 8443; declared tcp 9000" {
+	door.Listeners = []estate.Listener{{Service: service.Ports(service.TCP, 443, 443), Port: 8443,
+		Probe: service.Ports(service.TCP, 9000, 9000), Targets: []*estate.Instance{own}}}
+	if p := b.with(Options{}); said(p) != "https-alt, tcp 9000 from group door" ||
+		needsOf(p) != "declared tcp 8443; declared tcp 9000" {
 		t.Errorf("the target: %s (%s)", said(p), needsOf(p))
 	}
-	own.Kind, own.Listeners = estate.Balancer, []estate.Listener{{Service: service.Ports(service.TCP, 443, 443)}, {Service: service.Ports(service.TCP, 22, 22)}}
+	own.Kind, own.Listeners = estate.Balancer,
+		[]estate.Listener{{Service: service.Ports(service.TCP, 443, 443)},
+			{Service: service.Ports(service.TCP, 22, 22)}}
 	door.Listeners = nil
 	if p := b.with(Options{}); said(p) != "" {
 		t.Errorf("a balancer without a public address: %s", said(p))
@@ -60,7 +64,9 @@ func TestBalancersDeclareNeeds(t *testing.T) {
 // A law that lets a service be open keeps it where the rule is about just that, or
 // where strangers use it; a permission alone is no need.
 func TestLawsPermit(t *testing.T) {
-	only := []law.Law{{Name: "web", Only: []law.Opening{{Direction: estate.In, Services: tcp(443), Words: "https", Peers: law.Side{Of: []estate.Peer{{Kind: estate.PeerInternet}}}}}}}
+	only := []law.Law{{Name: "web",
+		Only: []law.Opening{{Direction: estate.In, Services: tcp(443), Words: "https",
+			Peers: law.Side{Of: []estate.Peer{{Kind: estate.PeerInternet}}}}}}}
 	b := newBench()
 	if p := b.with(Options{Laws: only}); said(p) != "" {
 		t.Errorf("nobody uses it: %s", said(p))
@@ -84,9 +90,13 @@ func TestKeepDropAndDays(t *testing.T) {
 		leftOut string
 	}{
 		{Options{}, "ssh from 203.0.113.7; http from 10.0.0.9", "203.0.113.8 seen once, 203.0.113.9 never answered"},
-		{Options{Keep: []Wanted{{tcp(22), one, "that one"}}}, "ssh from 203.0.113.7, 203.0.113.8; http from 10.0.0.9", "203.0.113.9 never answered"},
-		{Options{Drop: []Wanted{{service.All, addr.OfPrefixes(netip.MustParsePrefix("203.0.113.0/24")), "them"}}}, "http from 10.0.0.9", "203.0.113.7 dropped on request, 203.0.113.8 dropped on request, 203.0.113.9 dropped on request"},
-		{Options{MinDays: 2}, "ssh from 203.0.113.7", "203.0.113.8 seen once, 203.0.113.9 never answered, 10.0.0.9 seen on too few days"},
+		{Options{Keep: []Wanted{{tcp(22), one, "that one"}}}, "ssh from 203.0.113.7, 203.0.113.8; http from 10.0.0.9",
+			"203.0.113.9 never answered"},
+		{Options{Drop: []Wanted{{service.All, addr.OfPrefixes(netip.MustParsePrefix("203.0.113.0/24")), "them"}}},
+			"http from 10.0.0.9", "203.0.113.7 dropped on request, 203.0.113.8 dropped on request, 203.0.113.9 " +
+				"dropped on request"},
+		{Options{MinDays: 2}, "ssh from 203.0.113.7",
+			"203.0.113.8 seen once, 203.0.113.9 never answered, 10.0.0.9 seen on too few days"},
 	} {
 		x.o.Flows = flows
 		p := b.with(x.o)
@@ -107,9 +117,11 @@ func TestStrangersAreJudgedByGroup(t *testing.T) {
 	for i := range 3 {
 		a := netip.AddrFrom4([4]byte{10, 0, 0, byte(100 + i)})
 		instance := &estate.Instance{Account: b.group.Account, Name: a.String()}
-		instance.Interfaces = []*estate.Interface{{Instance: instance, Subnet: b.subnet, Private: []netip.Addr{a}, Groups: []*estate.Group{b.group}}}
+		instance.Interfaces = []*estate.Interface{{Instance: instance, Subnet: b.subnet, Private: []netip.Addr{a},
+			Groups: []*estate.Group{b.group}}}
 		b.Instances = append(b.Instances, instance)
-		sum.Add(&flow.Record{Source: netip.MustParseAddr("203.0.113.7"), Destination: a, Protocol: service.TCP, Port: 22, ReplyKnown: true, ReplyPackets: 1, Opened: flow.BySource})
+		sum.Add(&flow.Record{Source: netip.MustParseAddr("203.0.113.7"), Destination: a, Protocol: service.TCP,
+			Port: 22, ReplyKnown: true, ReplyPackets: 1, Opened: flow.BySource})
 	}
 	if p := b.with(Options{Flows: &sum}); said(p) != "ssh from 203.0.113.7" || p.Flows != 3 {
 		t.Errorf("once with each of three instances: %s", said(p))
@@ -129,7 +141,8 @@ func TestPublicUse(t *testing.T) {
 		web = append(web, fmt.Sprintf("203.0.113.%d 443 %s", i+1, marks))
 		ssh = append(ssh, fmt.Sprintf("203.0.113.%d 22 %s", i+1, marks))
 	}
-	if p := b.with(Options{Flows: b.flows(web...)}); said(p) != "https from everyone" || !strings.Contains(p.Needs[0].Text, "30 strangers") {
+	if p := b.with(Options{Flows: b.flows(web...)}); said(p) != "https from everyone" ||
+		!strings.Contains(p.Needs[0].Text, "30 strangers") {
 		t.Errorf("a site: %s (%s)", said(p), needsOf(p))
 	}
 	if p := b.with(Options{Flows: b.flows(ssh...)}); strings.Contains(said(p), "everyone") || said(p) == "" {
@@ -141,14 +154,18 @@ func TestPublicUse(t *testing.T) {
 func TestOtherGroupsLetThrough(t *testing.T) {
 	b := newBench()
 	desk := b.addGroup("desk")
-	desk.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}, Peers: []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("203.0.113.0/28")}}}}
+	desk.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit,
+		Services: []service.Spec{service.Ports(service.TCP, 22, 22)},
+		Peers:    []estate.Peer{{Kind: estate.PeerRange, Range: netip.MustParsePrefix("203.0.113.0/28")}}}}
 	b.Instances[0].Interfaces[0].Groups = append(b.Instances[0].Interfaces[0].Groups, desk)
 	o := Options{Flows: b.flows("203.0.113.7 22 xxx", "203.0.113.99 22 xxx")}
-	if p := b.with(o); said(p) != "ssh from 203.0.113.99" || p.Elsewhere.Flows != 3 || !slices.Equal(p.Elsewhere.Groups, []string{"desk"}) {
+	if p := b.with(o); said(p) != "ssh from 203.0.113.99" || p.Elsewhere.Flows != 3 ||
+		!slices.Equal(p.Elsewhere.Groups, []string{"desk"}) {
 		t.Errorf("got %s, elsewhere %+v", said(p), p.Elsewhere)
 	}
 	// Not so if that group's rule is narrowed at the same time.
-	o.Subjects = []Subject{{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}}, {desk, estate.In, []*estate.Rule{&desk.Rules[0]}}}
+	o.Subjects = []Subject{{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}},
+		{desk, estate.In, []*estate.Rule{&desk.Rules[0]}}}
 	n := New(decide.New(&b.Estate), o)
 	p := n.Propose(o.Subjects[0])
 	if said(p) != "ssh from 203.0.113.7, 203.0.113.99" {
@@ -168,16 +185,20 @@ func TestLending(t *testing.T) {
 	var sum flow.Summary
 	for day := range int64(5) {
 		for _, src := range []string{"203.0.113.7", "203.0.113.8", "10.0.0.9"} {
-			sum.Add(&flow.Record{Start: 86400 * day, End: 86400*day + 3700, Source: netip.MustParseAddr(src), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: 22, ReplyKnown: true, ReplyPackets: 1, Opened: flow.BySource})
+			sum.Add(&flow.Record{Start: 86400 * day, End: 86400*day + 3700, Source: netip.MustParseAddr(src),
+				Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: 22, ReplyKnown: true,
+				ReplyPackets: 1, Opened: flow.BySource})
 		}
 	}
 	p := b.with(Options{Flows: &sum})
 	l := p.Lending
-	if said(p) != "ssh from group hosts, 203.0.113.7, 203.0.113.8" || l == nil || l.Taken || l.Users != 2 || l.Sessions != 10 || l.Days != 5 || l.AtMost != 2*time.Hour || l.Longest != 3700*time.Second {
+	if said(p) != "ssh from group hosts, 203.0.113.7, 203.0.113.8" || l == nil || l.Taken || l.Users != 2 ||
+		l.Sessions != 10 || l.Days != 5 || l.AtMost != 2*time.Hour || l.Longest != 3700*time.Second {
 		t.Errorf("offered: %s, %+v", said(p), l)
 	}
 	p = b.with(Options{Flows: &sum, Lend: true})
-	if said(p) != "ssh from group hosts" || p.Lending == nil || !p.Lending.Taken || len(p.Lending.Choices) != 2 || !p.Needed().Equal(p.After) {
+	if said(p) != "ssh from group hosts" || p.Lending == nil || !p.Lending.Taken || len(p.Lending.Choices) != 2 ||
+		!p.Needed().Equal(p.After) {
 		t.Errorf("taken: %s, %+v", said(p), p.Lending)
 	}
 	if p := b.with(Options{Flows: b.flows("203.0.113.7 443 xxx")}); p.Lending != nil {
@@ -191,10 +212,12 @@ func TestRhythm(t *testing.T) {
 	days := func(source string, days ...int64) *flow.Summary {
 		var sum flow.Summary
 		for _, day := range days {
-			sum.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr(source), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: 443})
+			sum.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr(source),
+				Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: 443})
 		}
 		for day := days[0]; day <= days[len(days)-1]; day++ { // somebody who is there every day
-			sum.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr("10.0.0.8"), Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: 443})
+			sum.Add(&flow.Record{Start: 86400 * day, Source: netip.MustParseAddr("10.0.0.8"),
+				Destination: netip.MustParseAddr("10.0.0.1"), Protocol: service.TCP, Port: 443})
 		}
 		return &sum
 	}
@@ -204,7 +227,8 @@ func TestRhythm(t *testing.T) {
 	}{
 		{days("10.0.0.9", 100, 101, 102), "less than a week was watched (3 of 7 days)"},
 		{days("10.0.0.9", 100, 107), "10.0.0.9 comes weekly: 21 days of flows would show three rounds, there are 8"},
-		{days("10.0.0.9", 100, 130, 160), "10.0.0.9 comes monthly: 93 days of flows would show three rounds, there are 61"},
+		{days("10.0.0.9", 100, 130, 160),
+			"10.0.0.9 comes monthly: 93 days of flows would show three rounds, there are 61"},
 		{days("10.0.0.9", 100, 101, 104, 105, 106, 107, 108, 111, 120), ""},
 	} {
 		p := b.with(Options{Flows: x.flows})

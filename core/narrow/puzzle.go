@@ -144,11 +144,13 @@ func (p *puzzle) plant() {
 
 func (p *puzzle) grow(from, to int) int {
 	if to-from == 1 {
-		p.trie = append(p.trie, fork{candidate: p.w.rangeCandidate(p.leaves[from]), from: from, to: to, low: -1, high: -1, may: true})
+		p.trie = append(p.trie, fork{candidate: p.w.rangeCandidate(p.leaves[from]), from: from, to: to, low: -1,
+			high: -1, may: true})
 		return len(p.trie) - 1
 	}
 	around := commonPrefix(p.leaves[from], p.leaves[to-1])
-	middle, _ := slices.BinarySearchFunc(p.leaves[from:to], upperHalf(around), func(l netip.Prefix, a netip.Addr) int { return l.Addr().Compare(a) })
+	middle, _ := slices.BinarySearchFunc(p.leaves[from:to], upperHalf(around),
+		func(l netip.Prefix, a netip.Addr) int { return l.Addr().Compare(a) })
 	low, high := p.grow(from, from+middle), p.grow(from+middle, to)
 	f := fork{candidate: p.w.rangeCandidate(around), from: from, to: to, low: low, high: high}
 	f.may = f.Addresses.SubsetOf(p.w.allowed)

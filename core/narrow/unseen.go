@@ -75,7 +75,8 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 	}
 	var told []string
 	if n.days < 7 {
-		told = append(told, fmt.Sprintf("less than a week was watched (%d of 7 days): weekends and weekly work were not all seen", n.days))
+		told = append(told, fmt.Sprintf("less than a week was watched (%d of 7 days): weekends and weekly work "+
+			"were not all seen", n.days))
 	}
 	byPeer, order := daysOf(p, kept)
 	for _, x := range []struct {
@@ -90,7 +91,8 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 			}
 		}
 		if len(seen) > 0 && n.days < periods*x.days {
-			told = append(told, fmt.Sprintf("%s comes %s: %s of flows would show three rounds, there are %s", some(seen), x.name, count.Of(periods*x.days, "day", "days"), count.Number(n.days)))
+			told = append(told, fmt.Sprintf("%s comes %s: %s of flows would show three rounds, there are %s",
+				some(seen), x.name, count.Of(periods*x.days, "day", "days"), count.Number(n.days)))
 		}
 	}
 	var once []netip.Addr
@@ -100,7 +102,9 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 		}
 	}
 	if len(once) > 0 && n.days < periods*31 {
-		told = append(told, fmt.Sprintf("%s was seen on one day alone (%s): it may come monthly, and others like it may not have come yet", some(once), time.Unix(int64(byPeer[once[0]].Sorted()[0])*86400, 0).UTC().Format(time.DateOnly)))
+		told = append(told, fmt.Sprintf("%s was seen on one day alone (%s): it may come monthly, and others like "+
+			"it may not have come yet", some(once),
+			time.Unix(int64(byPeer[once[0]].Sorted()[0])*86400, 0).UTC().Format(time.DateOnly)))
 	}
 	return told
 }

@@ -30,12 +30,15 @@ type Weights struct {
 
 // DefaultWeights prefer what is stable: who a thing is before where it is. A
 // stranger weighs so much that hardly any is ever let in to save a rule.
-var DefaultWeights = Weights{Group: 2, List: 3, Probes: 4, Subnet: 10, Network: 20, Range: 6, Address: 5, Machine: 8, Foreign: 1,
+var DefaultWeights = Weights{Group: 2, List: 3, Probes: 4, Subnet: 10, Network: 20, Range: 6, Address: 5, Machine: 8,
+	Foreign:  1,
 	Stranger: 1, Known: 0.1, Member: 0.05, Entry: 0.5}
 
 func (w *Weights) byName() ([]string, map[string]*float64) {
-	names := []string{"group", "list", "probes", "subnet", "network", "range", "address", "machine", "foreign", "stranger", "known", "member", "entry"}
-	fields := []*float64{&w.Group, &w.List, &w.Probes, &w.Subnet, &w.Network, &w.Range, &w.Address, &w.Machine, &w.Foreign, &w.Stranger, &w.Known, &w.Member, &w.Entry}
+	names := []string{"group", "list", "probes", "subnet", "network", "range", "address", "machine", "foreign",
+		"stranger", "known", "member", "entry"}
+	fields := []*float64{&w.Group, &w.List, &w.Probes, &w.Subnet, &w.Network, &w.Range, &w.Address, &w.Machine,
+		&w.Foreign, &w.Stranger, &w.Known, &w.Member, &w.Entry}
 	table := make(map[string]*float64)
 	for i, name := range names {
 		table[name] = fields[i]

@@ -39,7 +39,8 @@ func Several(name string, candidates []string, limit int) []string {
 			continue
 		}
 		other := strings.ToLower(c)
-		prefix := len(lower) >= 3 && strings.HasPrefix(other, lower) || len(other) >= 3 && strings.HasPrefix(lower, other)
+		prefix := len(lower) >= 3 && strings.HasPrefix(other, lower) ||
+			len(other) >= 3 && strings.HasPrefix(lower, other)
 		if apart := len(name) - len(c); !prefix && max(apart, -apart) > (max(len(name), len(c))+2)/3 {
 			continue // so many letters are missing that no others need be looked at
 		}

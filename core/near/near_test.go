@@ -9,7 +9,8 @@ import (
 func TestBest(t *testing.T) {
 	names := []string{"postgres", "ssh", "https", "http", "gauge-maintenance", "operators"}
 	for _, x := range []struct{ name, want string }{
-		{"postgress", "postgres"}, {"shs", "ssh"}, {"htps", "https"}, {"HTTP", "http"}, {"gauge-maint", "gauge-maintenance"},
+		{"postgress", "postgres"}, {"shs", "ssh"}, {"htps", "https"}, {"HTTP", "http"},
+		{"gauge-maint", "gauge-maintenance"},
 		{"oprators", "operators"}, {"gauge", "gauge-maintenance"}, {"banana", ""}, {"", ""}, {"x", ""},
 	} {
 		got, ok := Best(x.name, names)

@@ -43,7 +43,8 @@ var Builtin = []Named{
 	{"cluster-control", []Spec{tcp(6443)}, []string{ClassAdmin}, "control interface of a container cluster"},
 	{"cluster-node", []Spec{tcp(10250)}, []string{ClassAdmin}, "control interface of a cluster's node"},
 	{"cluster-store", []Spec{Ports(TCP, 2379, 2380)}, []string{ClassData}, "key store of a container cluster"},
-	{"container-control", []Spec{Ports(TCP, 2375, 2376)}, []string{ClassAdmin}, "control interface of a container host"},
+	{"container-control", []Spec{Ports(TCP, 2375, 2376)}, []string{ClassAdmin},
+		"control interface of a container host"},
 	{"cql", []Spec{tcp(9042)}, []string{ClassData}, "wide-column database"},
 	{"dhcp", []Spec{Ports(UDP, 67, 68)}, []string{ClassNetwork}, "addresses for hosts"},
 	{"dns", []Spec{tcp(53), udp(53)}, []string{ClassNetwork}, "names"},
@@ -122,7 +123,8 @@ func (t Names) Lookup(name string) (Named, bool) {
 			return n, true
 		}
 	}
-	i, found := slices.BinarySearchFunc(Builtin, name, func(n Named, name string) int { return strings.Compare(n.Name, name) })
+	i, found := slices.BinarySearchFunc(Builtin, name,
+		func(n Named, name string) int { return strings.Compare(n.Name, name) })
 	if !found {
 		return Named{}, false
 	}
@@ -197,7 +199,8 @@ func (t Names) tiles(spec Spec) []string {
 	var words []string
 	for at := spec.From; ; {
 		begins := func(n Named) bool {
-			return len(n.Specs) == 1 && n.Specs[0].Protocol == spec.Protocol && n.Specs[0].From == at && n.Specs[0].To <= spec.To && !n.Specs[0].Any
+			return len(n.Specs) == 1 && n.Specs[0].Protocol == spec.Protocol && n.Specs[0].From == at &&
+				n.Specs[0].To <= spec.To && !n.Specs[0].Any
 		}
 		var named Named
 		if i := slices.IndexFunc(t.own, begins); i >= 0 {

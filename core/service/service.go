@@ -82,7 +82,8 @@ var WholePorted = func() Set {
 var Portless = All.Minus(WholePorted).Minus(NotIPv4).Minus(NotIPv6)
 
 // protocolNames are the protocols that the language has a word for.
-var protocolNames = map[uint8]string{TCP: "tcp", UDP: "udp", SCTP: "sctp", DCCP: "dccp", UDPLite: "udplite", ICMP: "icmp", ICMPv6: "icmpv6"}
+var protocolNames = map[uint8]string{TCP: "tcp", UDP: "udp", SCTP: "sctp", DCCP: "dccp", UDPLite: "udplite",
+	ICMP: "icmp", ICMPv6: "icmpv6"}
 
 // ProtocolName is the name of a protocol as the language writes it: "tcp", "protocol 47".
 func ProtocolName(protocol uint8) string {
@@ -105,7 +106,8 @@ func ParseProtocol(text string) (uint8, error) {
 	}
 	n, err := strconv.ParseUint(text, 10, 8)
 	if err != nil {
-		return 0, fmt.Errorf("%q is not a protocol: write tcp, udp, sctp, dccp, udplite, icmp, icmpv6 or a number from 0 to 255", text)
+		return 0, fmt.Errorf("%q is not a protocol: write tcp, udp, sctp, dccp, udplite, icmp, icmpv6 or a "+
+			"number from 0 to 255", text)
 	}
 	return uint8(n), nil
 }
@@ -196,7 +198,9 @@ func notASpec(text string) error {
 }
 
 func notICMP(text string) error {
-	return fmt.Errorf(`%q: an ICMP type and code are numbers from 0 to 255, written "icmp 8" or "icmp 8/0", or the type has a name such as echo-request`, text)
+	return fmt.Errorf(
+		`%q: an ICMP type and code are numbers from 0 to 255, written "icmp 8" or "icmp 8/0", `+
+			`or the type has a name such as echo-request`, text)
 }
 
 // Contains reports whether p is one of the services that the spec stands for.

@@ -21,7 +21,8 @@ func TestEveryPlaceOnTheLineIsOneService(t *testing.T) {
 }
 
 func TestParseSpec(t *testing.T) {
-	for _, text := range []string{"any", "tcp", "tcp 443", "udp 5000-5010", "icmp", "icmp 8", "icmp 8/0", "icmpv6 128/0", "protocol 47", "tcp 0", "sctp 3868", "dccp 5004-5005", "udplite"} {
+	for _, text := range []string{"any", "tcp", "tcp 443", "udp 5000-5010", "icmp", "icmp 8", "icmp 8/0",
+		"icmpv6 128/0", "protocol 47", "tcp 0", "sctp 3868", "dccp 5004-5005", "udplite"} {
 		spec, err := ParseSpec(text)
 		if err != nil || spec.String() != text {
 			t.Errorf("%q: got %q, %v", text, spec, err)
@@ -57,7 +58,8 @@ func TestSpecsMakeUpTheSet(t *testing.T) {
 		want string
 	}{
 		{All, "any"},
-		{All.Minus(Of(Whole(TCP))), "udp, sctp, dccp, udplite, " + protocols(0, 1, 6, 17, 33, 58, 132, 136) + ", icmp, icmpv6"},
+		{All.Minus(Of(Whole(TCP))),
+			"udp, sctp, dccp, udplite, " + protocols(0, 1, 6, 17, 33, 58, 132, 136) + ", icmp, icmpv6"},
 		{Of(Ports(TCP, 65535, 65535), Ports(UDP, 0, 0)), "tcp 65535, udp 0"},
 		{Of(Ports(TCP, 22, 23), Ports(TCP, 24, 80)), "tcp 22-80"},
 		{Of(ICMPCode(ICMP, 255, 255), ICMPCode(ICMPv6, 0, 0)), "icmp 255/255, icmpv6 0/0"},
@@ -152,8 +154,11 @@ func TestBuiltinIsSortedAndClassesHold(t *testing.T) {
 // A spec contains what its set contains, and the ends of a set are in it with
 // nothing before or behind.
 func TestContainsAndEnds(t *testing.T) {
-	specs := []Spec{Anything, Whole(TCP), Ports(TCP, 22, 80), Ports(UDP, 53, 53), ICMPType(ICMP, 8), ICMPCode(ICMPv6, 128, 0), Whole(47)}
-	points := []Point{PointOf(TCP, 0), PointOf(TCP, 22), PointOf(TCP, 80), PointOf(TCP, 81), PointOf(UDP, 53), PointOf(UDP, 54), PointOf(ICMP, 8<<8), PointOf(ICMP, 8<<8|255), PointOf(ICMP, 9<<8), PointOf(ICMPv6, 128<<8), PointOf(47, 0), PointOf(50, 0)}
+	specs := []Spec{Anything, Whole(TCP), Ports(TCP, 22, 80), Ports(UDP, 53, 53), ICMPType(ICMP, 8),
+		ICMPCode(ICMPv6, 128, 0), Whole(47)}
+	points := []Point{PointOf(TCP, 0), PointOf(TCP, 22), PointOf(TCP, 80), PointOf(TCP, 81), PointOf(UDP, 53),
+		PointOf(UDP, 54), PointOf(ICMP, 8<<8), PointOf(ICMP, 8<<8|255), PointOf(ICMP, 9<<8), PointOf(ICMPv6, 128<<8),
+		PointOf(47, 0), PointOf(50, 0)}
 	for _, s := range specs {
 		set := Of(s)
 		for _, p := range points {

@@ -14,12 +14,16 @@ import (
 // of every border of the line of services, which brute force can enumerate.
 var (
 	peers = []netip.Addr{
-		netip.MustParseAddr("0.0.0.0"), netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"), netip.MustParseAddr("255.255.255.255"),
-		netip.MustParseAddr("::"), netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db8::2"), netip.MustParseAddr("ffff::1"),
+		netip.MustParseAddr("0.0.0.0"), netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr(
+			"10.0.0.2"), netip.MustParseAddr("255.255.255.255"),
+		netip.MustParseAddr("::"), netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db8::2"),
+		netip.MustParseAddr("ffff::1"),
 	}
 	services = []service.Spec{
-		service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 23, 23), service.Ports(service.TCP, 65535, 65535),
-		service.Ports(service.UDP, 0, 0), service.Ports(service.UDP, 65535, 65535), service.Whole(0), service.Whole(47), service.Whole(255),
+		service.Ports(service.TCP, 22, 22), service.Ports(service.TCP, 23, 23), service.Ports(service.TCP, 65535,
+			65535),
+		service.Ports(service.UDP, 0, 0), service.Ports(service.UDP, 65535, 65535), service.Whole(0),
+		service.Whole(47), service.Whole(255),
 		service.ICMPCode(service.ICMP, 0, 0), service.ICMPCode(service.ICMP, 255, 255),
 		service.ICMPCode(service.ICMPv6, 0, 0), service.ICMPCode(service.ICMPv6, 128, 0),
 	}
@@ -29,7 +33,8 @@ var (
 type table [8]uint16
 
 func possible(peer, svc int) bool {
-	return !(services[svc].Protocol == service.ICMP && peer >= 4) && !(services[svc].Protocol == service.ICMPv6 && peer < 4)
+	return !(services[svc].Protocol == service.ICMP && peer >= 4) &&
+		!(services[svc].Protocol == service.ICMPv6 && peer < 4)
 }
 
 var all = func() (t table) {

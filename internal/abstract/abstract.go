@@ -183,7 +183,8 @@ type verdict struct {
 }
 
 // say asks a statement, and what it stands for, after what was said before.
-func (e *Estate) say(g *Group, s *Stmt, in bool, a netip.Addr, protocol uint8, detail uint16, x args, v verdict) verdict {
+func (e *Estate) say(g *Group, s *Stmt, in bool, a netip.Addr, protocol uint8, detail uint16, x args,
+	v verdict) verdict {
 	if v.refused {
 		return v
 	}
@@ -240,7 +241,9 @@ func (e *Estate) lets(g *Group, in bool, a netip.Addr, protocol uint8, detail ui
 		mine := slices.ContainsFunc(own, func(p Peer) bool { return p.Group == g })
 		if g.Wall && !g.Follows && e.Dialect != "layered" {
 			for _, p := range own {
-				mine = mine || p.Group != nil && slices.ContainsFunc(g.Network.Subnets, func(s *Subnet) bool { return g.around(s) && p.Group.canStandIn(s) })
+				mine = mine || p.Group != nil &&
+					slices.ContainsFunc(g.Network.Subnets,
+						func(s *Subnet) bool { return g.around(s) && p.Group.canStandIn(s) })
 			}
 		}
 		if mine && e.anyNames(g, other, a, args{}) && !v.refused {
@@ -248,7 +251,8 @@ func (e *Estate) lets(g *Group, in bool, a netip.Addr, protocol uint8, detail ui
 		}
 	}
 	for _, b := range e.Baselines {
-		if b.Kind == "" && g.Wall || b.Kind == "instances" && g.Wall || b.Kind == "subnets" && !g.Wall || b.Stage != "" && b.Stage != "lab" {
+		if b.Kind == "" && g.Wall || b.Kind == "instances" && g.Wall || b.Kind == "subnets" && !g.Wall ||
+			b.Stage != "" && b.Stage != "lab" {
 			continue
 		}
 		v = e.say(g, b.Use, in, a, protocol, detail, args{}, v)

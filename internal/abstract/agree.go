@@ -35,7 +35,8 @@ func (e *Estate) Compare(state *estate.Estate, tries int, random *rand.Rand) (de
 		got := reading.Filter(state, at, direction, peer, service.PointOf(protocol, point[1]))
 		decided++
 		if differs := differ(got, e.At(h, in, peer, protocol, point[1])); differs != "" {
-			return decided, fmt.Sprintf("%s %s %s protocol %d %d: %s\n%s", h.Name, direction, peer, protocol, point[1], differs, rulesAt(at))
+			return decided, fmt.Sprintf("%s %s %s protocol %d %d: %s\n%s", h.Name, direction, peer, protocol,
+				point[1], differs, rulesAt(at))
 		}
 	}
 	return decided, ""

@@ -8,11 +8,16 @@ import (
 
 // Services are what random definitions speak of.
 var Services = []Service{
-	{"ssh", port(6, 22, 22)}, {"https", port(6, 443, 443)}, {"tcp 20-443", port(6, 20, 443)}, {"tcp", port(6, 0, 65535)}, {"tcp (22, 5432)", either(port(6, 22, 22), port(6, 5432, 5432))},
-	{"dns", either(port(6, 53, 53), port(17, 53, 53))}, {"udp 5000-6000", port(17, 5000, 6000)}, {"postgres", port(6, 5432, 5432)},
+	{"ssh", port(6, 22, 22)}, {"https", port(6, 443, 443)}, {"tcp 20-443", port(6, 20, 443)},
+	{"tcp", port(6, 0, 65535)}, {"tcp (22, 5432)", either(port(6, 22, 22), port(6, 5432, 5432))},
+	{"dns", either(port(6, 53, 53), port(17, 53, 53))}, {"udp 5000-6000", port(17, 5000, 6000)},
+	{"postgres", port(6, 5432, 5432)},
 	{"any", func(uint8, uint16) bool { return true }},
-	{"icmp", kind(1, -1)}, {"icmp 8", kind(1, 8)}, {"icmp unreachable", kind(1, 3)}, {"icmpv6 echo-request", kind(58, 128)}, {"ping", either(kind(1, 8), kind(58, 128))}, {"icmp 8/0", port(1, 8<<8, 8<<8)},
-	{"protocol 47", port(47, 0, 65535)}, {"protocol 132", port(132, 0, 65535)}, {"sctp 3868", port(132, 3868, 3868)}, {"dccp 5004-5005", port(33, 5004, 5005)}, {"udplite", port(136, 0, 65535)},
+	{"icmp", kind(1, -1)}, {"icmp 8", kind(1, 8)}, {"icmp unreachable", kind(1, 3)},
+	{"icmpv6 echo-request", kind(58, 128)}, {"ping", either(kind(1, 8), kind(58, 128))},
+	{"icmp 8/0", port(1, 8<<8, 8<<8)},
+	{"protocol 47", port(47, 0, 65535)}, {"protocol 132", port(132, 0, 65535)}, {"sctp 3868", port(132, 3868, 3868)},
+	{"dccp 5004-5005", port(33, 5004, 5005)}, {"udplite", port(136, 0, 65535)},
 }
 
 func port(protocol uint8, from, to uint16) func(uint8, uint16) bool {
@@ -28,11 +33,13 @@ func either(a, b func(uint8, uint16) bool) func(uint8, uint16) bool {
 }
 
 // Points are the services that are asked about: protocol and port, or type and code.
-var Points = [][2]uint16{{6, 22}, {6, 443}, {6, 53}, {6, 5432}, {6, 1023}, {6, 1024}, {6, 40000}, {17, 53}, {17, 5500}, {17, 33000}, {1, 8 << 8}, {1, 0}, {1, 3<<8 | 1}, {1, 130 << 8}, {58, 128 << 8}, {58, 129 << 8},
+var Points = [][2]uint16{{6, 22}, {6, 443}, {6, 53}, {6, 5432}, {6, 1023}, {6, 1024}, {6, 40000}, {17, 53},
+	{17, 5500}, {17, 33000}, {1, 8 << 8}, {1, 0}, {1, 3<<8 | 1}, {1, 130 << 8}, {58, 128 << 8}, {58, 129 << 8},
 	{47, 0}, {50, 0}, {132, 3868}, {132, 9}, {33, 5004}, {136, 7}}
 
 // Strangers are addresses of nobody that are asked about beside those of the hosts.
-var Strangers = addrs("192.0.2.77", "198.51.100.9", "203.0.113.20", "10.1.1.200", "10.1.2.200", "10.2.1.99", "10.9.9.9", "2001:db8::77", "fd00:1::99")
+var Strangers = addrs("192.0.2.77", "198.51.100.9", "203.0.113.20", "10.1.1.200", "10.1.2.200", "10.2.1.99",
+	"10.9.9.9", "2001:db8::77", "fd00:1::99")
 
 func addrs(texts ...string) []netip.Addr {
 	list := make([]netip.Addr, len(texts))
@@ -99,7 +106,8 @@ func (e *Estate) Others(r *rand.Rand, plain bool) *Estate {
 // statements makes everything but the places.
 func (c chance) statements() {
 	e := c.e
-	e.Lists = []*List{{"known", prefixes("192.0.2.0/25", "203.0.113.16/28", "2001:db8::/48")}, {"near", prefixes("10.1.1.0/25", "10.2.0.0/17")}}
+	e.Lists = []*List{{"known", prefixes("192.0.2.0/25", "203.0.113.16/28", "2001:db8::/48")},
+		{"near", prefixes("10.1.1.0/25", "10.2.0.0/17")}}
 	c.groups()
 	for k := range c.IntN(3) {
 		p := &Pattern{Name: fmt.Sprint("p", k)}
@@ -129,7 +137,8 @@ func (c chance) statements() {
 		c.connect()
 	}
 	if len(e.Patterns) > 0 && c.one(3) {
-		b := &Baseline{Use: c.use(nil, e.Patterns[0]), Kind: []string{"", "", "instances", "subnets"}[c.IntN(4)], Stage: []string{"", "lab", "production"}[c.IntN(3)]}
+		b := &Baseline{Use: c.use(nil, e.Patterns[0]), Kind: []string{"", "", "instances", "subnets"}[c.IntN(4)],
+			Stage: []string{"", "lab", "production"}[c.IntN(3)]}
 		e.Baselines = append(e.Baselines, b)
 	}
 }
@@ -161,12 +170,14 @@ func (c chance) groups() {
 			c.e.Groups = append(c.e.Groups, g)
 		}
 		if c.e.Dialect != "ranked" && c.one(2) { // stands beside others
-			c.e.Groups = append(c.e.Groups, &Group{Network: n, Name: "extra-" + n.Name, Named: []string{c.e.Hosts[c.IntN(len(c.e.Hosts))].Name}})
+			c.e.Groups = append(c.e.Groups,
+				&Group{Network: n, Name: "extra-" + n.Name, Named: []string{c.e.Hosts[c.IntN(len(c.e.Hosts))].Name}})
 		}
 		if c.e.Dialect == "flat" || c.one(2) {
 			continue
 		}
-		w := &Group{Network: n, Name: "wall-" + n.Name, Wall: true, Named: []string{n.Subnets[c.IntN(2)].Name}, Follows: c.one(2) || c.e.Dialect == "layered"}
+		w := &Group{Network: n, Name: "wall-" + n.Name, Wall: true, Named: []string{n.Subnets[c.IntN(2)].Name},
+			Follows: c.one(2) || c.e.Dialect == "layered"}
 		if c.one(3) {
 			w.Named = []string{"s1", "s2"}
 		}
@@ -223,7 +234,8 @@ func (c chance) peer(g *Group) Peer {
 	case 4:
 		return Peer{Kind: "list", List: e.Lists[c.IntN(2)], Family: c.family()}
 	}
-	ranges := prefixes("192.0.2.0/24", "192.0.2.64/26", "10.1.1.0/24", "10.1.0.0/17", "203.0.113.20/32", "10.0.0.0/8", "fd00:1::/48", "2001:db8::/32")
+	ranges := prefixes("192.0.2.0/24", "192.0.2.64/26", "10.1.1.0/24", "10.1.0.0/17", "203.0.113.20/32", "10.0.0.0/8",
+		"fd00:1::/48", "2001:db8::/32")
 	return Peer{Kind: "range", Range: ranges[c.IntN(len(ranges))]}
 }
 

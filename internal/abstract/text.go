@@ -8,7 +8,8 @@ import (
 // Definitions are the estate in the language.
 func (e *Estate) Definitions() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "estate play\ncloud c {\n  dialect %s\n  at env C_URL\n  token env C_TOKEN\n}\naccount a {\n  cloud c\n  id \"a\"\n  label stage = lab\n}\n", e.Dialect)
+	fmt.Fprintf(&b, "estate play\ncloud c {\n  dialect %s\n  at env C_URL\n  token env C_TOKEN\n}\naccount a {\n "+
+		" cloud c\n  id \"a\"\n  label stage = lab\n}\n", e.Dialect)
 	for i, n := range e.Networks {
 		fmt.Fprintf(&b, "network %s in a {\n  range ", n.Name)
 		for k, r := range n.Ranges {
@@ -49,7 +50,8 @@ func (e *Estate) Definitions() string {
 		e.group(&b, g)
 	}
 	for _, c := range e.Connects {
-		fmt.Fprintf(&b, "connect %s to %s on %s\n", peersText(nil, c.From), peersText(nil, c.To), servicesText(c.Services))
+		fmt.Fprintf(&b, "connect %s to %s on %s\n", peersText(nil, c.From), peersText(nil, c.To),
+			servicesText(c.Services))
 	}
 	for _, x := range e.Baselines {
 		b.WriteString(x.Use.text(nil) + " in every group")
@@ -180,12 +182,15 @@ func (e *Estate) Survey() string {
 		if n.Answers[1] > 0 {
 			peers += fmt.Sprintf(`,"answers":"%d-%d"`, n.Answers[0], n.Answers[1])
 		}
-		fmt.Fprintf(&b, `{"kind":"network","account":"a","id":%q,"name":%q,"ranges":%s%s}`+"\n", n.Name, n.Name, quoted(n.Ranges), peers)
+		fmt.Fprintf(&b, `{"kind":"network","account":"a","id":%q,"name":%q,"ranges":%s%s}`+"\n", n.Name, n.Name,
+			quoted(n.Ranges), peers)
 		for _, s := range n.Subnets {
-			fmt.Fprintf(&b, `{"kind":"subnet","account":"a","network":%q,"id":"%s-%s","name":%q,"ranges":%s,"routes":[{"to":"0.0.0.0/0","via":"internet"}]}`+"\n", n.Name, n.Name, s.Name, s.Name, quoted(s.Ranges))
+			fmt.Fprintf(&b,
+				`{"kind":"subnet","account":"a","network":%q,"id":"%s-%s","name":%q,"ranges":%s,"routes":[{"to":"0.0.0.0/0","via":"internet"}]}`+"\n", n.Name, n.Name, s.Name, s.Name, quoted(s.Ranges))
 		}
 		if e.Dialect == "union" {
-			fmt.Fprintf(&b, `{"kind":"group","account":"a","network":%q,"id":"default-%s","name":"default","built_in":true,"default":true}`+"\n", n.Name, n.Name)
+			fmt.Fprintf(&b,
+				`{"kind":"group","account":"a","network":%q,"id":"default-%s","name":"default","built_in":true,"default":true}`+"\n", n.Name, n.Name)
 		}
 	}
 	for _, h := range e.Hosts {
@@ -196,7 +201,8 @@ func (e *Estate) Survey() string {
 
 // HostLine is a host as a line of a survey, without any group.
 func (e *Estate) HostLine(h *Host) string {
-	return fmt.Sprintf(`{"kind":"instance","account":"a","id":%q,"name":%q,"labels":{"role":%q},"interfaces":[{"id":"if-%s","subnet":"%s-%s","private":%s}]}`+"\n",
+	return fmt.Sprintf(
+		`{"kind":"instance","account":"a","id":%q,"name":%q,"labels":{"role":%q},"interfaces":[{"id":"if-%s","subnet":"%s-%s","private":%s}]}`+"\n",
 		h.Name, h.Name, h.Role, h.Name, h.Subnet.Network.Name, h.Subnet.Name, quoted(h.Addrs))
 }
 

@@ -61,7 +61,8 @@ func Start(t testing.TB) *Server {
 		}
 	}
 	socket := strings.TrimPrefix(strings.Fields(settings)[0], "host=")
-	s := &Server{Identity: "http://127.0.0.1:" + freePort(t) + "/v3", Network: "http://127.0.0.1:" + freePort(t), t: t, token: make(map[string]string), tables: strings.Replace(settings, "dbname=postgres", "dbname=neutron", 1)}
+	s := &Server{Identity: "http://127.0.0.1:" + freePort(t) + "/v3", Network: "http://127.0.0.1:" + freePort(t),
+		t: t, token: make(map[string]string), tables: strings.Replace(settings, "dbname=postgres", "dbname=neutron", 1)}
 	folder := t.TempDir()
 	var wait sync.WaitGroup
 	var broken [2]error
@@ -90,8 +91,11 @@ func (s *Server) Reorder() {
 	if s.turned = !s.turned; !s.turned {
 		order = "asc"
 	}
-	for _, x := range [][2]string{{"standardattributes", "id"}, {"securitygrouprules", "id"}, {"address_associations", "address"}, {"securitygroupportbindings", "security_group_id"}, {"ipallocations", "ip_address"}} {
-		for _, command := range []string{"drop index if exists turned_%[1]s", "create index turned_%[1]s on %[1]s (%[2]s %[3]s)", "cluster %[1]s using turned_%[1]s", "analyze %[1]s"} {
+	for _, x := range [][2]string{{"standardattributes", "id"}, {"securitygrouprules", "id"},
+		{"address_associations", "address"}, {"securitygroupportbindings", "security_group_id"},
+		{"ipallocations", "ip_address"}} {
+		for _, command := range []string{"drop index if exists turned_%[1]s",
+			"create index turned_%[1]s on %[1]s (%[2]s %[3]s)", "cluster %[1]s using turned_%[1]s", "analyze %[1]s"} {
 			if _, err := db.Exec(s.t.Context(), fmt.Sprintf(command, x[0], x[1], order)); err != nil {
 				s.t.Fatal(err)
 			}
@@ -174,9 +178,12 @@ driver = noop
 		}
 	}
 	owner := []string{"--keystone-user", fmt.Sprint(os.Getuid()), "--keystone-group", fmt.Sprint(os.Getgid())}
-	for _, args := range [][]string{append([]string{"fernet_setup"}, owner...), append([]string{"credential_setup"}, owner...), {"db_sync"},
-		{"bootstrap", "--bootstrap-password", Password, "--bootstrap-region-id", "coast", "--bootstrap-admin-url", s.Identity, "--bootstrap-internal-url", s.Identity, "--bootstrap-public-url", s.Identity}} {
-		c := exec.Command("/usr/bin/keystone-manage", append([]string{"--config-file", filepath.Join(folder, "keystone.conf")}, args...)...)
+	for _, args := range [][]string{append([]string{"fernet_setup"}, owner...),
+		append([]string{"credential_setup"}, owner...), {"db_sync"},
+		{"bootstrap", "--bootstrap-password", Password, "--bootstrap-region-id", "coast", "--bootstrap-admin-url",
+			s.Identity, "--bootstrap-internal-url", s.Identity, "--bootstrap-public-url", s.Identity}} {
+		c := exec.Command("/usr/bin/keystone-manage",
+			append([]string{"--config-file", filepath.Join(folder, "keystone.conf")}, args...)...)
 		if out, err := c.CombinedOutput(); err != nil {
 			return fmt.Errorf("keystone-manage %s: %w\n%s", args[0], err, out)
 		}
@@ -264,12 +271,15 @@ paste.app_factory = neutron.api.v2.router:APIRouter.factory
 	if err != nil {
 		return err
 	}
-	files := []string{"--config-file", filepath.Join(folder, "neutron.conf"), "--config-file", filepath.Join(folder, "ml2.conf")}
-	upgrade := exec.Command(python, append([]string{"-c", "import sys; from neutron.db.migration.cli import main; sys.exit(main())"}, append(files, "upgrade", "heads")...)...)
+	files := []string{"--config-file", filepath.Join(folder, "neutron.conf"), "--config-file",
+		filepath.Join(folder, "ml2.conf")}
+	upgrade := exec.Command(python, append([]string{"-c", "import sys; from neutron.db.migration.cli import " +
+		"main; sys.exit(main())"}, append(files, "upgrade", "heads")...)...)
 	if out, err := upgrade.CombinedOutput(); err != nil {
 		return fmt.Errorf("making the tables: %w\n%s", err, out)
 	}
-	return s.serve(exec.Command(python, append([]string{"-c", "import sys; from neutron.cmd.eventlet.server import main; sys.exit(main())"}, files...)...), folder, s.Network)
+	return s.serve(exec.Command(python, append([]string{"-c", "import sys; from neutron.cmd.eventlet.server " +
+		"import main; sys.exit(main())"}, files...)...), folder, s.Network)
 }
 
 // fill makes the projects and their users, and tells of the networking service.
@@ -283,13 +293,17 @@ func (s *Server) fill() {
 	}
 	service := id(s.identity(http.MethodPost, "services", `{"service":{"type":"network","name":"neutron"}}`), "service")
 	for _, kind := range []string{"public", "internal", "admin"} {
-		s.identity(http.MethodPost, "endpoints", fmt.Sprintf(`{"endpoint":{"interface":%q,"region_id":"coast","service_id":%q,"url":%q}}`, kind, service, s.Network+"/"))
+		s.identity(http.MethodPost, "endpoints",
+			fmt.Sprintf(`{"endpoint":{"interface":%q,"region_id":"coast","service_id":%q,"url":%q}}`, kind, service,
+				s.Network+"/"))
 	}
 	roles, _ := s.identity(http.MethodGet, "roles?name=member", "")["roles"].([]any)
 	role, _ := roles[0].(map[string]any)["id"].(string)
 	for _, name := range []string{"pier", "quay"} {
-		project := id(s.identity(http.MethodPost, "projects", fmt.Sprintf(`{"project":{"name":%q,"domain_id":"default"}}`, name)), "project")
-		user := id(s.identity(http.MethodPost, "users", fmt.Sprintf(`{"user":{"name":"%s-user","domain_id":"default","password":%q}}`, name, Password)), "user")
+		project := id(s.identity(http.MethodPost, "projects",
+			fmt.Sprintf(`{"project":{"name":%q,"domain_id":"default"}}`, name)), "project")
+		user := id(s.identity(http.MethodPost, "users",
+			fmt.Sprintf(`{"user":{"name":"%s-user","domain_id":"default","password":%q}}`, name, Password)), "user")
 		s.identity(http.MethodPut, "projects/"+project+"/users/"+user+"/roles/"+role, "")
 		s.token[name] = s.signIn(name+"-user", name)
 	}
@@ -297,7 +311,9 @@ func (s *Server) fill() {
 
 func (s *Server) signIn(user, project string) string {
 	s.t.Helper()
-	body := fmt.Sprintf(`{"auth":{"identity":{"methods":["password"],"password":{"user":{"name":%q,"domain":{"id":"default"},"password":%q}}},"scope":{"project":{"name":%q,"domain":{"id":"default"}}}}}`, user, Password, project)
+	body :=
+		fmt.Sprintf(
+			`{"auth":{"identity":{"methods":["password"],"password":{"user":{"name":%q,"domain":{"id":"default"},"password":%q}}},"scope":{"project":{"name":%q,"domain":{"id":"default"}}}}}`, user, Password, project)
 	answer, err := http.Post(s.Identity+"/auth/tokens", "application/json", strings.NewReader(body))
 	if err != nil {
 		s.t.Fatal(err)
@@ -355,7 +371,9 @@ func (s *Server) Profile() string {
 	var b strings.Builder
 	b.WriteString("clouds:\n")
 	for _, name := range []string{"pier", "quay"} {
-		fmt.Fprintf(&b, "  %s:\n    auth:\n      auth_url: %s\n      username: %s-user\n      password: %s\n      project_name: %[1]s\n      user_domain_id: default\n      project_domain_id: default\n    region_name: coast\n", name, s.Identity, name, Password)
+		fmt.Fprintf(&b, "  %s:\n    auth:\n      auth_url: %s\n      username: %s-user\n      password: %s\n     "+
+			" project_name: %[1]s\n      user_domain_id: default\n      project_domain_id: default\n    "+
+			"region_name: coast\n", name, s.Identity, name, Password)
 	}
 	return b.String()
 }

@@ -66,8 +66,10 @@ func HasWay(e *estate.Estate, src, dst End) bool {
 func SeenAs(e *estate.Estate, src, dst End) []netip.Addr { return (&reader{e}).cross(src, dst).seen }
 
 // Filter is what the filters at an interface say of one service with one peer.
-func Filter(e *estate.Estate, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) string {
-	return (&reader{e}).filter(i, direction, peer, p, crossing{together: within(i.Subnet.Ranges, peer), clients: i.Subnet.Network})
+func Filter(e *estate.Estate, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	p service.Point) string {
+	return (&reader{e}).filter(i, direction, peer, p,
+		crossing{together: within(i.Subnet.Ranges, peer), clients: i.Subnet.Network})
 }
 
 // Fits reports whether a rule of a group names an address, at an interface.
@@ -298,7 +300,8 @@ func (r *reader) cross(src, dst End) crossing {
 		return r.around(src, dst, there)
 	}
 	peered := slices.Contains(home.Peered, away) && slices.Contains(away.Peered, home)
-	if !peered || within(away.Ranges, src.Addr) || via(there) != estate.ViaPeer || there.Network != away || via(back) != estate.ViaPeer || back.Network != home {
+	if !peered || within(away.Ranges, src.Addr) || via(there) != estate.ViaPeer || there.Network != away ||
+		via(back) != estate.ViaPeer || back.Network != home {
 		return none
 	}
 	return crossing{"passes", []netip.Addr{src.Addr}, false, home}
@@ -351,7 +354,8 @@ func Outside(e *estate.Estate) []netip.Addr {
 		own[x.Addr] = true
 	}
 	all := append(r.somePublic(true), r.somePublic(false)...)
-	for _, text := range []string{"172.31.0.9", "172.30.0.1", "10.200.0.1", "10.1.200.200", "10.2.200.200", "fd77::7", "fd00:1:9::9"} {
+	for _, text := range []string{"172.31.0.9", "172.30.0.1", "10.200.0.1", "10.1.200.200", "10.2.200.200", "fd77::7",
+		"fd00:1:9::9"} {
 		all = append(all, netip.MustParseAddr(text))
 	}
 	return slices.DeleteFunc(all, func(a netip.Addr) bool { return own[a] })
@@ -432,7 +436,8 @@ func lastOf(p netip.Prefix) netip.Addr {
 
 // filter is what the filters at an interface say of one service with one peer,
 // the answers in the end.
-func (r *reader) filter(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, c crossing) string {
+func (r *reader) filter(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point,
+	c crossing) string {
 	answer := "passes"
 	for _, layer := range r.layersAt(i, c.together) {
 		answer = worse(answer, r.layer(layer, i, direction, peer, p, c))
@@ -499,12 +504,14 @@ func (r *reader) layersAt(i *estate.Interface, together bool) []layer {
 func builtIn(n *estate.Network) *estate.Group {
 	everyone := []estate.Peer{{Kind: estate.PeerEveryone}}
 	return &estate.Group{Account: n.Account, Network: n, For: estate.ForSubnets, Rules: []estate.Rule{
-		{Direction: estate.In, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Ports(service.TCP, 22, 22)}},
+		{Direction: estate.In, Action: estate.Admit, Peers: everyone,
+			Services: []service.Spec{service.Ports(service.TCP, 22, 22)}},
 		{Direction: estate.Out, Action: estate.Admit, Peers: everyone, Services: []service.Spec{service.Anything}},
 	}}
 }
 
-func (r *reader) layer(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point, c crossing) string {
+func (r *reader) layer(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point,
+	c crossing) string {
 	if l.says != "" {
 		return l.says
 	}
@@ -538,7 +545,8 @@ func answersTo(p service.Point, clients *estate.Network) []service.Point {
 			from, to = clients.Answers.From, clients.Answers.To
 		}
 		var all []service.Point
-		for _, port := range []uint16{from, from + 1, to - 1, to, 1024, 3389, 5432, 32767, 32768, 39999, 40000, 40003, 40004, 60999, 61000} {
+		for _, port := range []uint16{from, from + 1, to - 1, to, 1024, 3389, 5432, 32767, 32768, 39999, 40000, 40003,
+			40004, 60999, 61000} {
 			if from <= port && port <= to {
 				all = append(all, service.PointOf(protocol, port))
 			}
@@ -554,7 +562,8 @@ func answersTo(p service.Point, clients *estate.Network) []service.Point {
 	return []service.Point{p}
 }
 
-func (r *reader) admitted(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) (admitted, state bool) {
+func (r *reader) admitted(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	p service.Point) (admitted, state bool) {
 	for _, g := range l.groups {
 		a, s := r.group(g, i, direction, peer, p)
 		admitted, state = admitted || a, state || s
@@ -562,7 +571,8 @@ func (r *reader) admitted(l layer, i *estate.Interface, direction estate.Directi
 	return admitted, state
 }
 
-func (r *reader) group(g *estate.Group, i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) (admitted, state bool) {
+func (r *reader) group(g *estate.Group, i *estate.Interface, direction estate.Direction, peer netip.Addr,
+	p service.Point) (admitted, state bool) {
 	dialect := g.Account.Cloud.Dialect
 	wall := dialect == "union" && g.For == estate.ForSubnets
 	keeps := func(x *estate.Rule) bool {
@@ -684,7 +694,9 @@ func (r *reader) named(g, other *estate.Group) bool {
 	case "flat":
 		return g.Account.Cloud == other.Account.Cloud
 	case "union":
-		return g.Network == other.Network || g.Network != nil && other.Network != nil && slices.Contains(g.Network.Peered, other.Network) && slices.Contains(other.Network.Peered, g.Network)
+		return g.Network == other.Network ||
+			g.Network != nil && other.Network != nil && slices.Contains(g.Network.Peered, other.Network) &&
+				slices.Contains(other.Network.Peered, g.Network)
 	}
 	return g.Network == other.Network
 }
@@ -695,7 +707,8 @@ func (r *reader) member(g *estate.Group, a netip.Addr) bool {
 		if x.Addr != a || !slices.Contains(x.At.Private, a) || g.For != estate.ForInstances {
 			continue
 		}
-		standing := len(x.At.Groups) == 0 && x.At.Instance.Account.Cloud.Dialect == "union" && g.Default && g.Network == x.At.Subnet.Network
+		standing := len(x.At.Groups) == 0 && x.At.Instance.Account.Cloud.Dialect == "union" && g.Default &&
+			g.Network == x.At.Subnet.Network
 		if slices.Contains(x.At.Groups, g) || standing {
 			return true
 		}

@@ -57,9 +57,12 @@ type writer struct {
 // its own, or others that it is to have. Those in existing are only named. The
 // texts are in the order of the accounts; the first holds what belongs to all. names are
 // what the groups are called in them.
-func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) []estate.Rule, existing map[*estate.Group]string) (texts []Text, names map[*estate.Group]string) {
-	w := writer{e: e, d: decide.New(e), rules: rules, chosen: make(map[*estate.Group]bool), existing: existing, texts: make(map[string]*strings.Builder),
-		names: make(map[*estate.Group]string), lists: make(map[*estate.List]string), ranges: make(map[netip.Prefix]string), services: e.Services}
+func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) []estate.Rule,
+	existing map[*estate.Group]string) (texts []Text, names map[*estate.Group]string) {
+	w := writer{e: e, d: decide.New(e), rules: rules, chosen: make(map[*estate.Group]bool), existing: existing,
+		texts: make(map[string]*strings.Builder),
+		names: make(map[*estate.Group]string), lists: make(map[*estate.List]string),
+		ranges: make(map[netip.Prefix]string), services: e.Services}
 	for _, g := range groups {
 		w.chosen[g] = existing[g] == ""
 	}
@@ -72,7 +75,8 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 	for _, g := range groups {
 		for _, r := range w.rules(g) {
 			for _, p := range slices.Concat(r.Peers, r.Except) {
-				if p.Kind == estate.PeerGroup && !p.Group.Defined && !w.chosen[p.Group] && w.chosen[g] && !named[p.Group] && networkOf(w.d, p.Group) != nil {
+				if p.Kind == estate.PeerGroup && !p.Group.Defined && !w.chosen[p.Group] && w.chosen[g] &&
+					!named[p.Group] && networkOf(w.d, p.Group) != nil {
 					named[p.Group] = true
 					places = append(places, p.Group)
 				}
@@ -85,7 +89,8 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 			if why == "" {
 				why = "named by rules of the groups that are defined"
 			}
-			fmt.Fprintf(w.of(g.Account), "\n# %s\ngroup %s%s in %s existing %s\n", oneLine(why), w.names[g], kindWords(g), networkOf(w.d, g).Path(), Quote(cmp.Or(g.ID, g.InCloud())))
+			fmt.Fprintf(w.of(g.Account), "\n# %s\ngroup %s%s in %s existing %s\n", oneLine(why), w.names[g],
+				kindWords(g), networkOf(w.d, g).Path(), Quote(cmp.Or(g.ID, g.InCloud())))
 		} else if w.chosen[g] {
 			w.group(g)
 		}
@@ -182,7 +187,8 @@ func (w *writer) nameServices(groups []*estate.Group) {
 	for _, g := range groups {
 		for _, r := range w.rules(g) {
 			for _, spec := range r.Services {
-				if spec.Any || spec.From != spec.To || !service.HasPorts(spec.Protocol) || w.services.Describe(service.Of(spec)) != spec.String() {
+				if spec.Any || spec.From != spec.To || !service.HasPorts(spec.Protocol) ||
+					w.services.Describe(service.Of(spec)) != spec.String() {
 					continue
 				}
 				i := slices.IndexFunc(uses, func(u use) bool { return u.spec == spec })
@@ -370,7 +376,8 @@ func (w *writer) places(groups []*estate.Group) {
 	for _, g := range groups {
 		there[networkOf(w.d, g)] = true
 	}
-	clouds, accounts, networks := make(map[*estate.Cloud]bool), make(map[*estate.Account]bool), make(map[*estate.Network]bool)
+	clouds, accounts, networks := make(map[*estate.Cloud]bool), make(map[*estate.Account]bool),
+		make(map[*estate.Network]bool)
 	for _, g := range groups {
 		a, n := g.Account, networkOf(w.d, g)
 		if c := a.Cloud; !clouds[c] {

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
-	"isonomos/core/change"
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
@@ -72,7 +71,11 @@ func (w *writer) covers(g *estate.Group) []string {
 	var names []string
 	for _, f := range attached {
 		name := f.Instance.Name
-		if same := slices.IndexFunc(all, func(o *estate.Interface) bool { return o.Instance != f.Instance && o.Instance.Name == name }); same >= 0 && f.Instance.ID != "" {
+		if same := slices.IndexFunc(all,
+			func(o *estate.Interface) bool {
+				return o.Instance != f.Instance &&
+					o.Instance.Name == name
+			}); same >= 0 && f.Instance.ID != "" {
 			name = f.Instance.ID
 		}
 		if name = word(name); !slices.Contains(names, name) {
@@ -160,18 +163,22 @@ func (w *writer) statements(g *estate.Group) []string {
 				s.peers, s.except = []string{"everyone"}, "list "+w.notPublic()
 			}
 			if missing := missingPeers(r.Peers); missing != "" {
-				comments = append(comments, fmt.Sprintf("# left out: %s named %s, which is not there", r.Action, missing))
+				comments = append(comments,
+					fmt.Sprintf("# left out: %s named %s, which is not there", r.Action, missing))
 			}
 			if len(s.peers) == 0 {
 				continue
 			}
 			same := func(o statement) bool {
-				return o.rule.Direction == r.Direction && o.rule.Action == r.Action && o.rule.Description == s.rule.Description && o.rule.Stateless == r.Stateless && o.except == s.except && o.except == ""
+				return o.rule.Direction == r.Direction && o.rule.Action == r.Action &&
+					o.rule.Description == s.rule.Description && o.rule.Stateless == r.Stateless &&
+					o.except == s.except && o.except == ""
 			}
 			i := slices.IndexFunc(all, func(o statement) bool {
 				return same(o) && (o.set.Equal(s.set) || slices.Equal(o.peers, s.peers))
 			})
-			if first := decide.ByRank(g); i >= 0 && (!first || i == len(all)-1) { // where the order counts only neighbours join
+			// where the order counts only neighbours join
+			if first := decide.ByRank(g); i >= 0 && (!first || i == len(all)-1) {
 				if all[i].set.Equal(s.set) {
 					for _, p := range s.peers {
 						if !slices.Contains(all[i].peers, p) {
@@ -229,7 +236,8 @@ func (w *writer) notPublic() string {
 func wholeFamilies(peers []string) string {
 	four, six := slices.Index(peers, "everyone v4"), slices.Index(peers, "everyone v6")
 	if four >= 0 && six >= 0 {
-		peers = slices.DeleteFunc(slices.Clone(peers), func(p string) bool { return p == "everyone v4" || p == "everyone v6" })
+		peers = slices.DeleteFunc(slices.Clone(peers),
+			func(p string) bool { return p == "everyone v4" || p == "everyone v6" })
 		peers = slices.Insert(peers, 0, "everyone")
 	}
 	return strings.Join(peers, ", ")
@@ -304,10 +312,10 @@ func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 
 // unmarked are labels without the mark of what an estate owns: that is no definition's to say.
 func unmarked(labels estate.Labels) estate.Labels {
-	if _, marked := labels[change.OwnLabel]; !marked {
+	if _, marked := labels[estate.OwnLabel]; !marked {
 		return labels
 	}
 	labels = maps.Clone(labels)
-	delete(labels, change.OwnLabel)
+	delete(labels, estate.OwnLabel)
 	return labels
 }

@@ -23,7 +23,8 @@ func Quote(text string) string {
 			b.WriteString(`\n`)
 		case r == '\t':
 			b.WriteString(`\t`)
-		case r < ' ' || r == 0x7f || r == '\ufffd' || r >= 0x80 && r < 0xa0 || r >= 0x2028 && r <= 0x202e || r >= 0x2066 && r <= 0x2069:
+		case r < ' ' || r == 0x7f || r == '\ufffd' || r >= 0x80 && r < 0xa0 || r >= 0x2028 && r <= 0x202e ||
+			r >= 0x2066 && r <= 0x2069:
 			fmt.Fprintf(&b, `\u{%x}`, r)
 		default:
 			b.WriteRune(r)
@@ -47,7 +48,8 @@ func IsName(text string) bool {
 }
 
 // peerWord are words that begin a peer: a group of that name could only be named by its path.
-var peerWord = map[string]bool{"everyone": true, "internet": true, "self": true, "probes": true, "network": true, "subnet": true, "group": true, "list": true}
+var peerWord = map[string]bool{"everyone": true, "internet": true, "self": true, "probes": true, "network": true,
+	"subnet": true, "group": true, "list": true}
 
 func letter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 

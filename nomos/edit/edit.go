@@ -77,7 +77,8 @@ func AddRule(f *syntax.File, g *syntax.Group, text string) Change {
 		indent := indentOf(src, g.Start)
 		between := src.Text[g.Braces.Start+1 : g.Braces.End-1]
 		if strings.TrimSpace(between) == "" { // { } or two lines with nothing between
-			return Change{source.Span{Start: g.Braces.Start + 1, End: g.Braces.End - 1}, "\n" + indent + "  " + text + "\n" + indent}
+			return Change{source.Span{Start: g.Braces.Start + 1, End: g.Braces.End - 1},
+				"\n" + indent + "  " + text + "\n" + indent}
 		}
 		at := src.LineSpan(g.Braces.End - 1).Start // before the closing brace, behind the comments
 		return Change{source.Span{Start: at, End: at}, indent + "  " + text + "\n"}
@@ -207,11 +208,15 @@ func ReplaceRule(f *syntax.File, r *syntax.Rule, texts []RuleText) []Change {
 	var more strings.Builder
 	for _, t := range texts[1:] {
 		verb, prep, peers := t.words(r)
-		text := verb + src.Text[r.Verb.End:services.Start] + t.Services + src.Text[services.End:r.Prep.Start] + prep + src.Text[r.Prep.End:r.Peers.Start] + peers + src.Text[r.Peers.End:r.End]
+		text := verb + src.Text[r.Verb.End:services.Start] +
+			t.Services + src.Text[services.End:r.Prep.Start] +
+			prep + src.Text[r.Prep.End:r.Peers.Start] +
+			peers + src.Text[r.Peers.End:r.End]
 		more.WriteString(lineEnd(src, r.Start) + indent + withoutComments(f, r, text, t))
 	}
 	at := line.End
-	if closes := strings.IndexByte(src.Text[r.End:line.End], '}'); closes >= 0 && !commentBetween(f, r.End, r.End+int32(closes)) {
+	if closes := strings.IndexByte(src.Text[r.End:line.End], '}'); closes >= 0 &&
+		!commentBetween(f, r.End, r.End+int32(closes)) {
 		at = r.End // the block ends on the same line
 	}
 	return append(changes, Change{source.Span{Start: at, End: at}, more.String()})

@@ -35,8 +35,10 @@ func TestEveryExampleParses(t *testing.T) {
 
 // Every word that the language reserves or begins a declaration with is explained.
 func TestEveryKeywordIsExplained(t *testing.T) {
-	words := append(slices.Clone(token.Declarations), "and", "or", "not", "in", "where", "from", "to", "at", "on", "for", "because", "until", "except", "stateless",
-		"only", "every", "can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "sctp", "dccp", "udplite", "icmp", "icmpv6", "protocol", "class")
+	words := append(slices.Clone(token.Declarations), "and", "or", "not", "in", "where", "from", "to", "at", "on",
+		"for", "because", "until", "except", "stateless",
+		"only", "every", "can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "sctp",
+		"dccp", "udplite", "icmp", "icmpv6", "protocol", "class")
 	for _, w := range words {
 		if !slices.ContainsFunc(Keywords, func(k Topic) bool { return k.Name == w }) {
 			t.Errorf("%s is not explained", w)

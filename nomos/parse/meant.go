@@ -96,20 +96,30 @@ var meanings = func() map[string][]string {
 // instead says how a statement of a group is written whose first word has no word of ours.
 var instead = func() map[string]string {
 	all := make(map[string]string)
-	for way, words := range map[string]string{
-		"what comes in is written: admit SERVICE from PEER":                                         "ingress inbound incoming input in rule ingress_rule",
-		"what goes out is written: reach SERVICE at PEER":                                           "egress outbound outgoing output out egress_rule",
-		"who is let in stands behind the service: admit SERVICE from PEER":                          "source src sources from",
-		"what is let out to stands behind the service: reach SERVICE at PEER":                       "destination dst dest destinations to at",
-		"a range stands as a peer, as it is: admit SERVICE from 10.20.0.0/16":                       "cidr cidrs cidr_block cidr_blocks ip ips prefix address addresses range ranges",
-		"a port stands behind its protocol: admit tcp 443 from PEER":                                "port ports from_port to_port port_range protocol protocols tcp udp service services",
-		"a title stands in quotes before \"{\", a reason behind because":                            "description desc comment title reason because",
-		"there are no priorities: in a group with a refusal, the first statement that fits decides": "priority order rank weight index sequence",
-		"the first word of a rule says what it does: admit, reach, refuse or lend":                  "action effect verdict",
-		"rules keep state unless they say stateless":                                                "stateful state",
+	for _, x := range []struct{ way, words string }{
+		{"what comes in is written: admit SERVICE from PEER",
+			"ingress inbound incoming input in rule"},
+		{"what goes out is written: reach SERVICE at PEER",
+			"egress outbound outgoing output out"},
+		{"who is let in stands behind the service: admit SERVICE from PEER",
+			"source src sources from"},
+		{"what is let out to stands behind the service: reach SERVICE at PEER",
+			"destination dst dest destinations to at"},
+		{"a range stands as a peer, as it is: admit SERVICE from 10.20.0.0/16",
+			"cidr cidrs ip ips prefix address addresses range ranges"},
+		{"a port stands behind its protocol: admit tcp 443 from PEER",
+			"port ports protocol protocols tcp udp service services"},
+		{"a title stands in quotes before \"{\", a reason behind because",
+			"description desc comment title reason because"},
+		{"there are no priorities: in a group with a refusal, the first statement that fits decides",
+			"priority order rank weight index sequence"},
+		{"the first word of a rule says what it does: admit, reach, refuse or lend",
+			"action effect verdict"},
+		{"rules keep state unless they say stateless",
+			"stateful state"},
 	} {
-		for word := range strings.FieldsSeq(words) {
-			all[word] = way
+		for word := range strings.FieldsSeq(x.words) {
+			all[word] = x.way
 		}
 	}
 	return all
@@ -163,7 +173,8 @@ func (p *parser) declarationHint() string {
 		p.silence(p.tokens[p.i].End, p.file.LineSpan(p.tokens[p.i].Start).End+1)
 		return "all files of the folder and its sub-folders belong together: leave it out"
 	case verb != "" && (strings.Contains(line, " from ") || !strings.Contains(line, " to ")):
-		return "a rule stands in a group: group NAME in NETWORK { " + verb + " SERVICE " + prepositions[verb][0] + " PEER }"
+		return "a rule stands in a group: group NAME in NETWORK { " + verb + " SERVICE " + prepositions[verb][0] +
+			" PEER }"
 	}
 	return p.nearHint(token.Declarations)
 }
@@ -177,7 +188,8 @@ func (p *parser) listHint() string {
 	switch {
 	case p.at(token.String) && isRange(scan.Unquote(p.text())):
 		return "a range stands without quotes: " + scan.Unquote(p.text())
-	case p.at(token.Name) && p.ahead(1).Kind == token.Range, p.at(token.Name) && p.ahead(1).Kind == token.String && isRange(scan.Unquote(next)):
+	case p.at(token.Name) && p.ahead(1).Kind == token.Range, p.at(token.Name) && p.ahead(1).Kind == token.String &&
+		isRange(scan.Unquote(next)):
 		return "write the range alone: " + strings.Trim(next, `"`)
 	}
 	if hint := p.nearHint([]string{"list", "room", "published", "where"}); hint != "" {
@@ -190,7 +202,8 @@ func (p *parser) listHint() string {
 func (p *parser) strayPort(before syntax.Spec) {
 	if p.oneOfKinds(token.Number, token.NumberSpan) && len(before.Ports) == 1 {
 		first := before.Ports[0]
-		p.fail(p.tok().Span, "write: "+before.Kind+" ("+p.file.Of(first.Span)+", "+p.text()+")", "several ports stand in brackets")
+		p.fail(p.tok().Span, "write: "+before.Kind+" ("+p.file.Of(first.Span)+", "+p.text()+")",
+			"several ports stand in brackets")
 	}
 }
 
@@ -202,6 +215,7 @@ func (p *parser) foreignService(name syntax.Word) {
 	case p.oneOf(token.Specs...) && (slices.Contains(meant, "admit") || slices.Contains(meant, "reach")):
 		p.fail(name.Span, "leave it out: admit lets in, reach lets out", "no service is called %q", name.Text)
 	case p.at(token.Range):
-		p.fail(name.Span, "first the service, then the peer: https from "+p.text(), "no service is called %q", name.Text)
+		p.fail(name.Span, "first the service, then the peer: https from "+p.text(), "no service is called %q",
+			name.Text)
 	}
 }

@@ -217,7 +217,8 @@ func (p *parser) skipNewlines() {
 
 func (p *parser) say(at source.Span, hint, format string, a ...any) {
 	if len(p.messages) < maxMessages {
-		p.messages = append(p.messages, source.Message{File: p.file, Span: at, Text: fmt.Sprintf(format, a...), Hint: hint})
+		p.messages = append(p.messages,
+			source.Message{File: p.file, Span: at, Text: fmt.Sprintf(format, a...), Hint: hint})
 	}
 }
 
@@ -314,7 +315,8 @@ func (p *parser) oneOfKinds(kinds ...token.Kind) bool { return slices.Contains(k
 // lineFrom is the text from a token to the end of its statement, for a hint.
 func (p *parser) lineFrom(i int) string {
 	end := i
-	for end+1 < len(p.tokens) && end-i < 12 && p.tokens[end+1].Kind != token.Newline && p.tokens[end+1].Kind != token.EOF && p.tokens[end+1].Kind != token.RightBrace {
+	for end+1 < len(p.tokens) && end-i < 12 && p.tokens[end+1].Kind != token.Newline &&
+		p.tokens[end+1].Kind != token.EOF && p.tokens[end+1].Kind != token.RightBrace {
 		end++
 	}
 	return strings.Join(strings.Fields(p.file.Of(p.tokens[i].Span.Join(p.tokens[end].Span))), " ")
@@ -386,11 +388,13 @@ func (p *parser) block(what string, one func()) source.Span {
 			return open.Span.Join(p.next().Span)
 		}
 		if p.at(token.EOF) || p.declarationHere() && !slices.Contains(insideToo[what], p.text()) {
-			p.say(open.Span, fmt.Sprintf("it should end before line %d", p.file.Line(p.tok().Start)), `the block that begins here has no closing "}"`)
+			p.say(open.Span, fmt.Sprintf("it should end before line %d", p.file.Line(p.tok().Start)),
+				`the block that begins here has no closing "}"`)
 			return open.Span.Join(p.tokens[p.i-1].Span)
 		}
 		before := p.i
-		if p.statement(one) && p.i > 0 && p.tokens[p.i-1].Kind != token.RightBrace && !p.at(token.RightBrace) && !p.at(token.Newline) && !p.at(token.EOF) {
+		if p.statement(one) && p.i > 0 && p.tokens[p.i-1].Kind != token.RightBrace && !p.at(token.RightBrace) &&
+			!p.at(token.Newline) && !p.at(token.EOF) {
 			p.statement(func() { p.expected("the end of the line", "") })
 		}
 		if p.i == before { // nothing could be taken: never stand still
@@ -446,7 +450,8 @@ func (p *parser) topLevel() (decl syntax.Decl) {
 			}
 			p.fail(p.tok().Span, hint, "no declaration begins with %q", p.text())
 		}
-		if !p.at(token.Newline) && !p.at(token.EOF) && p.tokens[p.i-1].Kind != token.RightBrace && !p.declarationHere() {
+		if !p.at(token.Newline) && !p.at(token.EOF) && p.tokens[p.i-1].Kind != token.RightBrace &&
+			!p.declarationHere() {
 			p.expected("the end of the line", "")
 		}
 	})
@@ -504,7 +509,8 @@ func (p *parser) setting(kind string) syntax.Setting {
 		if p.acceptWord("env") {
 			s.Env, s.Value = true, p.name("the name of an environment variable")
 		} else if s.Key.Text == "token" {
-			p.say(p.tok().Span, "write: token env NAME_TOKEN", "a token never stands in a definition: it comes from the environment")
+			p.say(p.tok().Span, "write: token env NAME_TOKEN",
+				"a token never stands in a definition: it comes from the environment")
 			p.messages[len(p.messages)-1].Secret = true
 			panic(errStatement)
 		} else {
@@ -709,7 +715,8 @@ func (p *parser) items() syntax.Items {
 	var x syntax.Items
 	x.Of = append(x.Of, p.item())
 	more := func() bool {
-		return p.at(token.Comma) && !(p.ahead(1).Kind == token.Name && (p.ahead(2).Kind == token.Equals || p.ahead(2).Kind == token.Colon))
+		return p.at(token.Comma) &&
+			!(p.ahead(1).Kind == token.Name && (p.ahead(2).Kind == token.Equals || p.ahead(2).Kind == token.Colon))
 	}
 	for more() {
 		p.next()
@@ -776,7 +783,8 @@ func (p *parser) scope() syntax.Scope {
 	return s
 }
 
-var prepositions = map[string][]string{"admit": {"from"}, "reach": {"at"}, "refuse": {"from", "at"}, "lend": {"to", "at"}}
+var prepositions = map[string][]string{"admit": {"from"}, "reach": {"at"}, "refuse": {"from", "at"},
+	"lend": {"to", "at"}}
 
 var members = []string{"cover", "label", "named", "follow", "admit", "reach", "refuse", "lend", "use", "where"}
 
@@ -805,7 +813,8 @@ func (p *parser) cover() syntax.Stmt {
 	p.next()
 	if next := p.ahead(1); p.oneOfKinds(token.Name, token.String) && !p.oneOf("where", "instance", "subnet") {
 		switch {
-		case next.Kind == token.Equals, next.Kind == token.NotEquals, next.Kind == token.Name && p.file.Of(next.Span) == "in":
+		case next.Kind == token.Equals, next.Kind == token.NotEquals, next.Kind == token.Name &&
+			p.file.Of(next.Span) == "in":
 			p.expected(`"where"`, "write: cover where "+p.lineFrom(p.i))
 		case p.nearHint([]string{"where", "instance", "subnet"}) == "":
 			p.expected(`"where", "instance" or "subnet"`, "write: cover instance "+p.text())
@@ -859,7 +868,8 @@ func (p *parser) rule() syntax.Stmt {
 	r.Verb = p.word()
 	r.Services = p.services()
 	if wanted := prepositions[r.Verb.Text]; !p.oneOf(wanted...) && p.oneOf("from", "at", "to") {
-		p.fail(p.tok().Span, fmt.Sprintf("write: %s SERVICE %s PEER", r.Verb.Text, wanted[0]), "after %q stands %q, not %q", r.Verb.Text, strings.Join(wanted, " or "), p.text())
+		p.fail(p.tok().Span, fmt.Sprintf("write: %s SERVICE %s PEER", r.Verb.Text, wanted[0]),
+			"after %q stands %q, not %q", r.Verb.Text, strings.Join(wanted, " or "), p.text())
 	}
 	r.Prep = p.needWord(prepositions[r.Verb.Text]...)
 	r.Peers = p.peers()
@@ -1014,12 +1024,14 @@ func (p *parser) spec() syntax.Spec {
 			}
 			p.need(token.RightParen, "")
 		} else if p.at(token.Number) || p.at(token.NumberSpan) || p.at(token.Name) && !token.Reserved(p.text()) {
-			if next := p.ahead(1); p.at(token.Name) && slices.Contains(Meant(p.text()), "service") && (next.Kind == token.Number || next.Kind == token.NumberSpan) {
+			if next := p.ahead(1); p.at(token.Name) && slices.Contains(Meant(p.text()), "service") &&
+				(next.Kind == token.Number || next.Kind == token.NumberSpan) {
 				p.fail(p.tok().Span, "write: "+s.Kind+" "+p.file.Of(next.Span), "a port stands behind its protocol")
 			}
 			s.Ports = append(s.Ports, p.port())
 			if first, next := s.Ports[0], p.tok(); next.Kind == token.Number || next.Kind == token.NumberSpan {
-				p.fail(next.Span, fmt.Sprintf("write: %s (%s, %s)", s.Kind, p.file.Of(first.Span), p.text()), "several ports stand in brackets")
+				p.fail(next.Span, fmt.Sprintf("write: %s (%s, %s)", s.Kind, p.file.Of(first.Span), p.text()),
+					"several ports stand in brackets")
 			}
 		}
 	case "icmp", "icmpv6":
@@ -1144,10 +1156,12 @@ func (p *parser) peer() syntax.Peer {
 func (p *parser) foreignPeer() {
 	switch next := p.ahead(1); {
 	case next.Kind == token.Range || next.Kind == token.String && isRange(scan.Unquote(p.file.Of(next.Span))):
-		p.fail(p.tok().Span, "write the range alone: "+strings.Trim(p.file.Of(next.Span), `"`), "a range stands as a peer without %q", p.text())
+		p.fail(p.tok().Span, "write the range alone: "+strings.Trim(p.file.Of(next.Span), `"`),
+			"a range stands as a peer without %q", p.text())
 	case slices.Contains(Meant(p.text()), "where") && (next.Kind == token.Name || next.Kind == token.String):
 		p.fail(p.tok().Span, conditionHint, "no peer begins with %q", p.text())
-	case (next.Kind == token.Name || next.Kind == token.Path) && !token.Reserved(p.file.Of(next.Span)) && !token.Continues(p.file.Of(next.Span)):
+	case (next.Kind == token.Name || next.Kind == token.Path) && !token.Reserved(p.file.Of(next.Span)) &&
+		!token.Continues(p.file.Of(next.Span)):
 		for _, ours := range []string{"group", "list", "subnet", "network"} {
 			if slices.Contains(Meant(p.text()), ours) {
 				p.fail(p.tok().Span, "write: "+ours+" "+p.file.Of(next.Span), "no peer begins with %q", p.text())
@@ -1266,7 +1280,8 @@ func (p *parser) exempt(start int) syntax.Decl {
 	case p.keyword("account") && p.ahead(1).Kind == token.Name && !token.Reserved(p.file.Of(p.ahead(1).Span)):
 		d.Kind = p.word().Text
 		d.Subject = p.name("an account")
-	case p.keyword("network") && p.ahead(1).Kind != token.Newline && !(p.ahead(1).Kind == token.Name && token.Reserved(p.file.Of(p.ahead(1).Span))):
+	case p.keyword("network") && p.ahead(1).Kind != token.Newline &&
+		!(p.ahead(1).Kind == token.Name && token.Reserved(p.file.Of(p.ahead(1).Span))):
 		d.Kind = p.word().Text
 		d.Subject = p.path("a network")
 	default:
@@ -1336,7 +1351,8 @@ func (p *parser) condition() *syntax.Condition {
 	c := &syntax.Condition{Op: syntax.Operator(op), Parts: []*syntax.Condition{first}}
 	for p.oneOf("and", "or") {
 		if p.text() != op {
-			p.fail(p.tok().Span, "put the parts that belong together in brackets", `"and" and "or" don't mix without brackets`)
+			p.fail(p.tok().Span, "put the parts that belong together in brackets",
+				`"and" and "or" don't mix without brackets`)
 		}
 		p.next()
 		c.Parts = append(c.Parts, p.test())

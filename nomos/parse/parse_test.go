@@ -29,7 +29,8 @@ func TestWholeLanguageParses(t *testing.T) {
 	for _, d := range tree.Decls {
 		kinds[strings.TrimPrefix(fmt.Sprintf("%T", d), "*syntax.")]++
 	}
-	for kind, want := range map[string]int{"Estate": 1, "Place": 3, "List": 3, "Service": 2, "Pattern": 1, "Baseline": 1, "Group": 4, "Connect": 1, "Law": 1, "Exempt": 3, "Expect": 3} {
+	for kind, want := range map[string]int{"Estate": 1, "Place": 3, "List": 3, "Service": 2, "Pattern": 1,
+		"Baseline": 1, "Group": 4, "Connect": 1, "Law": 1, "Exempt": 3, "Expect": 3} {
 		if kinds[kind] != want {
 			t.Errorf("%d declarations of kind %s, want %d", kinds[kind], kind, want)
 		}
@@ -41,7 +42,8 @@ func TestWholeLanguageParses(t *testing.T) {
 
 // Every node's extent is the text that it stands for.
 func TestExtents(t *testing.T) {
-	f := source.NewFile("x.nomos", "group a in b \"c\" {\n  admit ssh, tcp (1, 2-3) from list x except 10.0.0.0/8 # why\n    because \"y\"\n}\n")
+	f := source.NewFile("x.nomos", "group a in b \"c\" {\n  admit ssh, tcp (1, 2-3) from list x except "+
+		"10.0.0.0/8 # why\n    because \"y\"\n}\n")
 	tree, messages := File(f)
 	if len(messages) > 0 {
 		t.Fatal(messages)

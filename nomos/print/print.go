@@ -62,7 +62,8 @@ func (p *printer) declarations(f *syntax.File) {
 		}
 		if last != nil {
 			// One-line declarations of one kind may stand together.
-			together := !isBlock(last) && !isBlock(d) && kindOf(last) == kindOf(d) && !p.blankBetween(before, p.firstOf(before, span.Start)) && len(leading) == 0
+			together := !isBlock(last) && !isBlock(d) && kindOf(last) == kindOf(d) &&
+				!p.blankBetween(before, p.firstOf(before, span.Start)) && len(leading) == 0
 			if !together {
 				p.flush()
 				p.out.WriteString("\n")
@@ -125,7 +126,8 @@ func (p *printer) declaration(d syntax.Decl, leading []string) {
 		for _, s := range d.Settings {
 			cells := []string{s.Key.Text, p.text(source.Span{Start: s.Key.End, End: s.End})}
 			if s.Key.Text == "subnet" && len(s.Ranges) > 0 {
-				cells = []string{s.Key.Text, p.text(s.Value.Span), p.text(s.Ranges[0].Span.Join(s.Ranges[len(s.Ranges)-1].Span))}
+				cells = []string{s.Key.Text, p.text(s.Value.Span),
+					p.text(s.Ranges[0].Span.Join(s.Ranges[len(s.Ranges)-1].Span))}
 			}
 			items = append(items, item{span: s.Span, shape: s.Key.Text, cells: cells})
 		}
@@ -137,7 +139,8 @@ func (p *printer) declaration(d syntax.Decl, leading []string) {
 		}
 		p.block(d.Span, leading, p.listItems(d.Lines))
 	case *syntax.Service:
-		cells := []string{"service " + d.Name.Text, "= " + p.text(d.Services[0].Span.Join(d.Services[len(d.Services)-1].Span))}
+		cells := []string{"service " + d.Name.Text,
+			"= " + p.text(d.Services[0].Span.Join(d.Services[len(d.Services)-1].Span))}
 		if d.Class.Given() {
 			cells = append(cells, "class "+d.Class.Text)
 		}
@@ -153,7 +156,8 @@ func (p *printer) declaration(d syntax.Decl, leading []string) {
 	case *syntax.Law:
 		var items []item
 		for _, l := range d.Lines {
-			items = append(items, item{span: l.Span, shape: l.Key.Text, cells: []string{l.Key.Text, p.text(source.Span{Start: l.Key.End, End: l.End})}})
+			items = append(items, item{span: l.Span, shape: l.Key.Text,
+				cells: []string{l.Key.Text, p.text(source.Span{Start: l.Key.End, End: l.End})}})
 		}
 		p.block(d.Span, leading, items)
 	default:
@@ -244,7 +248,8 @@ func (p *printer) stmtItem(s syntax.Stmt) item {
 		return item{span: span, block: true, inner: p.ruleItems(s.Rules)}
 	case *syntax.Rule:
 		last := s.Services[len(s.Services)-1].End
-		cells := []string{s.Verb.Text, p.text(source.Span{Start: s.Services[0].Start, End: last}), p.text(source.Span{Start: s.Prep.Start, End: s.Peers.End})}
+		cells := []string{s.Verb.Text, p.text(source.Span{Start: s.Services[0].Start, End: last}),
+			p.text(source.Span{Start: s.Prep.Start, End: s.Peers.End})}
 		if rest := p.text(source.Span{Start: s.Peers.End, End: s.End}); rest != "" {
 			cells = append(cells, rest)
 		}
@@ -440,7 +445,8 @@ func (p *printer) tokenAt(start int32) int {
 func (p *printer) text(span source.Span) string {
 	var b strings.Builder
 	var last token.Token
-	for i := p.tokenAt(span.Start); i < len(p.tokens) && p.tokens[i].End <= span.End && p.tokens[i].Kind != token.EOF; i++ {
+	for i := p.tokenAt(span.Start); i < len(p.tokens) && p.tokens[i].End <= span.End &&
+		p.tokens[i].Kind != token.EOF; i++ {
 		t := p.tokens[i]
 		if t.Kind == token.Newline {
 			continue
@@ -460,7 +466,8 @@ func (p *printer) apart(a, b token.Token) bool {
 	case b.Kind == token.Comma, b.Kind == token.RightParen, b.Kind == token.Colon, a.Kind == token.LeftParen:
 		return false
 	case b.Kind == token.LeftParen:
-		return a.Kind != token.Name || token.Reserved(p.file.Of(a.Span)) // a pattern's arguments stand close to its name
+		// a pattern's arguments stand close to its name
+		return a.Kind != token.Name || token.Reserved(p.file.Of(a.Span))
 	}
 	return true
 }
@@ -575,7 +582,8 @@ func broken(text string, width int) []string {
 		case text[i] == '"':
 			quoted = !quoted
 		case quoted || text[i] != ' ':
-		case strings.HasPrefix(text[i+1:], "because "), strings.HasPrefix(text[i+1:], "until "), strings.HasPrefix(text[i+1:], "by "):
+		case strings.HasPrefix(text[i+1:], "because "), strings.HasPrefix(text[i+1:], "until "),
+			strings.HasPrefix(text[i+1:], "by "):
 			parts = append(parts, strings.TrimRight(text[at:i], " "))
 			at = i + 1
 		}

@@ -18,7 +18,8 @@ import (
 // corpora are all definition files of the project that parse.
 func corpora(t testing.TB) map[string]string {
 	texts := make(map[string]string)
-	for _, pattern := range []string{"testdata/*.nomos", "../testdata/*/*.nomos", "../parse/testdata/*.nomos", "../../demo/estate/*.nomos"} {
+	for _, pattern := range []string{"testdata/*.nomos", "../testdata/*/*.nomos", "../parse/testdata/*.nomos",
+		"../../demo/estate/*.nomos"} {
 		names, err := filepath.Glob(pattern)
 		if err != nil || len(names) == 0 {
 			t.Fatal("no files in", pattern)

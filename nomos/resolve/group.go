@@ -29,7 +29,8 @@ func (r *resolver) room(count *int, at source.Span, what string) bool {
 		return true
 	}
 	if *count == maxRules+1 {
-		r.say(at, "patterns that use each other multiply their rules: use fewer", "the definitions come to more than %d %s", maxRules, what)
+		r.say(at, "patterns that use each other multiply their rules: use fewer",
+			"the definitions come to more than %d %s", maxRules, what)
 	}
 	return false
 }
@@ -80,7 +81,8 @@ func (r *resolver) groupHeads() {
 }
 
 func (r *resolver) groupIn(n *estate.Network, d *syntax.Group) *estate.Group {
-	g := &estate.Group{Account: n.Account, Network: n, Name: d.Name.Text, For: estate.ForInstances, Description: d.Title.Text, Defined: true, Origin: r.origin(d.Span)}
+	g := &estate.Group{Account: n.Account, Network: n, Name: d.Name.Text, For: estate.ForInstances,
+		Description: d.Title.Text, Defined: true, Origin: r.origin(d.Span)}
 	if d.For.Given() {
 		g.For = estate.GroupKind(d.For.Text)
 	}
@@ -158,10 +160,13 @@ func (r *resolver) namesInClouds() {
 		}
 		if r.file = b.file; at.network == nil {
 			r.say(b.node.Name.Span, "write one group for each network, each with a line: named \"NAME\"",
-				"groups of the cloud %s (%s) belong to the account, and both %s and %s would be called %q there", g.Account.Cloud.Name, g.Account.Cloud.Dialect, before.Path(), g.Path(), g.InCloud())
+				"groups of the cloud %s (%s) belong to the account, and both %s and %s would be called %q there",
+				g.Account.Cloud.Name, g.Account.Cloud.Dialect, before.Path(), g.Path(), g.InCloud())
 			continue
 		}
-		r.say(b.node.Name.Span, "give one another line: named \"NAME\"", "both %s and %s would be called %q in the cloud %s", before.Path(), g.Path(), g.InCloud(), g.Account.Cloud.Name)
+		r.say(b.node.Name.Span, "give one another line: named \"NAME\"",
+			"both %s and %s would be called %q in the cloud %s", before.Path(), g.Path(), g.InCloud(),
+			g.Account.Cloud.Name)
 	}
 }
 
@@ -211,7 +216,8 @@ func (r *resolver) cover(g *estate.Group, s *syntax.Cover) {
 				if r.brokenPlaces {
 					r.untold++
 				} else {
-					r.say(name.Span, r.nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(), name.Text)
+					r.say(name.Span, r.nearest(name.Text, names), "the network %s has no subnet %q", g.Network.Path(),
+						name.Text)
 				}
 			}
 		}
@@ -263,7 +269,8 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 	if s.Stateless.Given() {
 		rule.Stateless = true
 		if d := g.Account.Cloud.Dialect; d != "" && !dialectOf(g).StateByRule {
-			r.say(s.Stateless.Span, "leave it out", "the cloud %s (%s) does not decide state by rule", g.Account.Cloud.Name, d)
+			r.say(s.Stateless.Span, "leave it out", "the cloud %s (%s) does not decide state by rule",
+				g.Account.Cloud.Name, d)
 		}
 	}
 	var atMost time.Duration
@@ -279,7 +286,8 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 		case ended:
 		case s.Verb.Text == "lend":
 			if before := stoppedBy(g, rule, g.Rules); before != nil {
-				r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line), "the refusal %q before it stops what this lends, or some of it", before.Sentence(r.estate.Services))
+				r.say(s.Verb.Span, fmt.Sprintf("move it above line %d", before.Origin.Line),
+					"the refusal %q before it stops what this lends, or some of it", before.Sentence(r.estate.Services))
 			}
 			g.Lends = append(g.Lends, estate.Lend{Rule: rule, AtMost: atMost, After: len(g.Rules)})
 		default:
@@ -302,7 +310,8 @@ func (r *resolver) reason(because syntax.Word, x setting) string {
 	b, ok := x.params[because.Text]
 	switch {
 	case !ok:
-		r.say(because.Span, `write the reason in "quotes"`, "%q is not a text: a name can stand here only for a parameter", because.Text)
+		r.say(because.Span, `write the reason in "quotes"`,
+			"%q is not a text: a name can stand here only for a parameter", because.Text)
 	case b.kind != "text":
 		r.wrongKind(because, b, "text")
 	}
@@ -345,7 +354,8 @@ func stoppedBy(g *estate.Group, rule estate.Rule, before []estate.Rule) *estate.
 			continue
 		}
 		for _, refused := range b.Peers {
-			if slices.ContainsFunc(rule.Peers, func(p estate.Peer) bool { return holds(g, refused, p) }) && len(b.Except) == 0 {
+			if slices.ContainsFunc(rule.Peers, func(p estate.Peer) bool { return holds(g, refused, p) }) &&
+				len(b.Except) == 0 {
 				return b
 			}
 		}
@@ -360,8 +370,10 @@ func holds(g *estate.Group, refused, p estate.Peer) bool {
 	case estate.PeerEveryone:
 		return refused.Family() == addr.Both || p.Family() == addr.Both || refused.Family() == p.Family()
 	case estate.PeerNetwork:
-		return p.Kind == estate.PeerGroup && p.Group.Network == refused.Network || p.Kind == estate.PeerSelf && g.Network == refused.Network ||
-			p.Kind == estate.PeerSubnet && p.Subnet.Network == refused.Network || p.Kind == estate.PeerNetwork && p.Network == refused.Network
+		return p.Kind == estate.PeerGroup && p.Group.Network == refused.Network ||
+			p.Kind == estate.PeerSelf && g.Network == refused.Network ||
+			p.Kind == estate.PeerSubnet && p.Subnet.Network == refused.Network ||
+			p.Kind == estate.PeerNetwork && p.Network == refused.Network
 	case estate.PeerRange:
 		return p.Kind == estate.PeerRange && refused.Range.Overlaps(p.Range)
 	case estate.PeerGroup:
@@ -378,7 +390,8 @@ func holds(g *estate.Group, refused, p estate.Peer) bool {
 
 // families says when no packet can fit a rule, because its services and peers are of different families.
 func (r *resolver) families(rule estate.Rule, s *syntax.Rule) {
-	icmp := slices.ContainsFunc(rule.Services, func(x service.Spec) bool { return x.Protocol == service.ICMP || x.Protocol == service.ICMPv6 })
+	icmp := slices.ContainsFunc(rule.Services,
+		func(x service.Spec) bool { return x.Protocol == service.ICMP || x.Protocol == service.ICMPv6 })
 	if !icmp || len(rule.Peers) == 0 {
 		return
 	}
@@ -477,7 +490,8 @@ func (r *resolver) appendPeer(peers []estate.Peer, w syntax.Peer, g *estate.Grou
 	case "internet":
 		p.Kind = estate.PeerInternet
 		if g != nil {
-			r.say(w.Span, `write "everyone": every address; internet is for laws and expects`, "a rule can't name the internet")
+			r.say(w.Span, `write "everyone": every address; internet is for laws and expects`,
+				"a rule can't name the internet")
 			return peers
 		}
 	case "self":
@@ -534,10 +548,13 @@ func (r *resolver) appendGroups(peers []estate.Peer, w syntax.Peer, p estate.Pee
 			p.Kind, p.Group = estate.PeerSelf, nil
 		}
 		if g != nil && !r.anywhere && found.Account.Cloud != g.Account.Cloud {
-			r.say(w.Name.Span, "name addresses, or a list of them", "%s is on the cloud %s and this group on %s: groups of different clouds can't name each other", found.Path(), found.Account.Cloud.Name, g.Account.Cloud.Name)
+			r.say(w.Name.Span, "name addresses, or a list of them", "%s is on the cloud %s and this group on %s: "+
+				"groups of different clouds can't name each other", found.Path(), found.Account.Cloud.Name,
+				g.Account.Cloud.Name)
 		}
 		if found.For == estate.ForSubnets {
-			r.say(w.Name.Span, "name the subnet: subnet NAME", "%s is a group for subnets: its members have no addresses of their own", found.Path())
+			r.say(w.Name.Span, "name the subnet: subnet NAME",
+				"%s is a group for subnets: its members have no addresses of their own", found.Path())
 		}
 		peers = append(peers, p)
 	}
@@ -623,7 +640,8 @@ func (r *resolver) findGroups(w syntax.Peer, g *estate.Group) []*estate.Group {
 		return nil
 	case len(found) == 1:
 		return found
-	case g == nil && !slices.ContainsFunc(found, func(x *estate.Group) bool { return r.declOf[x] != r.declOf[found[0]] }):
+	case g == nil && !slices.ContainsFunc(found,
+		func(x *estate.Group) bool { return r.declOf[x] != r.declOf[found[0]] }):
 		return found
 	}
 	var paths []string
@@ -711,7 +729,8 @@ func (r *resolver) usable(c *syntax.Condition) bool {
 		if _, has := known[c.Label.Text]; !has {
 			ok = false
 			if !r.brokenPlaces { // it may be theirs
-				r.warn(c.Label.Span, r.nearest(c.Label.Text, known.Names()), "no account, network or group has a label %q", c.Label.Text)
+				r.warn(c.Label.Span, r.nearest(c.Label.Text, known.Names()),
+					"no account, network or group has a label %q", c.Label.Text)
 			}
 			return
 		}

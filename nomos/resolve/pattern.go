@@ -107,7 +107,8 @@ func (r *resolver) checkParams(d *syntax.Pattern) {
 			r.say(p.Name.Span, "choose another name", "the parameter %q hides the group of that name", name)
 		}
 		if p.Default == nil && optional {
-			r.say(p.Name.Span, "put it before those that have one", "the parameter %q has no default and follows one that has", name)
+			r.say(p.Name.Span, "put it before those that have one",
+				"the parameter %q has no default and follows one that has", name)
 		}
 		optional = optional || p.Default != nil
 	}
@@ -160,7 +161,8 @@ func (r *resolver) bind(p *pattern, s *syntax.Use, x setting) (map[string]bindin
 	params := make(map[string]binding, len(p.node.Params))
 	ok := true
 	if len(s.Args) > len(p.node.Params) {
-		r.say(s.Args[len(p.node.Params)].Span, describeParams(p.node), "the pattern %s takes %s", s.Name.Text, counted(len(p.node.Params), "argument"))
+		r.say(s.Args[len(p.node.Params)].Span, describeParams(p.node), "the pattern %s takes %s", s.Name.Text,
+			counted(len(p.node.Params), "argument"))
 		return nil, false
 	}
 	for i, arg := range s.Args {
@@ -245,7 +247,8 @@ func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (bind
 		r.say(items.Span, "for example "+example, "the parameter %q wants %s", p.Name.Text, p.Type.Text)
 	}
 	// A parameter of the pattern around is handed on.
-	if len(items.Of) == 1 && len(items.Except) == 0 && items.Of[0].Peer != nil && items.Of[0].Peer.Kind == "name" && !items.Of[0].Peer.Family.Given() {
+	if len(items.Of) == 1 && len(items.Except) == 0 && items.Of[0].Peer != nil && items.Of[0].Peer.Kind == "name" &&
+		!items.Of[0].Peer.Family.Given() {
 		if outer, ok := x.params[items.Of[0].Peer.Name.Text]; ok {
 			if outer.kind != b.kind {
 				r.wrongKind(items.Of[0].Peer.Name, outer, b.kind)

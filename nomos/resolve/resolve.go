@@ -161,7 +161,8 @@ func (r *resolver) declare(kind, full string, name syntax.Word) bool {
 	key := kind + " " + full
 	if before, ok := r.declared[key]; ok {
 		place := fmt.Sprintf("%s:%d", before.file.Name, before.file.Line(before.name.Start))
-		r.say(name.Span, "it is declared at "+place+" already", "there are two declarations of the %s %q", kind, name.Text)
+		r.say(name.Span, "it is declared at "+place+" already", "there are two declarations of the %s %q", kind,
+			name.Text)
 		return false
 	}
 	r.declared[key] = declaration{r.file, name}
@@ -234,7 +235,8 @@ func (r *resolver) places() {
 		r.file = d.file
 		if k > 0 {
 			first := r.estates[0]
-			r.say(d.node.Name.Span, fmt.Sprintf("it is named at %s:%d already", first.file.Name, first.file.Line(first.node.Start)), "the estate has two names")
+			r.say(d.node.Name.Span, fmt.Sprintf("it is named at %s:%d already", first.file.Name,
+				first.file.Line(first.node.Start)), "the estate has two names")
 			continue
 		}
 		r.estate.Name, r.estate.Title = d.node.Name.Text, d.node.Title.Text
@@ -242,7 +244,8 @@ func (r *resolver) places() {
 	for _, kind := range []string{"cloud", "account", "network"} {
 		for _, d := range r.placeDecls {
 			if r.file = d.file; d.node.Kind == kind {
-				map[string]func(*syntax.Place){"cloud": r.cloud, "account": r.account, "network": r.network}[kind](d.node)
+				map[string]func(*syntax.Place){"cloud": r.cloud, "account": r.account,
+					"network": r.network}[kind](d.node)
 			}
 		}
 	}
@@ -257,7 +260,8 @@ func (r *resolver) places() {
 func (r *resolver) once(p *syntax.Place, s syntax.Setting) bool {
 	for _, other := range p.Settings {
 		if other.Start < s.Start && other.Key.Text == s.Key.Text {
-			r.say(s.Key.Span, fmt.Sprintf("line %d has one already", r.file.Line(other.Start)), "the %s %s has two settings %q", p.Kind, p.Name.Text, s.Key.Text)
+			r.say(s.Key.Span, fmt.Sprintf("line %d has one already", r.file.Line(other.Start)),
+				"the %s %s has two settings %q", p.Kind, p.Name.Text, s.Key.Text)
 			return false
 		}
 	}
@@ -293,7 +297,8 @@ func (r *resolver) cloud(p *syntax.Place) {
 	}
 	r.secretPlace(p)
 	if c.Dialect == "" && !r.broken[p] {
-		r.say(p.Name.Span, "write one of: dialect "+strings.Join(dialect.Names(), ", dialect "), "the cloud %s does not say its dialect", p.Name.Text)
+		r.say(p.Name.Span, "write one of: dialect "+strings.Join(dialect.Names(), ", dialect "),
+			"the cloud %s does not say its dialect", p.Name.Text)
 	}
 	r.estate.Clouds = append(r.estate.Clouds, c)
 }
@@ -318,7 +323,8 @@ func (r *resolver) secretPlace(p *syntax.Place) {
 		}
 	}
 	if at != nil && at.Env && !endsIn(at.Value.Text, addressVariable) {
-		r.say(at.Value.Span, "write for example: at env "+VariableOf(p.Name.Text)+addressVariable, "the variable that holds a cloud's address ends in %s", addressVariable)
+		r.say(at.Value.Span, "write for example: at env "+VariableOf(p.Name.Text)+addressVariable,
+			"the variable that holds a cloud's address ends in %s", addressVariable)
 		return
 	}
 	if token == nil {
@@ -326,12 +332,14 @@ func (r *resolver) secretPlace(p *syntax.Place) {
 	}
 	name := token.Value.Text
 	if !endsIn(name, tokenVariable) {
-		r.say(token.Value.Span, "write for example: token env "+VariableOf(p.Name.Text)+tokenVariable, "the variable that holds a cloud's token ends in %s", tokenVariable)
+		r.say(token.Value.Span, "write for example: token env "+VariableOf(p.Name.Text)+tokenVariable,
+			"the variable that holds a cloud's token ends in %s", tokenVariable)
 		return
 	}
 	wanted := strings.TrimSuffix(name, tokenVariable) + addressVariable
 	if at == nil || !at.Env || at.Value.Text != wanted {
-		r.say(token.Value.Span, "write: at env "+wanted, "the token %s goes only to where the variable %s says, never to an address that a definition names", name, wanted)
+		r.say(token.Value.Span, "write: at env "+wanted, "the token %s goes only to where the variable %s says, "+
+			"never to an address that a definition names", name, wanted)
 	}
 }
 
@@ -474,7 +482,8 @@ func (r *resolver) network(p *syntax.Place) {
 				return outer.Bits() <= prefix.Bits() && outer.Contains(prefix.Addr())
 			}) {
 				at := subnetSettings(p)[i]
-				r.say(at.Ranges[0].Span, "", "the subnet %s has the range %s, which is outside of the network's ranges", sub.Name, prefix)
+				r.say(at.Ranges[0].Span, "",
+					"the subnet %s has the range %s, which is outside of the network's ranges", sub.Name, prefix)
 			}
 		}
 	}
@@ -508,7 +517,8 @@ func (r *resolver) ranges(written []syntax.Range) []netip.Prefix {
 func (r *resolver) prefix(w syntax.Range) netip.Prefix {
 	masked := w.Prefix.Masked()
 	if masked != w.Prefix {
-		r.say(w.Span, fmt.Sprintf("write %s for the range, or %s for the address", masked, w.Prefix.Addr()), "the range %s has host bits set", w.Prefix)
+		r.say(w.Span, fmt.Sprintf("write %s for the range, or %s for the address", masked, w.Prefix.Addr()),
+			"the range %s has host bits set", w.Prefix)
 	}
 	return masked
 }
@@ -687,7 +697,8 @@ func (r *resolver) appendSpec(specs []service.Spec, w syntax.Spec, x setting) []
 				typ, ok = uint8(n), b.kind == "number"
 			}
 			if !ok {
-				r.say(w.Name.Span, r.nearest(w.Name.Text, service.ICMPNames(protocol)), "no %s type is called %q", w.Kind, w.Name.Text)
+				r.say(w.Name.Span, r.nearest(w.Name.Text, service.ICMPNames(protocol)), "no %s type is called %q",
+					w.Kind, w.Name.Text)
 			}
 			return append(specs, service.ICMPType(protocol, typ))
 		case w.Code >= 0:
@@ -748,7 +759,8 @@ func (r *resolver) lists() {
 		if r.file = d.file; !r.declare("list", d.node.Name.Text, d.node.Name) {
 			continue
 		}
-		l := &estate.List{Name: d.node.Name.Text, Owner: "own", Description: d.node.Title.Text, Defined: true, Origin: r.origin(d.node.Span)}
+		l := &estate.List{Name: d.node.Name.Text, Owner: "own", Description: d.node.Title.Text, Defined: true,
+			Origin: r.origin(d.node.Span)}
 		r.listByName[l.Name] = l
 		r.estate.Lists = append(r.estate.Lists, l)
 		decls[l] = d
@@ -786,7 +798,9 @@ func (r *resolver) lists() {
 					part.Entries = append(part.Entries, other.Entries...)
 					part.Published = append(part.Published, other.Published...)
 					for _, p := range other.Parts {
-						l.Parts = append(l.Parts, estate.ListPart{Where: allOf(append(slices.Clip(where), *p.Where)), Entries: p.Entries, Published: p.Published})
+						l.Parts = append(l.Parts,
+							estate.ListPart{Where: allOf(append(slices.Clip(where), *p.Where)), Entries: p.Entries,
+								Published: p.Published})
 					}
 				case line.Room.Given():
 					n, err := strconv.Atoi(line.Room.Text)
@@ -814,7 +828,8 @@ func (r *resolver) lists() {
 		}
 		take(d.node.Lines, nil)
 		if l.Capacity > 0 && len(l.Entries) > l.Capacity {
-			r.say(d.node.Name.Span, fmt.Sprintf("write: room %d", len(l.Entries)), "the list %s has room for %d entries and holds %d", l.Name, l.Capacity, len(l.Entries))
+			r.say(d.node.Name.Span, fmt.Sprintf("write: room %d", len(l.Entries)),
+				"the list %s has room for %d entries and holds %d", l.Name, l.Capacity, len(l.Entries))
 		}
 		state[l] = done
 	}

@@ -76,7 +76,9 @@ func (c *connection) write(from, to end) {
 	for _, a := range from.groups {
 		for _, b := range c.partners(a, first, second, c.decl.From.Span) {
 			if a.Account.Cloud != b.Account.Cloud {
-				c.say(c.decl.From.Span, "name addresses: a list, or ranges", "%s is on the cloud %s and %s on %s: groups of different clouds can't name each other", a.Path(), a.Account.Cloud.Name, b.Path(), b.Account.Cloud.Name)
+				c.say(c.decl.From.Span, "name addresses: a list, or ranges", "%s is on the cloud %s and %s on "+
+					"%s: groups of different clouds can't name each other", a.Path(), a.Account.Cloud.Name, b.Path(),
+					b.Account.Cloud.Name)
 				return
 			}
 			reaches[a] = append(reaches[a], groupPeer(a, b))
@@ -122,7 +124,8 @@ func (c *connection) side(groups []*estate.Group) connected {
 // only one, or of several the one in the same network.
 func (c *connection) partners(g *estate.Group, own, others connected, at source.Span) []*estate.Group {
 	pairwise := len(own.groups) > 1 && len(others.groups) > 1 && own.one && others.one
-	alone := len(others.groups) == 1 && len(own.groups) > 1 && own.one && others.groups[0].Network != g.Network && own.byNetwork[others.groups[0].Network] != nil
+	alone := len(others.groups) == 1 && len(own.groups) > 1 && own.one && others.groups[0].Network != g.Network &&
+		own.byNetwork[others.groups[0].Network] != nil
 	switch o := others.byNetwork[g.Network]; {
 	case pairwise && o != nil:
 		return []*estate.Group{o}
@@ -155,11 +158,13 @@ func (c *connection) add(g *estate.Group, direction estate.Direction, peers, exc
 }
 
 // rule is what the connection writes into a group; not where there is nothing to write.
-func (c *connection) rule(g *estate.Group, direction estate.Direction, peers, except []estate.Peer) (estate.Rule, bool) {
+func (c *connection) rule(g *estate.Group, direction estate.Direction, peers, except []estate.Peer) (estate.Rule,
+	bool) {
 	if len(peers) == 0 || g.Existing {
 		return estate.Rule{}, false
 	}
-	rule := estate.Rule{Direction: direction, Action: estate.Admit, Services: c.specs, Words: c.words, Peers: peers, Except: except, Origin: c.origin(c.decl.Span)}
+	rule := estate.Rule{Direction: direction, Action: estate.Admit, Services: c.specs, Words: c.words, Peers: peers,
+		Except: except, Origin: c.origin(c.decl.Span)}
 	rule.Through = &estate.Through{Kind: "connect", Origin: rule.Origin}
 	ended := c.finish(&rule, clauses{c.decl.Because.Text, c.decl.Until}, clauses{})
 	return rule, !ended
@@ -167,19 +172,22 @@ func (c *connection) rule(g *estate.Group, direction estate.Direction, peers, ex
 
 // stopped says which refusal of a group stops the connection.
 func (c *connection) stopped(g *estate.Group, before *estate.Rule) (hint, text string) {
-	return fmt.Sprintf("the refusal is at %s:%d", before.Origin.File, before.Origin.Line), fmt.Sprintf("the refusal %q of %s stops this connect", before.Sentence(c.estate.Services), g.Path())
+	return fmt.Sprintf("the refusal is at %s:%d", before.Origin.File, before.Origin.Line),
+		fmt.Sprintf("the refusal %q of %s stops this connect", before.Sentence(c.estate.Services), g.Path())
 }
 
 // throughSubnets lets a connection through the managed subnet groups around the
 // groups of one end, where their members can stand. Those that follow instances do so by
 // themselves, and where one admission in any layer is enough it would only open others.
-func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction, peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
+func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction,
+	peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
 	within := make(map[*estate.Network][]*estate.Group)
 	for _, g := range groups {
 		within[g.Network] = append(within[g.Network], g)
 	}
 	for _, wall := range c.estate.Groups {
-		if wall.For != estate.ForSubnets || wall.Follows || wall.Existing || dialectOf(wall).Layers == dialect.EitherMayAdmit {
+		if wall.For != estate.ForSubnets || wall.Follows || wall.Existing ||
+			dialectOf(wall).Layers == dialect.EitherMayAdmit {
 			continue
 		}
 		var here []estate.Peer
@@ -231,7 +239,8 @@ type Doubt struct {
 
 // refusedBy reports whether a group for subnets refuses what the connection needs for one
 // group within it, and says so.
-func (c *connection) refusedBy(wall, g *estate.Group, direction estate.Direction, peers, except []estate.Peer, elsewhere bool) bool {
+func (c *connection) refusedBy(wall, g *estate.Group, direction estate.Direction, peers, except []estate.Peer,
+	elsewhere bool) bool {
 	rule, ok := c.rule(wall, direction, peers, except)
 	if !ok {
 		return false
@@ -274,14 +283,16 @@ func (r *resolver) laws() {
 			case "severity":
 				l.Severity = line.Words[0].Text
 				if _, ok := audit.ParseSeverity(l.Severity); !ok {
-					r.say(line.Words[0].Span, "one of: "+strings.Join(audit.SeverityNames(), ", "), "no severity is called %q", l.Severity)
+					r.say(line.Words[0].Span, "one of: "+strings.Join(audit.SeverityNames(), ", "),
+						"no severity is called %q", l.Severity)
 				}
 			case "control":
 				l.Controls = append(l.Controls, texts(line.Words)...)
 			}
 		}
 		if len(l.Never)+len(l.Only)+len(l.Always)+len(l.Labels) == 0 && !r.broken[d.node] {
-			r.say(d.node.Name.Span, "write a line that begins with never, only or always", "the law %s says nothing", l.Name)
+			r.say(d.node.Name.Span, "write a line that begins with never, only or always", "the law %s says nothing",
+				l.Name)
 		}
 		r.lawList = append(r.lawList, l)
 	}
@@ -306,7 +317,8 @@ func (r *resolver) exempts() {
 	for _, d := range r.exemptDecls {
 		r.file = d.file
 		n := d.node
-		e := law.Exemption{Kind: n.Kind, Law: n.Law.Text, Services: service.All, Because: n.Because.Text, Until: n.Until.Time, By: n.By.Text, Origin: r.origin(n.Span)}
+		e := law.Exemption{Kind: n.Kind, Law: n.Law.Text, Services: service.All, Because: n.Because.Text,
+			Until: n.Until.Time, By: n.By.Text, Origin: r.origin(n.Span)}
 		e.Subject = r.exempted(n)
 		var names []string
 		for _, l := range r.lawList {
@@ -343,7 +355,8 @@ func (r *resolver) completeExemption(n *syntax.Exempt) {
 		lacks, write = append(lacks, "because"), append(write, `because "…"`)
 	}
 	if !n.Until.Given() {
-		lacks, write = append(lacks, "until"), append(write, "until "+r.options.Now.AddDate(0, 1, 0).Format("2006-01-02"))
+		lacks, write = append(lacks, "until"),
+			append(write, "until "+r.options.Now.AddDate(0, 1, 0).Format("2006-01-02"))
 	}
 	if !n.By.Given() {
 		lacks, write = append(lacks, "by"), append(write, `by "name"`)
@@ -378,7 +391,8 @@ func (r *resolver) exempted(n *syntax.Exempt) string {
 			return name
 		}
 	}
-	r.warn(n.Subject.Span, r.nearGroup(syntax.Peer{Kind: "group", Name: n.Subject}), "no group is defined as %q: it counts if a survey has it", name)
+	r.warn(n.Subject.Span, r.nearGroup(syntax.Peer{Kind: "group", Name: n.Subject}),
+		"no group is defined as %q: it counts if a survey has it", name)
 	return name
 }
 
@@ -386,7 +400,8 @@ func (r *resolver) expects() {
 	for _, d := range r.expectDecls {
 		r.file = d.file
 		n := d.node
-		x := law.Expectation{Text: oneLine(r.file, n.Span), Because: n.Because.Text, Origin: r.origin(n.Span), Only: n.Only, Can: n.Can, Services: service.All, Words: "any"}
+		x := law.Expectation{Text: oneLine(r.file, n.Span), Because: n.Because.Text, Origin: r.origin(n.Span),
+			Only: n.Only, Can: n.Can, Services: service.All, Words: "any"}
 		x.From.Of, x.From.Except = r.onlySide(n.From)
 		x.To.Of, x.To.Except = r.onlySide(n.To)
 		if len(n.On) > 0 {

@@ -49,7 +49,9 @@ type scanner struct {
 
 func (s *scanner) say(start, end int, text, hint string) {
 	if len(s.messages) < maxMessages {
-		s.messages = append(s.messages, source.Message{File: s.file, Span: source.Span{Start: int32(start), End: int32(end)}, Text: text, Hint: hint})
+		s.messages = append(s.messages,
+			source.Message{File: s.file, Span: source.Span{Start: int32(start), End: int32(end)}, Text: text,
+				Hint: hint})
 	}
 }
 
@@ -61,7 +63,8 @@ func (s *scanner) emit(kind token.Kind, start int) {
 func (s *scanner) next() bool {
 	newline := s.blanks()
 	if newline >= 0 && s.ends() {
-		s.tokens = append(s.tokens, token.Token{Kind: token.Newline, Span: source.Span{Start: int32(newline), End: int32(newline)}})
+		s.tokens = append(s.tokens,
+			token.Token{Kind: token.Newline, Span: source.Span{Start: int32(newline), End: int32(newline)}})
 	}
 	start := s.at
 	if start == len(s.text) {
@@ -201,7 +204,8 @@ func (s *scanner) punctuation(c byte) {
 			s.emit(token.Illegal, start)
 			return
 		}
-		for s.at < len(s.text) && s.text[s.at] < ' ' && s.text[s.at] != '\n' && s.text[s.at] != '\t' && s.text[s.at] != '\r' {
+		for s.at < len(s.text) && s.text[s.at] < ' ' && s.text[s.at] != '\n' && s.text[s.at] != '\t' &&
+			s.text[s.at] != '\r' {
 			s.at++
 		}
 		s.illegal(start, "this character has no meaning here", hint)
@@ -368,7 +372,8 @@ func (s *scanner) word() {
 		s.name(start)
 		return
 	}
-	for s.at < len(s.text) && (isWordByte(s.text[s.at]) || s.text[s.at] == '.' || s.text[s.at] == '/' || s.text[s.at] == ':') {
+	for s.at < len(s.text) &&
+		(isWordByte(s.text[s.at]) || s.text[s.at] == '.' || s.text[s.at] == '/' || s.text[s.at] == ':') {
 		s.at++
 	}
 	text := s.text[start:s.at]
@@ -386,7 +391,8 @@ func (s *scanner) word() {
 	case isDuration(text):
 		s.emit(token.Duration, start)
 	default:
-		s.illegal(start, "this is no number, run of ports, date, duration or range", cmp.Or(numberHint(text), "443, 8000-8099, 2027-01-31, 90m, 10.20.0.0/16"))
+		s.illegal(start, "this is no number, run of ports, date, duration or range",
+			cmp.Or(numberHint(text), "443, 8000-8099, 2027-01-31, 90m, 10.20.0.0/16"))
 	}
 }
 
@@ -406,7 +412,8 @@ func (s *scanner) ipv6End() (int, bool) {
 	if colons < 2 {
 		return 0, false
 	}
-	for end < len(s.text) && (isWordByte(s.text[end]) || s.text[end] == '.' || s.text[end] == '/' || s.text[end] == ':') {
+	for end < len(s.text) &&
+		(isWordByte(s.text[end]) || s.text[end] == '.' || s.text[end] == '/' || s.text[end] == ':') {
 		end++
 	}
 	return end, true

@@ -110,7 +110,8 @@ func (m Message) String() string {
 	marked, after = shorten(marked, maxShown), shorten(after, maxShown/2)
 	fmt.Fprintf(&b, "  %s | %s%s%s\n", number, before, marked, after)
 	caret := strings.Repeat("^", max(1, utf8.RuneCountInString(marked)))
-	fmt.Fprintf(&b, "  %s | %s%s", strings.Repeat(" ", len(number)), strings.Repeat(" ", utf8.RuneCountInString(before)), caret)
+	fmt.Fprintf(&b, "  %s | %s%s", strings.Repeat(" ", len(number)),
+		strings.Repeat(" ", utf8.RuneCountInString(before)), caret)
 	if hint != "" {
 		b.WriteString(" " + hint)
 	}
@@ -121,7 +122,8 @@ func (m Message) String() string {
 // A line of a definition may hold a secret by mistake: in the place of the variable that
 // has it, or under another word.
 var (
-	secretWord  = regexp.MustCompile(`(?i)(?:^|[\s{;])(?:token|secret|password|passwd|passphrase|credentials?|api[-_]?key)[\s:="]+(.*)`)
+	secretWord = regexp.MustCompile(
+		`(?i)(?:^|[\s{;])(?:token|secret|password|passwd|passphrase|credentials?|api[-_]?key)[\s:="]+(.*)`)
 	namedSecret = regexp.MustCompile(`^env\s+[A-Za-z][A-Za-z0-9_]*_TOKEN\b`)
 )
 
@@ -161,7 +163,8 @@ func shorten(text string, columns int) string {
 // Sort orders messages by file, place and text, and drops what is said twice.
 func Sort(messages []Message) []Message {
 	slices.SortStableFunc(messages, func(a, b Message) int {
-		return cmp.Or(strings.Compare(a.File.Name, b.File.Name), cmp.Compare(a.Span.Start, b.Span.Start), strings.Compare(a.Text, b.Text))
+		return cmp.Or(strings.Compare(a.File.Name, b.File.Name), cmp.Compare(a.Span.Start, b.Span.Start),
+			strings.Compare(a.Text, b.Text))
 	})
 	return slices.CompactFunc(messages, func(a, b Message) bool {
 		return a.File == b.File && a.Span == b.Span && a.Text == b.Text

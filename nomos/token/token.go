@@ -30,8 +30,10 @@ const (
 	Illegal // said to be wrong by the scanner already
 )
 
-var kindNames = [...]string{"the end of the file", "the end of the line", "a name", "a path", "a text in quotes", "a number", "a run of numbers",
-	"a fraction", "a duration", "a date", "a range", `"{"`, `"}"`, `"("`, `")"`, `","`, `"="`, `"!="`, `":"`, "something unreadable"}
+var kindNames = [...]string{"the end of the file", "the end of the line", "a name", "a path", "a text in quotes",
+	"a number", "a run of numbers",
+	"a fraction", "a duration", "a date", "a range", `"{"`, `"}"`, `"("`, `")"`, `","`, `"="`, `"!="`, `":"`,
+	"something unreadable"}
 
 // String is the kind in words: "a number", `"{"`.
 func (k Kind) String() string { return kindNames[k] }
@@ -45,8 +47,10 @@ type Token struct {
 // Reserved reports whether a word can't be a name.
 func Reserved(word string) bool {
 	switch word {
-	case "and", "or", "not", "in", "where", "from", "to", "at", "on", "for", "because", "until", "except", "stateless", "only", "every",
-		"can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "sctp", "dccp", "udplite", "icmp", "icmpv6",
+	case "and", "or", "not", "in", "where", "from", "to", "at", "on", "for", "because", "until", "except",
+		"stateless", "only", "every",
+		"can", "cannot", "any", "everyone", "internet", "self", "v4", "v6", "tcp", "udp", "sctp", "dccp", "udplite",
+		"icmp", "icmpv6",
 		"protocol", "class":
 		return true
 	}
@@ -71,11 +75,13 @@ func Continues(word string) bool {
 // Declares reports whether a word begins a declaration.
 func Declares(word string) bool {
 	switch word {
-	case "estate", "cloud", "account", "network", "list", "service", "pattern", "use", "group", "connect", "law", "exempt", "expect":
+	case "estate", "cloud", "account", "network", "list", "service", "pattern", "use", "group", "connect", "law",
+		"exempt", "expect":
 		return true
 	}
 	return false
 }
 
 // Declarations are the words that begin a declaration.
-var Declarations = []string{"estate", "cloud", "account", "network", "list", "service", "pattern", "use", "group", "connect", "law", "exempt", "expect"}
+var Declarations = []string{"estate", "cloud", "account", "network", "list", "service", "pattern", "use", "group",
+	"connect", "law", "exempt", "expect"}
