@@ -21,19 +21,15 @@ bench:
 bench-audit:
 	bench/audit.sh
 
-# Everything that reads outside data has a fuzz target; each runs for a while.
+# Everything that reads outside data has a fuzz target; each of them runs for a while.
 FUZZ = 30s
-FUZZING = -fuzztime $(FUZZ) -fuzzminimizetime 1x
 fuzz:
-	go test -run '^$$' -fuzz FuzzFile $(FUZZING) ./nomos/parse
-	go test -run '^$$' -fuzz FuzzFile $(FUZZING) ./nomos/print
-	go test -run '^$$' -fuzz FuzzUnderstand $(FUZZING) ./nomos
-	go test -run '^$$' -fuzz FuzzReadSurvey $(FUZZING) ./store
-	go test -run '^$$' -fuzz FuzzRuleLine $(FUZZING) ./store
-	go test -run '^$$' -fuzz FuzzReadCSV $(FUZZING) ./evidence
-	go test -run '^$$' -fuzz FuzzScreen $(FUZZING) ./render
-	go test -run '^$$' -fuzz FuzzFindings $(FUZZING) ./render
-	go test -run '^$$' -fuzz FuzzAlgebra $(FUZZING) ./core/traffic
+	@grep -rl '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u | while read -r folder; do \
+	  for target in $$(sed -n 's/^func \(Fuzz[A-Za-z0-9]*\).*/\1/p' $$folder/*_test.go); do \
+	    echo "$$folder $$target"; \
+	    go test -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZ) -fuzzminimizetime 1x $$folder || exit 1; \
+	  done; \
+	done
 
 # Holds very many random definitions against a second reading of what they mean, compiled and
 # carried out on stand-ins: some twenty minutes.

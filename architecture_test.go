@@ -12,6 +12,9 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
+
+	"isonomos/internal/golden"
 )
 
 // Imports go one way: cli → render → work → enact → cloud, evidence, store → words, nomos →
@@ -87,6 +90,53 @@ func TestCoreNamesNoCommands(t *testing.T) {
 		return nil
 	})
 	if err != nil || looked < 50 {
+		t.Errorf("%d files: %v", looked, err)
+	}
+}
+
+// The picture of the rooms is what the imports say.
+func TestPictureOfTheRooms(t *testing.T) {
+	drawn, err := exec.Command("go", "run", "./internal/rooms").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	golden.Check(t, "docs/rooms.svg", string(drawn))
+}
+
+// Long lines are hard to read side by side: 120 columns of code, 160 of prose. Tables and code
+// blocks of pages can't be broken, and neither can data in tests.
+func TestNoLineIsTooLong(t *testing.T) {
+	looked := 0
+	err := filepath.WalkDir(".", func(path string, x os.DirEntry, err error) error {
+		code := strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, "_test.go")
+		if err != nil || x.IsDir() || !code && filepath.Ext(path) != ".md" || strings.Contains(path, "testdata") {
+			return err
+		}
+		looked++
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		block, number := false, 0
+		for line := range strings.Lines(string(text)) {
+			number++
+			line = strings.TrimRight(strings.ReplaceAll(line, "\t", "    "), "\n")
+			if strings.HasPrefix(line, "```") {
+				block = !block
+			}
+			most := 160
+			if code {
+				most = 120
+			} else if block || strings.HasPrefix(line, "|") {
+				continue
+			}
+			if n := utf8.RuneCountInString(line); n > most {
+				t.Errorf("%s:%d has %d columns, of %d at most", path, number, n, most)
+			}
+		}
+		return nil
+	})
+	if err != nil || looked < 200 {
 		t.Errorf("%d files: %v", looked, err)
 	}
 }

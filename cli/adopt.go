@@ -10,6 +10,8 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(110, (*App).adoptCommand) }
+
 func (a *App) adoptCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "adopt",
@@ -82,7 +84,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// adoptable are the groups that flags and arguments name.
+// adoptable finds the groups that the flags and arguments name.
 func (a *App) adoptable(c *cli.Command, w work.World) ([]*estate.Group, error) {
 	over, err := work.Condition("--over", c.String("over"))
 	if err != nil {

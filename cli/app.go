@@ -13,7 +13,6 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
-	"slices"
 	"strings"
 	"time"
 
@@ -36,24 +35,24 @@ const (
 	exitRefused     = 4 // refused because it would not be safe
 )
 
-// App is what a run of the program has to do with the world.
+// App is the program's environment for one run: its files, its variables, its clock.
 type App struct {
 	Stdin    io.Reader
 	Stdout   io.Writer
 	Stderr   io.Writer
 	Now      func() time.Time
-	Width    int  // of the window in columns; 0 where standard output is no terminal
-	NoColour bool // the environment asks for none
-	Progress bool // standard error is a terminal
+	Width    int  // columns of the window; 0 where standard output is not a terminal
+	NoColour bool // the environment asks for no colour
+	Progress bool // show progress: standard error is a terminal
 	Version  string
-	Build    string // of what it was built, and with what
+	Build    string // the revision it was built from, and the Go version
 
-	args   []string        // of the command line, without the program's name
-	unread []estate.Unread // accounts that were not read, of all surveys that the command looks at
+	args   []string        // the command line, without the program's name
+	unread []estate.Unread // accounts that no survey of this command could read
 }
 
-// failure is an error with the exit code that it ends the program with. An
-// empty text says that everything is said already.
+// A failure is an error with the exit code of the program. Its text is empty where everything has
+// been said already.
 type failure struct {
 	code int
 	err  error
@@ -74,7 +73,7 @@ func unreachable(format string, a ...any) error {
 	return &failure{exitUnreachable, fmt.Errorf(format, a...)}
 }
 
-// quietly ends the program with a code and no further word.
+// quietly ends the program with an exit code and prints nothing more.
 func quietly(code int) error { return &failure{code, nil} }
 
 // Run runs the program with its arguments, the first of which is its name, and returns the exit code.
@@ -87,7 +86,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	err := root.Run(ctx, args)
 	var f *failure
 	switch {
-	case out.err != nil: // whatever else there is to say, it has not arrived
+	case out.err != nil: // a failed write counts first: whatever else went wrong, the reader has not seen it
 		f = &failure{exitUnreachable, fmt.Errorf("standard output can't be written: %w", bare(out.err))}
 	case err == nil:
 		return 0
@@ -104,7 +103,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	return f.code
 }
 
-// exitOf is the exit code of an error of the rooms below.
+// exitOf is the exit code for an error from one of the packages below.
 func exitOf(err error) int {
 	var unreachable *work.UnreachableError
 	var unread *work.NotSurveyedError
@@ -118,7 +117,7 @@ func exitOf(err error) int {
 	return exitUsage
 }
 
-// advice says which flag helps with an error of a room that knows no flags.
+// advice adds which flag would help to an error of a package that knows nothing of flags.
 func advice(err error) string {
 	var list change.NotOursError
 	var unread *work.NotSurveyedError
@@ -137,7 +136,7 @@ func advice(err error) string {
 	return ""
 }
 
-// An outlet remembers that what was written did not arrive.
+// An outlet is a writer that remembers whether a write failed.
 type outlet struct {
 	io.Writer
 	err error
@@ -151,7 +150,8 @@ func (o *outlet) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// bare is an error of a file without the file's name and what was done to it.
+// bare strips the file's name and the operation from a file error, for messages that name the file
+// themselves.
 func bare(err error) error {
 	var at *fs.PathError
 	if errors.As(err, &at) {
@@ -160,7 +160,7 @@ func bare(err error) error {
 	return err
 }
 
-// cleanLines cleans a message of control characters but keeps its lines.
+// cleanLines removes control characters from a message but keeps its line breaks.
 func cleanLines(text string) string {
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
@@ -182,11 +182,7 @@ func (a *App) root() *cli.Command {
 			&cli.BoolFlag{Name: "version", Aliases: []string{"v"}, Usage: "tell the program's version, its " +
 				"revision, and the Go that it was built with", Local: true},
 		},
-		HideVersion: true,
-		Commands: []*cli.Command{a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.surveyCommand(),
-			a.auditCommand(), a.exposureCommand(), a.traceCommand(), a.proveCommand(), a.flowsCommand(),
-			a.narrowCommand(), a.adoptCommand(), a.compareCommand(), a.draftCommand(), a.enactCommand(),
-			a.repealCommand(), a.explainCommand(), a.sandboxCommand()},
+		HideVersion:     true,
 		Writer:          a.Stdout,
 		ErrWriter:       a.Stderr,
 		Reader:          a.Stdin,
@@ -204,73 +200,17 @@ func (a *App) root() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
-	cli.HelpPrinter = func(w io.Writer, _ string, command any) { // the package has it for all programs together
+	// a variable of the whole package: the last App made sets it
+	cli.HelpPrinter = func(w io.Writer, _ string, command any) {
 		c := command.(*cli.Command)
-		// a.Stdout remembers what fails
+		// a failed write is remembered by a.Stdout
 		_, _ = io.WriteString(w, helpText(c, c.FullName(), c == c.Root(), a.helpWidth()))
 	}
-	a.wholeAnswers(root)
-	a.strictly(root)
-	prepare(root)
+	for _, x := range commands {
+		root.Commands = append(root.Commands, x.make(a))
+	}
+	a.share(root)
 	return root
-}
-
-// wholeAnswers lets a command that looks at a survey end with the exit code of what
-// could not be reached where an account was not read, whatever else it finds.
-func (a *App) wholeAnswers(c *cli.Command) {
-	for _, sub := range c.Commands {
-		a.wholeAnswers(sub)
-	}
-	// a draft is refused by itself, and a stand-in has no opinion
-	looks := takes(c, "survey") && c.Name != "draft" && c.Name != "run"
-	if !looks || c.Action == nil {
-		return
-	}
-	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "go by what is known though an " +
-		"`ACCOUNT` could not be read (otherwise exit 3)"})
-	action := c.Action
-	c.Action = func(ctx context.Context, c *cli.Command) error {
-		a.unread = nil
-		err := action(ctx, c)
-		if text := !takes(c, "format") ||
-			c.String("format") == "text"; text && !c.Bool("diff") && c.String("batch") == "" {
-			render.NotRead(a.screen(c), a.unread)
-		}
-		return a.unlessUnread(c, err)
-	}
-}
-
-// unlessUnread is the error of a command, or where accounts were not read that of an
-// answer that is not whole.
-func (a *App) unlessUnread(c *cli.Command, err error) error {
-	allowed := c.StringSlice("allow-unread")
-	var missing []string
-	for _, u := range a.unread {
-		if !slices.Contains(allowed, u.Account) && !slices.Contains(missing, u.Account) {
-			missing = append(missing, u.Account)
-		}
-	}
-	for _, name := range allowed {
-		if !slices.ContainsFunc(a.unread, func(u estate.Unread) bool { return u.Account == name }) {
-			a.note("--allow-unread %s: no account of that name is unread", name)
-		}
-	}
-	var f *failure
-	if len(missing) == 0 || err != nil && !(errors.As(err, &f) && f.code == exitFindings) {
-		return err
-	}
-	return unreachable("the answer is not whole: %s could not be read, so nothing is known there. Survey again, "+
-		"or say that it may be so: --allow-unread %s", strings.Join(missing, ", "), strings.Join(missing, ","))
-}
-
-// prepare gives every command what all have in common.
-func prepare(c *cli.Command) {
-	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usageError(c, err) }
-	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
-	c.HideHelpCommand = true
-	for _, sub := range c.Commands {
-		prepare(sub)
-	}
 }
 
 func unknownCommand(c *cli.Command, name string) error {
@@ -294,10 +234,13 @@ func unknownCommand(c *cli.Command, name string) error {
 	return usage("there is no command %q: the commands are %s", name, strings.Join(names, ", "))
 }
 
+// The package that reads flags has no types for what is wrong with them, only texts:
+// TestTextsOfUsageErrors holds that they are so.
 var (
 	undefinedFlag = regexp.MustCompile(`^flag provided but not defined: -+(.+)$`)
 	missingValue  = regexp.MustCompile(`^flag needs an argument: (-+\S+)$`)
-	badValue      = regexp.MustCompile(`^invalid value "(.*)" for (?:argument|flag) (-+\S+): (.*)$`)
+	badValue      = regexp.MustCompile(`^invalid value ("(?:[^"\\]|\\.)*") for (?:argument|flag) (-+\S+): (.*)$`)
+	notANumber    = regexp.MustCompile(`^strconv\.`)
 )
 
 // usageError says in one line what is wrong with the flags.
@@ -320,10 +263,10 @@ func usageError(c *cli.Command, err error) error {
 	}
 	if m := badValue.FindStringSubmatch(text); m != nil {
 		why := m[3]
-		if strings.Contains(why, "strconv") {
+		if notANumber.MatchString(why) {
 			why = "a whole number belongs here"
 		}
-		return usage("the value %q does not fit the flag --%s: %s", m[1], strings.TrimLeft(m[2], "-"), why)
+		return usage("the value %s does not fit the flag --%s: %s", m[1], strings.TrimLeft(m[2], "-"), why)
 	}
 	return usage("%s", text)
 }
@@ -339,7 +282,7 @@ func commandName(c *cli.Command) string {
 	return c.FullName()
 }
 
-// oneOf is a flag's validator that allows some words.
+// oneOf makes a flag's validator that allows only the given words.
 func oneOf(words ...string) func(string) error {
 	return func(value string) error {
 		for _, w := range words {
@@ -355,7 +298,7 @@ func oneOf(words ...string) func(string) error {
 	}
 }
 
-// screen lays results out for standard output.
+// screen is standard output, laid out for a reader.
 func (a *App) screen(c *cli.Command) *render.Screen { return a.screenFor(c, a.Stdout) }
 
 func (a *App) screenFor(c *cli.Command, out io.Writer) *render.Screen {
@@ -405,9 +348,9 @@ func built() string {
 	return "revision " + revision + changed + ", " + info.GoVersion
 }
 
-// collectSeldom trades memory for speed: a run is short and reads much, so up to a
-// limit nearly nothing is collected. Where more than half of the limit is in use
-// for good, the limit gives way, so that a run never does nothing but collect.
+// collectSeldom trades memory for speed. A run is short and reads much, so almost nothing is
+// collected until the heap nears a limit. Where more than half of the limit stays in use, the limit
+// is raised, so that a run never spends its time collecting.
 func collectSeldom() {
 	const limit = 5 << 29 // 2.5 GB
 	debug.SetGCPercent(1000)

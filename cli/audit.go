@@ -18,10 +18,13 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(50, (*App).auditCommand) }
+
 func (a *App) auditCommand() *cli.Command {
 	severities := audit.SeverityNames()
 	return &cli.Command{
 		Name:      "audit",
+		Metadata:  noArguments("name definitions with --estate and a survey with --survey"),
 		Usage:     "find what is open or wrong, worst first",
 		ArgsUsage: "[flags]",
 		Description: "Audits definitions, a survey, or definitions on a survey's instances, routes and " +
@@ -83,10 +86,6 @@ func checkList() string {
 }
 
 func (a *App) audit(ctx context.Context, c *cli.Command) error {
-	if c.Args().Present() {
-		return usage("audit takes no argument %q: name definitions with --estate and a survey with --survey",
-			c.Args().First())
-	}
 	for _, err := range []error{a.without(c, "why", "by", "limit"), a.oneWay(c, "by", "since")} {
 		if err != nil {
 			return err
@@ -181,8 +180,8 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// comparable refuses to compare audits that were not about the same: what the one did not
-// look for would be told as new or gone.
+// comparable refuses to compare two audits with different filters: what one of them did not look
+// for would be reported as new or gone.
 func (a *App) comparable(earlier render.EarlierAudit, now render.Audit, file string) error {
 	if earlier.Filters == nil {
 		a.note("%s does not say what that audit was about: an older version of the program wrote it, and it is "+
@@ -201,19 +200,19 @@ func (a *App) comparable(earlier render.EarlierAudit, now render.Audit, file str
 	return nil
 }
 
-// overNothing says of a law that it is over no group at all.
+// overNothing warns of a law whose condition matches no group.
 func overNothing(l law.Law) string {
 	return fmt.Sprintf("%s:%d: the law %s is over no group: its condition holds nowhere", l.Origin.File,
 		l.Origin.Line, l.Name)
 }
 
-// auditStates audits one state, or both and what they have in common.
+// auditStates audits the state that was asked for, or both and joins what they have in common.
 func auditStates(w work.World, judged []work.Judged, o audit.Options) render.Audit {
 	state, result := w.Audit(judged, o)
 	return render.Audit{Estate: judged[len(judged)-1].Estate, State: state, Result: result}
 }
 
-// showAudit writes an audit in the format that is asked for.
+// showAudit writes an audit in the requested format.
 func (a *App) showAudit(c *cli.Command, w work.World, shown render.Audit) error {
 	by, format := c.String("by"), c.String("format")
 	switch {
@@ -244,7 +243,7 @@ func (a *App) showAudit(c *cli.Command, w work.World, shown render.Audit) error 
 	return s.Err()
 }
 
-// why shows the one finding whose fingerprint begins as given.
+// why shows the one finding whose fingerprint begins with the given text.
 func (a *App) why(c *cli.Command, shown render.Audit, prefix string) error {
 	var found []audit.Finding
 	var names []string
@@ -289,8 +288,8 @@ func (a *App) readFindings(path string) (*render.EarlierAudit, error) {
 	return &earlier, nil
 }
 
-// knownChecks wants checks and laws that there are. Those that were renamed are put into
-// names as they are called now, and a note says so.
+// knownChecks refuses names of checks and laws that do not exist. Old names of checks are replaced
+// in names by today's, with a note.
 func (a *App) knownChecks(names []string, w work.World) error {
 	var known []string
 	for _, c := range audit.Checks {
@@ -316,8 +315,8 @@ func (a *App) knownChecks(names []string, w work.World) error {
 	return nil
 }
 
-// fixes are the changes of definitions that do away with findings: rules that
-// can't take effect can be deleted where they are written for one group alone.
+// fixes are edits of the definitions that remove findings: a rule that can't take effect is deleted
+// where it is written for one group alone.
 func fixes(w work.World, found []audit.Finding) map[string]render.Fix {
 	all := make(map[string]render.Fix)
 	for _, f := range found {

@@ -59,6 +59,7 @@ func edit(t *testing.T, file, old, replacement string) {
 // SARIF is as its schema wants it; what is defined has file and line, what is only
 // surveyed has a name; a fix that it holds does away with its finding.
 func TestSARIF(t *testing.T) {
+	t.Parallel()
 	compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "render", "testdata", "sarif-2.1.0.json"))
 	if err != nil {
 		t.Fatal(err)
@@ -148,6 +149,7 @@ func TestSARIF(t *testing.T) {
 
 // A name that would do harm does none, whatever the format.
 func TestHostileNames(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	names := []string{"=1+1|calc", "<script>alert(1)</script>", "\x1b]0;owned\x07\x1b[31mred", "a\nb\r\nc\td",
 		"]]>--><!--", "`rm -rf`|x|", "@everyone www.example.test", "\u202egnp.exe", strings.Repeat("long", 3000),
@@ -236,6 +238,7 @@ func TestHostileNames(t *testing.T) {
 
 // What is new, gone and still there since an earlier audit; only what is new fails.
 func TestSince(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	_, before := auditJSON(t, folder, "--survey", "survey.jsonl", "--state", "defined")
 	if err := os.WriteFile(filepath.Join(folder, "before.json"), []byte(before.out), 0o644); err != nil {
@@ -281,6 +284,7 @@ func TestSince(t *testing.T) {
 
 // A packed survey is read as it is; one that is cut off or damaged says so, with the place.
 func TestPackedSurveys(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	text, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
@@ -334,6 +338,7 @@ func TestPackedSurveys(t *testing.T) {
 
 // Wrong use of audit ends with one line that says what is wrong and what to do.
 func TestAuditUsedWrongly(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	if err := os.WriteFile(filepath.Join(folder, "odd.json"), []byte(`{"version":1}`), 0o644); err != nil {
 		t.Fatal(err)
@@ -371,6 +376,7 @@ func TestAuditUsedWrongly(t *testing.T) {
 
 // The scope flags, on the demo estate.
 func TestAuditScope(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	for _, x := range []struct {
 		want int // findings
@@ -400,6 +406,7 @@ func TestAuditScope(t *testing.T) {
 // Generated estates: the files fit together, all that is planted is found, the
 // same seed makes the same files, and nothing is written over.
 func TestSandboxGenerate(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	generate := func(into, pack string) run {
 		return call(t, folder, "sandbox", "generate", "--accounts", "12", "--groups", "600", "--rules", "6000",
@@ -476,6 +483,7 @@ func TestSandboxGenerate(t *testing.T) {
 // A survey comes over standard input, packed or not; a reader that goes away early
 // ends the program quietly; a folder or a file without permission is told.
 func TestSurveyFromElsewhere(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	text, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
@@ -523,6 +531,7 @@ func TestSurveyFromElsewhere(t *testing.T) {
 
 // On a terminal the text fits the window; what is not text does not change with it.
 func TestAuditWithoutASurvey(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	a, r := auditJSON(t, folder)
 	if r.code != 1 {
@@ -551,6 +560,7 @@ func TestAuditWithoutASurvey(t *testing.T) {
 // Every check is explained with its example, its way out and its controls, and the
 // help of audit names it.
 func TestChecksAreExplained(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	help := call(t, folder, "audit", "--help").out
 	page, err := os.ReadFile(filepath.Join("..", "docs", "checks.md"))
@@ -582,6 +592,7 @@ func TestChecksAreExplained(t *testing.T) {
 // An exemption from a check that there is none of, and one that has ended, are told
 // when definitions are read; the finding of the ended one says so.
 func TestExemptionsOfChecks(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	edit(t, filepath.Join(folder, "harbour.nomos"),
 		"exempt tides/quay/gauge-maintenance from shut-admin on ssh", `exempt tides/quay/tide-desk from open-admn-port on rdp because "x" until 2027-01-31 by "m.teal"

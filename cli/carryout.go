@@ -31,7 +31,7 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	quiet := *a // two bars at once would write over each other
+	quiet := *a // two progress bars would overwrite each other
 	quiet.Progress = false
 	began := time.Now()
 	name, err := work.CarryOut{Job: j, Draft: d, Past: past, Store: s, Surveyor: a.surveyor(c, j.Defined),

@@ -11,6 +11,7 @@ import (
 
 // Small surveys on which the way of a flow is easily got wrong.
 func TestWaysThatAreEasilyGotWrong(t *testing.T) {
+	t.Parallel()
 	for _, x := range []struct{ survey, flow, verdict, says string }{
 		{"flat-network-peer", "a b tcp 22", "passes", "admit ssh from network"},
 		{"public-ipv6-in-private", "client 2001:db8:1:1::4 tcp 22", "passes",
@@ -53,6 +54,7 @@ func TestWaysThatAreEasilyGotWrong(t *testing.T) {
 
 // Surveys in which a mistake is easily missed, or seen where there is none.
 func TestMistakesThatAreEasilyMissed(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob(filepath.Join("testdata", "auditing", "*.jsonl"))
 	if err != nil || len(files) < 40 {
 		t.Fatal(files, err)
@@ -109,6 +111,7 @@ func TestMistakesThatAreEasilyMissed(t *testing.T) {
 // Definitions that are easily misread, and what they become in their clouds or why they
 // can't: on the survey beside them, where there is one.
 func TestDefinitionsThatAreEasilyMisread(t *testing.T) {
+	t.Parallel()
 	var folders []string
 	err := filepath.WalkDir(filepath.Join("testdata", "defining"), func(path string, x os.DirEntry, err error) error {
 		if x.Name() == "a.nomos" {
@@ -136,6 +139,7 @@ func TestDefinitionsThatAreEasilyMisread(t *testing.T) {
 
 // Expectations and laws whose verdict is easily got wrong, each in a folder of its own.
 func TestProofsThatAreEasilyGotWrong(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	for _, folder := range []string{"expectations", "deciding"} {
 		files, err := filepath.Glob(filepath.Join("testdata", folder, "*.nomos"))

@@ -25,6 +25,8 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(20, (*App).checkCommand) }
+
 func (a *App) checkCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "check",
@@ -49,14 +51,14 @@ func (a *App) checkCommand() *cli.Command {
 	}
 }
 
-// toCheck is what is checked: an estate, and of it certain files or all.
+// toCheck is the estate that is read, and the files in it that are reported about.
 type toCheck struct {
 	folder string
 	files  []*source.File
-	only   []string // names of files as messages show them; none means all
+	only   []string // names of files, as messages show them; nil means all
 }
 
-// about reports whether a place is what is asked about.
+// about reports whether a position is in the files that were asked about.
 func (x toCheck) about(file string) bool {
 	return len(x.only) == 0 || slices.Contains(x.only, filepath.Clean(file))
 }
@@ -143,7 +145,7 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-// whatToCheck finds the estate and the files that flags and arguments ask about.
+// whatToCheck finds the estate and the files that the flags and arguments ask about.
 func (a *App) whatToCheck(c *cli.Command) (x toCheck, err error) {
 	x.folder = c.String("estate")
 	args := c.Args().Slice()
@@ -184,9 +186,9 @@ func isFolder(path string) bool {
 	return err == nil && info.IsDir()
 }
 
-// estateAround is the folder of the estate that files belong to: the one that --estate
-// names, else the nearest at or above the first file whose own definitions name an
-// estate, else the current one where the file is below it, else the file's.
+// estateAround finds the folder of the estate that files belong to: the one given by --estate; else
+// the nearest folder, at or above the first file, whose own definitions name an estate; else the
+// current folder if the file is below it; else the file's folder.
 func (a *App) estateAround(c *cli.Command, files []string) (string, error) {
 	for _, file := range files {
 		if _, err := os.Stat(file); err != nil {
@@ -210,7 +212,7 @@ func (a *App) estateAround(c *cli.Command, files []string) (string, error) {
 	}
 }
 
-// nameAnEstate reports whether one of some files of definitions declares an estate.
+// nameAnEstate reports whether any of the files declares an estate.
 func (a *App) nameAnEstate(names []string) bool {
 	return slices.ContainsFunc(names, func(name string) bool {
 		files, err := a.readDefinitions(name)
@@ -222,8 +224,8 @@ func (a *App) nameAnEstate(names []string) bool {
 	})
 }
 
-// tellAsked tells the messages about what is asked about, says of the others how many
-// mistakes they are, and counts the mistakes of both.
+// tellAsked prints the messages about the files that were asked about, says how many mistakes the
+// others have, and returns the number of mistakes in both.
 func (a *App) tellAsked(asked toCheck, messages []source.Message) int {
 	var about, others []source.Message
 	for _, m := range messages {
@@ -242,8 +244,7 @@ func (a *App) tellAsked(asked toCheck, messages []source.Message) int {
 	return source.Errors(about) + len(others)
 }
 
-// checkPoints writes what was checked as SARIF or JUnit: what is wrong, and that the other
-// files are right.
+// checkPoints writes the result as SARIF or JUnit: the mistakes, and which files are free of them.
 func (a *App) checkPoints(c *cli.Command, asked toCheck, points []render.Point) error {
 	points = slices.DeleteFunc(points, func(p render.Point) bool { return !asked.about(p.Place.File) && !p.Failed })
 	for _, f := range asked.files {
@@ -262,7 +263,7 @@ func (a *App) checkPoints(c *cli.Command, asked toCheck, points []render.Point) 
 	return nil
 }
 
-// picked are those of some things that stand in the files that are asked about.
+// picked keeps what is defined in the files that were asked about.
 func picked[T any](asked toCheck, all []T, origin func(T) estate.Origin) []T {
 	return slices.DeleteFunc(slices.Clone(all), func(x T) bool { return !asked.about(origin(x).File) })
 }
@@ -290,7 +291,7 @@ func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, co
 		render.Definitions(s, d, costs)
 		return s.Err()
 	}
-	return nil // written already
+	return nil // it has been printed already
 }
 
 // tellFailures says which groups can't be expressed in their clouds, and why.
@@ -301,10 +302,10 @@ func (a *App) tellFailures(failures []*compile.Failure) {
 	}
 }
 
-// bypassed warns of what is let through beside the defined groups.
+// bypassed warns of traffic that other groups let through beside the defined ones.
 func (a *App) bypassed(w work.World) {
 	if w.Survey == nil {
-		return // definitions know of no other groups
+		return // without a survey there are no other groups
 	}
 	for _, b := range audit.Bypasses(decide.New(w.Estate), audit.IsDefined) {
 		text, write := words.Bypass(w.Estate, b), b.Managed()
@@ -319,14 +320,14 @@ func (a *App) bypassed(w work.World) {
 	}
 }
 
-// shutProbes warns of health probes that definitions shut out: the balancer
-// would take instances that are well out of service.
+// shutProbes warns of balancers whose health probes the definitions refuse: they would take healthy
+// instances out of service.
 func (a *App) shutProbes(w work.World) {
 	if w.Survey == nil {
-		return // definitions know of no balancers
+		return // without a survey there are no balancers
 	}
 	d := decide.New(w.Estate)
-	targets := make(map[string][]string) // by what there is to say of them
+	targets := make(map[string][]string) // by the text of the warning
 	var order []string
 	for _, p := range d.ShutTargets() {
 		if !p.Probe {

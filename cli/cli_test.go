@@ -11,6 +11,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -25,6 +27,11 @@ var program string
 
 func TestMain(m *testing.M) {
 	flag.Parse()
+	// Most of these tests wait for servers and clocks: more of them than there are processors can run
+	// side by side.
+	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+		panic(err)
+	}
 	dir, err := os.MkdirTemp("", "isonomos-test-")
 	if err != nil {
 		panic(err)
@@ -98,6 +105,7 @@ func asGolden(t *testing.T, name, got string) {
 
 // What each command says about the demo estate, to the letter.
 func TestOnTheDemoEstate(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	survey := []string{"--survey", "survey.jsonl"}
 	for _, x := range []struct {
@@ -167,6 +175,7 @@ func TestOnTheDemoEstate(t *testing.T) {
 
 // The way of the work: the diff applies with git and patch, the finding is gone, the rest holds.
 func TestNarrowedDiffApplies(t *testing.T) {
+	t.Parallel()
 	for _, tool := range [][]string{{"git", "apply"}, {"patch", "-p1", "--quiet"}} {
 		if _, err := exec.LookPath(tool[0]); err != nil {
 			t.Fatalf("%s is needed for this test: %v", tool[0], err)
@@ -258,6 +267,7 @@ func TestDemo(t *testing.T) {
 
 // Wrong use and wrong input: one clear message, the right exit code, nothing written.
 func TestWrongUse(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	write := func(name, text string) {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
@@ -361,10 +371,10 @@ func TestWrongUse(t *testing.T) {
 		{"adopt wave-tank", 2, "adopt needs a survey"},
 		{"survey tides", 2, `survey takes no argument "tides"`},
 		{"survey --jobs 0", 2, ""},
-		{"sandbox run", 2, "run needs a folder for the clouds' state"},
+		{"sandbox run", 2, "sandbox run needs one folder for the clouds' state: isonomos sandbox run clouds"},
 		{"sandbox run --listen 0.0.0.0:0 .clouds", 2, `--listen "0.0.0.0:0" is no address of this machine alone`},
 		{"sandbox run --survey tides.nomos .clouds2", 2, "tides.nomos holds definitions"},
-		{"sandbox fault", 2, "fault needs the folder of stand-in clouds"},
+		{"sandbox fault", 2, "sandbox fault needs one folder of stand-in clouds: isonomos sandbox fault clouds"},
 		{"sandbox fault none", 2, "there are no stand-in clouds in none"},
 		{"adopt --survey survey.jsonl", 2, "adopt needs groups, or --all"},
 		{"adopt wave-tankk --survey survey.jsonl", 2, `no group is called "wave-tankk": "wave-tank" is near`},
@@ -394,6 +404,7 @@ func TestWrongUse(t *testing.T) {
 
 // A file that may not be written stays as it is, and so do the others.
 func TestWriteIsAllOrNothing(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() == 0 {
 		t.Log("as root nothing is forbidden: a folder stands in for a file that can't be written")
 	}
@@ -431,6 +442,7 @@ func TestWriteIsAllOrNothing(t *testing.T) {
 }
 
 func TestInputsFromStandardInputAndCompressed(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
@@ -460,6 +472,7 @@ func TestInputsFromStandardInputAndCompressed(t *testing.T) {
 
 // Hostile names come out harmless.
 func TestOutputIsCleaned(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
@@ -479,6 +492,7 @@ func TestOutputIsCleaned(t *testing.T) {
 }
 
 func TestHelpAndVersion(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	if r := call(t, folder, "--version"); r.code != 0 || !strings.Contains(r.out, "isonomos dev (revision ") {
 		t.Errorf("%+v", r)
@@ -502,6 +516,7 @@ func TestHelpAndVersion(t *testing.T) {
 
 // help COMMAND says what COMMAND --help says.
 func TestHelpOfACommand(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	for _, command := range []string{"audit", "sandbox"} {
 		if a, b := call(t, folder, "help", command), call(t, folder, command, "--help"); a.out != b.out || a.code != 0 {
@@ -515,6 +530,7 @@ func TestHelpOfACommand(t *testing.T) {
 
 // What is written as JSON is as its published schema says.
 func TestJSONIsAsPublished(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	if r := call(t, folder, "flows", "add", "flows.csv"); r.code != 0 {
 		t.Fatal(r)
@@ -549,6 +565,7 @@ func TestJSONIsAsPublished(t *testing.T) {
 }
 
 func TestTidy(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	if r := call(t, folder, "tidy", "--list"); r.code != 0 || r.out != "" {
 		t.Fatalf("the demo estate is untidy: %s", r.out)
@@ -587,6 +604,7 @@ func TestTidy(t *testing.T) {
 
 // Everything that explain lists can be asked for.
 func TestExplain(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	list := call(t, folder, "explain")
 	if list.code != 0 {
@@ -612,6 +630,7 @@ func TestExplain(t *testing.T) {
 
 // check says what goes over quota, and that is no success.
 func TestOverQuota(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	var b strings.Builder
 	b.WriteString("cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup " +
@@ -633,6 +652,7 @@ func TestOverQuota(t *testing.T) {
 // A balancer that can't ask whether its targets are well takes them out of
 // service, so check warns before the definitions are carried out.
 func TestShutProbes(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	const gate = "isonomos: customs/gate/gate-door shuts out the health probes of gate-door: it needs a rule " +
 		"such as reach tcp 8443 at the targets (gateway-1, gateway-2)\n"
@@ -665,6 +685,7 @@ func TestShutProbes(t *testing.T) {
 
 // What can't be read for want of permission, or is a loop of links, is said so with its name.
 func TestUnreadable(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	if err := os.Symlink("loop.jsonl", filepath.Join(folder, "loop.jsonl")); err != nil {
 		t.Fatal(err)
@@ -687,6 +708,7 @@ func TestUnreadable(t *testing.T) {
 
 // A reader that goes away ends the program quietly.
 func TestClosedPipe(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	for _, args := range []string{"audit --survey survey.jsonl", "exposure --survey survey.jsonl --format json",
 		"check --rules"} {
@@ -700,6 +722,7 @@ func TestClosedPipe(t *testing.T) {
 
 // Between two surveys what is attached to instances counts too, and groups come and go.
 func TestCompareSurveys(t *testing.T) {
+	t.Parallel()
 	const head = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
 {"kind":"cloud","name":"northmere","dialect":"union"}
 {"kind":"account","name":"tides","cloud":"northmere"}
@@ -738,6 +761,7 @@ func TestCompareSurveys(t *testing.T) {
 }
 
 func TestBatch(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	questions := "# by hand\nbooking-1 ledger-1 tcp 5432\n\n192.0.2.1 gauge-3 tcp 22 40000\nbooking-1 nobody tcp " +
 		"1\nbooking-1 ledger-1 icmp 8/0\nbooking-1 ledger-1 47 -\nbooking-1 ledger-1 tcp -\nx\n192.0.2.1 gauge-3 " +
@@ -759,6 +783,7 @@ func TestBatch(t *testing.T) {
 
 // What was narrowed shows as traffic that closes, in every format, and so does what it is compared with.
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	before, after := harbour(t), harbour(t)
 	if r := call(t, after, "narrow", "gauge-maintenance", "broker", "--survey", "survey.jsonl", "--flows",
 		"flows.csv", "--write"); r.code != 0 {
@@ -790,6 +815,7 @@ func TestCompare(t *testing.T) {
 
 // What a cloud can't express is a mistake with its place and reason.
 func TestNotToBeExpressed(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	text := "cloud c { dialect union }\naccount a { cloud c }\nnetwork n in a { range 10.0.0.0/8 }\ngroup g in n " +
 		"\"G\" {\n  cover instance a\n  refuse ssh from 10.0.0.0/9\n  admit any from h\n}\ngroup h in n \"H\" { " +
@@ -809,6 +835,7 @@ func TestNotToBeExpressed(t *testing.T) {
 // Of very many mistakes, such as in a folder that holds several estates, the first are
 // told, and how many more there are.
 func TestManyMistakes(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	for file := range 5 {
 		var b strings.Builder

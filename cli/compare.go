@@ -13,9 +13,13 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(120, (*App).compareCommand) }
+
 func (a *App) compareCommand() *cli.Command {
 	return &cli.Command{
-		Name:      "compare",
+		Name: "compare",
+		Metadata: takesArguments(2, 2, "takes two states, each a survey or a folder of definitions",
+			"isonomos compare survey.jsonl ."),
 		Usage:     "what opens and what closes between two states",
 		ArgsUsage: "[flags] BEFORE AFTER",
 		Description: "Compares two surveys, two folders of definitions, or definitions and a survey: first the " +
@@ -37,10 +41,6 @@ func (a *App) compareCommand() *cli.Command {
 }
 
 func (a *App) compare(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 2 {
-		return usage("compare takes two states, each a survey or a folder of definitions: isonomos compare " +
-			"survey.jsonl .")
-	}
 	var sides [2]work.Side
 	for k, path := range c.Args().Slice() {
 		var err error
@@ -84,7 +84,7 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (work.Side, error) {
-	if path == "live" { // a file of that name is ./live
+	if path == "live" { // a file of that name can be given as ./live
 		files, err := a.readDefinitions(c.String("estate"))
 		if err != nil {
 			return work.Side{}, err
@@ -115,7 +115,8 @@ func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (work.S
 	return work.Side{Definitions: &d}, nil
 }
 
-// comparedOn is the survey that definitions are seen on: the other side, or that of --survey.
+// comparedOn finds the survey on which definitions are compared: the other side, or that of
+// --survey.
 func (a *App) comparedOn(c *cli.Command, sides [2]work.Side) (*estate.Estate, error) {
 	file := c.String("survey")
 	for _, s := range sides {

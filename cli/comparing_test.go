@@ -45,6 +45,7 @@ func compareJSON(t *testing.T, before, after string) (code int, changes []toldCh
 // Pairs of surveys of which it is easily overlooked in what they differ: what is told of
 // each, that the way back is told the other way round, and that each is equal to itself.
 func TestDifferencesThatAreEasilyOverlooked(t *testing.T) {
+	t.Parallel()
 	firsts, err := filepath.Glob(filepath.Join("testdata", "comparing", "*-a.jsonl"))
 	if err != nil || len(firsts) < 17 {
 		t.Fatal(firsts, err)

@@ -18,9 +18,12 @@ import (
 	"isonomos/store"
 )
 
+func init() { addCommand(10, (*App).demoCommand) }
+
 func (a *App) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "demo",
+		Metadata:  takesArguments(0, 1, "takes one folder", "isonomos demo saltmarsh"),
 		Usage:     "lay out the demo estate and go through the job on it",
 		ArgsUsage: "[flags] [FOLDER]",
 		Description: "Lays Saltmarsh Harbour, an invented harbour authority, into a new folder (or a temporary " +
@@ -38,9 +41,6 @@ func (a *App) demoCommand() *cli.Command {
 
 func (a *App) demo(ctx context.Context, c *cli.Command) error {
 	folder := c.Args().First()
-	if c.Args().Len() > 1 {
-		return usage("demo takes one folder: %d were named", c.Args().Len())
-	}
 	if folder == "" {
 		made, err := os.MkdirTemp("", "saltmarsh-")
 		if err != nil {
@@ -58,7 +58,7 @@ func (a *App) demo(ctx context.Context, c *cli.Command) error {
 	return a.tour(ctx, c, folder)
 }
 
-// layOut writes the demo's files into a new folder, or an empty one.
+// layOut writes the demo's files into a new or empty folder.
 func layOut(folder string) error {
 	if err := newFolder(folder); err != nil {
 		return err
@@ -91,7 +91,7 @@ func layOut(folder string) error {
 	return writeWhole(files)
 }
 
-// A stop is one step of the tour: what it shows, and the command that shows it.
+// A stop is one step of the tour: an explanation, and the command that it runs.
 type stop struct {
 	title string
 	says  string
@@ -178,11 +178,11 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 	return s.Err()
 }
 
-// serveDemo serves the demo's clouds from the folder clouds below the current one, in
-// this process, and sets the variables by which the demo's definitions find them.
+// serveDemo serves the demo's clouds in this process, from the folder clouds below the current one,
+// and sets the environment variables by which the demo's definitions find them.
 func (a *App) serveDemo() (stop func(), err error) {
 	const folder = "clouds"
-	// writes down where, for who repeats the steps
+	// it also writes down where, for a user who repeats the steps
 	web, listener, clouds, err := a.openStandin(folder, "", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -191,7 +191,7 @@ func (a *App) serveDemo() (stop func(), err error) {
 	if err != nil {
 		return nil, fileError("file", standin.TokenFile, err)
 	}
-	set := make(map[string]string) // as it was
+	set := make(map[string]string) // the values before, to be put back
 	for _, name := range clouds {
 		variable := resolve.VariableOf(name)
 		for key, value := range map[string]string{variable + "_URL": "http://" + listener.Addr().String() + "/" +
@@ -200,7 +200,7 @@ func (a *App) serveDemo() (stop func(), err error) {
 			os.Setenv(key, value)
 		}
 	}
-	go func() { _ = web.Serve(listener) }() // until it is closed
+	go func() { _ = web.Serve(listener) }() // it ends when the listener is closed
 	return func() {
 		web.Close()
 		for key, value := range set {
@@ -209,7 +209,8 @@ func (a *App) serveDemo() (stop func(), err error) {
 	}, nil
 }
 
-// visit runs one stop's command in the same process. Findings are what the tour is about, so exit 1 is no failure.
+// visit runs one stop's command in this process. Exit code 1 (findings) is no failure: findings are
+// what the tour shows.
 func (a *App) visit(ctx context.Context, c *cli.Command, stop stop) error {
 	inner := *a
 	args := append([]string{"isonomos", "--color", c.String("color")}, stop.args...)

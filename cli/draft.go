@@ -17,9 +17,12 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(130, (*App).draftCommand) }
+
 func (a *App) draftCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "draft",
+		Metadata:  ownUnread(noArguments("pick with --account, name the file with --to")),
 		Usage:     "prepare a change of the clouds, to be reviewed",
 		ArgsUsage: "[flags]",
 		Description: "Surveys the clouds, compiles the definitions, compares both by traffic, and writes a " +
@@ -71,8 +74,7 @@ func wavesOf(text string) (enact.Waves, error) {
 	return enact.Waves{Label: label, Stages: strings.Split(stages, ",")}, nil
 }
 
-// knownWaves wants of a label that is asked for that some account has it, and tells of
-// stages that none has.
+// knownWaves refuses a wave label that no account has, and warns of stages that none has.
 func (a *App) knownWaves(w enact.Waves, all ...*estate.Estate) error {
 	if !a.given("waves") {
 		return nil
@@ -94,9 +96,6 @@ func (a *App) knownWaves(w enact.Waves, all ...*estate.Estate) error {
 }
 
 func (a *App) draft(ctx context.Context, c *cli.Command) error {
-	if c.Args().Present() {
-		return usage("draft takes no argument %q: pick with --account, name the file with --to", c.Args().First())
-	}
 	if format := c.String("format"); c.String("to") == "-" && a.given("format") && format != "json" {
 		return usage("--to - writes the draft itself, which is JSON: leave --format out")
 	}
@@ -156,7 +155,7 @@ func (a *App) tellDraft(c *cli.Command, d *enact.Draft, path string) error {
 	return err
 }
 
-// keepDraft writes a draft; what is there and is none stays.
+// keepDraft writes a draft. It refuses to replace a file that is not a draft.
 func (a *App) keepDraft(path string, text []byte) error {
 	if old, err := os.ReadFile(path); err == nil {
 		var d enact.Draft
@@ -167,7 +166,7 @@ func (a *App) keepDraft(path string, text []byte) error {
 	return writeWhole([]newFile{{path: path, text: string(text)}})
 }
 
-// definedJob brings clouds to what the definitions say.
+// definedJob is the job of bringing clouds to what the definitions say.
 func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (work.Job, error) {
 	folder := c.String("estate")
 	files, err := a.readDefinitions(folder)
@@ -192,7 +191,7 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (work.Job, e
 	return j, err
 }
 
-// toDraftFrom is what a draft starts from: the clouds themselves, or a survey file.
+// toDraftFrom surveys what a draft starts from: the clouds themselves, or a survey file.
 func (a *App) toDraftFrom(ctx context.Context, c *cli.Command, e *estate.Estate) (*estate.Estate, error) {
 	if file := c.String("survey"); file != "" {
 		if variable := a.fromEnvironment("survey"); variable != "" {
@@ -203,7 +202,7 @@ func (a *App) toDraftFrom(ctx context.Context, c *cli.Command, e *estate.Estate)
 	return a.liveEstate(ctx, c, e)
 }
 
-// prepare plans a job from a surveyed state and tells what stands in its way.
+// prepare plans a job from a surveyed state, and prints what stands in its way.
 func (a *App) prepare(c *cli.Command, j work.Job, surveyed *estate.Estate) (*work.Prepared, error) {
 	waves, err := wavesOf(c.String("waves"))
 	if err != nil {
@@ -226,7 +225,7 @@ func (a *App) prepare(c *cli.Command, j work.Job, surveyed *estate.Estate) (*wor
 	return p, nil
 }
 
-// refused ends the program because it would not be safe.
+// refused ends the program with exit code 4.
 func refused(format string, args ...any) error {
 	return &failure{exitRefused, fmt.Errorf(format, args...)}
 }

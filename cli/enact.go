@@ -14,9 +14,12 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(140, (*App).enactCommand) }
+
 func (a *App) enactCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "enact",
+		Metadata:  takesArguments(0, 1, "takes one draft", "isonomos enact draft.json"),
 		Usage:     "carry a draft out",
 		ArgsUsage: "[flags] [DRAFT]",
 		Description: "Carries out exactly what a draft says (default: draft.json), or nothing: where the " +
@@ -39,9 +42,6 @@ func (a *App) enactCommand() *cli.Command {
 }
 
 func (a *App) enact(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() > 1 {
-		return usage("enact takes one draft: %d were named", c.Args().Len())
-	}
 	if err := a.oneWay(c, "resume", "allow-gaps"); err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func (a *App) readDraft(c *cli.Command, path string) (*enact.Draft, error) {
 	return &d, nil
 }
 
-// journal opens the store and reads the runs in its journal.
+// journal opens the store and reads the runs from its journal.
 func (a *App) journal(c *cli.Command, create bool) (*store.Store, []*enact.Past, error) {
 	s, err := a.openStore(c, create)
 	if err != nil {
@@ -125,7 +125,7 @@ func (a *App) journal(c *cli.Command, create bool) (*store.Store, []*enact.Past,
 	return s, pasts, nil
 }
 
-// jobOf is what a draft is to bring about: what the definitions say, or what was before a run.
+// jobOf is the job of a draft: to reach what the definitions say, or what was there before a run.
 func (a *App) jobOf(c *cli.Command, d *enact.Draft, pasts []*enact.Past) (work.Job, error) {
 	if d.Repeals == "" {
 		return a.definedJob(c, d.Accounts, d.Adopts)

@@ -42,7 +42,7 @@ func sourceFlags() []cli.Flag {
 	}
 }
 
-// evidenceFlags name the evidence that a command rests on.
+// evidenceFlags name the evidence that a command uses.
 func evidenceFlags(use string) []cli.Flag {
 	return append([]cli.Flag{
 		&cli.StringSliceFlag{Name: "flows", Usage: use + " observed flows in `FILE` (CSV, JSON Lines, pcap, " +
@@ -66,13 +66,13 @@ func storePath(c *cli.Command) string {
 		return path
 	}
 	folder := c.String("estate")
-	if filepath.Ext(folder) != "" && folder != "." { // one file of definitions
+	if filepath.Ext(folder) != "" && folder != "." { // a single file of definitions
 		folder = filepath.Dir(folder)
 	}
 	return filepath.Join(folder, "isonomos.db")
 }
 
-// openStore opens the store, or gives none where there is none yet and it is not to be made.
+// openStore opens the store. Where there is none yet and create is false, it returns nil.
 func (a *App) openStore(c *cli.Command, create bool) (*store.Store, error) {
 	path := storePath(c)
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() && c.String("store") == "" {
@@ -89,13 +89,13 @@ func (a *App) openStore(c *cli.Command, create bool) (*store.Store, error) {
 	return s, nil
 }
 
-// A window is the days that count. The zero value means all.
+// A window says which days of evidence count. The zero value means all.
 type window struct {
-	last     int32 // this many days up to the last one of the evidence
-	from, to int32 // or these, both in it
+	last     int32 // this many days, ending with the last one of the evidence
+	from, to int32 // or these days, both included
 }
 
-// parseWindow reads 14d, or FROM..TO.
+// parseWindow reads a window: 14d, or FROM..TO.
 func parseWindow(text string) (window, error) {
 	if text == "" {
 		return window{}, nil
@@ -116,7 +116,7 @@ func parseWindow(text string) (window, error) {
 		"(2026-11-06..2026-11-19)", text)
 }
 
-// days are the first and the last day that count, given the last one there is evidence of.
+// days are the first and last day of the window, given the last day of the evidence.
 func (w window) days(last int32) (from, to int32) {
 	switch {
 	case w.last > 0:
@@ -127,8 +127,7 @@ func (w window) days(last int32) (from, to int32) {
 	return 0, math.MaxInt32
 }
 
-// namedDatabase refuses a database of which nobody says what is to be read there, and
-// two ways to say it.
+// namedDatabase refuses a database without a table or query to read from it, and one with both.
 func (a *App) namedDatabase(c *cli.Command) error {
 	if c.String("database") != "" && c.String("table") == "" && c.String("query") == "" {
 		return usage("--database says where, and not what is to be read there: add --table or --query")
@@ -136,8 +135,8 @@ func (a *App) namedDatabase(c *cli.Command) error {
 	return a.oneWay(c, "table", "query")
 }
 
-// evidenceOf is what a command rests on: the files and the table that its flags
-// name, or else what the store keeps. It is nil where there is none.
+// evidenceOf reads the evidence that a command uses: the files and the table that its flags name,
+// or else the store. It is nil where there is no evidence.
 func (a *App) evidenceOf(ctx context.Context, c *cli.Command) (*flow.Summary, error) {
 	if err := a.namedDatabase(c); err != nil {
 		return nil, err
@@ -154,7 +153,7 @@ func (a *App) evidenceOf(ctx context.Context, c *cli.Command) (*flow.Summary, er
 	whole := w == (window{})
 	var sum flow.Summary
 	for _, file := range files {
-		if whole { // days apart take more room, so only where they are asked for
+		if whole { // sums by day take more room, and are kept only where a command needs them
 			read, _, err := a.readSummary(c, file)
 			if err != nil {
 				return nil, err
@@ -185,7 +184,7 @@ func (a *App) evidenceOf(ctx context.Context, c *cli.Command) (*flow.Summary, er
 	return &sum, nil
 }
 
-// keptEvidence is what the store keeps, or nil.
+// keptEvidence reads the evidence of the store, or nil where it has none.
 func (a *App) keptEvidence(ctx context.Context, c *cli.Command, w window) (*flow.Summary, error) {
 	s, err := a.openStore(c, false)
 	if s == nil || err != nil {
@@ -211,7 +210,7 @@ func (a *App) keptEvidence(ctx context.Context, c *cli.Command, w window) (*flow
 	return nil, nil
 }
 
-// readOptions are what flags say about how evidence is read.
+// readOptions are the options for reading evidence that the flags give.
 func readOptions(c *cli.Command) (evidence.Options, error) {
 	o := evidence.Options{Strict: c.Bool("strict"), Columns: make(map[string]string)}
 	for _, text := range c.StringSlice("column") {
@@ -243,7 +242,7 @@ func (a *App) readDaily(c *cli.Command, file string) (*flow.Daily, flow.Source, 
 		Records: report.Records, Skipped: report.Skipped.Count}, err
 }
 
-// summing is a pointer to a sum of flows that can be taken in parts.
+// summing is a pointer to a sum of flows that can be taken in parts and merged.
 type summing[Sum any] interface {
 	*Sum
 	Add(*flow.Record)
@@ -251,7 +250,7 @@ type summing[Sum any] interface {
 	Close()
 }
 
-// readSum sums the flows of a file in parts, one for each reader, and merges them.
+// readSum sums the flows of a file in parts, one for each goroutine, and merges them.
 func readSum[Sum any, P summing[Sum]](a *App, c *cli.Command, file string, digest hash.Hash) (*Sum, evidence.Report,
 	error) {
 	var parts []*Sum
@@ -268,8 +267,8 @@ func readSum[Sum any, P summing[Sum]](a *App, c *cli.Command, file string, diges
 	return all, report, err
 }
 
-// readEvidence reads a file, and says what is to be known about it. With a digest
-// its whole content goes there too.
+// readEvidence reads a file of evidence and returns a report of what it left out. Where a digest is
+// given, the whole file is written to it too.
 func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash,
 	take func() func(*flow.Record)) (evidence.Report, error) {
 	o, err := readOptions(c)
@@ -284,11 +283,11 @@ func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash,
 	defer in.Close()
 	var text io.Reader = in
 	if c, ok := in.(closer); ok {
-		text = c.Reader // it has a buffer already
+		text = c.Reader // it is buffered already
 	}
 	report, err := evidence.Read(text, shownName(file), o)
 	if err == nil && digest != nil {
-		_, err = io.Copy(io.Discard, in) // what follows a cut belongs to the digest too
+		_, err = io.Copy(io.Discard, in) // the digest covers what comes after a cut record too
 	}
 	if err != nil {
 		return report, &failure{exitUsage, err}
@@ -296,7 +295,7 @@ func (a *App) readEvidence(c *cli.Command, file string, digest hash.Hash,
 	return report, a.tellReport(report, shownName(file))
 }
 
-// tellReport says what was left out. Where nothing at all could be read, that is an error.
+// tellReport prints what was left out of a file. It is an error if nothing at all could be read.
 func (a *App) tellReport(report evidence.Report, name string) error {
 	for _, n := range report.Notes {
 		a.note("%s", n)
@@ -313,7 +312,7 @@ func (a *App) tellReport(report evidence.Report, name string) error {
 	return nil
 }
 
-// readTable has a database sum its flows, day by day.
+// readTable has the database sum its flows by day.
 func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.Source, error) {
 	t := evidence.Table{Connection: c.String("database"), Name: c.String("table"), Query: c.String("query")}
 	if hasPassword(t.Connection) {
@@ -325,7 +324,7 @@ func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.
 	if err != nil {
 		return nil, flow.Source{}, err
 	}
-	if w.to > 0 { // the server can leave out what is not wanted
+	if w.to > 0 { // the server can leave out days that do not count
 		t.From, t.To = int64(w.from)*86400, int64(w.to+1)*86400
 	}
 	o, err := readOptions(c)
@@ -353,7 +352,7 @@ func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.
 	return days, source, a.tellReport(report, name)
 }
 
-// hasPassword reports whether a database's settings hold a password.
+// hasPassword reports whether a database's connection string holds a password.
 func hasPassword(settings string) bool {
 	if u, err := url.Parse(settings); err == nil && u.Scheme != "" {
 		if _, has := u.User.Password(); has || u.Query().Has("password") {

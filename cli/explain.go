@@ -15,6 +15,8 @@ import (
 	"isonomos/render"
 )
 
+func init() { addCommand(160, (*App).explainCommand) }
+
 func (a *App) explainCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "explain",
@@ -34,10 +36,10 @@ func (a *App) explainCommand() *cli.Command {
 	}
 }
 
-// An article is one thing explained.
+// An article explains one thing that can be looked up.
 type article struct{ kind, name, text, example string }
 
-// articles are all things that can be looked up by name.
+// articles are all things that can be looked up, by name.
 func articles() []article {
 	var all []article
 	for _, k := range manual.Keywords {
@@ -73,7 +75,7 @@ func articles() []article {
 			"would not be safe"})
 }
 
-// dialectText says how a kind of cloud decides, and what it takes.
+// dialectText says how a kind of cloud decides, and what its limits are.
 func dialectText(d dialect.Dialect) string {
 	layers := map[dialect.Layers]string{
 		dialect.BothMustAdmit: "Traffic passes two layers, the groups of the interface and those of its subnet, " +
@@ -159,7 +161,7 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 	return usage("nothing is known of %q: isonomos explain lists what is", word)
 }
 
-// commandOf finds a command by its words: audit, or flows add.
+// commandOf finds a command by the words of its name: audit, or flows add.
 func commandOf(root *cli.Command, words string) *cli.Command {
 	command := root
 	for word := range strings.FieldsSeq(words) {
@@ -173,7 +175,7 @@ func commandOf(root *cli.Command, words string) *cli.Command {
 	return command
 }
 
-// commandNames are the names of all commands, those within others after them.
+// commandNames are the names of all commands, each followed by its subcommands.
 func commandNames(c *cli.Command, before string) []string {
 	var names []string
 	for _, sub := range c.Commands {
@@ -182,7 +184,7 @@ func commandNames(c *cli.Command, before string) []string {
 	return names
 }
 
-// showHelp shows the help of a command behind its name.
+// showHelp prints the help of a command behind its name.
 func (a *App) showHelp(s *render.Screen, text string) {
 	for line := range strings.Lines(text) {
 		s.Line(render.Piece{Text: strings.TrimRight("  "+line, "\n")})

@@ -14,9 +14,12 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(60, (*App).exposureCommand) }
+
 func (a *App) exposureCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "exposure",
+		Metadata:  noArguments("say whom with --from and whose with --to"),
 		Usage:     "what strangers, or any peer, can really reach",
 		ArgsUsage: "[flags]",
 		Description: "Shows for each instance of a survey what really arrives there after routes, public " +
@@ -42,9 +45,6 @@ func (a *App) exposureCommand() *cli.Command {
 }
 
 func (a *App) exposure(ctx context.Context, c *cli.Command) error {
-	if c.Args().Present() {
-		return usage("exposure takes no argument %q: say whom with --from and whose with --to", c.Args().First())
-	}
 	if c.Bool("matrix") && c.String("format") != "text" {
 		return usage("--matrix is a table for reading: leave --format out")
 	}
@@ -114,9 +114,9 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	return s.Err()
 }
 
-// overKnown says which labels and values of --over nothing has. A label that nobody has is
-// wrong use, and so is a value where the condition then holds nowhere:
-// else nothing would be looked at, and nothing found.
+// overKnown refuses a condition of --over with a label that nothing has, or with a value that
+// nothing has and where it matches nothing: otherwise nothing would be looked at, and nothing
+// found.
 func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 	if over == nil {
 		return nil

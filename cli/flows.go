@@ -15,6 +15,8 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(90, (*App).flowsCommand) }
+
 func (a *App) flowsCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "flows",
@@ -27,12 +29,6 @@ func (a *App) flowsCommand() *cli.Command {
 			"  isonomos flows show --survey survey.jsonl --of ledger-1\n" +
 			"  isonomos flows forget --before 2026-10-01",
 		Commands: []*cli.Command{a.flowsAddCommand(), a.flowsShowCommand(), a.flowsForgetCommand()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("flows can't %q: it can add, show and forget", c.Args().First())
-			}
-			return cli.ShowCommandHelp(ctx, c.Root(), c.Name)
-		},
 	}
 }
 
@@ -113,7 +109,7 @@ func (a *App) flowsAdd(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// addedText says what days hold.
+// addedText says what was added to the days of the store.
 func addedText(days *flow.Daily) string {
 	flows, refused, sums := 0, 0, 0
 	all := days.Days()
@@ -130,6 +126,7 @@ func addedText(days *flow.Daily) string {
 func (a *App) flowsShowCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "show",
+		Metadata:  noArguments("pick with --of and --service"),
 		Usage:     "show what was added, and what was seen",
 		ArgsUsage: "[flags]",
 		Description: "Lists the evidence in the store, and who talked to whom: most flows first. With a survey, " +
@@ -150,9 +147,6 @@ func (a *App) flowsShowCommand() *cli.Command {
 }
 
 func (a *App) flowsShow(ctx context.Context, c *cli.Command) error {
-	if c.Args().Present() {
-		return usage("flows show takes no argument %q: pick with --of and --service", c.Args().First())
-	}
 	w, err := parseWindow(c.String("window"))
 	if err != nil {
 		return err

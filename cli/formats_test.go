@@ -16,6 +16,7 @@ import (
 // Every command that looks at the demo estate writes every one of its formats in every
 // state, and shows every finding whole.
 func TestEveryFormatOfEveryCommand(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	on := func(args ...string) []string {
 		return append(args, "--estate", folder, "--survey", filepath.Join(folder, "survey.jsonl"))
@@ -98,6 +99,7 @@ func toldOf(check, where, severity, also string, exempted, isNew bool) string {
 // All formats of an audit agree in what is found, how bad it is, what is exempted and what
 // is new since an earlier one.
 func TestFormatsAgree(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	edit(t, filepath.Join(folder, "lab.nomos"), "group rig",
 		"exempt lab/bench/rig from unexplained because \"x\" until 2027-01-31 by \"m\"\ngroup rig")

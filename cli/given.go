@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"os"
 	"path/filepath"
 	"slices"
@@ -10,11 +9,10 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// What is given on the command line is taken at its word: an empty value, and flags that
-// contradict each other, are wrong use. Nothing that was given is silently left out.
+// The functions of this file see to it that nothing given on the command line is silently ignored:
+// empty values, and flags that contradict each other, are usage errors.
 
-// given reports whether a flag stands on the command line; that an environment variable
-// gives it does not count.
+// given reports whether a flag is on the command line. A value from the environment does not count.
 func (a *App) given(name string) bool {
 	for _, arg := range a.args {
 		if arg == "--" {
@@ -28,68 +26,11 @@ func (a *App) given(name string) bool {
 	return false
 }
 
-// strictly lets a command refuse empty values before it does anything.
-func (a *App) strictly(c *cli.Command) {
-	for _, sub := range c.Commands {
-		a.strictly(sub)
-	}
-	if c.Action == nil {
-		return
-	}
-	action := c.Action
-	c.Action = func(ctx context.Context, c *cli.Command) error {
-		for _, f := range slices.Concat(c.Flags, c.Root().Flags) {
-			name := f.Names()[0]
-			empty := false
-			switch f.(type) {
-			case *cli.StringFlag:
-				empty = strings.TrimSpace(c.String(name)) == ""
-			case *cli.StringSliceFlag:
-				empty = slices.ContainsFunc(c.StringSlice(name),
-					func(text string) bool { return strings.TrimSpace(text) == "" }) || len(c.StringSlice(name)) == 0
-			}
-			if empty && a.given(name) {
-				return usage("the flag --%s is given and empty: it needs a value, or leave it out", name)
-			}
-		}
-		if slices.Contains(c.Args().Slice(), "") {
-			return usage("an argument of %s is empty: a variable without a value, perhaps", commandName(c))
-		}
-		if err := oneInput(c); err != nil {
-			return err
-		}
-		return action(ctx, c)
-	}
-}
-
-// oneInput refuses to read several things from standard input: the second would be empty.
-func oneInput(c *cli.Command) error {
-	var from []string
-	for _, name := range []string{"survey", "flows", "batch", "since", "findings"} {
-		if !takes(c, name) {
-			continue
-		}
-		for _, value := range append(c.StringSlice(name), c.String(name)) {
-			if value == "-" {
-				from = append(from, "--"+name)
-			}
-		}
-	}
-	for _, arg := range c.Args().Slice() {
-		if arg == "-" {
-			from = append(from, "an argument")
-		}
-	}
-	if len(from) > 1 {
-		return usage("%s and %s can't both be standard input", from[0], from[1])
-	}
-	return nil
-}
-
-// arguments stands for a command's arguments among the names of its flags.
+// arguments stands for a command's arguments in lists of flag names.
 const arguments = "arguments"
 
-// oneWay refuses flags (or arguments) that are different ways to say what a command is to do.
+// oneWay refuses more than one of several flags (or arguments) that are different ways to say the
+// same.
 func (a *App) oneWay(c *cli.Command, names ...string) error {
 	var given []string
 	for _, name := range names {
@@ -116,7 +57,7 @@ func isFalse(c *cli.Command, name string) bool {
 	return false
 }
 
-// onlyWith refuses flags that say nothing without another one.
+// onlyWith refuses flags that mean nothing without another one.
 func (a *App) onlyWith(c *cli.Command, other string, names ...string) error {
 	if c.Bool(other) {
 		return nil
@@ -129,7 +70,7 @@ func (a *App) onlyWith(c *cli.Command, other string, names ...string) error {
 	return nil
 }
 
-// without refuses flags beside one that has no use for them.
+// without refuses flags that are of no use beside another one.
 func (a *App) without(c *cli.Command, one string, names ...string) error {
 	for _, name := range names {
 		if err := a.oneWay(c, one, name); err != nil {
@@ -139,8 +80,8 @@ func (a *App) without(c *cli.Command, one string, names ...string) error {
 	return nil
 }
 
-// surveyFile is the survey that flags or the environment name, or nothing where the
-// clouds themselves are looked at.
+// surveyFile is the survey that the flags or the environment name. It is empty where the clouds
+// themselves are looked at.
 func (a *App) surveyFile(c *cli.Command) (string, error) {
 	if err := a.oneWay(c, "live", "survey"); err != nil {
 		return "", err
@@ -153,8 +94,8 @@ func (a *App) surveyFile(c *cli.Command) (string, error) {
 	return file, nil
 }
 
-// notOfEnvironment says that what is named on the command line counts, where the
-// environment names another folder.
+// notOfEnvironment notes that the command line takes precedence where the environment names another
+// folder.
 func (a *App) notOfEnvironment(named string) {
 	if variable := a.fromEnvironment("estate"); variable != "" &&
 		filepath.Clean(os.Getenv(variable)) != filepath.Clean(named) {
@@ -162,7 +103,7 @@ func (a *App) notOfEnvironment(named string) {
 	}
 }
 
-// fromEnvironment is the environment variable that gives a flag its value, or "".
+// fromEnvironment is the name of the environment variable that gives a flag its value, or "".
 func (a *App) fromEnvironment(flag string) string {
 	variable := "ISONOMOS_" + strings.ToUpper(flag)
 	if os.Getenv(variable) == "" || a.given(flag) {
@@ -171,26 +112,26 @@ func (a *App) fromEnvironment(flag string) string {
 	return variable
 }
 
-// A variable of the environment is where a flag's value comes from that is not given. An
-// empty one is none.
+// A variable is an environment variable that gives a flag its value. One that is empty counts as
+// not set.
 type variable string
 
-// fromVariable is the source of a flag's value.
+// fromVariable makes a flag take its value from an environment variable.
 func fromVariable(name string) cli.ValueSourceChain { return cli.NewValueSourceChain(variable(name)) }
 
-// Lookup is the variable's value, if it has one.
+// Lookup returns the variable's value, if it is set.
 func (v variable) Lookup() (string, bool) {
 	value := os.Getenv(string(v))
 	return value, value != ""
 }
 
-// String names the variable for messages.
+// String names the variable in messages.
 func (v variable) String() string { return "the environment variable " + string(v) }
 
-// GoString names the variable for programmers.
+// GoString names the variable in a debugger.
 func (v variable) GoString() string { return "variable(" + string(v) + ")" }
 
-// IsFromEnv is true: help tells of it.
+// IsFromEnv is true, so that help names the variable.
 func (v variable) IsFromEnv() bool { return true }
 
 // Key is the variable's name.

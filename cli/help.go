@@ -11,14 +11,14 @@ import (
 	"isonomos/render"
 )
 
-// Widths that help is laid out for: of the window, but not wider than lines are easy to
-// read; and where there is no window.
+// The widths, in columns, of help: that of the window, but at most mostHelp, which is easy to read;
+// without a window usualHelp.
 const (
 	mostHelp  = 100
 	plainHelp = 80
 )
 
-// helpWidth is the width that help is laid out for.
+// helpWidth is the width of help for a window.
 func (a *App) helpWidth() int {
 	if a.Width == 0 {
 		return plainHelp
@@ -26,12 +26,11 @@ func (a *App) helpWidth() int {
 	return min(a.Width, mostHelp)
 }
 
-// exitCodesText is what the exit codes mean, in one sentence.
+// exitCodesText says what the exit codes mean.
 const exitCodesText = "Exit codes: 0 nothing to report, 1 findings or failed expectations, 2 wrong use or wrong " +
 	"input, 3 a file or cloud could not be reached or written, 4 refused because it would not be safe."
 
-// helpText is the help of a command, laid out for a width: what it does, how it is
-// called, examples, commands below it, flags.
+// helpText is the help of a command: what it does, how it is called, examples, subcommands, flags.
 func helpText(c *cli.Command, name string, root bool, width int) string {
 	var b bytes.Buffer
 	s := render.NewScreen(&b, width, false)
@@ -67,7 +66,7 @@ func helpText(c *cli.Command, name string, root bool, width int) string {
 		s.Blank()
 		s.Text(0, map[bool]string{true: "flags of every command:", false: "flags:"}[root])
 		for _, f := range c.Flags {
-			if f.Names()[0] != "help" { // the package may have added it, or not yet
+			if f.Names()[0] != "help" { // the package may or may not have added it yet
 				describeFlag(s, f)
 			}
 		}
@@ -84,11 +83,11 @@ func helpText(c *cli.Command, name string, root bool, width int) string {
 	return b.String()
 }
 
-// inColumns is a line of a table in a description: a name, blanks, what it is.
+// inColumns matches a line of a table in a description: a name, blanks, its meaning.
 var inColumns = regexp.MustCompile(`^  (\S+) {2,}(\S.*)$`)
 
-// describe lays a description out: paragraphs are wrapped, lines that begin with blanks
-// are commands to be copied, or tables.
+// describe lays a description out: it wraps paragraphs, and keeps lines that begin with blanks,
+// which are commands to be copied or rows of tables.
 func describe(s *render.Screen, text string) {
 	var paragraph []string
 	flush := func() {
@@ -118,8 +117,8 @@ func describe(s *render.Screen, text string) {
 	flush()
 }
 
-// brokenCommand breaks a command that is wider than a window so that a shell takes the
-// lines as one: at blanks outside of quotes, with a backslash at the end.
+// brokenCommand breaks a command that is wider than the window with backslashes, at blanks outside
+// of quotes, so that a shell still takes it as one line.
 func brokenCommand(line string, width int) []string {
 	var words []string
 	quoted := rune(0)

@@ -29,7 +29,7 @@ import (
 	"isonomos/work"
 )
 
-// noEstate is said in the place of a folder where definitions are left out.
+// noEstate is given instead of a folder to leave definitions out.
 const noEstate = "none"
 
 func estateFlag() cli.Flag {
@@ -47,8 +47,8 @@ func liveFlag() cli.Flag {
 		"instead of at a survey"}
 }
 
-// stateFlag says which state is judged: by default what was found, or both where a
-// command tells both.
+// stateFlag picks the state that is judged: by default the found one, or both where a command knows
+// both.
 func stateFlag(both bool) cli.Flag {
 	states, otherwise := []string{"found", "defined"}, "found where there is a survey"
 	if both {
@@ -66,7 +66,7 @@ func formatFlag(formats ...string) cli.Flag {
 		Validator: oneOf(append([]string{"text"}, formats...)...)}
 }
 
-// world reads what a command works on: definitions, a survey, or definitions on a survey.
+// world reads what a command judges: definitions, a survey, or definitions on a survey.
 func (a *App) world(ctx context.Context, c *cli.Command) (work.World, error) {
 	live, folder := c.Bool("live"), c.String("estate")
 	var survey *estate.Estate
@@ -115,13 +115,14 @@ func folderName(dir string) string {
 	return dir
 }
 
-// understand resolves definitions and says what is wrong with them; mistakes end the command.
+// understand resolves definitions and prints their messages. Mistakes end the command.
 func (a *App) understand(c *cli.Command, files []*source.File) (nomos.Definitions, error) {
 	d := nomos.Understand(files, a.meaning(c.String("estate")))
 	return d, a.accept(&d, nil)
 }
 
-// accept says what is wrong with definitions, as far as a survey (or nil) tells.
+// accept prints the messages about definitions that were resolved on a survey (or nil). Mistakes
+// end the command.
 func (a *App) accept(d *nomos.Definitions, survey *estate.Estate) error {
 	d.Settle(survey)
 	a.tell(d.Messages)
@@ -131,13 +132,14 @@ func (a *App) accept(d *nomos.Definitions, survey *estate.Estate) error {
 	return nil
 }
 
-// mostMessages is how many mistakes and warnings are told at once: behind so many there
-// is usually one cause, such as a folder that holds several estates.
+// mostMessages is how many messages are printed. Behind so many there is usually one cause, such as
+// a folder that holds several estates.
 const mostMessages = 100
 
 func (a *App) tell(messages []source.Message) {
 	shown := messages
-	if len(messages) > mostMessages { // mistakes come before warnings
+	// mistakes are sorted before warnings, so that none of the first hundred is lost
+	if len(messages) > mostMessages {
 		shown = slices.SortedStableFunc(slices.Values(messages), func(x, y source.Message) int {
 			switch {
 			case x.Warning == y.Warning:
@@ -156,7 +158,7 @@ func (a *App) tell(messages []source.Message) {
 	}
 }
 
-// meaning is what the meaning of definitions depends on beside their text.
+// meaning is all that the meaning of definitions depends on, apart from their text.
 func (a *App) meaning(folder string) resolve.Options {
 	name := "estate"
 	if dir, err := filepath.Abs(folder); err == nil {
@@ -165,7 +167,7 @@ func (a *App) meaning(folder string) resolve.Options {
 	return resolve.Options{Name: name, Now: a.Now()}
 }
 
-// readDefinitions reads the definition files of a folder, or one file.
+// readDefinitions reads one file of definitions, or all of a folder.
 func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -209,8 +211,8 @@ func (a *App) readDefinitions(path string) ([]*source.File, error) {
 	return read.Files, nil
 }
 
-// sourceOf is a place for what has none of its own: the survey's first line, or that of
-// the first file of definitions.
+// sourceOf is the place of a finding that has none of its own: the survey's first line, or the
+// first line of the first file of definitions.
 func (a *App) sourceOf(c *cli.Command, files []*source.File) estate.Origin {
 	if file := c.String("survey"); file != "" && file != "-" && !c.Bool("live") {
 		return estate.Origin{File: file, Line: 1}
@@ -221,11 +223,11 @@ func (a *App) sourceOf(c *cli.Command, files []*source.File) estate.Origin {
 	return estate.Origin{}
 }
 
-// noDefinitions says why a folder or file of definitions can't be had, and offers the
-// nearest name that is there.
+// noDefinitions says why a folder or file of definitions can't be read, and suggests the nearest
+// existing name.
 func noDefinitions(path string, err error) error {
 	failed := fileError("file or folder", path, err)
-	entries, _ := os.ReadDir(filepath.Dir(path)) // none where that is not there either
+	entries, _ := os.ReadDir(filepath.Dir(path)) // none where the folder can't be read either
 	var names []string
 	for _, e := range entries {
 		if e.IsDir() || filepath.Ext(e.Name()) == nomos.Extension {
@@ -238,7 +240,7 @@ func noDefinitions(path string, err error) error {
 	return failed
 }
 
-// fileError says in plain words why a file or folder could not be had.
+// fileError says in plain words why a file or folder can't be read.
 func fileError(kind, path string, err error) error {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -269,7 +271,7 @@ func (a *App) readSurvey(path string) (*estate.Estate, error) {
 	return a.takeSurvey(in, shownName(path))
 }
 
-// takeSurvey reads a survey, and tells its warnings.
+// takeSurvey reads a survey and prints its warnings.
 func (a *App) takeSurvey(in io.Reader, name string) (*estate.Estate, error) {
 	e, warnings, err := store.ReadSurvey(in, name)
 	if e != nil {
@@ -302,10 +304,10 @@ type closer struct {
 
 func (c closer) Close() error { return c.close() }
 
-// open opens a file, or standard input for "-". gzip and zstd are unpacked.
+// open opens a file, or standard input for "-", and decompresses gzip and zstd.
 func (a *App) open(path string) (io.ReadCloser, error) { return a.openInto(path, nil) }
 
-// openInto is open, and writes what is read, before it is unpacked, to a hash as well.
+// openInto is like open, and writes the bytes of the file, still compressed, to a hash.
 func (a *App) openInto(path string, digest hash.Hash) (io.ReadCloser, error) {
 	var raw io.ReadCloser = io.NopCloser(a.Stdin)
 	if path != "-" {
@@ -345,8 +347,7 @@ func (a *App) openInto(path string, digest hash.Hash) (io.ReadCloser, error) {
 	return closer{withoutMark(in), raw.Close}, nil
 }
 
-// withoutMark reads what was unpacked without the byte order mark that some programs
-// put before a text.
+// withoutMark skips the byte order mark that some programs put before a text.
 func withoutMark(from io.Reader) io.Reader {
 	in, ok := from.(*bufio.Reader)
 	if !ok {
@@ -358,7 +359,7 @@ func withoutMark(from io.Reader) io.Reader {
 	return in
 }
 
-// unpacked reads what was packed, and says what is wrong with the packing.
+// unpacked wraps errors of decompression in a sentence.
 type unpacked struct {
 	io.Reader
 	format string
@@ -367,7 +368,7 @@ type unpacked struct {
 func (u unpacked) Read(p []byte) (int, error) {
 	n, err := u.Reader.Read(p)
 	switch {
-	case err == nil || err == io.EOF: //nolint:errorlint // readers return it bare
+	case err == nil || err == io.EOF: // readers return io.EOF itself
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		err = &store.CorruptError{Err: fmt.Errorf("the %s file is cut off here", u.format)}
 	default:
@@ -376,7 +377,7 @@ func (u unpacked) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// watched shows on a terminal how far the reading of a large file has come.
+// watched shows on a terminal how much of a large file has been read.
 func (a *App) watched(path string, raw io.ReadCloser) io.ReadCloser {
 	const large = 8 << 20
 	f, ok := raw.(*os.File)
@@ -391,9 +392,17 @@ func (a *App) watched(path string, raw io.ReadCloser) io.ReadCloser {
 	bar := bars.AddBar(info.Size(), mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Name("reading "+render.Clean(filepath.Base(path))+" ")),
 		mpb.AppendDecorators(decor.Percentage(), decor.Name(" "), decor.CountersKibiByte("% .0f of % .0f")))
-	return closer{bar.ProxyReader(raw), func() error {
+	stop := func() {
 		bar.Abort(true)
 		bars.Wait()
+	}
+	counted, err := bar.ProxyReader(raw)
+	if err != nil { // reading matters, the bar does not
+		stop()
+		return raw
+	}
+	return closer{counted, func() error {
+		stop()
 		return raw.Close()
 	}}
 }

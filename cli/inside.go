@@ -6,18 +6,18 @@ import (
 	"path/filepath"
 )
 
-// inside is a folder of which nothing is seen that is outside of it, whatever links there
-// are. A link may lead to another place within, also by its whole path.
+// inside is a file system of one folder. Links may lead anywhere within the folder, by their whole
+// path too, but nothing outside of it can be seen.
 type inside struct {
-	fs.FS // of the root
+	fs.FS // of the folder
 	root  *os.Root
-	whole string // its path without links
+	whole string // the folder's path, without links
 }
 
 // Close closes the folder.
 func (x inside) Close() error { return x.root.Close() }
 
-// lookInside opens a folder so. It is to be closed.
+// lookInside opens a folder as an inside, which must be closed.
 func lookInside(folder string) (inside, error) {
 	root, err := os.OpenRoot(folder)
 	if err != nil {
@@ -34,8 +34,9 @@ func lookInside(folder string) (inside, error) {
 	return inside{root.FS(), root, whole}, nil
 }
 
-// within is the name without links of what a name leads to, if that is in the folder. It
-// is only a name: what it is opened by sees to it that nothing else is.
+// within resolves the links of a name and returns the result relative to the folder, if it is in
+// there. The answer may be out of date at once: what keeps an attacker in the folder is the os.Root
+// that files are opened through.
 func (x inside) within(name string) (string, bool) {
 	whole, err := filepath.EvalSymlinks(filepath.Join(x.whole, name))
 	if err != nil {
@@ -57,7 +58,7 @@ func (x inside) Open(name string) (fs.File, error) {
 	return nil, err
 }
 
-// Stat tells of what a name leads to.
+// Stat describes the file that a name leads to.
 func (x inside) Stat(name string) (fs.FileInfo, error) {
 	info, err := fs.Stat(x.FS, name)
 	if err == nil {
@@ -69,8 +70,8 @@ func (x inside) Stat(name string) (fs.FileInfo, error) {
 	return nil, err
 }
 
-// Lstat tells of what a name stands for, a link as well.
+// Lstat describes a name itself, even if it is a link.
 func (x inside) Lstat(name string) (fs.FileInfo, error) { return fs.Lstat(x.FS, name) }
 
-// ReadLink is what a link says.
+// ReadLink returns the target of a link.
 func (x inside) ReadLink(name string) (string, error) { return fs.ReadLink(x.FS, name) }

@@ -31,6 +31,7 @@ const foreign = `{"kind":"group","account":"a","network":"n1","id":"theirs","nam
 // each time the cloud lets through what the definitions mean, by readings that share no code
 // with the program's; a second draft has nothing to do; what is not ours stays.
 func TestWhatIsDefinedIsEnacted(t *testing.T) {
+	t.Parallel()
 	for _, name := range dialect.Names() {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -149,6 +150,7 @@ func foreignLines(t *testing.T, h *harbourmaster) []string {
 // Small changes that once stopped half-way or were never seen: each is carried out, and then
 // nothing is left to do.
 func TestChangesThatAreEasilyStopped(t *testing.T) {
+	t.Parallel()
 	const g = `group g in n1 {
   cover where role = g
   admit https from 192.0.2.0/24

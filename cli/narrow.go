@@ -18,6 +18,8 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(100, (*App).narrowCommand) }
+
 func (a *App) narrowCommand() *cli.Command {
 	severities := audit.SeverityNames()
 	return &cli.Command{
@@ -71,7 +73,7 @@ func (a *App) narrowCommand() *cli.Command {
 			&cli.BoolFlag{Name: "write", Usage: "edit the definitions in place"},
 			formatFlag("json", "md"),
 		}, evidenceFlags("rest on")...),
-		DisableSliceFlagSeparator: true, // traffic has commas of its own
+		DisableSliceFlagSeparator: true, // traffic contains commas
 		Action:                    a.narrow,
 	}
 }
@@ -163,7 +165,7 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	return a.writeFiles(append(files, adoptedFiles(adopted)...))
 }
 
-// narrowContradictions refuses flags that have no use beside what is to be narrowed.
+// narrowContradictions refuses flags that have no use for what is to be narrowed.
 func (a *App) narrowContradictions(c *cli.Command) error {
 	filters := []string{"severity", "check", "over"}
 	choices := []string{"keep", "drop", "min-days", "lend", "weight", "curve", "flows", "table", "query", "window",
@@ -179,8 +181,8 @@ func (a *App) narrowContradictions(c *cli.Command) error {
 	return nil
 }
 
-// adoptedFiles are the files that an adoption writes: new ones, and those that said
-// that an adopted group exists.
+// adoptedFiles are the files that an adoption writes: new ones, and those whose "existing"
+// statements it replaces.
 func adoptedFiles(adopted work.Adoption) []newFile {
 	var files []newFile
 	for _, f := range adopted.Edits {
@@ -204,7 +206,7 @@ func (a *App) tellLeft(adopted work.Adoption) {
 	}
 }
 
-// across shows, or carries out, what groups can say together.
+// across shows, or writes, rules that several groups can share.
 func (a *App) across(c *cli.Command, w work.World) error {
 	joints, files, err := w.Across(a.meaning(c.String("estate")))
 	if err != nil {
@@ -232,7 +234,7 @@ func (a *App) across(c *cli.Command, w work.World) error {
 	return a.writeFiles(written)
 }
 
-// writeFiles writes files whole and says which.
+// writeFiles writes files, each whole or not at all, and prints their names.
 func (a *App) writeFiles(files []newFile) error {
 	if err := writeWhole(files); err != nil {
 		return err
@@ -249,7 +251,7 @@ func (a *App) writeFiles(files []newFile) error {
 	return nil
 }
 
-// estateFolder is the folder that new files of definitions are written to.
+// estateFolder is the folder for new files of definitions.
 func estateFolder(c *cli.Command) string {
 	folder := c.String("estate")
 	if folder == noEstate {
@@ -261,7 +263,7 @@ func estateFolder(c *cli.Command) string {
 	return folder
 }
 
-// narrowOptions are what flags say about how to narrow.
+// narrowOptions are the options of narrowing that the flags give.
 func narrowOptions(c *cli.Command, w work.World) (narrow.Options, error) {
 	o := narrow.Options{Weights: narrow.DefaultWeights, MinDays: c.Int("min-days"), Lend: c.Bool("lend"),
 		Blind: c.Args().Present()}
@@ -287,7 +289,8 @@ func narrowOptions(c *cli.Command, w work.World) (narrow.Options, error) {
 	return o, nil
 }
 
-// subjects finds what is to be narrowed. A group without anything to narrow is said to be so.
+// subjects finds the groups and rules that are to be narrowed. It names the groups that have
+// nothing to narrow.
 func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 	var subjects []narrow.Subject
 	for _, name := range c.Args().Slice() {
@@ -339,8 +342,8 @@ func (a *App) subjects(c *cli.Command, w work.World) ([]narrow.Subject, error) {
 	return subjects, nil
 }
 
-// findingsOf are the findings of a file that are there still, and within the filters; it
-// says how many are not.
+// findingsOf are the findings of a file of findings that still exist and match the filters. It says
+// how many do not.
 func (a *App) findingsOf(file string, w work.World, o audit.Options) ([]audit.Finding, error) {
 	earlier, err := a.readFindings(file)
 	if err != nil {
@@ -371,7 +374,7 @@ func (a *App) findingsOf(file string, w work.World, o audit.Options) ([]audit.Fi
 	return found, nil
 }
 
-// writeDiffs writes all edits, and new files, as unified diffs.
+// writeDiffs writes all edits and new files as unified diffs.
 func (a *App) writeDiffs(result work.Result, adopted work.Adoption) error {
 	for _, f := range result.Files {
 		if err := a.writeDiff(f.File.Name, &f.File.Text, f.Text); err != nil {
@@ -394,8 +397,7 @@ func (a *App) writeDiffs(result work.Result, adopted work.Adoption) error {
 	return nil
 }
 
-// writeDiff writes an edit as a unified diff with names from the current folder. A
-// file that is new has nothing before.
+// writeDiff writes one edit as a unified diff, with file names relative to the current folder.
 func (a *App) writeDiff(path string, before *string, after string) error {
 	name := filepath.ToSlash(diffName(path))
 	old, text := "a/"+name, ""
@@ -404,14 +406,14 @@ func (a *App) writeDiff(path string, before *string, after string) error {
 	} else {
 		text = *before
 	}
-	// its first line names the files once more
+	// the first line repeats the file names
 	_, unified, _ := bytes.Cut(diff.Diff(old, []byte(text), "b/"+name, []byte(after)), []byte("\n"))
 	_, err := io.WriteString(a.Stdout, a.forTerminal(string(unified)))
 	return err
 }
 
-// forTerminal is a text as a terminal may get it; for a file or another program it
-// stays as it is.
+// forTerminal cleans a text that goes to a terminal. For a file or another program it is left as it
+// is.
 func (a *App) forTerminal(text string) string {
 	if a.Width == 0 {
 		return text
@@ -419,7 +421,7 @@ func (a *App) forTerminal(text string) string {
 	return cleanLines(strings.ReplaceAll(text, "\t", "    "))
 }
 
-// diffName is a file's name as seen from the current folder where it lies below it.
+// diffName is a file's name relative to the current folder if it lies in there.
 func diffName(name string) string {
 	if !filepath.IsAbs(name) {
 		return filepath.Clean(name)

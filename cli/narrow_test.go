@@ -19,6 +19,7 @@ import (
 // Evidence is added once, shown with names, rested on without being named again,
 // picked by days, and forgotten.
 func TestFlowsAreKept(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	say := func(code int, want string, args ...string) run {
 		t.Helper()
@@ -76,6 +77,7 @@ func hideTimes(text string) string {
 // Records that can't be read are told and left out, or with --strict an error; packed
 // files and those of other formats are read all the same.
 func TestEvidenceOfEveryKind(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	text, err := os.ReadFile(filepath.Join(folder, "flows.csv"))
 	if err != nil {
@@ -121,6 +123,7 @@ func TestEvidenceOfEveryKind(t *testing.T) {
 // From an audit's findings to proposals: everything, what one law forbids, the
 // findings of a file; what is written applies, and what was found is gone.
 func TestNarrowEverything(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	const narrowed = "open-admin-port,open-data-port,open-inbound,open-in-sum,one-family,wide-ports"
 	audit := []string{"audit", "--survey", "survey.jsonl", "--state", "defined", "--check", narrowed, "--over",
@@ -178,6 +181,7 @@ func TestNarrowEverything(t *testing.T) {
 
 // What is kept and dropped is said with several services and peers at once.
 func TestKeepAndDrop(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	args := []string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}
 	r := call(t, folder, append(args, "--keep", "ssh, https from 203.0.113.201, list harbour-offices", "--drop",
@@ -195,6 +199,7 @@ func TestKeepAndDrop(t *testing.T) {
 
 // What is adopted is read back, is the same to compare, and applies as a diff.
 func TestAdoptedFilesAreTheSame(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	diff := call(t, folder, "adopt", "--all", "--survey", "survey.jsonl", "--diff")
 	if diff.code != 0 || !strings.Contains(diff.err, "tides/quay/archive-wall is left as it is: it keeps no state") {
@@ -231,6 +236,7 @@ func TestAdoptedFilesAreTheSame(t *testing.T) {
 
 // A generated estate with careless rules is narrowed from its own files.
 func TestCarelessSandbox(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	if r := call(t, folder, "sandbox", "generate", "--accounts", "4", "--groups", "60", "--rules", "400",
 		"--careless", "40", "--seed", "3", "x"); r.code != 0 {
@@ -249,6 +255,7 @@ func TestCarelessSandbox(t *testing.T) {
 
 // A capture says who opened what, and that is what is narrowed to.
 func TestNarrowByCapture(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	var out bytes.Buffer
 	w := pcapgo.NewWriter(&out)

@@ -204,6 +204,7 @@ func TestOnlyRegularFilesInside(t *testing.T) {
 
 // Nothing of a file reaches a terminal as it is: names of files, texts, words.
 func TestNothingIsShownRaw(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	text := "estate a \"\x1b]0;owned\x07\"\n# \x1b[2J\u202e\u200b\ngroup \x1b[31mx in n {\n}\ncloud c { dialect " +
 		"\"\u202eunion\" }\nlist l \"\u2066\" {\n  10.0.0.1/8 \"\x1b[5m\"\n}\n"

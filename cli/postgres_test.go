@@ -17,6 +17,7 @@ import (
 
 // A database sums the same flows to the same proposals, and nothing secret is shown.
 func TestNarrowByDatabase(t *testing.T) {
+	t.Parallel()
 	settings := pgtest.Start(t)
 	folder := harbour(t)
 	db, err := pgx.Connect(t.Context(), settings)

@@ -42,6 +42,7 @@ func paste(t *testing.T, folder, path, line string) (code int, out string) {
 // What is printed as the way out of a finding works where it is pasted: with the folder,
 // the survey and the flows that the audit was given, quoted as a shell takes them.
 func TestWaysOutCanBePasted(t *testing.T) {
+	t.Parallel()
 	path := onPath(t)
 	apart := t.TempDir()
 	away := filepath.Join(apart, "the harbour's own")
@@ -88,6 +89,7 @@ func TestWaysOutCanBePasted(t *testing.T) {
 
 // A rule opened by hand leads to a draft, and a law that wants a reason leads to the edit.
 func TestWaysOutLeadThere(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	edit(t, filepath.Join(folder, "tides.nomos"), ` because "bookings"`, "")
 	audited, _ := auditJSON(t, folder, "--survey", "survey.jsonl", "--check", "by-hand,law:reasons")
@@ -105,6 +107,7 @@ func TestWaysOutLeadThere(t *testing.T) {
 
 // The steps that the demo prints can be repeated as they are printed, one after the other.
 func TestStepsOfTheDemoCanBeRepeated(t *testing.T) {
+	t.Parallel()
 	path := onPath(t)
 	folder := filepath.Join(t.TempDir(), "a harbour")
 	r := call(t, t.TempDir(), "demo", folder)
@@ -139,6 +142,7 @@ func TestStepsOfTheDemoCanBeRepeated(t *testing.T) {
 
 // A misspelt label or value never ends in nothing found.
 func TestOverMisspelt(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	for _, x := range []struct {
 		over, want string
@@ -253,6 +257,7 @@ func TestContradictions(t *testing.T) {
 
 // --since compares what was about the same, and tells what is new first.
 func TestSinceTheSameMatter(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	write := func(name, text string) {
 		t.Helper()
@@ -306,6 +311,7 @@ func TestSinceTheSameMatter(t *testing.T) {
 
 // narrow --findings says what the filters left out, and what is gone.
 func TestFindingsWithFilters(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	_, r := auditJSON(t, folder, "--survey", "survey.jsonl")
 	if err := os.WriteFile(filepath.Join(folder, "f.json"), []byte(r.out), 0o644); err != nil {
@@ -325,6 +331,7 @@ func TestFindingsWithFilters(t *testing.T) {
 
 // A file is checked with the estate that it belongs to, and what is told is about it.
 func TestCheckOneFile(t *testing.T) {
+	t.Parallel()
 	outer := t.TempDir()
 	folder := filepath.Join(outer, "estates", "harbour")
 	if err := os.MkdirAll(folder, 0o755); err != nil {
@@ -374,6 +381,7 @@ func TestCheckOneFile(t *testing.T) {
 
 // Every result of SARIF has a file and a line; what is only surveyed has those of the survey.
 func TestSARIFHasPlaces(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	schema, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "render", "testdata", "sarif-2.1.0.json"))
 	if err != nil {
@@ -433,6 +441,7 @@ func TestSARIFHasPlaces(t *testing.T) {
 
 // The formats that gathered results have: what is wrong fails, what is right is told too.
 func TestJUnitOfProveAndCheck(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	read := func(args ...string) (tests, failures int, text string) {
 		t.Helper()
@@ -465,6 +474,7 @@ func TestJUnitOfProveAndCheck(t *testing.T) {
 
 // Totals for programs count the same findings as totals for people.
 func TestTotalsForPrograms(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	schema, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", "totals.json"))
 	if err != nil {
@@ -505,6 +515,7 @@ func TestTotalsForPrograms(t *testing.T) {
 
 // A batch ends as its answers say.
 func TestBatchExit(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	for _, x := range []struct {
 		questions string
@@ -524,6 +535,7 @@ func TestBatchExit(t *testing.T) {
 
 // What can't be written to standard output is exit 3, in our words.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 	if err != nil {
 		t.Skip("this system has no full device")
@@ -552,6 +564,7 @@ func TestFullDisk(t *testing.T) {
 
 // A folder that holds something is none to lay an estate into.
 func TestOnlyIntoNewFolders(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	if err := os.WriteFile(filepath.Join(folder, "mine.nomos"), []byte("estate mine\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -577,6 +590,7 @@ func TestOnlyIntoNewFolders(t *testing.T) {
 // The version names itself, the revision and Go; every command can be explained; help fits
 // a window of 80 columns, and what is to be copied is still one command there.
 func TestVersionAndHelp(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	if r := call(t, folder, "--version"); r.code != 0 ||
 		!regexp.MustCompile(`^isonomos \S+ \(revision \S+.*, go1\.\d+.*\)\n$`).MatchString(r.out) {
@@ -616,6 +630,7 @@ func TestVersionAndHelp(t *testing.T) {
 
 // A dumb terminal gets no colour, whatever its width.
 func TestDumbTerminal(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	if _, err := exec.LookPath("script"); err != nil {
 		t.Skip("there is no script to make a terminal")
@@ -639,6 +654,7 @@ func TestDumbTerminal(t *testing.T) {
 
 // Accounts that could not be read are told in every format, and the exit code is 3.
 func TestUnreadIsToldInEveryFormat(t *testing.T) {
+	t.Parallel()
 	folder := harbour(t)
 	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
@@ -689,6 +705,7 @@ func TestUnreadIsToldInEveryFormat(t *testing.T) {
 // A connect through a managed subnet group: only subnets where an end can stand count. A
 // survey tells where that is; without one a refusal elsewhere is a warning.
 func TestConnectThroughSubnetGroups(t *testing.T) {
+	t.Parallel()
 	places := `estate saltmarsh
 
 cloud c {

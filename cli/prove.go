@@ -12,9 +12,12 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(80, (*App).proveCommand) }
+
 func (a *App) proveCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "prove",
+		Metadata:  noArguments("name definitions with --estate and a survey with --survey"),
 		Usage:     "decide every expectation and every law",
 		ArgsUsage: "[flags]",
 		Description: "Decides every expect of the definitions over the whole path: routes, filters at both ends, " +
@@ -32,10 +35,6 @@ func (a *App) proveCommand() *cli.Command {
 }
 
 func (a *App) prove(ctx context.Context, c *cli.Command) error {
-	if c.Args().Present() {
-		return usage("prove takes no argument %q: name definitions with --estate and a survey with --survey",
-			c.Args().First())
-	}
 	w, err := a.world(ctx, c)
 	if err != nil {
 		return err

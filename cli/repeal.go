@@ -12,9 +12,12 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(150, (*App).repealCommand) }
+
 func (a *App) repealCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "repeal",
+		Metadata:  takesArguments(0, 1, "undoes one run", "isonomos repeal --list names them"),
 		Usage:     "undo what was carried out",
 		ArgsUsage: "[flags] [RUN]",
 		Description: "Undoes a run of enact (default: the last one), from the journal: what it touched is " +
@@ -36,7 +39,7 @@ func (a *App) repealCommand() *cli.Command {
 	}
 }
 
-// undoing brings clouds back to what was before a run.
+// undoing is the job of bringing clouds back to what was there before a run.
 func (a *App) undoing(c *cli.Command, p *enact.Past) (work.Job, error) {
 	files, err := a.readDefinitions(c.String("estate"))
 	if err != nil {
@@ -50,9 +53,6 @@ func (a *App) undoing(c *cli.Command, p *enact.Past) (work.Job, error) {
 }
 
 func (a *App) repeal(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() > 1 {
-		return usage("repeal undoes one run: %d were named", c.Args().Len())
-	}
 	for _, err := range []error{a.without(c, "list", "to", "give-up", "allow-gaps", "waves", "jobs", arguments),
 		a.without(c, "give-up", "to", "allow-gaps", "waves", "jobs", arguments), a.without(c, "to", "allow-gaps")} {
 		if err != nil {
@@ -97,7 +97,7 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	return a.carryOut(ctx, c, s, j, d, nil)
 }
 
-// giveUp leaves a run as it is.
+// giveUp ends a run without undoing or finishing it.
 func (a *App) giveUp(c *cli.Command, s *store.Store, open *enact.Past) error {
 	if err := work.GiveUp(s, open, a.Now()); err != nil {
 		return err

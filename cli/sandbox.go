@@ -20,6 +20,8 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(170, (*App).sandboxCommand) }
+
 func (a *App) sandboxCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sandbox",
@@ -30,12 +32,6 @@ func (a *App) sandboxCommand() *cli.Command {
 			"  isonomos sandbox fault --share 0.2 clouds\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
 		Commands: []*cli.Command{a.standinCommand(), a.faultCommand(), a.generateCommand()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("sandbox can't %q: it can run, fault and generate", c.Args().First())
-			}
-			return cli.ShowCommandHelp(ctx, c.Root(), c.Name)
-		},
 	}
 }
 
@@ -44,7 +40,9 @@ func (a *App) generateCommand() *cli.Command {
 		return &cli.IntFlag{Name: name, Value: value, Usage: "about `N` " + of, Validator: notNegative}
 	}
 	return &cli.Command{
-		Name:      "generate",
+		Name: "generate",
+		Metadata: takesArguments(1, 1, "needs one new folder",
+			"isonomos sandbox generate --groups 5000 large"),
 		Usage:     "make an estate of a given size, with mistakes planted in it",
 		ArgsUsage: "[flags] FOLDER",
 		Description: "Writes into a new folder: a survey on all four dialects with the proportions of a real " +
@@ -71,13 +69,11 @@ func (a *App) generateCommand() *cli.Command {
 	}
 }
 
-// mostGenerated bounds what can be asked for, so that a slip does not fill the memory.
+// mostGenerated bounds the size of generated estates, so that a slip of the finger does not fill
+// the memory.
 const mostGenerated = 20_000_000
 
 func (a *App) generate(_ context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage("generate needs one new folder: isonomos sandbox generate --groups 5000 large")
-	}
 	size := demo.Size{Accounts: c.Int("accounts"), Groups: c.Int("groups"), Rules: c.Int("rules"),
 		Instances: c.Int("instances"), Seed: uint64(c.Int("seed"))}
 	if size.Instances < 0 {
@@ -133,8 +129,8 @@ func (a *App) generate(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-// newFolder makes a folder, or takes an empty one. What is written there must not be
-// mixed with anything else: an estate is all definitions of its folder.
+// newFolder makes a folder, or accepts an empty one. Other files must not be in it: an estate is
+// all definitions of its folder.
 func newFolder(folder string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return writeError(folder, err)
@@ -150,13 +146,13 @@ func newFolder(folder string) error {
 	return nil
 }
 
-// asLines is a list as JSON, one item a line.
+// asLines writes a list as JSON, one item a line.
 func asLines[T any](list []T) string {
 	var text bytes.Buffer
 	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
 	for _, item := range list {
-		_ = enc.Encode(item) // a buffer takes everything
+		_ = enc.Encode(item) // writing to a buffer can't fail
 	}
 	return text.String()
 }
@@ -165,7 +161,7 @@ type nothingToClose struct{ io.Writer }
 
 func (nothingToClose) Close() error { return nil }
 
-// packer packs what is written to it.
+// packer compresses what is written to it, by the file's extension.
 func packer(w io.Writer, format string) (io.WriteCloser, error) {
 	switch format {
 	case "zstd":
@@ -182,7 +178,7 @@ func writeStream(path string, write func(io.Writer) error) error {
 	if err != nil {
 		return writeError(path, err)
 	}
-	defer func() { _ = pending.Drop() }() // does nothing once the file is in its place
+	defer func() { _ = pending.Drop() }() // it does nothing once the file is in place
 	if err := write(pending); err != nil {
 		var told *failure
 		if errors.As(err, &told) {

@@ -9,13 +9,12 @@ import (
 	"isonomos/render"
 )
 
-// inUse are the flags that say what a command looks at, in the order in which they are
-// told. What is not given on the command line comes from the environment or a default,
-// and does so again.
+// inUse are the flags that say what a command looks at, in the order in which a printed command has
+// them. Values that come from the environment or a default are left out: they will be the same next
+// time.
 var inUse = []string{"estate", "survey", "live", "flows", "table", "query", "database", "column", "window", "store"}
 
-// say is how commands are called from where this one was: with what is in use here, as
-// far as they take it.
+// say writes a command to be pasted: as it was called here, with the flags of inUse that it takes.
 func (a *App) say(c *cli.Command) render.Say {
 	return func(words ...string) string {
 		text := "isonomos"
@@ -43,7 +42,7 @@ func takes(c *cli.Command, name string) bool {
 	return slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
 }
 
-// values are what a flag was given, each as it stands behind the flag's name.
+// values are the values of a flag, quoted for a shell.
 func values(c *cli.Command, name string) []string {
 	i := slices.IndexFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
 	if i < 0 {

@@ -28,7 +28,9 @@ import (
 
 func (a *App) standinCommand() *cli.Command {
 	return &cli.Command{
-		Name:      "run",
+		Name: "run",
+		Metadata: ownUnread(takesArguments(1, 1,
+			"needs one folder for the clouds' state", "isonomos sandbox run clouds")),
 		Usage:     "serve stand-in clouds from a folder",
 		ArgsUsage: "[flags] FOLDER",
 		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on " +
@@ -50,6 +52,7 @@ func (a *App) standinCommand() *cli.Command {
 func (a *App) faultCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "fault",
+		Metadata:  takesArguments(1, 1, "needs one folder of stand-in clouds", "isonomos sandbox fault clouds"),
 		Usage:     "make stand-in clouds misbehave",
 		ArgsUsage: "[flags] FOLDER",
 		Description: "Tells the stand-in clouds of a folder, running or not, to misbehave in a share of all " +
@@ -65,9 +68,6 @@ func (a *App) faultCommand() *cli.Command {
 			&cli.IntFlag{Name: "seed", Value: 1, Usage: "another `SEED` makes other faults", Validator: notNegative},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Len() != 1 {
-				return usage("fault needs the folder of stand-in clouds: isonomos sandbox fault clouds")
-			}
 			folder := c.Args().First()
 			if _, err := os.Stat(filepath.Join(folder, standin.StateFile)); err != nil {
 				return usage("there are no stand-in clouds in %s: %s makes some", folder,
@@ -92,9 +92,6 @@ func (a *App) faultCommand() *cli.Command {
 }
 
 func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage("run needs a folder for the clouds' state: isonomos sandbox run clouds")
-	}
 	folder := c.Args().First()
 	host, _, err := net.SplitHostPort(c.String("listen"))
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
@@ -116,7 +113,7 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	context.AfterFunc(ctx, func() {
 		end, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		_ = web.Shutdown(end) // whoever is still asking is cut off
+		_ = web.Shutdown(end) // requests that are still being answered are cut off
 	})
 	if err := web.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 		return unreachable("%w", err)
@@ -124,8 +121,8 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// openStandin opens the stand-in clouds of a folder, which begin with a survey where it
-// has no state, and listens at an address. It gives the names of the clouds as well.
+// openStandin opens the stand-in clouds of a folder and listens at an address. Where the folder has
+// no state yet it begins with a survey. It also returns the names of the clouds.
 func (a *App) openStandin(folder, survey, listen string) (web *http.Server, listener net.Listener, clouds []string,
 	err error) {
 	if err := a.layState(folder, survey); err != nil {
@@ -139,7 +136,7 @@ func (a *App) openStandin(folder, survey, listen string) (web *http.Server, list
 		return nil, nil, nil, unreachable("%w", err)
 	}
 	if listener, err = net.Listen("tcp", listen); err != nil && listen == keptAddress(folder) {
-		listener, err = net.Listen("tcp", "127.0.0.1:0") // somebody else has taken it meanwhile
+		listener, err = net.Listen("tcp", "127.0.0.1:0") // another process has taken the port meanwhile
 	}
 	if err != nil {
 		return nil, nil, nil, unreachable("nothing can listen at %s: %v", listen, err)
@@ -153,11 +150,11 @@ func (a *App) openStandin(folder, survey, listen string) (web *http.Server, list
 	return &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second}, listener, clouds, nil
 }
 
-// environmentFile is where a folder of stand-in clouds has what a shell is to be told.
+// environmentFile is the file in a folder of stand-in clouds that a shell can read to find them.
 const environmentFile = "env"
 
-// keptAddress is where the clouds of a folder were served before: who has been told of it
-// finds them there again. It is empty where they never were.
+// keptAddress is the address at which the clouds of a folder were served last, so that whoever
+// knows it finds them there again; empty the first time.
 func keptAddress(folder string) string {
 	text, err := os.ReadFile(filepath.Join(folder, environmentFile))
 	if err != nil {
@@ -171,7 +168,8 @@ func keptAddress(folder string) string {
 	return address
 }
 
-// environment sets, for a shell, where the clouds are and reads their token from its file.
+// environment writes shell commands that set the clouds' addresses, and read their token from its
+// file.
 func environment(folder, base string, clouds []string) string {
 	token := filepath.Join(folder, standin.TokenFile)
 	if whole, err := filepath.Abs(token); err == nil {
@@ -186,7 +184,7 @@ func environment(folder, base string, clouds []string) string {
 	return b.String()
 }
 
-// layState puts the state of stand-in clouds into a folder that has none.
+// layState writes the initial state of stand-in clouds into a folder that has none.
 func (a *App) layState(folder, survey string) error {
 	path := filepath.Join(folder, standin.StateFile)
 	if _, err := os.Stat(path); err == nil {

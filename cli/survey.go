@@ -17,9 +17,12 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(40, (*App).surveyCommand) }
+
 func (a *App) surveyCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "survey",
+		Metadata:  noArguments("pick with --cloud and --account"),
 		Usage:     "read the clouds into a survey",
 		ArgsUsage: "[flags]",
 		Description: "Reads what there is in the clouds that the definitions name (at …, token env …): accounts, " +
@@ -49,10 +52,7 @@ func oneAtLeast(n int) error {
 }
 
 func (a *App) survey(ctx context.Context, c *cli.Command) error {
-	debug.SetGCPercent(100) // little is kept of what is read: it must not pile up
-	if c.Args().Present() {
-		return usage("survey takes no argument %q: pick with --cloud and --account", c.Args().First())
-	}
+	debug.SetGCPercent(100) // little of what is read is kept: collect as usual
 	files, err := a.readDefinitions(c.String("estate"))
 	if err != nil {
 		return err
@@ -86,15 +86,15 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// surveyor reads the clouds of definitions, as the flags of a command pick them.
+// surveyor makes a reader of the clouds that the definitions name, restricted as the flags say.
 func (a *App) surveyor(c *cli.Command, definitions *estate.Estate) work.Surveyor {
 	return work.Surveyor{Definitions: definitions, Environment: os.Getenv, Clouds: c.StringSlice("cloud"),
 		Accounts: c.StringSlice("account"),
 		Jobs:     c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}
 }
 
-// liveEstate surveys the clouds of definitions into memory. What can't be read is
-// told, as by reading a survey.
+// liveEstate surveys the clouds of definitions into memory, and prints warnings as the reading of a
+// survey file does.
 func (a *App) liveEstate(ctx context.Context, c *cli.Command, e *estate.Estate) (*estate.Estate, error) {
 	plan, err := a.surveyor(c, e).Plan(ctx)
 	if err != nil {
@@ -111,7 +111,7 @@ func (a *App) liveEstate(ctx context.Context, c *cli.Command, e *estate.Estate) 
 	return read, err
 }
 
-// packedBy packs what is written as the file's name says.
+// packedBy compresses a file as the extension of its name says.
 func packedBy(path string, w io.Writer, write func(io.Writer) error) error {
 	packed, err := packer(w, map[string]string{".zst": "zstd", ".gz": "gzip"}[filepath.Ext(path)])
 	if err != nil {

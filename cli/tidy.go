@@ -14,6 +14,8 @@ import (
 	"isonomos/render"
 )
 
+func init() { addCommand(30, (*App).tidyCommand) }
+
 func (a *App) tidyCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "tidy",
@@ -87,8 +89,8 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-// untidy are the files whose text is not canonical, with their new text. A file
-// with mistakes can't be tidied, and then none is.
+// untidy are the files whose text is not canonical, with their new text. If one file has mistakes,
+// none is returned.
 func (a *App) untidy(files []*source.File) ([]newFile, error) {
 	var untidy []newFile
 	var told []source.Message

@@ -13,6 +13,8 @@ import (
 	"isonomos/work"
 )
 
+func init() { addCommand(70, (*App).traceCommand) }
+
 func (a *App) traceCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "trace",
@@ -107,8 +109,8 @@ func portOrNone(n int) error {
 	return nil
 }
 
-// traceBatch answers one question a line, in their order. A question that can't
-// be asked gets an answer that says so.
+// traceBatch answers questions, one a line, in the same order. A question that can't be asked is
+// answered with an error object.
 func (a *App) traceBatch(ctx context.Context, c *cli.Command) error {
 	if err := a.without(c, "batch", "source-port"); err != nil {
 		return err

@@ -16,13 +16,13 @@ type newFile struct {
 	path, text, old string
 }
 
-// writeWhole replaces files, all or none: every new content is on the disk
-// before the first file is replaced. Links stay links, modes stay.
+// writeWhole replaces all of the files or none: every new content is on the disk before the first
+// file is replaced. Links stay links, and modes are kept.
 func writeWhole(files []newFile) error {
 	var ready []*whole.File
 	defer func() {
 		for _, f := range ready {
-			_ = f.Drop() // does nothing once the file is in its place
+			_ = f.Drop() // it does nothing once the file is in place
 		}
 	}()
 	for _, f := range files {
@@ -63,7 +63,7 @@ func writeError(path string, err error) error {
 	if errors.Is(err, fs.ErrPermission) {
 		return unreachable("%s can't be written: permission denied; nothing was changed", path)
 	}
-	var at *fs.PathError // whose path is that of a file in between
+	var at *fs.PathError // such an error names a temporary file
 	if errors.As(err, &at) {
 		err = at.Err
 	}

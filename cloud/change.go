@@ -43,10 +43,10 @@ func (g groupAnswer) lines() []json.RawMessage {
 
 func version(h http.Header) string { return strings.Trim(h.Get("ETag"), `"`) }
 
-// Once is true: groups and lists have versions and names of their own.
+// Once is true: versions guard groups and lists, and their names are unique.
 func (c *Client) Once() bool { return true }
 
-// Named are the groups or lists of a name.
+// Named finds the groups or lists of a name.
 func (c *Client) Named(ctx context.Context, account, kind, name string) ([]Ref, error) {
 	var found []Ref
 	path := "/v1/accounts/" + url.PathEscape(account) + "/objects"
@@ -71,8 +71,8 @@ func (c *Client) Named(ctx context.Context, account, kind, name string) ([]Ref, 
 	return nil, errChanged
 }
 
-// Change carries a request out. It is sent once; only where the cloud said that it was
-// busy, and did not look at it, it is sent again.
+// Change carries out a request. It is sent once; only where the cloud answered that it was too busy
+// to look at it (429), it is sent again.
 func (c *Client) Change(ctx context.Context, r Request, want string) (Object, error) {
 	account := "/v1/accounts/" + url.PathEscape(r.Account)
 	id := url.PathEscape(r.ID)
@@ -131,10 +131,10 @@ func (c *Client) Change(ctx context.Context, r Request, want string) (Object, er
 	return Object{}, unknownRequest(r)
 }
 
-// ruleFields are what a request says of a rule.
+// ruleFields are the fields of a rule that may be sent.
 var ruleFields = []string{"direction", "action", "rank", "peers", "services", "stateless", "description"}
 
-// addRules adds several rules to a group, all or none.
+// addRules adds several rules to a group, all or none of them.
 func (c *Client) addRules(ctx context.Context, path, want string, r Request) (Object, error) {
 	sent := make([]json.RawMessage, len(r.Rules))
 	for i, rule := range r.Rules {
@@ -151,11 +151,11 @@ func (c *Client) addRules(ctx context.Context, path, want string, r Request) (Ob
 	return Object{r.ID, version(header), made.Rules}, err
 }
 
-// only is a line of a survey with those of its fields that a request has.
+// only keeps the given fields of a line of a survey.
 func only(text json.RawMessage, fields ...string) json.RawMessage {
 	var whole map[string]json.RawMessage
 	if json.Unmarshal(text, &whole) != nil {
-		return text // the cloud will say what is wrong with it
+		return text // left as it is: the cloud will say what is wrong with it
 	}
 	maps.DeleteFunc(whole, func(name string, _ json.RawMessage) bool { return !slices.Contains(fields, name) })
 	body, err := json.Marshal(whole)
@@ -165,7 +165,7 @@ func only(text json.RawMessage, fields ...string) json.RawMessage {
 	return body
 }
 
-// labelsOf are the labels that are to be, none being none.
+// labelsOf is labels, or an empty map for nil: requests send {} and not null.
 func labelsOf(r Request) map[string]string {
 	if r.Labels == nil {
 		return map[string]string{}
@@ -175,7 +175,7 @@ func labelsOf(r Request) map[string]string {
 
 func orEmpty(list []string) []string { return append([]string{}, list...) }
 
-// made is what was created.
+// made is the object that a request created.
 func made(header http.Header, lines []json.RawMessage) (Object, error) {
 	var o struct{ ID string }
 	if err := json.Unmarshal(lines[0], &o); err != nil || o.ID == "" {
@@ -184,7 +184,7 @@ func made(header http.Header, lines []json.RawMessage) (Object, error) {
 	return Object{o.ID, version(header), lines}, nil
 }
 
-// changed sends a request whose answer is of no matter but for the version.
+// changed sends a request of whose answer only the version is needed.
 func (c *Client) changed(ctx context.Context, method, path, want string, r Request, body any) (Object, error) {
 	var text []byte
 	if body != nil {
@@ -197,8 +197,8 @@ func (c *Client) changed(ctx context.Context, method, path, want string, r Reque
 	return Object{ID: r.ID, Version: version(header)}, err
 }
 
-// send sends what changes something: once, but for answers that say that it was not
-// looked at (429).
+// send sends a request that changes something. It is sent again only after 429, which says that it
+// was not looked at.
 func (c *Client) send(ctx context.Context, method, path, want string, body []byte, into any) (http.Header, error) {
 	r, err := retryablehttp.NewRequestWithContext(context.WithValue(ctx, onceKey{}, true), method, c.base+path,
 		bytes.NewReader(body))
@@ -234,11 +234,10 @@ func (c *Client) send(ctx context.Context, method, path, want string, body []byt
 	return answer.Header, nil
 }
 
-// onceKey marks what is sent once.
+// onceKey marks, in a context, requests that must not be sent twice.
 type onceKey struct{}
 
-// again is the policy for sending a request again: what changes something only if
-// the cloud turned it away unseen.
+// again decides whether a failed request is sent again: one that changes something only after 429.
 func again(ctx context.Context, answer *http.Response, err error) (bool, error) {
 	if ctx.Value(onceKey{}) == nil {
 		return retryablehttp.DefaultRetryPolicy(ctx, answer, err)

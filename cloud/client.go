@@ -19,9 +19,9 @@ import (
 	"github.com/hashicorp/go-retryablehttp"
 )
 
-// A Client reaches a cloud through the open interface. It waits as it is told on 429
-// and 503, and asks again, up to Attempts times in all, where a request failed that
-// changes nothing.
+// A Client is a cloud that speaks the open interface. It waits as long as 429 and 503 ask for. It
+// repeats failed requests that change nothing, at most Attempts times. It may be used by several
+// goroutines.
 type Client struct {
 	base  string
 	token string
@@ -30,21 +30,22 @@ type Client struct {
 
 // Options say how a client behaves. The zero value is usable.
 type Options struct {
-	Attempts  int           // in all; 0 means 8
+	Attempts  int           // of one request, the first included; 0 means 8
 	LeastWait time.Duration // before the second attempt; 0 means 200 ms
 	MostWait  time.Duration // before any; 0 means 20 s
 	Timeout   time.Duration // of one attempt; 0 means 60 s
 }
 
 const (
-	// mostBody bounds an answer, so that a server can't fill the memory.
+	// mostBody bounds the size of an answer in bytes, so that a server can't fill the memory.
 	mostBody = 64 << 20
-	// mostRestarts is how often the reading of an account begins anew because it changed meanwhile.
+	// mostRestarts is how often the reading of an account starts again because the account changed
+	// meanwhile.
 	mostRestarts = 5
 )
 
-// NewClient makes a client for an address. A token goes over TLS, or to this very
-// machine; else that is an error. The token is in no error.
+// NewClient makes a client for the cloud at an address. It is an error to send a token over plain
+// HTTP, except to this machine. No error contains the token.
 func NewClient(address, token string, o Options) (*Client, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
@@ -60,7 +61,7 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	return &Client{strings.TrimRight(address, "/"), token, retrying(o)}, nil
 }
 
-// overTLS refuses addresses over which a token or password would be readable.
+// overTLS refuses addresses over which a token or password could be read by others.
 func overTLS(u *url.URL, secret string) error {
 	if u.Scheme != "https" && !loopback(u.Hostname()) {
 		return fmt.Errorf("%s is not reached over TLS: a %s would be readable on the way (use https)", u.Host, secret)
@@ -68,27 +69,27 @@ func overTLS(u *url.URL, secret string) error {
 	return nil
 }
 
-// longestWait bounds how long a cloud can make a request wait before it is sent again.
+// longestWait bounds how long a cloud's answer can make a client wait before the next attempt.
 const longestWait = 5 * time.Minute
 
-// retrying asks again as options and the policy (again) say, waits as it is told, and
-// follows no redirect.
+// retrying makes an HTTP client that repeats requests as options and again say, and follows no
+// redirects.
 func retrying(o Options) *retryablehttp.Client {
 	c := retryablehttp.NewClient()
 	c.Logger = nil
 	c.RetryMax = cmp.Or(o.Attempts, 8) - 1
 	c.RetryWaitMin, c.RetryWaitMax = cmp.Or(o.LeastWait, 200*time.Millisecond), cmp.Or(o.MostWait, 20*time.Second)
 	c.HTTPClient.Timeout = cmp.Or(o.Timeout, time.Minute)
-	// a token is not carried elsewhere
+	// a redirect would carry the token to another server
 	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	c.Backoff = func(least, most time.Duration, attempt int, r *http.Response) time.Duration {
 		wait := retryablehttp.DefaultBackoff(least, most, attempt, r)
-		if wait < 0 || wait > longestWait { // of a number too large for it, or a date far away
+		if wait < 0 || wait > longestWait { // a huge number of seconds, or a date far in the future
 			wait = longestWait
 		}
-		spread := wait / 4 // many clients must not come back at once
+		spread := wait / 4 // so that many clients don't all come back at once
 		if r != nil && r.Header.Get("Retry-After") != "" {
-			spread = wait / 20 // the cloud says when: waiting much longer would waste what it permits
+			spread = wait / 20 // where the cloud says when, waiting much longer would waste what it permits
 		}
 		return wait + time.Duration(rand.Int64N(int64(spread)+1))
 	}
@@ -102,7 +103,7 @@ func loopback(host string) bool {
 	return err == nil && a.IsLoopback() || host == "localhost"
 }
 
-// Dialect is what the cloud says it is.
+// Dialect asks the cloud for the name of its dialect.
 func (c *Client) Dialect(ctx context.Context) (string, error) {
 	var who struct {
 		Dialect string `json:"dialect"`
@@ -111,14 +112,14 @@ func (c *Client) Dialect(ctx context.Context) (string, error) {
 	return who.Dialect, err
 }
 
-// A page is a part of a list. Next is where to go on; empty at the end.
+// A page is a part of a list. Next is the cursor of the next page; it is empty on the last one.
 type page struct {
 	Revision string            `json:"revision"`
 	Items    []json.RawMessage `json:"items"`
 	Next     string            `json:"next"`
 }
 
-// Accounts are the names of the accounts that can be seen.
+// Accounts lists the names of the accounts that the token can see.
 func (c *Client) Accounts(ctx context.Context) ([]string, error) {
 	var names []string
 	err := c.pages(ctx, "/v1/accounts", func(p page) error {
@@ -136,11 +137,10 @@ func (c *Client) Accounts(ctx context.Context) ([]string, error) {
 	return names, err
 }
 
-// errChanged says that a list changed while it was read page by page.
+// errChanged says that a list kept changing while its pages were read.
 var errChanged = errors.New("it kept changing while it was read")
 
-// Survey is everything in one account. Where it changes while it is read, the
-// reading begins anew.
+// Survey reads everything in one account. Where the account changes meanwhile, it starts again.
 func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
 	for range mostRestarts {
 		var lines bytes.Buffer
@@ -160,12 +160,12 @@ func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
 	return nil, errChanged
 }
 
-// pages reads a list to its end, all of one revision.
+// pages reads all pages of a list, which must all be of one revision.
 func (c *Client) pages(ctx context.Context, path string, take func(page) error) error {
 	return c.pagesOf(ctx, path, url.Values{}, take)
 }
 
-// pagesOf reads a list of which a query picks some.
+// pagesOf reads all pages of a list, restricted by a query.
 func (c *Client) pagesOf(ctx context.Context, path string, query url.Values, take func(page) error) error {
 	query.Set("limit", "1000")
 	revision := ""
@@ -192,8 +192,7 @@ func (c *Client) pagesOf(ctx context.Context, path string, query url.Values, tak
 	}
 }
 
-// get asks for something and decodes the answer. An answer that breaks off is asked
-// for again.
+// get asks for something and decodes the answer. It asks again if the answer breaks off.
 func (c *Client) get(ctx context.Context, path string, query url.Values, into any) (header http.Header, err error) {
 	for range 3 {
 		if header, err = c.once(ctx, path, query, into); !errors.Is(err, errCutOff) {
@@ -203,7 +202,7 @@ func (c *Client) get(ctx context.Context, path string, query url.Values, into an
 	return header, err
 }
 
-// errCutOff says that an answer broke off.
+// errCutOff says that an answer ended in the middle.
 var errCutOff = errors.New("the answer is cut off")
 
 func (c *Client) once(ctx context.Context, path string, query url.Values, into any) (http.Header, error) {
@@ -240,7 +239,7 @@ func (c *Client) once(ctx context.Context, path string, query url.Values, into a
 	return answer.Header, nil
 }
 
-// problemOf is what an answer says went wrong.
+// problemOf is the problem that an answer describes (RFC 9457).
 func problemOf(answer *http.Response, body []byte) error {
 	var p Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {
@@ -253,7 +252,7 @@ func problemOf(answer *http.Response, body []byte) error {
 	return &answered{answer.StatusCode, text}
 }
 
-// plainly is a network's error without the request's address, which may be long.
+// plainly is a network error without the request's address, which may be long.
 func plainly(err error) error {
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {

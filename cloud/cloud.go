@@ -13,26 +13,41 @@ import (
 )
 
 // A Cloud is one cloud that can be surveyed and changed.
+//
+// Concurrency: all methods may be called by several goroutines at once.
+//
+// Cancellation: a method ends soon after its context does, with an error that wraps the context's.
+// A change that was under way may have been carried out all the same.
+//
+// Retries: requests that change nothing are repeated by the implementation while the cloud is busy
+// or can't be reached, within limits of its own. A change is sent once, unless the cloud answered
+// that it did not look at it. Callers need not repeat reads, and must not repeat a change before
+// they know what became of it.
+//
+// Errors: ErrMoved, ErrGone and ErrRefused say what the cloud answered (see errors.Is). Any other
+// error means that there was no answer, or one that makes no sense. No error contains a secret.
 type Cloud interface {
-	// Dialect is what the cloud says it is.
+	// Dialect asks for the name of the cloud's dialect.
 	Dialect(ctx context.Context) (string, error)
-	// Accounts are the names of the accounts that can be seen.
+	// Accounts lists the names of the accounts that can be seen.
 	Accounts(ctx context.Context) ([]string, error)
-	// Survey is everything in one account, as lines of a survey: all of one moment.
+	// Survey reads everything in an account, as lines of a survey that are all of one moment, or if
+	// the cloud can't do that, read until groups did not change meanwhile.
 	Survey(ctx context.Context, account string) ([]byte, error)
 
-	// Read is an object as it is now. Where there is none the error is ErrGone.
+	// Read reads an object as it is now, with its version. The error is ErrGone if there is none. The
+	// answer may be stale for a moment after a change.
 	Read(ctx context.Context, account string, of Ref) (Object, error)
-	// Named are the groups or lists of a name.
+	// Named finds the groups or lists of a name; in some clouds there can be several.
 	Named(ctx context.Context, account, kind, name string) ([]Ref, error)
-	// Change carries a request out, once, if what it changes still has the version; an
-	// empty version, for what is created, means any. The error says whether it may have
-	// been carried out: ErrMoved and ErrRefused mean that it was not, ErrGone that what
-	// it changes or deletes is not there. Any other error leaves that open.
+	// Change carries out a request if the object that it changes still has the given version; an
+	// empty version means any, and is for requests that create something. After ErrMoved and
+	// ErrRefused nothing was changed; ErrGone says that the object does not exist. After any other
+	// error it is unknown whether the change was carried out.
 	Change(ctx context.Context, r Request, version string) (Object, error)
-	// Once reports whether the cloud itself sees to it that a request which was sent twice
-	// is carried out once: by the version that it names, or by a name that is taken. Else
-	// one whose answer was never heard must be given time to arrive before it is sent again.
+	// Once reports whether the cloud itself makes sure that a request that is sent twice is carried
+	// out once, by its version or by unique names. If it does not, a request whose answer was lost
+	// must be given time to arrive before it is sent again.
 	Once() bool
 }
 
@@ -78,7 +93,7 @@ func (r Request) Of() Ref {
 	return Ref{r.Do.Of(), r.ID}
 }
 
-// Reasons why a request was not carried out.
+// What clouds answer to requests that they do not carry out.
 var (
 	ErrMoved   = errors.New("it has changed meanwhile")
 	ErrGone    = errors.New("it is not there")
@@ -105,11 +120,11 @@ func (e *answered) Error() string { return e.text }
 func (e *answered) Is(target error) bool {
 	switch {
 	case e.status == 412:
-		return target == ErrMoved //nolint:errorlint // these are the values themselves
+		return target == ErrMoved // the values themselves: they wrap nothing
 	case e.status == 404 || e.status == 410:
-		return target == ErrGone //nolint:errorlint
+		return target == ErrGone
 	case e.status >= 400 && e.status < 500 && e.status != 408:
-		return target == ErrRefused //nolint:errorlint
+		return target == ErrRefused
 	}
 	return false
 }

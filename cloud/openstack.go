@@ -27,9 +27,10 @@ import (
 	"github.com/gophercloud/gophercloud/v2/openstack/identity/v3/tokens"
 )
 
-// OpenStack reaches OpenStack Networking (API v2.0) as a cloud of the dialect flat.
-// An account is a project; who asks comes from the standard clouds.yaml and the
-// environment (OS_…). Ports are interfaces; those of one device are one instance.
+// OpenStack is a cloud of the dialect flat: OpenStack Networking (API v2.0). An account is a
+// project. Credentials come from clouds.yaml and the environment (OS_…), as for other clients.
+// Ports are interfaces; the ports of one device are one instance. It may be used by several
+// goroutines.
 type OpenStack struct {
 	profile  string
 	cloud    string // its name in the definitions
@@ -46,7 +47,7 @@ type Project struct {
 	Region  string // empty means the profile's own
 }
 
-// NewOpenStack makes a client for a profile of clouds.yaml. Nobody is asked yet.
+// NewOpenStack makes a client for a profile of clouds.yaml. It does not connect yet.
 func NewOpenStack(cloud, profile string, accounts []Project) *OpenStack {
 	return &OpenStack{profile: profile, cloud: cloud, accounts: accounts,
 		clients: make(map[string]*gophercloud.ServiceClient)}
@@ -55,8 +56,7 @@ func NewOpenStack(cloud, profile string, accounts []Project) *OpenStack {
 // Dialect is flat.
 func (o *OpenStack) Dialect(context.Context) (string, error) { return "flat", nil }
 
-// Accounts are those that the definitions name: which others there are only an
-// administrator is told.
+// Accounts are the accounts that the definitions name: only an administrator may list all projects.
 func (o *OpenStack) Accounts(context.Context) ([]string, error) {
 	var names []string
 	for _, p := range o.accounts {
@@ -65,10 +65,10 @@ func (o *OpenStack) Accounts(context.Context) ([]string, error) {
 	return names, nil
 }
 
-// aProjectID is how identifiers of projects look.
+// aProjectID matches identifiers of projects.
 var aProjectID = regexp.MustCompile(`^[0-9a-f]{32}$|^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 
-// client signs in for an account's project, once.
+// client signs in to an account's project. It does so once for each account.
 func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.ServiceClient, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -94,7 +94,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 			auth.Scope.DomainID = "default"
 		}
 	}
-	if auth.Scope != nil { // the profile's own project counts no more
+	if auth.Scope != nil { // it would take precedence over the account's project
 		auth.TenantID, auth.TenantName = "", ""
 	}
 	if err := safely(auth.IdentityEndpoint); err != nil {
@@ -115,9 +115,9 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	return c, nil
 }
 
-// profiles says where clouds.yaml is looked for: where OS_CLIENT_CONFIG_FILE says, or in
-// the folders of the user and of the machine. The current folder is left out, which is
-// mostly one of definitions: whoever may edit these must not say where a password goes.
+// profiles are the places where clouds.yaml is looked for: OS_CLIENT_CONFIG_FILE, or the folders of
+// the user and of the machine. The current folder is left out: it often holds definitions, and
+// whoever may edit these must not decide where a password is sent.
 func profiles() []clouds.ParseOption {
 	folders := []string{filepath.Join("/etc", "openstack")}
 	own := os.Getenv("XDG_CONFIG_HOME")
@@ -139,11 +139,11 @@ func profiles() []clouds.ParseOption {
 	return []clouds.ParseOption{clouds.WithLocations(files...), clouds.WithPublicLocations(public...)}
 }
 
-// aLine finds in which line of a file a mistake is.
+// aLine matches the line number in an error of the YAML package.
 var aLine = regexp.MustCompile(`line \d+`)
 
-// unquoted is an error about a profile file without what stands in the file: it may be
-// a password.
+// unquoted is an error about a profile file without quotations from it: they may contain a
+// password.
 func unquoted(err error) string {
 	text := err.Error()
 	if strings.Contains(text, "unmarshal") {
@@ -152,8 +152,8 @@ func unquoted(err error) string {
 	return text
 }
 
-// transport asks again where a request failed that changes nothing, waits as it is
-// told, and carries no token elsewhere.
+// transport repeats requests that change nothing, waits as the server asks, and carries no token to
+// another server.
 func transport(with *tls.Config) http.Client {
 	c := retrying(Options{})
 	base := http.DefaultTransport.(*http.Transport).Clone()
@@ -164,7 +164,7 @@ func transport(with *tls.Config) http.Client {
 	return client
 }
 
-// safely refuses addresses that are none, or over which a password would be readable.
+// safely refuses addresses that are malformed, or over which a password could be read by others.
 func safely(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
@@ -173,7 +173,8 @@ func safely(address string) error {
 	return overTLS(u, "password")
 }
 
-// spoken is an error of the client in its own words, sorted by what it means.
+// spoken turns an error of the client package into a sentence, and sorts it by its meaning
+// (ErrGone, ErrMoved, ErrRefused).
 func spoken(err error) error {
 	var unexpected gophercloud.ErrUnexpectedResponseCode
 	if errors.As(err, &unexpected) {
@@ -181,7 +182,7 @@ func spoken(err error) error {
 			NeutronError struct{ Type, Message string }
 			Error        struct{ Message string }
 		}
-		_ = json.Unmarshal(unexpected.Body, &body) // what can't be read says nothing
+		_ = json.Unmarshal(unexpected.Body, &body) // a body that can't be decoded adds nothing
 		text := cmp.Or(body.Error.Message, http.StatusText(unexpected.Actual))
 		if body.NeutronError.Type != "" {
 			text = strings.TrimSpace(body.NeutronError.Type + ": " + body.NeutronError.Message)
@@ -195,7 +196,7 @@ func spoken(err error) error {
 	return plainly(err)
 }
 
-// ask sends a request and reads the answer into a value.
+// ask sends a request and decodes the answer.
 func (o *OpenStack) ask(ctx context.Context, account, method, path string, body, into any,
 	headers map[string]string) error {
 	c, err := o.client(ctx, account)
@@ -228,14 +229,14 @@ func (o *OpenStack) ask(ctx context.Context, account, method, path string, body,
 	return nil
 }
 
-// mostPage is how many things are asked for at once.
+// mostPage is the number of items that a page is asked to have.
 const mostPage = 500
 
-// extensions are lists that a cloud may not offer: they are empty there. Of the others a
-// cloud that knows nothing is one that was asked at the wrong place.
+// extensions are lists that a server may not offer; then they are taken as empty. If one of the
+// others is missing, the address is wrong.
 var extensions = []string{"address-groups", "floatingips", "routers"}
 
-// all reads a whole list, page by page.
+// all reads all pages of a list.
 func all[T any](ctx context.Context, o *OpenStack, account, what string, query url.Values, idOf func(T) string) ([]T,
 	error) {
 	var list []T
@@ -269,14 +270,14 @@ func all[T any](ctx context.Context, o *OpenStack, account, what string, query u
 			return list, nil
 		}
 		next := idOf(items[len(items)-1])
-		if next <= marker { // they come in the order of their ids
+		if next <= marker { // pages are sorted by id, so the cursor must grow
 			return nil, fmt.Errorf("the list of %s goes round in circles", what)
 		}
 		marker = next
 	}
 }
 
-// project is the id of an account's project: what the token is for.
+// project is the id of the project that an account's token is for.
 func (o *OpenStack) project(ctx context.Context, account string) (string, error) {
 	c, err := o.client(ctx, account)
 	if err != nil {

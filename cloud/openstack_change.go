@@ -137,7 +137,7 @@ func (o *OpenStack) Change(ctx context.Context, r Request, version string) (Obje
 		return Object{ID: r.ID},
 			o.ask(ctx, r.Account, http.MethodDelete, "security-groups/"+id, nil, nil, ifRevision(version))
 	case change.Attach:
-		return o.dress(ctx, r, version)
+		return o.attach(ctx, r, version)
 	}
 	before, err := o.still(ctx, r, version)
 	if err != nil {
@@ -180,7 +180,7 @@ func ifRevision(version string) map[string]string {
 	return map[string]string{"If-Match": "revision_number=" + version}
 }
 
-// still reads an object, which must have the version that a request is for.
+// still reads the object of a request and checks that it has the version that the request is for.
 func (o *OpenStack) still(ctx context.Context, r Request, version string) (Object, error) {
 	now, err := o.Read(ctx, r.Account, r.Of())
 	if err == nil && version != "" && now.Version != version {
@@ -237,7 +237,8 @@ func (o *OpenStack) createList(ctx context.Context, r Request) (Object, error) {
 	return o.Read(ctx, r.Account, Ref{"list", answer.List.ID})
 }
 
-// addRules adds all rules of a request in one, which the server takes whole or not at all.
+// addRules adds all rules of a request in one call, which the server carries out as a whole or not
+// at all.
 func (o *OpenStack) addRules(ctx context.Context, r Request) ([]json.RawMessage, error) {
 	rules := make([]osRule, len(r.Rules))
 	for i, text := range r.Rules {
@@ -257,7 +258,7 @@ func (o *OpenStack) addRules(ctx context.Context, r Request) ([]json.RawMessage,
 		return nil, fmt.Errorf("%d rules were to be made, and the answer tells of %d", len(rules), len(answer.Rules))
 	}
 	var lines []json.RawMessage
-	for i := range rules { // in the order in which they were asked for
+	for i := range rules { // in the order of the request
 		k := slices.IndexFunc(answer.Rules, func(x osRule) bool { return x.ID != "" && sameRule(x, rules[i]) })
 		if k < 0 {
 			return nil, errors.New("the answer tells of other rules than those that were to be made")
@@ -272,7 +273,7 @@ func (o *OpenStack) addRules(ctx context.Context, r Request) ([]json.RawMessage,
 	return lines, nil
 }
 
-// sameRule reports whether two rules say the same.
+// sameRule reports whether two rules mean the same.
 func sameRule(a, b osRule) bool {
 	x, y := ruleLine("", a), ruleLine("", b)
 	return x.Direction == y.Direction && slices.Equal(x.Services, y.Services) && slices.Equal(x.Peers, y.Peers) &&
@@ -292,7 +293,7 @@ func (o *OpenStack) labelList(ctx context.Context, r Request, before Object) err
 		map[string]any{"address_group": map[string]any{"description": description}}, nil, nil)
 }
 
-// setEntries adds entries or takes some away: drafts do one at a time.
+// setEntries adds entries to an address group or removes some; a draft never does both at once.
 func (o *OpenStack) setEntries(ctx context.Context, r Request, before Object) error {
 	var l osLine
 	if err := json.Unmarshal(before.Lines[0], &l); err != nil {
@@ -308,7 +309,8 @@ func (o *OpenStack) setEntries(ctx context.Context, r Request, before Object) er
 		if len(x.entries) == 0 {
 			continue
 		}
-		body := map[string]any{"addresses": x.entries} // without the name around it that all else has
+		// unlike all other requests, this one is not wrapped in the object's name
+		body := map[string]any{"addresses": x.entries}
 		if err := o.ask(ctx, r.Account, http.MethodPut, "address-groups/"+url.PathEscape(r.ID)+"/"+x.action, body,
 			nil, nil); err != nil {
 			return err
@@ -317,8 +319,8 @@ func (o *OpenStack) setEntries(ctx context.Context, r Request, before Object) er
 	return nil
 }
 
-// dress lets a port have other groups, if it has the revision that a version speaks of.
-func (o *OpenStack) dress(ctx context.Context, r Request, version string) (Object, error) {
+// attach attaches groups to a port, if the port still has the revision that the version names.
+func (o *OpenStack) attach(ctx context.Context, r Request, version string) (Object, error) {
 	revision := ""
 	for _, part := range strings.Split(version, ",") {
 		if port, n, _ := strings.Cut(part, "="); port == r.ID {

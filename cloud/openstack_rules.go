@@ -10,12 +10,13 @@ import (
 	"isonomos/core/service"
 )
 
-// protocols by their names, as numbers (IANA). Those with ports and the ICMPs have names of their own here.
+// protocols are the IANA numbers of protocols that OpenStack knows by name. TCP, UDP, SCTP and the
+// two ICMPs are missing: surveys know them by name too.
 var protocols = map[string]string{"ah": "51", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4",
 	"ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
 	"ipv6-opts": "60", "ipv6-route": "43", "ospf": "89", "pgm": "113", "rsvp": "46", "vrrp": "112"}
 
-// ruleLine is a rule as a line of a survey.
+// ruleLine writes a rule as a line of a survey.
 func ruleLine(account string, r osRule) osLine {
 	line := osLine{Kind: "rule", Account: account, Group: r.Group, ID: r.ID, Direction: "in", Action: "admit",
 		Services: []string{serviceText(r)}}
@@ -44,7 +45,7 @@ func ruleLine(account string, r osRule) osLine {
 	return line
 }
 
-// serviceText is what a rule lets through, as surveys say it.
+// serviceText writes the service of a rule as surveys do.
 func serviceText(r osRule) string {
 	if r.Protocol == nil || *r.Protocol == "any" || *r.Protocol == "0" {
 		return "any"
@@ -53,7 +54,7 @@ func serviceText(r osRule) string {
 	switch name {
 	case "icmp", "1", "icmpv6", "ipv6-icmp", "58":
 		name = "icmp"
-		if r.Family == "IPv6" { // also where it is called icmp
+		if r.Family == "IPv6" { // OpenStack may call ICMPv6 icmp in a rule of IPv6
 			name = "icmpv6"
 		}
 		switch {
@@ -81,7 +82,7 @@ func withPorts(name string, r osRule) string {
 	return fmt.Sprintf("%s %d-%d", name, *r.From, *r.To)
 }
 
-// ruleOf is a line of a survey as a rule.
+// ruleOf reads a line of a survey as a rule.
 func ruleOf(text json.RawMessage, group string) (osRule, error) {
 	var l osLine
 	if err := json.Unmarshal(text, &l); err != nil {
@@ -119,7 +120,7 @@ func ruleOf(text json.RawMessage, group string) (osRule, error) {
 	return r, r.setService(l.Services[0])
 }
 
-// setService sets protocol and ports, or ICMP type and code.
+// setService sets protocol and ports, or ICMP type and code, of a rule.
 func (r *osRule) setService(text string) error {
 	protocol, detail, _ := strings.Cut(text, " ")
 	switch protocol {

@@ -17,7 +17,7 @@ import (
 	"isonomos/core/estate"
 )
 
-// What OpenStack Networking says, as far as it is looked at.
+// The objects of OpenStack Networking, with the fields that are read.
 type (
 	osNetwork struct {
 		ID   string   `json:"id"`
@@ -96,8 +96,8 @@ type (
 	}
 )
 
-// Survey reads a project. OpenStack Networking has no moment for all of it: where
-// groups have changed meanwhile, they are read again.
+// Survey reads a project. OpenStack Networking can't give a snapshot of it: if groups have changed
+// meanwhile, they are read again.
 func (o *OpenStack) Survey(ctx context.Context, account string) ([]byte, error) {
 	project, err := o.project(ctx, account)
 	if err != nil {
@@ -124,7 +124,7 @@ func (o *OpenStack) Survey(ctx context.Context, account string) ([]byte, error) 
 	return nil, errChanged
 }
 
-// groups are a project's own groups, in the order of their ids.
+// groups reads a project's own groups, sorted by id.
 func (o *OpenStack) groups(ctx context.Context, account, project string) ([]osGroup, error) {
 	return all(ctx, o, account, "security-groups", url.Values{"project_id": {project}},
 		func(g osGroup) string { return g.ID })
@@ -165,7 +165,7 @@ func (o *OpenStack) surveyWith(ctx context.Context, account, project string, gro
 	put := func(line any) {
 		text, err := json.Marshal(line)
 		if err != nil {
-			panic(err) // texts and numbers
+			panic(err) // encoding texts and numbers can't fail
 		}
 		out.Write(append(text, '\n'))
 	}
@@ -214,7 +214,7 @@ func (o *OpenStack) surveyWith(ctx context.Context, account, project string, gro
 	return out.Bytes(), nil
 }
 
-// gateways are the subnets that have a router with a way to the outside.
+// gateways finds the subnets that have a router with a gateway to the outside.
 func gateways(ports []osPort, routers []osRouter) map[string]bool {
 	open := make(map[string]bool)
 	for _, r := range routers {
@@ -231,7 +231,7 @@ func gateways(ports []osPort, routers []osRouter) map[string]bool {
 	return outside
 }
 
-// osLine is a line of a survey, as far as OpenStack has something to say.
+// An osLine is a line of a survey, with the fields that OpenStack can fill.
 type osLine struct {
 	Kind        string            `json:"kind"`
 	Account     string            `json:"account,omitempty"`
@@ -273,7 +273,7 @@ type osInterface struct {
 	Filtered bool     `json:"filtered"`
 }
 
-// labelsOfTags are tags as labels: k=v, or one without a value.
+// labelsOfTags reads tags as labels: k=v, or k without a value.
 func labelsOfTags(tags []string) map[string]string {
 	if len(tags) == 0 {
 		return nil
@@ -286,7 +286,7 @@ func labelsOfTags(tags []string) map[string]string {
 	return labels
 }
 
-// tagsOfLabels is the reverse.
+// tagsOfLabels is the reverse of labelsOfTags.
 func tagsOfLabels(labels map[string]string) []string {
 	tags := []string{}
 	for _, name := range slices.Sorted(maps.Keys(labels)) {
@@ -298,8 +298,8 @@ func tagsOfLabels(labels map[string]string) []string {
 	return tags
 }
 
-// groupLines are a group and its rules in the order of their ids: OpenStack promises none,
-// and gives another one when its database thinks of another way to them.
+// groupLines are the lines of a group and of its rules. Rules are sorted by id: OpenStack promises
+// no order, and may change it between two answers.
 func groupLines(account string, g osGroup) []osLine {
 	lines := []osLine{{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances",
 		Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default", Stateful: g.Stateful}}
@@ -310,7 +310,8 @@ func groupLines(account string, g osGroup) []osLine {
 	return lines
 }
 
-// mark is how a list, which can't be tagged, says whose it is: at the end of its description.
+// mark is how an address group, which can't have tags, is marked as an estate's own: at the end of
+// its description.
 var mark = regexp.MustCompile(` ?\[` + estate.OwnLabel + `=([^\]]*)\]$`)
 
 func listLine(account string, l osList) osLine {
@@ -323,7 +324,8 @@ func listLine(account string, l osList) osLine {
 	return line
 }
 
-// marked is a list's description with its mark. It has no room for other labels.
+// marked adds the mark to an address group's description. Other labels than the mark are refused:
+// there is no place for them.
 func marked(description string, labels map[string]string) (string, error) {
 	for name := range labels {
 		if name != estate.OwnLabel {
@@ -340,8 +342,9 @@ func marked(description string, labels map[string]string) (string, error) {
 	return description, nil
 }
 
-// instanceLines are the devices of ports. A port of no device is one by itself; those
-// of the network's own services filter nothing and are left out.
+// instanceLines are the lines of instances: the devices of ports. A port without a device is an
+// instance by itself. Ports of the network's own services (DHCP, routers) are not filtered, and are
+// left out.
 func instanceLines(account string, ports []osPort, floating []osFloating) []osLine {
 	public := make(map[string][]string)
 	for _, f := range floating {

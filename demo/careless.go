@@ -18,8 +18,8 @@ import (
 	"isonomos/evidence"
 )
 
-// A Truth is who really needs what a careless rule lets everyone have. Only the
-// generator knows: flows show it, among the noise.
+// A Truth says who really needs what a careless rule lets everyone have. Only the generator knows
+// it; flows show it, among noise.
 type Truth struct {
 	Group   string       `json:"group"` // the group's full name
 	Rule    string       `json:"rule"`
@@ -30,15 +30,15 @@ type Truth struct {
 
 	to      *estate.Group
 	service service.Spec
-	users   []netip.Addr // those of Peers that came within the days that were watched
+	users   []netip.Addr // those of Peers that came within the observed days
 }
 
-// The days that are watched, up to the survey.
+// days of flows, up to the survey
 const carelessDays = 14
 
-// Careless adds rules that are open to everyone to instance groups of an estate, about
-// as many as asked for, and says who really needs them: another group, a list, or a
-// few addresses. The same estate and seed give the same.
+// Careless adds rules that are open to everyone to instance groups of an estate, about as many as
+// asked for. It returns who really needs them: another group, a list, or a few addresses. The same
+// estate and seed give the same result.
 func Careless(e *estate.Estate, rules int, seed uint64) []Truth {
 	random := rand.New(rand.NewPCG(seed, 0xca7e))
 	d := decide.New(e)
@@ -125,9 +125,8 @@ func firstFreeRank(g *estate.Group) int {
 	return rank
 }
 
-// CarelessFlows writes what was seen in fourteen days of the rules that Careless
-// added, as CSV: those who need them, some often and some once, and strangers who
-// never come to anything.
+// CarelessFlows writes fourteen days of flows through the rules that Careless added, as CSV: of
+// those who need them, some often and some once, and of strangers whose attempts lead to nothing.
 func CarelessFlows(w io.Writer, e *estate.Estate, truths []Truth, seed uint64) error {
 	g := flowMaker{random: rand.New(rand.NewPCG(seed, 0xf10))}
 	d := decide.New(e)
@@ -155,7 +154,7 @@ func CarelessFlows(w io.Writer, e *estate.Estate, truths []Truth, seed uint64) e
 			}
 		}
 		for range g.random.IntN(12) {
-			// the lower ones are the estate's own
+			// the lower addresses are the estate's own
 			from := netip.AddrFrom4([4]byte{192, 0, 2, byte(130 + g.random.IntN(120))})
 			if to := target(t, from); to.IsValid() {
 				g.add(moment(), 1, from, to, "tcp", port, false)

@@ -14,17 +14,17 @@ import (
 	"isonomos/evidence"
 )
 
-// days is how long the demo's flows were watched.
+// days is the number of days of the demo's flows.
 const days = 14
 
-// A habit is traffic that comes back: who talks to whom, on what, how often.
+// A habit is recurring traffic: who talks to whom, on what, how often.
 type habit struct {
-	from, to string // hosts or addresses; several are parted by spaces
+	from, to string // names of hosts, or addresses, separated by spaces
 	protocol string
 	port     int
-	weekday  int // flows a working day, of all pairs together
+	weekday  int // flows on a working day, of all pairs together
 	weekend  int
-	seconds  int  // how long a flow lasts, about
+	seconds  int  // approximate duration of a flow
 	outside  bool // to the public address
 }
 
@@ -70,7 +70,7 @@ var habits = []habit{
 		outside: true},
 }
 
-// scanned are the ports that strangers try at public addresses.
+// scanned are ports that strangers try at public addresses.
 var scanned = []int{22, 22, 22, 23, 80, 445, 1433, 3306, 3389, 5432, 8080}
 
 type seen struct {
@@ -78,8 +78,8 @@ type seen struct {
 	line  string
 }
 
-// Flows writes the flows of fourteen days up to the survey as CSV: habits, the
-// noise of scanners, weekend dips, one monthly job. They are the same each time.
+// Flows writes fourteen days of flows, up to the survey, as CSV: habits, scanners, quiet weekends,
+// one monthly job. They are always the same.
 func Flows(w io.Writer) error {
 	g := flowMaker{random: rand.New(rand.NewPCG(20261120, 14)), byName: make(map[string]host)}
 	for _, h := range hosts {
@@ -130,9 +130,9 @@ func (g *flowMaker) day(day time.Time, number int) {
 	}
 }
 
-// scan is one try of a stranger at a public address. It is never answered.
+// scan is an attempt of a stranger at a public address. It is never answered.
 func (g *flowMaker) scan(day time.Time) {
-	if g.random.IntN(6) == 0 { // over IPv6, where somebody found the ledger
+	if g.random.IntN(6) == 0 { // over IPv6, where somebody has found the ledger
 		b := netip.MustParseAddr("2001:db8:bad::").As16()
 		b[14], b[15] = byte(g.random.IntN(4)), byte(g.random.IntN(200))
 		to := netip.MustParseAddr("2001:db8:20:3::5")
@@ -151,7 +151,7 @@ func (g *flowMaker) scan(day time.Time) {
 }
 
 func (g *flowMaker) moment(day time.Time) time.Time {
-	// Most of the day's traffic is between 6 and 20 o'clock.
+	// Most traffic is between 6 and 20 o'clock.
 	hour := (6 + g.random.IntN(14) + g.random.IntN(5)*g.random.IntN(2)) % 24
 	return day.Add(time.Duration(hour)*time.Hour + time.Duration(g.random.IntN(3600))*time.Second)
 }

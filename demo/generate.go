@@ -9,24 +9,24 @@ import (
 	"isonomos/core/service"
 )
 
-// A Size says how large a generated estate is to be.
+// A Size says how large a generated estate should be.
 type Size struct {
 	Accounts, Groups, Instances, Rules int
 	Seed                               uint64
 	Clean                              bool // without mistakes
 }
 
-// A Planted mistake is one that the generator put into an estate on purpose.
+// A Planted mistake was put into a generated estate on purpose.
 type Planted struct {
 	Check   string `json:"check"`   // the check that finds it
 	Account string `json:"account"` // where it is
-	Group   string `json:"group"`   // the group's full name; empty where the mistake is in no group
-	Rule    string `json:"rule"`    // the id of the rule; empty where it is no single one
+	Group   string `json:"group"`   // the group's full name; empty if it is about no group
+	Rule    string `json:"rule"`    // the id of the rule; empty if it is about no single one
 	About   string `json:"about"`
 }
 
-// MayBeOpen is the law that a generated estate is to be judged by: what its
-// doors let in from everyone is meant to be open.
+// MayBeOpen is a law for generated estates: what their doors let in from everyone is meant to be
+// open.
 const MayBeOpen = `law may-be-open "What may be open to the internet" {
   only     admit https from internet
   severity high
@@ -34,10 +34,9 @@ const MayBeOpen = `law may-be-open "What may be open to the internet" {
 }
 `
 
-// Generate makes an estate of about the given size with the proportions of a
-// real one, and the mistakes that are planted in it, which are its only grave
-// ones. The same size and seed make the same estate. Groups beyond those that the
-// size asks for are the clouds' built-in ones.
+// Generate makes an estate of about the given size, in the proportions of a real one, with planted
+// mistakes. It contains no other grave mistakes. The same size and seed make the same estate. The
+// built-in groups of clouds come on top of the given number.
 func Generate(size Size) (*estate.Estate, []Planted) {
 	g := &generator{Estate: estate.Estate{Name: "generated", Taken: Taken},
 		rand: rand.New(rand.NewPCG(size.Seed, 0x15_0401)), size: size, ids: make(map[string]int)}
@@ -71,21 +70,21 @@ type generator struct {
 	rand    *rand.Rand
 	size    Size
 	ids     map[string]int
-	public  int // public IPv4 addresses given out
+	public  int // number of public IPv4 addresses given out
 	rules   int
 	homes   []*home
 	planted []Planted
 }
 
-// A home is one network with what stands in it.
+// A home is a network and what is in it.
 type home struct {
 	account *estate.Account
 	network *estate.Network
 	subnets [3]*estate.Subnet // front (internet), inner (nat), data (nat)
-	hosts   [3]int            // addresses given out
-	groups  []*estate.Group   // those that mistakes can be planted in
+	hosts   [3]int            // number of addresses given out
+	groups  []*estate.Group   // those in which mistakes can be planted
 	lists   []*estate.List
-	base    *estate.Group // attached to all instances, beside their own; nil where one group is the limit
+	base    *estate.Group // attached to all instances beside their own; nil in clouds of one group for each interface
 }
 
 func (g *generator) id(kind string) string {
@@ -95,10 +94,10 @@ func (g *generator) id(kind string) string {
 
 func pick[T any](r *rand.Rand, from []T) T { return from[r.IntN(len(from))] }
 
-// account makes one account with its share of everything.
+// account makes an account with its share of everything.
 func (g *generator) account(i int) {
 	cloud := g.Clouds[0]
-	for k, left := 0, i*37%100; k < len(generatedClouds); k++ { // every hundred accounts have the exact shares
+	for k, left := 0, i*37%100; k < len(generatedClouds); k++ { // every hundred accounts have exactly these shares
 		if left < generatedClouds[k].share {
 			cloud = g.Clouds[k]
 			break
@@ -167,15 +166,15 @@ func (g *generator) home(a *estate.Account, groups, instances int) {
 	g.applications(h, groups, instances)
 }
 
-// stranger is a small public range of somebody else.
+// stranger is a small public range of somebody outside.
 func (g *generator) stranger() netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{203, 0, 113, byte(g.rand.IntN(64) * 4)}), 30)
 }
 
-// firstRank is the rank of a group's first rule: mistakes are planted before it.
+// firstRank is the rank of a group's first rule. Mistakes are planted before it.
 const firstRank = 200
 
-// rule adds a rule to a group. In clouds with ranks they are 50 apart.
+// rule adds a rule to a group, in clouds with ranks 50 after the last one.
 func (g *generator) rule(to *estate.Group, direction estate.Direction, action estate.Action, services []service.Spec,
 	peers []estate.Peer, because string) *estate.Rule {
 	g.rules++
@@ -198,7 +197,7 @@ func (g *generator) group(h *home, name, about string) *estate.Group {
 	return made
 }
 
-// builtIn makes what the cloud made by itself, put in order.
+// builtIn makes the groups that clouds create themselves, without their usual faults.
 func (g *generator) builtIn(h *home) {
 	switch h.account.Cloud.Dialect {
 	case "union", "flat":
@@ -258,9 +257,9 @@ var tiers = []tier{
 	{"store", "database", 2, 5432},
 }
 
-// applications fills a home with groups, by applications of five tiers, and their instances.
+// applications fills a home with applications of five tiers: their groups and instances.
 func (g *generator) applications(h *home, groups, instances int) {
-	if groups > 1 && h.account.Cloud.Dialect != "ranked" { // there, one group is all that an interface can have
+	if groups > 1 && h.account.Cloud.Dialect != "ranked" { // in ranked clouds an interface can only have one group
 		h.base = g.group(h, "base", "what every machine needs")
 		g.say(h.base, h, 443, h.lists[1], "updates")
 		groups--
@@ -297,13 +296,13 @@ func (g *generator) applications(h *home, groups, instances int) {
 	g.hosts(h, made, ops, instances)
 }
 
-// homesWanted is how many homes there will be.
+// homesWanted is the number of homes there will be.
 func (g *generator) homesWanted() int {
 	perAccount := (g.size.Groups/max(1, g.size.Accounts) + 399) / 400
 	return max(1, g.size.Accounts) * max(1, perAccount)
 }
 
-// say lets a service in from a list.
+// say admits a service from a list.
 func (g *generator) say(to *estate.Group, h *home, port uint16, l *estate.List, because string) {
 	if to == h.base {
 		g.letOut(to, h, tcp(port), list(l), because)
@@ -322,7 +321,7 @@ func (g *generator) letOut(to *estate.Group, h *home, services []service.Spec, p
 	return g.rule(to, estate.Out, estate.Admit, services, g.spelt(h, peers), because)
 }
 
-// spelt writes lists out where the dialect has none of one's own.
+// spelt replaces lists by their ranges in dialects without lists.
 func (g *generator) spelt(h *home, peers []estate.Peer) []estate.Peer {
 	if d := h.account.Cloud.Dialect; (d == "ranked" || d == "layered") && peers[0].Kind == estate.PeerList {
 		var entries []netip.Prefix
@@ -334,7 +333,7 @@ func (g *generator) spelt(h *home, peers []estate.Peer) []estate.Peer {
 	return peers
 }
 
-// close shuts what a ranked cloud lets through by itself.
+// close refuses what a ranked cloud lets through by itself.
 func (g *generator) close(to *estate.Group, h *home) {
 	if h.account.Cloud.Dialect == "ranked" {
 		g.rule(to, estate.In, estate.Refuse, anything, everybody, "nothing else")
@@ -342,7 +341,7 @@ func (g *generator) close(to *estate.Group, h *home) {
 	}
 }
 
-// purpose gives a tier the rules that it is there for.
+// purpose gives a tier the rules that its role needs.
 func (g *generator) purpose(h *home, to *estate.Group, app []*estate.Group, t int, ops *estate.Group) {
 	next := func(i int) *estate.Group { // the tier that this one calls
 		if i < len(app) {
@@ -382,7 +381,7 @@ func (g *generator) purpose(h *home, to *estate.Group, app []*estate.Group, t in
 var reasons = []string{"readings", "positions", "requested by the harbour master", "nightly copy", "status page",
 	"handover to the neighbours", "ticket 4411", "invoices", "", "metrics", "for the tide table"}
 
-// fill adds rules of an everyday kind, each on a port of its own.
+// fill adds ordinary rules, each on a port of its own.
 func (g *generator) fill(h *home, to *estate.Group, others []*estate.Group, n int) {
 	n = min(n, 35)
 	port := uint16(20000 + g.rand.IntN(200))
@@ -427,7 +426,7 @@ func (g *generator) fill(h *home, to *estate.Group, others []*estate.Group, n in
 	}
 }
 
-// hosts makes the instances of a home, at least one of each group where there are enough.
+// hosts makes the instances of a home, at least one for each group if there are enough.
 func (g *generator) hosts(h *home, made []*estate.Group, ops *estate.Group, instances int) {
 	all := made
 	if ops != nil {
@@ -453,7 +452,7 @@ func (g *generator) hosts(h *home, made []*estate.Group, ops *estate.Group, inst
 		switch {
 		case t.name == "door" && app >= 0:
 			g.publish(f)
-			// there, balancers would need rules for probes
+			// in ranked clouds balancers would need rules for probes
 			if doors[app] == nil && h.account.Cloud.Dialect != "ranked" {
 				i.Kind = estate.Balancer
 				doors[app] = i
@@ -481,10 +480,10 @@ func (g *generator) face(h *home, i *estate.Instance, subnet int) *estate.Interf
 	return f
 }
 
-// publish gives an interface public addresses: IPv4 while the documentation
-// ranges have any left, IPv6 always.
+// publish gives an interface public addresses: IPv4 as long as the documentation ranges last, IPv6
+// always.
 func (g *generator) publish(f *estate.Interface) {
-	if n := g.public; n < 120 { // the rest of the ranges is for others
+	if n := g.public; n < 120 { // the rest of the ranges is for other uses
 		f.Public = append(f.Public, netip.AddrFrom4([4]byte{192, 0, 2, byte(n) + 1}))
 	} else if n < 240 {
 		f.Public = append(f.Public, netip.AddrFrom4([4]byte{198, 51, 100, byte(n-120) + 1}))

@@ -11,15 +11,14 @@ import (
 	"isonomos/core/service"
 )
 
-// What people made by hand in the demo's clouds: groups that nobody has written
-// into the definitions yet, and one rule that was added at night. Most of what a
-// survey alone can show to be wrong is here.
+// What people made by hand in the demo's clouds: groups that the definitions don't have yet, and a
+// rule that was added at night. Most of what a survey alone shows to be wrong is here.
 
-// A madeGroup is a group that was made by hand, with its rules, each written as
-// "in|out admit|refuse RANK SERVICE from PEER, PEER # reason".
+// A madeGroup is a group that was made by hand. Each rule is written as "in|out admit|refuse RANK
+// SERVICE from PEER, PEER # reason".
 type madeGroup struct {
 	network, name, about string
-	subnets              []string // around which it stands; it is for instances where there are none
+	subnets              []string // to which it is attached; it is for instances if there are none
 	rules                []string
 }
 
@@ -87,7 +86,7 @@ var madeByHand = []madeGroup{
 	}},
 }
 
-// madeHosts are the instances behind them.
+// madeHosts are the instances of these groups.
 var madeHosts = []struct {
 	host
 	group      string
@@ -115,7 +114,7 @@ var madeHosts = []struct {
 		true},
 }
 
-// makeByHand adds what people made.
+// makeByHand adds what people made by hand.
 func (s *surveyor) makeByHand() {
 	for _, x := range []struct{ network, name, ranges, route string }{
 		{"tides/quay", "archive", "10.20.7.0/24", "0.0.0.0/0 nat 198.51.100.90"},

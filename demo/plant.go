@@ -9,10 +9,10 @@ import (
 	"isonomos/core/service"
 )
 
-// A mistake is one kind of thing that is planted.
+// A mistake is a kind of mistake that can be planted.
 type mistake struct {
 	check   string
-	dialect []string // where it can be planted; none means everywhere
+	dialect []string // dialects in which it can be planted; empty means all
 	tier    string   // the end of the group's name; empty means any
 	plant   func(g *generator, h *home, to *estate.Group) (rule *estate.Rule, about string)
 }
@@ -39,7 +39,7 @@ func prefixes(texts ...string) []estate.Peer {
 	return ranges(all...)
 }
 
-// within is a part of a home's network: its third byte, and a length.
+// within is a range in a home's network, by its third byte and its length.
 func within(h *home, third byte, bits int) []estate.Peer {
 	base := h.network.Ranges[0].Addr().As4()
 	return ranges(netip.PrefixFrom(netip.AddrFrom4([4]byte{base[0], base[1], third, 0}), bits))
@@ -166,8 +166,8 @@ var mistakes = []mistake{
 	}},
 }
 
-// plant puts mistakes into groups: each kind once for every 500 groups, and once
-// at least where there is a group that can have it. No group gets two.
+// plant puts mistakes into groups: each kind once for every 500 groups, and at least once if any
+// group can have it. No group gets two.
 func (g *generator) plant() {
 	type place struct {
 		h  *home
@@ -207,7 +207,7 @@ func (g *generator) plant() {
 		for range max(1, total/500) {
 			p, ok := take(m, func(p place) bool {
 				switch m.check {
-				// one for each network: they are about more than the group
+				// only one for each network: they concern more than the group
 				case "one-way", "unfiltered", "default-group", "probe-shut":
 					if used[p.h][m.check] || len(attached[p.to]) == 0 {
 						return false
@@ -276,7 +276,7 @@ func (g *generator) plant() {
 	}
 }
 
-// free is a group of a home that has no mistake yet, or nil.
+// free is a group of a home without a mistake, or nil.
 func free(h *home, touched map[*estate.Group]bool) *estate.Group {
 	for _, to := range h.groups {
 		if !touched[to] {
@@ -291,7 +291,7 @@ func (g *generator) defaultOf(h *home) *estate.Group {
 	return g.Groups[i]
 }
 
-// lower is a network of a lower stage that can be peered with one of production.
+// lower is a network of a lower stage that can peer with one of production.
 func (g *generator) lower(h *home) *home {
 	for _, x := range g.homes {
 		if stage := x.account.Labels["stage"]; stage != "production" && x.account.Cloud == h.account.Cloud &&
@@ -302,7 +302,7 @@ func (g *generator) lower(h *home) *home {
 	return nil
 }
 
-// cross peers two networks and lets a group of the lower one reach a store of the higher.
+// cross makes two networks peer and lets a group of the lower one reach a store of the higher.
 func (g *generator) cross(h, lower *home, from, to *estate.Group) *estate.Rule {
 	for _, pair := range [][2]*home{{h, lower}, {lower, h}} {
 		here, there := pair[0].network, pair[1].network

@@ -15,8 +15,8 @@ import (
 // A host is one instance of the demo estate.
 type host struct {
 	name, network, subnet string
-	number                byte   // the last part of its private addresses
-	public, public6       string // may be missing
+	number                byte   // the last byte of its private addresses
+	public, public6       string // may be empty
 	labels                estate.Labels
 	kind                  estate.InstanceKind
 }
@@ -93,7 +93,7 @@ var hosts = []host{
 	{name: "rig-2", network: "lab/bench", subnet: "bench", number: 6, labels: role("rig")},
 }
 
-// routes are those of the demo's subnets: what leads where, beside the peering.
+// routes are the routes of the demo's subnets, apart from those to peers.
 var routes = map[string][]string{
 	"tides/quay/front":            {"0.0.0.0/0 internet", "::/0 internet", "10.30.0.0/16 peer", "fd20:77a::/48 peer"},
 	"tides/quay/sensors":          {"0.0.0.0/0 internet", "10.30.0.0/16 peer"},
@@ -113,9 +113,8 @@ var routes = map[string][]string{
 	"lab/bench/bench":             {"0.0.0.0/0 internet"},
 }
 
-// Survey is what the demo's clouds say: the definitions as they were carried
-// out, instances, routes, the default group of each network, and what people
-// made by hand.
+// Survey is what the demo's clouds contain: the definitions, carried out; instances, routes, the
+// default group of each network, and what people made by hand.
 func Survey() (*estate.Estate, error) {
 	d, err := definitions()
 	if err != nil {
@@ -139,7 +138,7 @@ func Survey() (*estate.Estate, error) {
 	}
 	for _, n := range s.Networks {
 		if n.Account.Cloud.Dialect != "union" {
-			continue // the other clouds make no default group for instances
+			continue // the other clouds have no default group for instances
 		}
 		g := &estate.Group{Account: n.Account, Network: n, ID: s.id("grp"), Name: "default", For: estate.ForInstances,
 			Description: "default group of the network", BuiltIn: true, Default: true}
@@ -160,7 +159,7 @@ type surveyor struct {
 	ids map[string]int
 }
 
-// id makes the next identifier of a kind: "grp-01".
+// id makes the next id of a kind: "grp-01".
 func (s *surveyor) id(kind string) string {
 	s.ids[kind]++
 	return fmt.Sprintf("%s-%02d", kind, s.ids[kind])
@@ -168,7 +167,7 @@ func (s *surveyor) id(kind string) string {
 
 func route(n *estate.Network, text string) estate.Route {
 	var to, via, address string
-	_, _ = fmt.Sscan(text, &to, &via, &address) // the address is there for some only
+	_, _ = fmt.Sscan(text, &to, &via, &address) // only some routes have an address
 	r := estate.Route{To: netip.MustParsePrefix(to), Via: estate.Via(via)}
 	if r.Via == estate.ViaPeer {
 		r.Network = n.Peered[0]
@@ -179,8 +178,8 @@ func route(n *estate.Network, text string) estate.Route {
 	return r
 }
 
-// carryOut puts the compiled groups in the place of the defined ones, with their
-// lists in each account that uses them.
+// carryOut replaces the defined groups by compiled ones, with their lists in each account that uses
+// them.
 func (s *surveyor) carryOut() error {
 	d := decide.New(&s.Estate)
 	rules := make(map[*estate.Group][]estate.Rule)
@@ -276,7 +275,8 @@ func (s *surveyor) addHosts() {
 	}
 	hand("front-door", 8443, 8443, "booking-1", "booking-2", "booking-3")
 	hand("roster-door", 443, 443, "roster-1", "roster-2")
-	// By mistake nothing lets the probes out of gate-door, which asks on another port than it serves.
+	// The planted mistake: gate-door probes another port than it serves, and nothing lets the
+	// probes out.
 	hand("gate-door", 443, 8443, "gateway-1", "gateway-2")
 }
 
@@ -311,7 +311,7 @@ func (s *surveyor) addHost(h host) *estate.Instance {
 	return i
 }
 
-// hostAddress is the address of a subnet's range with a last part.
+// hostAddress is the address in a subnet's range with the given last byte.
 func hostAddress(r netip.Prefix, number byte) netip.Addr {
 	b := r.Addr().AsSlice()
 	b[len(b)-1] = number

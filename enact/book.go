@@ -15,23 +15,22 @@ import (
 	"isonomos/store"
 )
 
-// What the touched objects are believed to be, step by step: an object that is read
-// must be as believed before a step, or as it is to be after it. Anything else was
-// done by somebody else.
+// What the objects of a run are believed to contain, step by step. An object that is read must be
+// as believed before a step, or as it should be after it. If it is neither, somebody else has
+// changed it.
 
-// A content is what counts of an object: of a group its labels and rules, of a list
-// its labels and entries, of an instance or a subnet which groups are
-// attached to it.
+// A content is what matters of an object: of a group its labels and rules, of a list its labels and
+// entries, of an instance or subnet which groups are attached.
 type content struct {
 	kind    string
 	name    string
 	labels  map[string]string
-	rules   map[string]string   // what a rule says, by its id
+	rules   map[string]string   // what each rule says, by id
 	entries []string            // sorted
-	groups  map[string][]string // by interface; of a subnet, by its own id; sorted
+	groups  map[string][]string // by interface, sorted; of a subnet, by its own id
 }
 
-// A line is what is looked at of a survey's line.
+// A line is what is read of a survey's line.
 type line struct {
 	Kind        string            `json:"kind"`
 	Account     string            `json:"account"`
@@ -56,10 +55,10 @@ type line struct {
 	} `json:"interfaces"`
 }
 
-// text is what a rule says, in one way to write it.
+// text is what a rule says, in a canonical form.
 func (l line) text() string {
 	var peers []string
-	_ = json.Unmarshal(l.Peers, &peers) // what is no list of texts says nothing
+	_ = json.Unmarshal(l.Peers, &peers) // what is not a list of texts is left empty
 	for i, p := range peers {
 		peers[i] = rangeText(p)
 		if kind, ref, ok := strings.Cut(p, ":"); ok && (kind == "group" || kind == "list") {
@@ -79,7 +78,7 @@ func (l line) text() string {
 		l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
 }
 
-// rangeText is a range or address in one way to write it; other texts stay.
+// rangeText is the canonical form of a range or address. Other texts are returned as they are.
 func rangeText(text string) string {
 	if p, err := store.ParseRange(text); err == nil {
 		return p.Masked().String()
@@ -87,7 +86,7 @@ func rangeText(text string) string {
 	return text
 }
 
-// contentOf reads what counts of an object's lines.
+// contentOf reads the content of an object from its lines.
 func contentOf(lines []json.RawMessage) (content, error) {
 	var c content
 	if len(lines) == 0 {
@@ -124,8 +123,8 @@ func sortedCopy(list []string) []string {
 	return slices.Sorted(slices.Values(list))
 }
 
-// equal reports whether two contents are the same; added rules of the second, which
-// have made-up ids, may have any.
+// equal reports whether two contents are the same. Rules of the second with made-up ids match rules
+// of any id.
 func (c content) equal(want content) bool {
 	if !maps.Equal(c.labels, want.labels) || !slices.Equal(c.entries, want.entries) ||
 		!maps.EqualFunc(c.groups, want.groups, slices.Equal) {
@@ -135,13 +134,13 @@ func (c content) equal(want content) bool {
 	return ok
 }
 
-// rename finds the ids that rules with made-up ids have got: those of rules that say
-// the same and that are not known. It reports whether all rules fit.
+// rename finds the real ids of rules with made-up ids: those of rules that say the same and have an
+// unknown id. It reports whether every rule has been found.
 func (c content) rename(want content) (ids map[string]string, ok bool) {
 	if len(c.rules) != len(want.rules) {
 		return nil, false
 	}
-	free := make(map[string][]string) // ids of unknown rules, by what they say
+	free := make(map[string][]string) // by what the rules say: ids that are not known
 	for id, text := range c.rules {
 		known, there := want.rules[id]
 		if there && known != text {
@@ -166,7 +165,7 @@ func (c content) rename(want content) (ids map[string]string, ok bool) {
 	return ids, true
 }
 
-// after is the content after a request; ids are those that rules got, where they are known.
+// after is the content after a request. ids are the ids of added rules, where they are known.
 func (c content) after(r cloud.Request) (content, error) {
 	next := c
 	switch r.Do {

@@ -15,26 +15,26 @@ import (
 	"isonomos/core/change"
 )
 
-// A book holds what a lane's objects are believed to be.
+// A book holds what the objects of a lane are believed to contain.
 type book struct {
 	r    *Run
 	held map[ident]*page
 }
 
-// An ident is an object of a cloud by its real id.
+// An ident identifies an object by account, kind and real id.
 type ident struct{ account, kind, id string }
 
 func (a ident) compare(b ident) int {
 	return cmp.Or(strings.Compare(a.account, b.account), strings.Compare(a.kind, b.kind), strings.Compare(a.id, b.id))
 }
 
-// A page is one object.
+// A page is what is believed of one object.
 type page struct {
 	now     content
-	version string // empty until it was read
+	version string // empty until the object is read
 }
 
-// open begins with the objects as the draft saw them.
+// open begins a book with the objects as the draft saw them.
 func (b *book) open(lane *Lane, objects []Touched) error {
 	for _, o := range objects {
 		if !slices.Contains(lane.Accounts, o.Account) {
@@ -49,7 +49,7 @@ func (b *book) open(lane *Lane, objects []Touched) error {
 	return nil
 }
 
-// note keeps what an object is believed to be after a step that is done.
+// note records what an object contains after a step.
 func (b *book) note(s *Step) error {
 	request := b.r.names.request(s.Request)
 	of := request.Of()
@@ -65,8 +65,8 @@ func (b *book) note(s *Step) error {
 	return err
 }
 
-// noteMade keeps what was made, as it was then: of a run that is carried on, the later
-// steps are noted on top.
+// noteMade records an object that an earlier part of the run made, as it was then; later steps are
+// noted on top.
 func (b *book) noteMade(s *Step, request cloud.Request) error {
 	kind := request.Do.Of()
 	at := ident{request.Account, kind, request.ID}
@@ -78,7 +78,7 @@ func (b *book) noteMade(s *Step, request cloud.Request) error {
 	return err
 }
 
-// made is the content of what a step made, as it was then.
+// made is the content of an object right after the step that made it.
 func (n *names) made(s *Step, request cloud.Request) (content, error) {
 	now, err := contentOf([]json.RawMessage{request.Object})
 	if err != nil {
@@ -93,7 +93,7 @@ func (n *names) made(s *Step, request cloud.Request) (content, error) {
 	return now, nil
 }
 
-// everyones are the ranges of the rules by which a new group lets everything out.
+// everyones are the ranges in the rules of a new group that let everything out.
 var everyones = []string{"0.0.0.0/0", "::/0"}
 
 // letOut is what such a rule says.
@@ -101,7 +101,7 @@ func letOut(everyone string) string {
 	return line{Direction: "out", Peers: encode([]string{everyone}), Services: []string{"any"}}.text()
 }
 
-// ownRule is the made-up id of such a rule of a group with a made-up id.
+// ownRule is the made-up id of such a rule in a group with a made-up id.
 func ownRule(group string, n int) string { return fmt.Sprintf("%s.%d", group, n+1) }
 
 func (b *book) read(ctx context.Context, at ident) (cloud.Object, error) {
@@ -113,14 +113,15 @@ func (b *book) read(ctx context.Context, at ident) (cloud.Object, error) {
 }
 
 const (
-	// mostTries bounds how often a request is sent, and mostReads how often an object is
-	// read that does not look as it can: an answer may be from before.
+	// mostTries bounds how often a request is sent. mostReads bounds how often an object is read
+	// again that looks impossible, since an answer may be stale.
 	mostTries = 12
 	mostReads = 8
 )
 
-// carry sends a request until it is known to be done, or that it can't be. It returns
-// the ids that were given. before says that a run that was broken off may have sent it.
+// carry sends a request until it is certain that it has been carried out, or that it can't be. It
+// returns the ids of what was made. before says that an earlier part of the run may have sent the
+// request.
 func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string,
 	found bool, err error) {
 	in, err := b.r.Clouds(request.Account)
@@ -141,7 +142,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 		return nil, false, err
 	}
 	deletes := request.Do.Deletes()
-	unsure := before // a request may have been carried out already
+	unsure := before // an earlier request may have been carried out
 	if err := b.arrived(ctx, in, before); err != nil {
 		return nil, false, err
 	}
@@ -182,7 +183,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 		if looked != nil || done {
 			return given, done, looked
 		}
-		if refused && try >= mostReads { // what was read may have been from before
+		if refused && try >= mostReads { // a stale answer may have misled us
 			return nil, false, err
 		}
 		if try == mostTries-1 {
@@ -192,7 +193,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 	return nil, false, errUnsure
 }
 
-// maybe marks an error of a step that may have been done.
+// maybe marks the error of a step that may have been carried out.
 func maybe(err error, unsure bool) error {
 	if err != nil && unsure {
 		return fmt.Errorf("%w; %w", err, errUnsure)
@@ -200,9 +201,9 @@ func maybe(err error, unsure bool) error {
 	return err
 }
 
-// look reads an object and tells whether the request was carried out (unsure says
-// that it may have been), or the object is as before it. Anything else was done by
-// somebody else. An answer may be from before: then it is read again.
+// look reads an object and reports whether the request has been carried out; unsure says that this
+// is possible. If the object is neither as before the request nor as after it, somebody else has
+// changed it. Since an answer may be stale, it is read again a few times first.
 func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure, deletes bool) (done bool,
 	ids map[string]string, err error) {
 	for try := range mostReads {
@@ -245,7 +246,7 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 	return false, nil, err
 }
 
-// givenIDs are the ids that rules of a request got, in its order.
+// givenIDs are the ids of a request's rules, in their order.
 func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, error) {
 	if r.Do != change.AddRules {
 		return nil, nil
@@ -269,8 +270,8 @@ func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, erro
 	return ids, nil
 }
 
-// create makes a group or a list. Names are taken once: where it may have been made
-// already, or the name is taken, the one of that name is looked at.
+// create makes a group or list. Names are unique: if an earlier request may have made it, or the
+// name turns out to be taken, the existing object of that name is looked at.
 func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request,
 	unsure bool) (map[string]string, bool, error) {
 	var asked line
@@ -308,7 +309,7 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 		case errors.Is(err, cloud.ErrRefused) && (!unsure || try == mostTries-1), errors.Is(err, cloud.ErrGone):
 			return nil, false, err
 		}
-		lost := !errors.Is(err, cloud.ErrRefused) // else the name is taken, perhaps by the first request
+		lost := !errors.Is(err, cloud.ErrRefused) // otherwise the name is taken, perhaps by the first request
 		unsure = unsure || lost
 		if try == mostTries-1 {
 			return nil, false, maybe(err, unsure)
@@ -320,8 +321,8 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 	return nil, false, errUnsure
 }
 
-// madeBefore finds what a request made whose answer was lost: of that name, for the
-// same use, with the same labels and description, and not seen by the draft.
+// madeBefore finds an object that an earlier request made whose answer was lost: of the same name
+// and kind, with the same labels and description, and not in the draft's survey.
 func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind string, asked line) (cloud.Object, bool,
 	error) {
 	refs, err := in.Named(ctx, account, kind, asked.Name)
@@ -360,7 +361,7 @@ func sameMark(have, asked map[string]string) bool {
 	return true
 }
 
-// take notes what was made, and finds the ids of it and of the rules that it has by itself.
+// take records what was made, and finds its id and those of the rules that the cloud added.
 func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]string, error) {
 	now, err := contentOf(o.Lines)
 	if err != nil {
@@ -380,12 +381,13 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 	return ids, nil
 }
 
-// onTheWay is how many paces a request may take that nobody heard of again: 10 s.
+// onTheWay is how long a request may still arrive whose connection is gone, in units of the waiting
+// time: 50 of 200 ms are 10 s.
 const onTheWay = 50
 
-// arrived waits until a request whose answer was lost has been carried out, where the
-// cloud would carry it out twice if it was sent again. When it left is not known: it may
-// have been held back, so the time counts from here.
+// arrived waits after a request whose answer was lost, in clouds that would carry it out twice if
+// it was sent again. The wait begins now: nobody knows how long ago the request left, and it may
+// have been held up.
 func (b *book) arrived(ctx context.Context, in cloud.Cloud, lost bool) error {
 	if !lost || in.Once() {
 		return nil
@@ -395,8 +397,8 @@ func (b *book) arrived(ctx context.Context, in cloud.Cloud, lost bool) error {
 
 func (b *book) pace() time.Duration { return cmp.Or(b.r.Pace, 200*time.Millisecond) }
 
-// wait waits a while before something is tried again: longer each time, and not
-// exactly, so that many don't come back at once.
+// wait waits before the next attempt: longer each time, and with a random part, so that clients
+// don't all come back at once.
 func (b *book) wait(ctx context.Context, try int) error {
 	most := min(b.pace()<<min(try-1, 5), 25*b.pace())
 	return pause(ctx, most/2+time.Duration(rand.Int64N(int64(most/2)+1)))

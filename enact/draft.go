@@ -1,6 +1,6 @@
-// Package enact carries changes out: it writes the steps that package change finds
-// into drafts, carries drafts out in clouds, with each intention in the journal before
-// its request is sent and each result after, and undoes them from there.
+// Package enact carries changes out. It writes the steps that package change finds into drafts, and
+// carries drafts out in clouds. It writes each intention to the journal before its request is sent,
+// and each result after it, so that a run can be continued or undone from there.
 package enact
 
 import (
@@ -22,51 +22,52 @@ import (
 	"isonomos/store"
 )
 
-// DraftVersion is the version of the draft's format. Version 1 is read too: some of its actions
-// have another name.
+// DraftVersion is the version of the draft's format. Version 1, with other names for two actions,
+// is read too.
 const DraftVersion = 2
 
-// A Draft is a change that was prepared, made to be reviewed. It holds no secret.
+// A Draft is a change that was prepared for review. It contains no secrets.
 type Draft struct {
 	Version     int       `json:"version"`
 	Estate      string    `json:"estate"`
 	Made        time.Time `json:"made"`
 	Definitions string    `json:"definitions,omitempty"` // SHA-256 of the definitions
 	Repeals     string    `json:"repeals,omitempty"`     // the run that it undoes
-	Accounts    []string  `json:"accounts"`              // that the draft was asked for; empty for all
-	Adopts      []string  `json:"adopts"`                // groups and lists that it was asked to mark as own
+	Accounts    []string  `json:"accounts"`              // those the draft was asked for; empty means all
+	Adopts      []string  `json:"adopts"`                // groups and lists that are to be marked as the estate's own
 	Objects     []Touched `json:"objects"`
 	Lanes       []Lane    `json:"lanes"`
 	Traffic     Traffic   `json:"traffic"`
 	Expects     []Expect  `json:"expects"`
 	Cut         Cut       `json:"cut"`
 	Quotas      []Quota   `json:"quotas"`
-	Left        []string  `json:"left"` // what is left alone, and why
+	Left        []string  `json:"left"` // what is not changed, and why
 	Bypassed    []Bypass  `json:"bypassed,omitempty"`
 }
 
-// A Bypass is traffic that is let through beside the groups that are carried out, and
-// the definition that ends it, where one does.
+// A Bypass is traffic that is let through beside the groups that are carried out, and the
+// definition that would end it, if there is one.
 type Bypass struct {
 	Says  string `json:"says"`
 	Write string `json:"write,omitempty"`
 }
 
-// A Touched object is one that a draft changes, and how it was when the draft was made.
+// A Touched object is one that the draft changes, as it was when the draft was made.
 type Touched struct {
 	Account  string `json:"account"`
 	Kind     string `json:"kind"`
 	ID       string `json:"id"`
 	Name     string `json:"name"`
-	Revision string `json:"revision"` // SHA-256 of what follows
-	// Before is the object, behind a group its rules, as lines of a survey.
+	Revision string `json:"revision"` // SHA-256 of the fields below
+	// Before is the object as lines of a survey; a group is followed by its rules.
 	Before []json.RawMessage `json:"before"`
 }
 
-// A Lane is steps that are carried out in order. Lanes of a wave are carried out side by side.
+// A Lane holds steps that are carried out in order. The lanes of a wave are carried out side by
+// side.
 type Lane struct {
 	Accounts []string `json:"accounts"`
-	Wave     int      `json:"wave"` // from 1; each is proved before the next
+	Wave     int      `json:"wave"` // from 1; each wave is proved before the next one begins
 	Stage    string   `json:"stage,omitempty"`
 	Steps    []Step   `json:"steps"`
 	Gaps     []Gap    `json:"gaps"`
@@ -77,13 +78,13 @@ type Step struct {
 	cloud.Request
 	Says     string `json:"says"`               // in words
 	Opens    bool   `json:"opens"`              // something is let through from here on
-	Closes   bool   `json:"closes"`             // something is not let through any more
-	Replaces string `json:"replaces,omitempty"` // of what is made again: the id that it had
+	Closes   bool   `json:"closes"`             // something does not pass any more
+	Replaces string `json:"replaces,omitempty"` // for an object that is made again: the id that it had
 }
 
-// A Gap is traffic that is let through before and after, and not in between.
+// A Gap is traffic that passes before and after the change, and is stopped in between.
 type Gap struct {
-	After     int      `json:"after"` // this step of the lane, from 1,
+	After     int      `json:"after"` // stopped after this step of the lane, from 1,
 	Until     int      `json:"until"` // and let through again after this one
 	Instances []string `json:"instances"`
 	Traffic   string   `json:"traffic"`
@@ -97,7 +98,7 @@ type Traffic struct {
 
 // A Shift is traffic that opens or closes.
 type Shift struct {
-	Group     string   `json:"group,omitempty"` // empty where it is because of what is attached to the instances
+	Group     string   `json:"group,omitempty"` // empty if the cause is what is attached to the instances
 	Direction string   `json:"direction"`
 	Traffic   string   `json:"traffic"`
 	Example   string   `json:"example"`
@@ -112,22 +113,22 @@ type Expect struct {
 	Line   int    `json:"line"`
 	Before bool   `json:"before"`
 	After  bool   `json:"after"`
-	Unsure bool   `json:"undecided,omitempty"` // after; then After is false
+	Unsure bool   `json:"undecided,omitempty"` // undecided after the change; After is false then
 }
 
-// A Cut says which observed flows would be stopped.
+// A Cut names observed flows that the change would stop.
 type Cut struct {
-	Looked  bool     `json:"looked"` // there were flows to look at
+	Looked  bool     `json:"looked"` // there was evidence to look at
 	Flows   int64    `json:"flows"`
 	Samples []string `json:"samples"`
 }
 
-// A Quota is what a group takes in rules, before and after.
+// A Quota is how many rules a group takes, before and after.
 type Quota struct {
 	Group  string `json:"group"`
 	Before int    `json:"before"`
 	After  int    `json:"after"`
-	Most   int    `json:"most"` // 0 means any number
+	Most   int    `json:"most"` // 0 means no limit
 	Per    string `json:"per"`  // "inward", "outward", "group"
 }
 
@@ -159,7 +160,7 @@ func (d *Draft) Changes() []string {
 	return slices.Compact(names)
 }
 
-// step is a step by its lane and number, both from 1, or nil where there is none.
+// step finds a step by its lane and number, both from 1, or returns nil.
 func (d *Draft) step(lane, number int) *Step {
 	if lane < 1 || lane > len(d.Lanes) || number < 1 || number > len(d.Lanes[lane-1].Steps) {
 		return nil
@@ -167,7 +168,7 @@ func (d *Draft) step(lane, number int) *Step {
 	return &d.Lanes[lane-1].Steps[number-1]
 }
 
-// Digest is a fingerprint of what the draft does: its objects and steps.
+// Digest is a fingerprint of what the draft changes: its objects and steps.
 func (d *Draft) Digest() string {
 	text, err := json.Marshal([]any{d.Objects, d.Lanes})
 	if err != nil {
@@ -181,14 +182,14 @@ func digest(text []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Waves say in which order stages come: the values of an account label.
+// Waves is the order in which accounts are changed, by the values of a label.
 type Waves struct {
 	Label  string
 	Stages []string
 }
 
-// wave is the wave of a lane, from 1: the latest of its accounts'. Accounts of no
-// known stage come last.
+// wave is the wave of a lane, from 1: that of its last account. Accounts without a known value come
+// last.
 func (w Waves) wave(accounts []*estate.Account, labelled map[string]*estate.Account) (number int, stage string) {
 	for _, a := range accounts {
 		value, _ := estate.Place{Account: labelled[a.Name]}.Label(w.Label)
@@ -209,15 +210,14 @@ func (w Waves) wave(accounts []*estate.Account, labelled map[string]*estate.Acco
 // Words say what some traffic is.
 type Words func(set traffic.Set, direction estate.Direction) string
 
-// NewDraft writes a plan as the steps of a draft. What it means beside them is the
-// caller's to fill in.
+// NewDraft writes a plan as the steps of a draft. The caller fills in the other fields.
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
 		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
 		services: aim.Then.Services}
-	labelled := make(map[string]*estate.Account) // also by the definitions
+	labelled := make(map[string]*estate.Account) // as surveyed, or else as defined
 	for _, x := range aim.Then.Accounts {
 		labelled[x.Name] = x
 	}
@@ -242,7 +242,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 		numbers = append(numbers, n)
 	}
 	slices.Sort(numbers)
-	for i := range d.Lanes { // without holes
+	for i := range d.Lanes { // number the waves without gaps
 		d.Lanes[i].Wave = slices.Index(numbers, d.Lanes[i].Wave) + 1
 	}
 	slices.SortStableFunc(d.Lanes, func(a, b Lane) int { return a.Wave - b.Wave })
@@ -282,7 +282,7 @@ func gapOf(g change.Gap, words Words) Gap {
 // lines are the objects of an estate as lines of a survey.
 type lines map[ident][]json.RawMessage
 
-// linesOf are those of some accounts.
+// linesOf are the objects of some accounts as lines of a survey.
 func linesOf(e *estate.Estate, accounts []string) lines {
 	of := make(map[string]bool)
 	for _, name := range accounts {
@@ -323,16 +323,16 @@ func linesOf(e *estate.Estate, accounts []string) lines {
 
 func raw(line string) json.RawMessage { return json.RawMessage(strings.TrimSuffix(line, "\n")) }
 
-// A writer turns steps into requests and notes what they touch.
+// A writer turns steps into requests, and notes which objects they touch.
 type writer struct {
 	touched  map[ident]bool
 	objects  []Touched
 	before   lines
-	services service.Names // as the definitions call them
+	services service.Names // for naming services as the definitions do
 }
 
-// step writes a step as a request. Its rules and groups are written with the ids they
-// have, made-up ones among them.
+// step writes a step as a request. Rules and groups have the ids of the plan, some of which are
+// made up.
 func (w *writer) step(x *change.Step) Step {
 	s := Step{Request: cloud.Request{Do: x.Do, Account: x.Account.Name}, Opens: x.Opens, Closes: x.Closes,
 		Replaces: x.Replaces}
@@ -365,7 +365,7 @@ func (w *writer) step(x *change.Step) Step {
 	switch x.Do {
 	case change.CreateGroup:
 		made := *x.Group
-		made.Labels = x.Labels // as it is made: others may be put on later
+		made.Labels = x.Labels // labels as at its creation: others may be added by a later step
 		s.Object = raw(store.GroupLine(&made))
 	case change.CreateList:
 		s.Object = raw(store.ListLine(x.List))
@@ -375,7 +375,7 @@ func (w *writer) step(x *change.Step) Step {
 	return s
 }
 
-// reference is a group as an account refers to it.
+// reference is a group as rules of an account refer to it.
 func reference(g *estate.Group, from *estate.Account) string {
 	if g.Account.Name != from.Name {
 		return g.Account.Name + "/" + g.ID

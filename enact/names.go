@@ -8,8 +8,8 @@ import (
 	"isonomos/cloud"
 )
 
-// names are the ids that clouds gave to what has a made-up one in the draft, or another
-// one since, by account. Lanes don't share any, but they share the map.
+// names are the real ids of objects that have a made-up id in the draft, or that were made again
+// since, by account. Lanes share the map, but no two of them share an id.
 type names struct {
 	mu  sync.Mutex
 	ids map[string]string // "account/made-up" to the real one
@@ -29,7 +29,7 @@ func (n *names) learn(account string, ids map[string]string) {
 func (n *names) of(account, id string) string {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	for range 100 { // what was made may have been made again since
+	for range 100 { // an object may have been made again several times
 		real, ok := n.ids[account+"/"+id]
 		if !ok || real == id {
 			break
@@ -39,7 +39,7 @@ func (n *names) of(account, id string) string {
 	return id
 }
 
-// reference replaces a made-up id, which may stand behind its account.
+// reference replaces a made-up id in a reference, which may have the account in front.
 func (n *names) reference(account, id string) string {
 	if other, rest, ok := strings.Cut(id, "/"); ok {
 		return other + "/" + n.of(other, rest)
@@ -47,7 +47,7 @@ func (n *names) reference(account, id string) string {
 	return n.of(account, id)
 }
 
-// request is a request with real ids for made-up ones.
+// request is a request in which made-up ids are replaced by real ones.
 func (n *names) request(r cloud.Request) cloud.Request {
 	real := r
 	real.ID = n.of(r.Account, r.ID)
@@ -62,7 +62,8 @@ func (n *names) request(r cloud.Request) cloud.Request {
 	return real
 }
 
-// line is a line of a survey with real ids for made-up ones. What can't be read stays.
+// line is a line of a survey in which made-up ids are replaced. A line that can't be decoded is
+// returned as it is.
 func (n *names) line(text json.RawMessage) json.RawMessage {
 	var whole map[string]json.RawMessage
 	var account string
@@ -106,7 +107,7 @@ func (n *names) line(text json.RawMessage) json.RawMessage {
 	return encode(whole)
 }
 
-// object is a touched object with the ids that it, and what it names, have now.
+// object is a touched object in which old and made-up ids are replaced.
 func (n *names) object(o Touched) *Touched {
 	o.ID = n.of(o.Account, o.ID)
 	before := o.Before
@@ -117,7 +118,7 @@ func (n *names) object(o Touched) *Touched {
 	return &o
 }
 
-// encode writes what can always be written.
+// encode encodes a value that can always be encoded.
 func encode(v any) json.RawMessage {
 	text, err := json.Marshal(v)
 	if err != nil {

@@ -14,19 +14,19 @@ import (
 	"isonomos/store"
 )
 
-// A Past is a run as the journal tells it.
+// A Past is an earlier run, as the journal tells it.
 type Past struct {
 	Name    string
 	Draft   *Draft
 	Entries []store.Entry
-	Ended   *Ending // nil where it was broken off
-	again   []again // what later runs made again
+	Ended   *Ending // nil if it was broken off
+	again   []again // objects that later runs made again
 }
 
-// again is something that a run made in the place of what was deleted.
+// An again is an object that a run made in the place of a deleted one.
 type again struct{ account, was, is string }
 
-// Pasts are the runs of a journal's entries, in order.
+// Pasts are the runs in a journal, in order.
 func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
 	var all []*Past
 	byName := make(map[string]*Past)
@@ -41,7 +41,7 @@ func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
 			}
 		}
 		if p == nil {
-			return nil // of something else than a run
+			return nil // an entry about something other than a run
 		}
 		p.Entries = append(p.Entries, e)
 		switch e.Kind {
@@ -51,7 +51,7 @@ func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
 				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
 			}
 		case Intend:
-			p.Ended = nil // a stopped run was carried on
+			p.Ended = nil // a stopped run was continued
 		case Done:
 			return noteAgain(all, p, e)
 		}
@@ -60,7 +60,7 @@ func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
 	return all, err
 }
 
-// noteAgain tells all runs before one that something has another id from then on.
+// noteAgain tells all earlier runs that an object has another id from now on.
 func noteAgain(all []*Past, p *Past, e store.Entry) error {
 	var x Result
 	if err := json.Unmarshal(e.Body, &x); err != nil {
@@ -68,7 +68,7 @@ func noteAgain(all []*Past, p *Past, e store.Entry) error {
 	}
 	s := p.Draft.step(x.Lane, x.Step)
 	if s == nil || s.Replaces == "" || x.IDs[s.ID] == "" {
-		return nil // a step that is not there is told where the run is looked at
+		return nil // a missing step is reported when the run itself is looked at
 	}
 	for _, earlier := range all {
 		if earlier != p {
@@ -78,7 +78,7 @@ func noteAgain(all []*Past, p *Past, e store.Entry) error {
 	return nil
 }
 
-// Undone are the names of the runs that others have undone.
+// Undone are the names of runs that have been undone.
 func Undone(pasts []*Past) map[string]bool {
 	undone := make(map[string]bool)
 	for _, p := range pasts {
@@ -89,10 +89,10 @@ func Undone(pasts []*Past) map[string]bool {
 	return undone
 }
 
-// Open reports whether a run has neither been carried to its end nor was undone.
+// Open reports whether a run is neither complete nor undone.
 func (p *Past) Open() bool { return p.Ended == nil || p.Ended.Outcome == Stopped }
 
-// complete reports whether a run was carried to its end.
+// complete reports whether all steps of a run were carried out.
 func (p *Past) complete() bool {
 	return p.Ended != nil && (p.Ended.Outcome == Enacted || p.Ended.Outcome == Repealed)
 }
@@ -100,7 +100,7 @@ func (p *Past) complete() bool {
 // Began is when the run began (RFC 3339).
 func (p *Past) Began() string { return p.Entries[0].At }
 
-// Done is how many steps are known to be done.
+// Done is the number of steps that are known to be done.
 func (p *Past) Done() int {
 	n := 0
 	for _, e := range p.Entries {
@@ -111,9 +111,9 @@ func (p *Past) Done() int {
 	return n
 }
 
-// Undone finds the aim of undoing a run: what its clouds are now, and the same with
-// all that the run touched as it was before. What somebody else changed since is an
-// error.
+// Undone finds the aim of undoing a run: the present state of its clouds, and the same state with
+// everything that the run touched as it was before. It is an error if somebody else has changed any
+// of it since.
 func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 	t, moved, err := p.trace(surveyed)
 	if err == nil && len(moved) > 0 {
@@ -125,7 +125,7 @@ func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 	return p.before(surveyed, t)
 }
 
-// Undoing is Undone of a run that is being undone: what it touched may be on its way.
+// Undoing is Undone for a run whose undoing has begun: what it touched may be on its way back.
 func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
 	t, _, err := p.trace(surveyed)
 	if err != nil {
@@ -135,8 +135,8 @@ func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
 	return p.before(surveyed, t)
 }
 
-// madeAgain finds what the run deleted and what stands there again under another id:
-// of that account, network, name and use.
+// madeAgain finds objects that the run deleted and that exist again with another id, by account,
+// network, name and kind.
 func (t *trail) madeAgain(now lines) {
 	as := make(map[[5]string]string)
 	for at, lines := range now {
@@ -224,7 +224,7 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
 }
 
-// withGroups is an instance or subnet as it is now, with the groups that it had before.
+// withGroups is an instance or subnet as it is now, but with the groups that were attached before.
 func withGroups(now []byte, before json.RawMessage) (json.RawMessage, error) {
 	var had line
 	if err := json.Unmarshal(before, &had); err != nil {
@@ -250,13 +250,13 @@ func withGroups(now []byte, before json.RawMessage) (json.RawMessage, error) {
 	return encode(whole), nil
 }
 
-// A trail is what a run left behind.
+// A trail is what a run has left behind.
 type trail struct {
 	touched map[ident]*Touched
 	made    map[ident]bool // groups and lists that it made, by their real ids
 }
 
-// trace finds what a run left behind, and what of it is not so any more.
+// trace finds what a run has left behind, and which of it has been changed since.
 func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err error) {
 	t = trail{touched: make(map[ident]*Touched), made: make(map[ident]bool)}
 	run := &Run{Draft: p.Draft}
@@ -267,7 +267,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 		run.names.learn(x.account, map[string]string{x.was: x.is})
 	}
 	now := linesOf(surveyed, p.Draft.Changes())
-	believed := make(map[ident][]content) // the last, and where its result is not known also the one before
+	believed := make(map[ident][]content) // the last state, and if its step's result is unknown also the one before
 	for i := range p.Draft.Objects {
 		o := run.names.object(p.Draft.Objects[i])
 		at := ident{o.Account, o.Kind, o.ID}
@@ -316,7 +316,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 		at := ident{request.Account, of.Kind, of.ID}
 		had, known := believed[at]
 		if !known {
-			return nil // made by a request whose answer was never heard
+			return nil // the answer to the request that made it was lost
 		}
 		next, err := had[len(had)-1].after(request)
 		if err != nil {
@@ -339,7 +339,7 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 		t.made[at], believed[at] = true, []content{now}
 		return err
 	}
-	// It may have been made, and the answer never heard: one of that name and mark.
+	// It may have been made although the answer was lost: look for its name and mark.
 	var asked line
 	if err := json.Unmarshal(s.Object, &asked); err != nil {
 		return err

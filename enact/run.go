@@ -10,13 +10,17 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"isonomos/cloud"
 	"isonomos/core/count"
 	"isonomos/store"
 )
 
-// A Journal keeps entries; package store has one.
+// A Journal keeps entries; package store has one. It may be used by several goroutines.
 type Journal interface {
+	// Append adds an entry. When it returns without an error the entry is on the disk; after an
+	// error the run must not go on.
 	Append(at time.Time, run, kind string, body any) (store.Entry, error)
 }
 
@@ -34,8 +38,8 @@ const (
 const (
 	Enacted  = "enacted"
 	Repealed = "repealed"
-	Stopped  = "stopped"  // it can be carried on
-	GivenUp  = "given up" // it stays as it is
+	Stopped  = "stopped"  // it can be continued
+	GivenUp  = "given up" // it stays as it is, neither finished nor undone
 )
 
 // An Intention is written before the first request of a step is sent.
@@ -45,16 +49,16 @@ type Intention struct {
 	Request cloud.Request `json:"request"`
 }
 
-// A Result is what became of a step.
+// A Result is what came of a step.
 type Result struct {
 	Lane  int               `json:"lane"`
 	Step  int               `json:"step"`
-	IDs   map[string]string `json:"ids,omitempty"`   // given by the cloud, by the made-up ones
-	Found bool              `json:"found,omitempty"` // it was found done, after an answer that was lost
+	IDs   map[string]string `json:"ids,omitempty"`   // real ids, by made-up ones
+	Found bool              `json:"found,omitempty"` // its answer was lost, and it was found to be done
 	Error string            `json:"error,omitempty"`
 }
 
-// A Proof says that a wave arrived where it should.
+// A Proof says that a wave has reached the state that it should.
 type Proof struct {
 	Wave int `json:"wave"`
 }
@@ -62,7 +66,7 @@ type Proof struct {
 // An Ending says how a run ended.
 type Ending struct {
 	Outcome string `json:"outcome"` // Enacted and so on
-	Done    int    `json:"done"`    // steps
+	Done    int    `json:"done"`    // number of steps done
 	Of      int    `json:"of"`
 	Why     string `json:"why,omitempty"`
 }
@@ -74,21 +78,21 @@ type Run struct {
 	Clouds  func(account string) (cloud.Cloud, error)
 	Journal Journal
 	Now     func() time.Time
-	Jobs    int // lanes at once
-	// Pace is how long is waited before something is tried again, at first; 0 means 200 ms.
+	Jobs    int // lanes at the same time
+	// Pace is the first waiting time before an attempt is repeated; 0 means 200 ms.
 	Pace time.Duration
-	// Prove decides whether a wave arrived, before the next begins.
+	// Prove checks the result of a wave before the next one begins.
 	Prove func(ctx context.Context, wave int, accounts []string) error
-	// Step is told of each step that is done; from several goroutines, one at a time.
+	// Step is called after each step, by one goroutine at a time.
 	Step func(s *Step)
 
 	mu    sync.Mutex
 	names *names
-	done  map[[2]int]bool // steps, by lane and number from 1
-	began map[[2]int]bool // steps that were intended, of a run that is carried on
+	done  map[[2]int]bool // by lane and number, from 1
+	began map[[2]int]bool // by lane and number: steps that an earlier part of the run began
 }
 
-// A StoppedError says that a run could not be carried to its end, and what is not done.
+// A StoppedError says why a run could not be finished, and what has not been done.
 type StoppedError struct {
 	Done, Of int
 	Stops    []Stop
@@ -97,11 +101,11 @@ type StoppedError struct {
 // A Stop is where a lane stopped.
 type Stop struct {
 	Accounts []string
-	Step     int // of the lane, from 1; 0 where it never began
+	Step     int // from 1; 0 if the lane never began
 	Of       int
 	Says     string
-	NotBegun bool // an earlier wave stopped
-	Unsure   bool // whether the step was done is not known
+	NotBegun bool // because an earlier wave stopped
+	Unsure   bool // it is unknown whether the step was carried out
 	Err      error
 }
 
@@ -109,7 +113,7 @@ func (e *StoppedError) Error() string {
 	return fmt.Sprintf("%s of %s done", count.Number(e.Done), count.Of(e.Of, "step is", "steps are"))
 }
 
-// Unwrap gives the reasons.
+// Unwrap returns the reasons.
 func (e *StoppedError) Unwrap() []error {
 	var all []error
 	for _, s := range e.Stops {
@@ -118,10 +122,10 @@ func (e *StoppedError) Unwrap() []error {
 	return all
 }
 
-// errUnsure marks errors of steps of which it is not known whether they were done.
+// errUnsure marks errors after which it is unknown whether a step was carried out.
 var errUnsure = errors.New("whether it was done is not known")
 
-// Recall takes over what a journal says of a run that was broken off.
+// Recall restores from the journal what is known of a run that was broken off.
 func (r *Run) Recall(entries []store.Entry) error {
 	r.prepare()
 	for _, e := range entries {
@@ -154,9 +158,9 @@ func (r *Run) prepare() {
 	}
 }
 
-// Do carries the draft out, wave by wave; lanes of a wave side by side. It ends with
-// nil, or with a StoppedError that says precisely what is not done. Steps that are
-// done, as the journal of a broken-off run says, are not done again.
+// Do carries the draft out, wave by wave, with the lanes of a wave side by side. It returns nil, or
+// a StoppedError that says exactly what has not been done. Steps that an earlier part of the run
+// has carried out are not repeated.
 func (r *Run) Do(ctx context.Context) error {
 	r.prepare()
 	last := 0
@@ -196,7 +200,7 @@ func (r *Run) outcome() string {
 	return Enacted
 }
 
-// stopped ends a run before its end.
+// stopped ends a run early.
 func (r *Run) stopped(wave int, stops []Stop) error {
 	for _, l := range r.Draft.Lanes {
 		if l.Wave > wave {
@@ -214,25 +218,24 @@ func (r *Run) stopped(wave int, stops []Stop) error {
 }
 
 func (r *Run) wave(ctx context.Context, wave int) []Stop {
-	slots := make(chan struct{}, max(1, r.Jobs))
-	var wait sync.WaitGroup
+	var lanes errgroup.Group
+	lanes.SetLimit(max(1, r.Jobs))
 	var mu sync.Mutex
 	var stops []Stop
 	for n := range r.Draft.Lanes {
 		if r.Draft.Lanes[n].Wave != wave {
 			continue
 		}
-		slots <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-slots }()
+		lanes.Go(func() error {
 			if stop, stopped := r.lane(ctx, n); stopped {
 				mu.Lock()
 				stops = append(stops, stop)
 				mu.Unlock()
 			}
+			return nil // the other lanes go on
 		})
 	}
-	wait.Wait()
+	_ = lanes.Wait() // stops says what went wrong
 	slices.SortFunc(stops, func(a, b Stop) int { return strings.Compare(a.Accounts[0], b.Accounts[0]) })
 	return stops
 }

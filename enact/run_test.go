@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"isonomos/cloud"
@@ -90,6 +91,10 @@ func (p *pad) Append(at time.Time, run, kind string, body any) (store.Entry, err
 // A request whose answer was lost, and that arrives late, is not carried out twice where
 // the cloud itself would do so: within a run, and by one that carries on another.
 func TestLateRequestsAreNotDoneTwice(t *testing.T) {
+	synctest.Test(t, lateRequests) // in a time of its own, so that a busy machine is not slow
+}
+
+func lateRequests(t *testing.T) {
 	const group = `{"kind":"group","account":"a","id":"g","name":"db"}`
 	for name, step := range map[string]Step{
 		"a group is made": {Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1",

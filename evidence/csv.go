@@ -15,9 +15,8 @@ import (
 	"isonomos/core/near"
 )
 
-// readCSV reads flows from CSV with a header. A record never goes over several
-// lines, so that files can be read in parallel and one stray quote spoils one
-// record alone.
+// readCSV reads flows from CSV with a header. A record is always one line, so that files can be
+// read in parallel and a stray quote spoils only one record.
 func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
 	first, err := in.ReadString('\n')
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -50,12 +49,11 @@ func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
 	return report, err
 }
 
-// split parts a line into fields. What is beyond the fields of the header is left
-// out; what is missing is empty.
+// split divides a line into fields. Fields beyond the header's are ignored, missing ones are empty.
 func split(line []byte, fields [][]byte) error {
 	field, from := 0, 0
 	for i, c := range line {
-		if c > ',' { // most bytes
+		if c > ',' { // the usual case
 			continue
 		}
 		switch c {
@@ -89,7 +87,7 @@ func splitQuoted(line []byte, fields [][]byte) error {
 	return nil
 }
 
-// unplaced is what is wrong, without a place of its own: a line knows its own.
+// unplaced is an error without its own position, for callers that add the line.
 func unplaced(err error) error {
 	var parse *csv.ParseError
 	if errors.As(err, &parse) {
@@ -98,7 +96,7 @@ func unplaced(err error) error {
 	return err
 }
 
-// columns says in which field each column stands.
+// columns says which field each column is.
 func columns(header []string, o Options) (layout, error) {
 	clean := make([]string, len(header))
 	for i, h := range header {

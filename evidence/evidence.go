@@ -17,19 +17,19 @@ import (
 var Columns = []string{"start", "end", "src", "dst", "protocol", "src_port", "dst_port", "packets", "bytes",
 	"reply_packets", "reply_bytes", "verdict"}
 
-// needed are the columns without which a flow can't be understood.
+// needed are the columns without which a flow has no meaning.
 var needed = []string{"start", "src", "dst", "protocol", "dst_port"}
 
 // Options say how evidence is read.
 type Options struct {
-	Columns map[string]string // what the evidence calls a column, by our name
-	Strict  bool              // a record that can't be read is an error
-	// Take makes what is called for each record. Readers that work in parallel ask
-	// for one for each worker, one after the other; the record may change after the call.
+	Columns map[string]string // the evidence's names for columns, by ours
+	Strict  bool              // a record that can't be read is an error; else it is skipped
+	// Take returns a function that is called for each record. Readers that work in parallel ask for
+	// one function for each worker. The record may be reused after the call.
 	Take func() func(*flow.Record)
 }
 
-// theirs is what the evidence calls one of our columns.
+// theirs is the evidence's name for one of our columns.
 func (o Options) theirs(name string) string {
 	if other, ok := o.Columns[name]; ok {
 		return other
@@ -37,15 +37,15 @@ func (o Options) theirs(name string) string {
 	return name
 }
 
-// A Report says what became of the records of a file.
+// A Report says what was read from a file and what was left out.
 type Report struct {
 	Format  string
 	Records int
 	Skipped Skipped
-	Notes   []string // what else there is to know, such as gaps
+	Notes   []string // other remarks, such as gaps
 }
 
-// A Skipped counts the records that could not be read, and says of the first why.
+// A Skipped counts the records that could not be read, with the reason of the first.
 type Skipped struct {
 	Count int
 	First string // "flows.csv:17: …"
@@ -65,10 +65,10 @@ func (s *Skipped) merge(o Skipped) {
 	s.Count += o.Count
 }
 
-// Read reads flows in whichever format the content is of. Records that can't be
-// read are skipped and counted, or with Strict an error. The file's name is used
-// in messages alone. Memory does not grow with the file, but for the packets'
-// open flows. What it is packed in is the caller's to unpack.
+// Read reads flows, and recognises the format by the content. Records that can't be read are
+// skipped and counted, or with Strict an error. The name is only used in messages. Memory does not
+// grow with the file, except for packets with the number of open conversations. The caller
+// decompresses.
 func Read(r io.Reader, file string, o Options) (Report, error) {
 	in := bufio.NewReaderSize(r, 1<<18)
 	head, err := in.Peek(16)

@@ -14,7 +14,7 @@ import (
 	"isonomos/core/service"
 )
 
-// IPFIX files (RFC 5655) are messages (RFC 7011) one after the other.
+// An IPFIX file (RFC 5655) is a sequence of messages (RFC 7011).
 
 const ipfixVersion = 10
 
@@ -26,7 +26,7 @@ const (
 	optionsSet      = 3
 	firstDataSet    = 256
 	variableLength  = 65535
-	reversePEN      = 29305 // of elements that tell of the way back (RFC 5103)
+	reversePEN      = 29305 // of elements about the reverse direction (RFC 5103)
 	enterpriseBit   = 0x8000
 	mostTemplates   = 1 << 16
 	longestTemplate = 1 << 12 // fields
@@ -42,7 +42,7 @@ type element struct {
 type template struct {
 	fields  []element
 	options bool
-	least   int // bytes that a record takes at least
+	least   int // the least number of bytes of a record
 }
 
 type templateKey struct {
@@ -56,10 +56,10 @@ type ipfixReader struct {
 	take      func(*flow.Record)
 	report    *Report
 	templates map[templateKey]template
-	next      map[uint32]uint32 // the sequence number that is expected, by observation domain
+	next      map[uint32]uint32 // the next sequence number, by observation domain
 	missing   map[uint32]uint64
 	restarts  map[uint32]int
-	unknown   int              // data sets without a template
+	unknown   int              // data sets whose template is unknown
 	started   map[uint32]int64 // when an exporter was started, in milliseconds since 1970
 	message   int
 }
@@ -101,7 +101,7 @@ func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 	return report, nil
 }
 
-// tell notes gaps and what had no template, domain by domain.
+// tell adds remarks about gaps and missing templates, by observation domain.
 func (x *ipfixReader) tell() {
 	for _, d := range sortedKeys(x.missing) {
 		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its "+
@@ -169,11 +169,11 @@ func (x *ipfixReader) sets(exported int64, sequence, domain uint32, body []byte)
 	if whole {
 		x.next[domain] = sequence + records
 	} else {
-		delete(x.next, domain) // nobody knows how many records there were
+		delete(x.next, domain) // how many records were lost is unknown
 	}
 }
 
-// readTemplates reads a set of templates: new ones, and those that are withdrawn.
+// readTemplates reads a set of templates, some of which may be withdrawals.
 func (x *ipfixReader) readTemplates(domain uint32, options bool, set []byte) {
 	for len(set) >= 4 {
 		id, count := binary.BigEndian.Uint16(set), int(binary.BigEndian.Uint16(set[2:]))
@@ -182,7 +182,7 @@ func (x *ipfixReader) readTemplates(domain uint32, options bool, set []byte) {
 		}
 		set = set[4:]
 		switch {
-		case count == 0 && (id == templateSet || id == optionsSet): // all of them are withdrawn (RFC 7011, section 8.1)
+		case count == 0 && (id == templateSet || id == optionsSet): // withdraws all templates (RFC 7011, section 8.1)
 			for k, t := range x.templates {
 				if k.domain == domain && t.options == (id == optionsSet) {
 					delete(x.templates, k)
@@ -205,7 +205,7 @@ func (x *ipfixReader) readTemplates(domain uint32, options bool, set []byte) {
 				x.bad("an options template is cut off")
 				return
 			}
-			set = set[2:] // how many of the fields are scopes
+			set = set[2:] // skip the number of scope fields
 		}
 		for range count {
 			if len(set) < 4 {
@@ -241,7 +241,7 @@ func (x *ipfixReader) readTemplates(domain uint32, options bool, set []byte) {
 	}
 }
 
-// data reads the records of a data set; ok reports whether all of them could be parted.
+// data reads the records of a data set; ok reports whether it could be divided into records.
 func (x *ipfixReader) data(exported int64, k templateKey, set []byte) (records uint32, ok bool) {
 	t, known := x.templates[k]
 	if !known {
@@ -290,14 +290,14 @@ func (x *ipfixReader) data(exported int64, k templateKey, set []byte) (records u
 		x.report.Records++
 		x.take(&r.Record)
 	}
-	return records, true // what is left is padding
+	return records, true // the rest is padding
 }
 
 // An ipfixRecord is one data record as it is read.
 type ipfixRecord struct {
 	flow.Record
-	startMS, endMS int64 // since 1970; 0 where not told
-	upStart, upEnd int64 // milliseconds since the exporter was started; -1 where not told
+	startMS, endMS int64 // since 1970; 0 if unknown
+	upStart, upEnd int64 // milliseconds since the exporter was started; -1 if unknown
 	hasUp          bool
 	init           int64 // when the exporter was started, in milliseconds since 1970
 	kind, code     int
@@ -308,7 +308,7 @@ type ipfixRecord struct {
 	protocol       bool
 }
 
-// field takes one field. The numbers are those of the IANA registry of information elements.
+// field reads one field, by its number in the IANA registry of information elements.
 func (r *ipfixRecord) field(e element, b []byte) {
 	if e.enterprise == reversePEN {
 		switch e.id {
@@ -371,7 +371,7 @@ func (r *ipfixRecord) field(e element, b []byte) {
 		r.startMS = ntp(b)
 	case 155, 157:
 		r.endMS = ntp(b)
-	case 158: // flowStartDeltaMicroseconds: before the message
+	case 158: // before the time of the message
 		r.startMS = -int64(unsigned(b)/1000) - 1
 	case 159:
 		r.endMS = -int64(unsigned(b)/1000) - 1
@@ -405,7 +405,7 @@ func (r *ipfixRecord) finish(exported int64) string {
 		start, end = r.init+r.upStart, r.init+r.upEnd
 	}
 	if start <= 0 {
-		start, end = exported*1000, exported*1000 // when it was told of is all that is known
+		start, end = exported*1000, exported*1000 // the export time is all that is known
 	}
 	r.Start, r.End = start/1000, max(start, end)/1000
 	switch {
@@ -419,9 +419,9 @@ func (r *ipfixRecord) finish(exported int64) string {
 	case r.direction == 2:
 		r.Opened = flow.ByDestination
 	case r.Opened == flow.NotSeen && r.hasFlags && r.Protocol == service.TCP && r.flags&(tcpSYN|tcpACK) == tcpSYN:
-		r.Opened = flow.BySource // a request that was never answered
+		r.Opened = flow.BySource // the request was never answered
 	}
-	if r.Opened == flow.ByDestination && r.ReplyKnown { // the record is told from the server's side
+	if r.Opened == flow.ByDestination && r.ReplyKnown { // the record has the server as its source
 		r.Opened = flow.BySource
 		r.Source, r.Destination, r.SourcePort, r.Port = r.Destination, r.Source, r.Port, r.SourcePort
 		r.Packets, r.ReplyPackets, r.Bytes, r.ReplyBytes = r.ReplyPackets, r.Packets, r.ReplyBytes, r.Bytes
@@ -429,7 +429,8 @@ func (r *ipfixRecord) finish(exported int64) string {
 	return ""
 }
 
-// unsigned reads a number of up to eight bytes: exporters may leave leading zeros out (RFC 7011, section 6.2).
+// unsigned reads a number of up to eight bytes: exporters may omit leading zeros (RFC 7011, section
+// 6.2).
 func unsigned(b []byte) uint64 {
 	n := uint64(0)
 	for _, x := range b[:min(8, len(b))] {
@@ -438,16 +439,17 @@ func unsigned(b []byte) uint64 {
 	return n
 }
 
-// addressOf is the address of a field, or what was there before where it has none.
+// addressOf is the address in a field, or before if the field is empty.
 func addressOf(b []byte, before netip.Addr) netip.Addr {
 	a, ok := netip.AddrFromSlice(b)
 	if !ok || before.IsValid() && a.IsUnspecified() {
-		return before // a template may have room for both families and fill one
+		return before // a template may have fields for both families and fill only one
 	}
 	return a.Unmap()
 }
 
-// ntp is milliseconds since 1970 of a timestamp that counts seconds from 1900 in its upper half.
+// ntp converts an NTP timestamp, whose upper half counts seconds from 1900, to milliseconds since
+// 1970.
 func ntp(b []byte) int64 {
 	if len(b) != 8 {
 		return 0

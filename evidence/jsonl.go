@@ -12,8 +12,8 @@ import (
 	"isonomos/core/flow"
 )
 
-// readJSONLines reads one JSON object a line, with the names of the columns.
-// Values may be strings or numbers; fields of other names are left out.
+// readJSONLines reads one JSON object a line, with the columns as its fields. Values may be strings
+// or numbers; other fields are ignored.
 func readJSONLines(in *bufio.Reader, file string, o Options) (Report, error) {
 	if head, _ := in.Peek(3); string(head) == "\ufeff" {
 		_, _ = in.Discard(3)

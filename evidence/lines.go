@@ -14,14 +14,14 @@ import (
 
 const (
 	blockSize = 1 << 20
-	longest   = 1 << 20 // bytes of a line; longer ones are no flows
+	longest   = 1 << 20 // bytes of a line; no flow is longer
 )
 
-// A lineReader makes a record of a line. What it remembers from line to line makes it
-// quicker, so each worker has its own.
+// A lineReader reads the record of a line. It may remember something between lines to be faster, so
+// each worker has its own.
 type lineReader func(line []byte, r *flow.Record) error
 
-// readLines reads what has one record a line, in parallel. Lines are counted from first.
+// readLines reads records of one line each, in parallel. first is the number of the first line.
 func readLines(r io.Reader, file string, first int, o Options, newReader func() lineReader) (Report, error) {
 	type block struct {
 		text []byte
@@ -79,7 +79,7 @@ func readLines(r io.Reader, file string, first int, o Options, newReader func() 
 	return report, err
 }
 
-// blocks parts what it reads into blocks of whole lines.
+// blocks divides the input into blocks of whole lines.
 func blocks(r io.Reader, buffer func(size int) []byte, send func(text []byte, line int), line int) error {
 	var rest []byte
 	for {
@@ -92,7 +92,7 @@ func blocks(r io.Reader, buffer func(size int) []byte, send func(text []byte, li
 			text = text[:len(text)+n]
 		}
 		end := bytes.LastIndexByte(text[from:], '\n') + 1 + from
-		if end == from && err == nil { // no line ends here
+		if end == from && err == nil { // there is no line end in the block
 			if len(text) > longest {
 				return fmt.Errorf("line %d is longer than %d MB: this is no file of flows", line, longest>>20)
 			}

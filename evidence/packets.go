@@ -14,8 +14,8 @@ import (
 	"isonomos/core/service"
 )
 
-// isCapture reports whether a file begins as a packet capture does: pcap with
-// micro- or nanoseconds in either byte order, or pcapng.
+// isCapture reports whether a file begins like a packet capture: pcap with micro- or nanoseconds in
+// either byte order, or pcapng.
 func isCapture(head []byte) bool {
 	if len(head) < 4 {
 		return false
@@ -27,13 +27,13 @@ func isCapture(head []byte) bool {
 	return false
 }
 
-// A packetSource hands out packets one after the other, each valid until the next.
+// A packetSource returns packets one by one; each is valid until the next call.
 type packetSource interface {
 	ZeroCopyReadPacketData() ([]byte, gopacket.CaptureInfo, error)
 	LinkType() layers.LinkType
 }
 
-// readPackets makes flows of the packets of a capture.
+// readPackets makes flows from the packets of a capture.
 func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 	report := Report{Format: "packets"}
 	head, err := in.Peek(4)
@@ -102,22 +102,22 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 	return report, nil
 }
 
-// What is no packet of a flow, and no mistake either.
+// Reasons to leave a packet out that are not errors.
 const (
 	notIP   = "not IP (such as ARP)"
 	notFlow = "no flow of their own (fragments behind the first, ICMP errors, neighbour discovery)"
 )
 
-// A packet is what matters of one.
+// A packet is what is needed of a packet.
 type packet struct {
-	ends   ends // from the sender
+	ends   ends // from the sender to the receiver
 	at     int64
 	length uint64
-	flags  uint8 // of TCP
-	answer bool  // an ICMP reply: ends are those of the request, turned
+	flags  uint8 // TCP flags
+	answer bool  // it is an ICMP reply; ends are those of the request, reversed
 }
 
-// ends are the two ends of a packet, in its direction.
+// ends are the addresses and ports of a packet, in its direction.
 type ends struct {
 	from, to         [16]byte
 	fromPort, toPort uint16
@@ -159,7 +159,7 @@ func newDissector() *dissector {
 	return &dissector{parsers: make(map[layers.LinkType]*gopacket.DecodingLayerParser)}
 }
 
-// first is the layer that a kind of link begins with.
+// first is the outermost layer for each link type.
 var first = map[layers.LinkType]gopacket.LayerType{
 	layers.LinkTypeEthernet:  layers.LayerTypeEthernet,
 	layers.LinkTypeLinuxSLL:  layers.LayerTypeLinuxSLL,
@@ -170,7 +170,7 @@ var first = map[layers.LinkType]gopacket.LayerType{
 	layers.LinkTypeIPv6:      layers.LayerTypeIPv6,
 }
 
-// linkRaw numbers all begin with IP, of either family.
+// linkRaw are link types whose packets begin with an IP header of either family.
 func linkRaw(t layers.LinkType) bool { return t == 12 || t == 14 || t == layers.LinkTypeRaw }
 
 func (d *dissector) parser(link layers.LinkType) (*gopacket.DecodingLayerParser, bool) {
@@ -182,13 +182,13 @@ func (d *dissector) parser(link layers.LinkType) (*gopacket.DecodingLayerParser,
 		return nil, false
 	}
 	p := gopacket.NewDecodingLayerParser(begin, &d.eth, &d.vlan, &d.sll, &d.sll2, &d.null, &d.four, &d.six, &d.skipper)
-	p.IgnoreUnsupported = true // what is above IP is read here
+	p.IgnoreUnsupported = true // layers above IP are decoded here
 	d.parsers[link] = p
 	return p, true
 }
 
-// quick fills in the ends of the most usual packet: TCP or UDP over IPv4, whole, in
-// a bare Ethernet frame. It leaves all others to dissect, which would find the same.
+// quick decodes the usual packet: an unfragmented TCP or UDP packet over IPv4 in a plain Ethernet
+// frame. It leaves others to dissect, which would return the same for these.
 func quick(link layers.LinkType, data []byte, p *packet) bool {
 	const ethernet = 14
 	if link != layers.LinkTypeEthernet || len(data) < ethernet+20+20 || data[12] != 8 || data[13] != 0 ||
@@ -211,7 +211,7 @@ func quick(link layers.LinkType, data []byte, p *packet) bool {
 	return true
 }
 
-// dissect fills in the ends of a packet, or says what is in the way.
+// dissect finds the ends of a packet, or says why it has none.
 func (d *dissector) dissect(link layers.LinkType, data []byte, p *packet) string {
 	if linkRaw(link) && len(data) > 0 {
 		link = layers.LinkTypeIPv4
@@ -292,7 +292,8 @@ func (p *packet) above(payload []byte) string {
 	return ""
 }
 
-// icmp takes requests and their replies together; errors and neighbour discovery are left out.
+// icmp treats requests and their replies as one conversation. Errors and neighbour discovery are
+// left out.
 func (p *packet) icmp(kind, code uint8) string {
 	if p.ends.protocol == service.ICMP {
 		switch kind {

@@ -22,17 +22,18 @@ import (
 
 // A Table is flows in a database that speaks the PostgreSQL protocol.
 type Table struct {
-	Connection string // settings or an address; what it leaves out comes from the usual environment and files
-	Name       string // of the table or view; or else
-	Query      string // what gives the flows
-	// From and To bound the starts of flows, in seconds since 1970; To is the first that is out. Zero means no bound.
+	Connection string // a connection string; what it omits comes from the usual environment variables and files
+	Name       string // of the table or view, or empty
+	Query      string // a query for the flows, if there is no Name
+	// From and To bound the starts of flows: From <= start < To, in seconds since 1970. Zero means
+	// no bound.
 	From, To int64
 }
 
-// ReadTable has the flows of a table summed by the server: by ends, service and
-// day, so that what comes over the line grows with those and not with the flows.
-// Each sum is of one day, and goes into the summary that into gives for that day. The statements are plain SQL
-// (casts, CASE, GROUP BY, floor, extract), so that other engines understand them.
+// ReadTable has the server sum the flows of a table by ends, service and day, so that the amount of
+// data sent grows with the number of different flows. Each sum goes into the summary that into
+// returns for its day. The statements use plain SQL (casts, CASE, GROUP BY, floor, extract), so
+// that other engines understand them. A failed query is not repeated.
 func ReadTable(ctx context.Context, t Table, o Options, into func(day int32) *flow.Summary) (Report, error) {
 	report := Report{Format: "SQL"}
 	config, err := pgx.ParseConfig(t.Connection)
@@ -80,7 +81,7 @@ func ReadTable(ctx context.Context, t Table, o Options, into func(day int32) *fl
 	return report, nil
 }
 
-// withoutSecrets is what went wrong without the settings, which may hold a password.
+// withoutSecrets is an error without the connection string, which may contain a password.
 func withoutSecrets(err error) error {
 	var parse *pgconn.ParseConfigError
 	if errors.As(err, &parse) {
@@ -89,7 +90,7 @@ func withoutSecrets(err error) error {
 	return err
 }
 
-// statementFor writes the statement that sums, after looking at which columns there are and of which types.
+// statementFor writes the summing statement, for the columns that the table has and their types.
 func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Options) (statement string,
 	hasReply bool, err error) {
 	look, err := db.Query(ctx, "select * from "+from+" limit 0")
@@ -153,8 +154,8 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 	if hasReply = column("reply_packets") != ""; hasReply {
 		answered = count(number("reply_packets") + " > 0")
 	}
-	// Ports that clients are given are left out of the key where the other one tells who served:
-	// that is most of the summing.
+	// Ephemeral ports are left out of the key if the other port shows which side is the server:
+	// this is what keeps the sums few.
 	protocol := "lower(cast(" + column("protocol") + " as text))"
 	srcPort, port := "0", number("dst_port")
 	if column("src_port") != "" && !hasReply {
@@ -183,7 +184,7 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 		" from " + from + where + " group by 1, 2, 3, 4, 5, 6" + apart, hasReply, nil
 }
 
-// rankSQL is how likely a port is one that serves, as package flow ranks them.
+// rankSQL ranks how likely a port is the server's, in the same way as package flow.
 func rankSQL(protocol, port string) string {
 	var tcp, udp []string
 	for _, n := range service.Builtin {
@@ -203,7 +204,7 @@ func rankSQL(protocol, port string) string {
 		" when " + port + " < 1024 then 1 when " + port + " < 32768 then 2 else 3 end"
 }
 
-// A sqlRow is what the server summed of one key and day.
+// A sqlRow is a sum by the server, for a key and a day.
 type sqlRow struct {
 	src, dst, protocol           *string
 	srcPort, port, day           int64
@@ -252,7 +253,7 @@ func (row *sqlRow) add(into func(day int32) *flow.Summary, hasReply bool) error 
 		sum.AddSum(s)
 		return nil
 	}
-	if r.Port == 0 && r.SourcePort > 0 { // the source served, and the client's port was left out
+	if r.Port == 0 && r.SourcePort > 0 { // the source is the server, and the client's port was left out
 		r.Opened = flow.ByDestination
 		r.Port = r.SourcePort
 	}
@@ -260,7 +261,7 @@ func (row *sqlRow) add(into func(day int32) *flow.Summary, hasReply bool) error 
 	return nil
 }
 
-// inet reads an address as databases write it, maybe with its length.
+// inet reads an address as databases write it, possibly with a prefix length.
 func inet(text string) (netip.Addr, error) {
 	if host, bits, ok := strings.Cut(text, "/"); ok && (bits == "32" || bits == "128") {
 		text = host

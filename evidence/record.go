@@ -10,10 +10,10 @@ import (
 	"isonomos/core/service"
 )
 
-// A layout says in which field of a record each of Columns stands; -1 where it is missing.
+// A layout says which field of a record each of Columns is; -1 if it is missing.
 type layout [12]int
 
-// The places in a layout.
+// The indices in a layout.
 const (
 	atStart = iota
 	atEnd
@@ -29,7 +29,7 @@ const (
 	atVerdict
 )
 
-// A parser reads the fields of records. It remembers the day that it read last.
+// A parser reads the fields of records. It remembers the last day that it read.
 type parser struct {
 	date  [10]byte
 	since int64 // the first second of that date
@@ -106,7 +106,7 @@ func (p *parser) record(at layout, fields [][]byte, r *flow.Record) error {
 	return nil
 }
 
-// number reads a whole number without sign.
+// number reads an unsigned whole number.
 func number(text []byte) (uint64, bool) {
 	if len(text) == 0 || len(text) > 19 {
 		return 0, false
@@ -121,10 +121,10 @@ func number(text []byte) (uint64, bool) {
 	return n, true
 }
 
-// latest bounds times, so that what counts milliseconds is not taken for seconds.
+// latest bounds times in seconds, so that milliseconds are not taken for seconds.
 const latest = 1e11
 
-// moment reads a time: RFC 3339, or seconds since 1970. The usual form is read quickly.
+// moment reads a time: RFC 3339, or seconds since 1970. The usual form takes a fast path.
 func (p *parser) moment(text []byte) (int64, error) {
 	if n, ok := number(text); ok && n < latest {
 		return int64(n), nil
@@ -159,7 +159,7 @@ func notATime(text []byte) error {
 	return fmt.Errorf("%q is not a time: write 2026-11-20T06:00:00Z or seconds since 1970", text)
 }
 
-// address reads an address; the usual form of IPv4 is read quickly.
+// address reads an address; the usual form of IPv4 takes a fast path.
 func address(text []byte) (netip.Addr, error) {
 	var four [4]byte
 	at, digits, n := 0, 0, 0

@@ -11,9 +11,8 @@ import (
 	"isonomos/core/service"
 )
 
-// How long nothing may be heard of a conversation before what comes next is
-// another one. TCP keeps idle connections open: two hours is when keep-alive
-// probes begin by default (RFC 9293, section 3.8.4).
+// After such a silence the next packet begins another conversation. TCP keeps idle connections
+// open: two hours is the default interval of keep-alive probes (RFC 9293, section 3.8.4).
 const (
 	idleTCP   = 2 * time.Hour
 	idleOther = 3 * time.Minute
@@ -22,18 +21,18 @@ const (
 
 // A conversation is the packets between two ends, in both directions.
 type conversation struct {
-	ends        ends // from whoever opened it, or was heard first
+	ends        ends // from the side that opened it, or that was heard first
 	start, last int64
 	opened      bool // the first packet of a connection was seen
-	answered    bool // the other side agreed to the connection
-	established bool // and the opener went on with it
+	answered    bool // the other side accepted the connection
+	established bool // and the opener continued it
 	closed      bool
 	packets     [2]uint64 // from the opener, and back
 	bytes       [2]uint64
 	resets      uint64 // packets back that only refuse
 }
 
-// A tracker makes flows of packets. Its memory grows with the conversations that are open at once.
+// A tracker makes flows from packets. Its memory grows with the number of open conversations.
 type tracker struct {
 	take  func(*flow.Record)
 	open  map[ends]*conversation
@@ -66,7 +65,7 @@ func (t *tracker) packet(p *packet) {
 		}
 		*c = conversation{ends: p.ends, start: p.at, opened: opening}
 		if p.answer || p.ends.protocol == service.TCP && p.flags&(tcpSYN|tcpACK) == tcpSYN|tcpACK {
-			c.ends, back = p.ends.turned(), true // the request itself was not caught
+			c.ends, back = p.ends.turned(), true // the request itself was not captured
 			c.opened = true
 		}
 		t.open[c.ends] = c
@@ -104,7 +103,7 @@ func idleOf(c *conversation) time.Duration {
 	return idleOther
 }
 
-// sweep ends what has been idle for too long.
+// sweep ends conversations that have been idle for too long.
 func (t *tracker) sweep(now int64) {
 	t.swept = now
 	for _, c := range t.open {
@@ -114,7 +113,7 @@ func (t *tracker) sweep(now int64) {
 	}
 }
 
-// flush ends everything, in a fixed order.
+// flush ends all conversations, in a fixed order.
 func (t *tracker) flush() {
 	all := make([]*conversation, 0, len(t.open))
 	for _, c := range t.open {
@@ -130,7 +129,7 @@ func (t *tracker) flush() {
 	}
 }
 
-// end hands a conversation over as one flow.
+// end reports a conversation as one flow.
 func (t *tracker) end(c *conversation) {
 	delete(t.open, c.ends)
 	const second = int64(time.Second)
@@ -144,7 +143,7 @@ func (t *tracker) end(c *conversation) {
 	if c.opened {
 		r.Opened = flow.BySource
 		if r.Protocol == service.TCP && !c.established {
-			r.ReplyPackets = 0 // half a handshake is no exchange
+			r.ReplyPackets = 0 // half a handshake is not an exchange
 		}
 	}
 	if r.Protocol == service.ICMP || r.Protocol == service.ICMPv6 {

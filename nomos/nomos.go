@@ -1,5 +1,5 @@
-// Package nomos is the front end of the definition language: it reads the files
-// of an estate and finds out what they mean.
+// Package nomos is the front end of the definition language: it reads the files of an estate and
+// finds what they mean.
 package nomos
 
 import (
@@ -17,32 +17,31 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// Extension is the ending of the names of definition files.
+// Extension is the extension of definition files.
 const Extension = ".nomos"
 
-// maxFile is the largest file that is read, in bytes: positions are 32-bit numbers.
+// maxFile is the largest size of a file, in bytes: positions are 32-bit numbers.
 const maxFile = 1 << 30
 
-// A RefusedError says why a file of definitions is not read: what a message shows of a
-// file must never be the text of one outside of the folder.
+// A RefusedError says why a definition file is not read. A message may quote a file, so files
+// outside of the folder must not be read.
 type RefusedError struct {
-	Path string // as it is shown
+	Path string // as messages show it
 	Why  string
 }
 
 func (e *RefusedError) Error() string { return e.Path + " " + e.Why }
 
-// A Folder is what there is in a folder and its sub-folders.
+// A Folder is what was found in a folder and its sub-folders.
 type Folder struct {
 	Files  []*source.File
-	Linked []string // sub-folders that are links: what they lead to is not looked at
+	Linked []string // sub-folders that are links; they are not followed
 }
 
-// Read reads all definition files of a folder and its sub-folders, in the order
-// of their names; folders whose names begin with a dot are left out. The name of
-// each file is what shown makes of its path in the folder. Only regular files are
-// read, and links to regular files that the folder gives (an os.Root gives none
-// outside of it); all else is a RefusedError.
+// Read reads all definition files of a folder and its sub-folders, sorted by name, except in
+// folders whose names begin with a dot. The function shown turns a path in the folder into the name
+// that messages show. Only regular files are read, and links to regular files if fsys resolves them
+// (an os.Root does not leave its folder); others are a RefusedError.
 func Read(folder fs.FS, shown func(string) string) (Folder, error) {
 	var read Folder
 	err := fs.WalkDir(folder, ".", func(name string, entry fs.DirEntry, err error) error {
@@ -94,7 +93,7 @@ func ReadFile(folder fs.FS, name, shown string) (*source.File, error) {
 	return source.NewFile(shown, string(text)), nil
 }
 
-// Definitions are files and what they mean.
+// Definitions are files, and what they mean.
 type Definitions struct {
 	Files    []*source.File
 	Trees    []*syntax.File
@@ -102,8 +101,8 @@ type Definitions struct {
 	resolve.Result
 }
 
-// Understand parses and resolves files together. What it returns is complete
-// only if none of its messages is an error.
+// Understand parses and resolves files together. The result is complete only if none of its
+// messages is an error.
 func Understand(files []*source.File, o resolve.Options) Definitions {
 	d := Definitions{Files: files}
 	var broken bool
@@ -119,21 +118,21 @@ func Understand(files []*source.File, o resolve.Options) Definitions {
 	}
 	result, messages := resolve.Files(d.Trees, o)
 	d.Result = result
-	if !broken { // what a file that can't be read declares is not missing
+	if !broken { // what an unreadable file may declare is not reported as missing
 		d.Messages = append(d.Messages, messages...)
 	}
 	d.Messages = capped(source.Sort(d.Messages))
 	return d
 }
 
-// Settle decides by a survey what definitions alone leave in doubt: it is a mistake, or is
-// gone. What the survey does not tell either stays as it was told.
+// Settle decides by a survey what definitions alone leave in doubt: it becomes a mistake, or
+// nothing. Doubts that the survey can't decide stay as they are.
 func (d *Definitions) Settle(surveyed *estate.Estate) {
 	if len(d.Doubts) == 0 || surveyed == nil {
 		return
 	}
 	e, _, _ := estate.Overlay(d.Estate, surveyed)
-	members := make(map[string][]*estate.Interface) // of groups by path
+	members := make(map[string][]*estate.Interface) // by the group's full name
 	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {
 			for _, g := range f.Groups {
@@ -163,7 +162,7 @@ func (d *Definitions) Settle(surveyed *estate.Estate) {
 	d.Messages = source.Sort(d.Messages)
 }
 
-// maxMessages is how many mistakes of one file are told.
+// maxMessages is the most mistakes that are reported for one file.
 const maxMessages = 50
 
 // capped keeps the first messages of each file, and says how many more there are.
@@ -185,7 +184,7 @@ func capped(sorted []source.Message) []source.Message {
 	return kept
 }
 
-// notText says of a file that is no text at all that it is none, once.
+// notText reports once that a file is not a text at all.
 func notText(f *source.File) (source.Message, bool) {
 	const looked = 64 << 10
 	head := f.Text[:min(len(f.Text), looked)]
@@ -199,7 +198,7 @@ func notText(f *source.File) (source.Message, bool) {
 				}
 			}
 		}
-		if invalid*10 < len(head) { // a few bad characters get messages of their own
+		if invalid*10 < len(head) { // for a few bad characters there are messages of their own
 			return source.Message{}, false
 		}
 	}

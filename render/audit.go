@@ -16,22 +16,22 @@ import (
 	"isonomos/core/service"
 )
 
-// An Audit is what an audit found, with what the ways of showing it need.
+// An Audit is the result of an audit, with what is needed to show it.
 type Audit struct {
 	Estate  *estate.Estate
 	State   string // "found", "defined" or "both": which was judged
 	Result  audit.Result
-	Filters Filters       // what it was about
-	Source  estate.Origin // where a finding is that has no place of its own: the survey, or a definition
+	Filters Filters       // what was asked for
+	Source  estate.Origin // the place of findings that have none of their own: the survey, or a definition
 	Change  *audit.Change // since an earlier audit; nil without one
 	Fixes   map[string]Fix
 	Say     Say            // how commands are called
 	Version string         // of the program
-	FailOn  audit.Severity // findings below it are told and do not fail
+	FailOn  audit.Severity // findings below it don't fail
 	Never   bool           // nothing fails
 }
 
-// A Fix is a change of a file that does away with a finding, by its fingerprint.
+// A Fix is an edit of a file that removes a finding, with the finding's fingerprint.
 type Fix struct {
 	About    string
 	File     string
@@ -40,8 +40,8 @@ type Fix struct {
 	Inserted string
 }
 
-// Fails reports whether a finding counts for the exit code: it is grave enough,
-// not exempted, and new or worse where that was asked for.
+// Fails reports whether a finding decides the exit code: it is severe enough, not exempted, and, if
+// compared with an earlier audit, new or worse.
 func (a Audit) Fails(f audit.Finding) bool {
 	return !a.Never && f.Exemption == nil && f.Severity >= a.FailOn && (a.Change == nil || a.Change.Fails(f))
 }
@@ -50,17 +50,17 @@ func (a Audit) Fails(f audit.Finding) bool {
 var severityStyles = map[audit.Severity]Style{audit.Info: Faint, audit.Low: Cool, audit.Medium: Warm,
 	audit.High: Warm, audit.Critical: Hot}
 
-// The columns of a finding: its severity, then what is said about it.
+// The columns at which a finding's severity and texts begin.
 const (
 	findingIndent = 10
 	findingLabel  = 12
 )
 
-// shortID is how much of a fingerprint people need to tell findings apart.
+// shortID is how many characters of a fingerprint are shown.
 const shortID = 8
 
-// Findings writes findings for a terminal, worst first, at most so many (0 means
-// all), and lines that count them.
+// Findings writes findings for a terminal, the worst first and at most so many (0 means all), and
+// then totals.
 func Findings(s *Screen, a Audit, most int) {
 	found := a.Result.Findings
 	shown := len(found)
@@ -84,7 +84,7 @@ func Findings(s *Screen, a Audit, most int) {
 	s.Line(Piece{judgedWords(a.Estate, a.State), Faint})
 }
 
-// notes tell what was not audited, and exemptions that cover nothing.
+// notes says what was not audited, and names exemptions that cover nothing.
 func notes(s *Screen, a Audit) {
 	for _, reason := range a.Result.Left {
 		s.Labelled(0, Piece{"not audited", Warm}, findingLabel, Piece{Text: reason})
@@ -109,7 +109,7 @@ func gone(s *Screen, c *audit.Change, most int) {
 	}
 }
 
-// Finding writes one finding, and how it came by its severity.
+// Finding writes one finding, and why it has its severity.
 func Finding(s *Screen, a Audit, f audit.Finding) {
 	finding(s, a, f)
 	for i, reason := range f.Reasons() {
@@ -209,7 +209,7 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 			place(f.Ended.Origin)))
 	}
 	label := "fix"
-	if command := a.Say.command(f.Fix); command != "" { // to be copied whole
+	if command := a.Say.command(f.Fix); command != "" { // a command is never broken, so that it can be copied
 		s.Whole(findingIndent, Piece{label, Faint}, findingLabel, Piece{command, Accent})
 		label = ""
 	}
@@ -235,7 +235,7 @@ func StateWords(state string) string {
 	return map[string]string{"found": "as found", "defined": "as defined", "both": "as found and as defined"}[state]
 }
 
-// judgedWords says which state was judged, and of when it is.
+// judgedWords says which state was judged, and from when it is.
 func judgedWords(e *estate.Estate, state string) string {
 	text := "judged " + StateWords(state)
 	switch {
@@ -247,7 +247,7 @@ func judgedWords(e *estate.Estate, state string) string {
 	return text
 }
 
-// lastDay is the day of an end; an end at midnight is that of the day before.
+// lastDay is the last day of a period; one that ends at midnight ends on the day before.
 func lastDay(end time.Time) string { return end.Add(-time.Second).UTC().Format(time.DateOnly) }
 
 func exampleText(f audit.Finding) string {
@@ -256,7 +256,7 @@ func exampleText(f audit.Finding) string {
 		at = i.Instance.Name
 		if own, ok := i.Instance.Interfaces[0].Address(f.Example.Own.Is6()); f.Example.Own.IsValid() &&
 			(!ok || own != f.Example.Own) {
-			at += fmt.Sprintf(" (%s)", f.Example.Own) // its name alone would mean another address
+			at += fmt.Sprintf(" (%s)", f.Example.Own) // the name alone would mean another address
 		}
 	}
 	if f.Direction == estate.Out {
@@ -285,7 +285,7 @@ func place(o estate.Origin) string {
 	return fmt.Sprintf("%s:%d", o.File, o.Line)
 }
 
-// A tally counts findings by severity, exempted ones apart.
+// A tally counts findings by severity, and exempted ones apart.
 type tally struct {
 	by       [audit.Critical + 1]int
 	exempted int
@@ -307,7 +307,7 @@ func (t *tally) all() int {
 	return n
 }
 
-// severities are how many there are of each: "4 critical, 10 high".
+// severities lists the number of each: "4 critical, 10 high".
 func (t *tally) severities() string {
 	var parts []string
 	for s := audit.Critical; s >= audit.Info; s-- {
@@ -346,7 +346,8 @@ func countSeverities(a Audit) string {
 // Groupings are what findings can be totalled by.
 var Groupings = []string{"account", "folder", "cloud", "check", "control", "group"}
 
-// keysOf are the totals that a finding counts in. A folder's findings count in those above it too.
+// keysOf are the totals in which a finding counts. A finding of a folder counts in the folders
+// above it too.
 func keysOf(f audit.Finding, by string) []string {
 	switch by {
 	case "account":
@@ -380,8 +381,8 @@ func keysOf(f audit.Finding, by string) []string {
 // totalsColumn is how wide the columns of Totals are.
 const totalsColumn = 10
 
-// totalsOf counts findings by account, folder, check, control or group, and gives the
-// keys in the order in which they are told: the worst first, folders by name.
+// totalsOf counts findings by account, folder, check, control or group. The keys are sorted worst
+// first, folders by name.
 func totalsOf(a Audit, by string) (keys []string, totals map[string]*tally) {
 	totals = make(map[string]*tally)
 	for _, f := range a.Result.Findings {
@@ -393,12 +394,12 @@ func totalsOf(a Audit, by string) (keys []string, totals map[string]*tally) {
 			totals[key].add(f)
 		}
 	}
-	if by == "check" { // each by what it would be by itself
+	if by == "check" { // each check with the severity that it has by itself
 		keys, totals = totalsOfChecks(a)
 	}
 	slices.SortFunc(keys, func(x, y string) int {
 		if by == "folder" {
-			return strings.Compare(x, y) // so that what is below stands below
+			return strings.Compare(x, y) // so that folders follow the one that they are in
 		}
 		for sev := audit.Critical; sev >= audit.Info; sev-- {
 			if c := cmp.Compare(totals[y].by[sev], totals[x].by[sev]); c != 0 {
@@ -410,8 +411,7 @@ func totalsOf(a Audit, by string) (keys []string, totals map[string]*tally) {
 	return keys, totals
 }
 
-// totalsOfChecks counts how often each check is tripped, with the severity that it has by
-// itself there.
+// totalsOfChecks counts how often each check is tripped, by the severity that it has by itself.
 func totalsOfChecks(a Audit) (keys []string, totals map[string]*tally) {
 	totals = make(map[string]*tally)
 	of := func(check string) *tally {
@@ -434,8 +434,8 @@ func totalsOfChecks(a Audit) (keys []string, totals map[string]*tally) {
 	return keys, totals
 }
 
-// Totals writes how many findings of which severity each account, folder, check,
-// control or group has, the worst first, at most so many (0 means all).
+// Totals writes a table of how many findings of each severity an account, folder, check, control or
+// group has, worst first, at most so many rows (0 means all).
 func Totals(s *Screen, a Audit, by string, most int) {
 	keys, totals := totalsOf(a, by)
 	widest := len(by)
@@ -544,7 +544,7 @@ func numberPiece(n int, style Style) Piece {
 	return Piece{fmt.Sprintf("%*s", totalsColumn, Number(n)), style}
 }
 
-// shortened cuts a text in the middle to a number of columns: its ends tell most.
+// shortened cuts a text in the middle to a number of columns, since its ends tell most.
 func shortened(text string, columns int) string {
 	text = Clean(text)
 	if Columns(text) <= columns {
@@ -555,10 +555,9 @@ func shortened(text string, columns int) string {
 	return string(runes[:half]) + "…" + string(runes[len(runes)-(columns-1-half):])
 }
 
-// peerCount says in short how many addresses a set holds.
+// peerCount is the number of addresses in a set, in short.
 func peerCount(s addr.Set) string {
-	words := audit.PeersInWords(s)
-	return words[strings.LastIndexByte(words, '(')+1 : len(words)-1]
+	return audit.SizeInWords(s)
 }
 
 // serviceWords is a set of services for a sentence.

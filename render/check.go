@@ -12,7 +12,8 @@ import (
 	"isonomos/words"
 )
 
-// Definitions writes what definitions come to: counts, then groups by account with their cost.
+// Definitions writes what definitions amount to: totals, then groups by account with their cost in
+// rules.
 func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 	e := d.Estate
 	rules, lends := 0, 0
@@ -67,7 +68,7 @@ func Definitions(s *Screen, d nomos.Definitions, costs compile.Costs) {
 	}
 }
 
-// A TooLarge is a group that takes more rules than it may, and what would help.
+// A TooLarge is a group that takes more rules than its quota, and what would help.
 type TooLarge struct {
 	Group *estate.Group
 	Text  string
@@ -96,8 +97,7 @@ func OverQuota(e *estate.Estate, costs compile.Costs) []TooLarge {
 	return over
 }
 
-// quotaText is the quota of the groups of an account, and that of those for subnets where
-// there are any with another one.
+// quotaText is the quota of an account's groups, and that of its subnet groups if it differs.
 func quotaText(a *estate.Account, groups []*estate.Group) string {
 	text := func(kind estate.GroupKind) string {
 		q := compile.QuotaOf(decide.Dialect(a), &estate.Group{Account: a, For: kind})
@@ -117,7 +117,8 @@ func quotaText(a *estate.Account, groups []*estate.Group) string {
 	return usual
 }
 
-// roomText is the answer room of a compiled group; empty where there is none.
+// roomText says what a compiled group lets through only for answers. It is empty if that is
+// nothing.
 func roomText(e *estate.Estate, c *compile.Compiled) string {
 	var room []string
 	if !c.RoomIn.IsEmpty() {
@@ -129,7 +130,7 @@ func roomText(e *estate.Estate, c *compile.Compiled) string {
 	return strings.Join(room, "; ")
 }
 
-// DeadText warns of a rule that a refusal before it makes pointless.
+// DeadText is the warning about a rule that lets nothing through.
 func DeadText(e *estate.Estate, x compile.Dead) string {
 	if x.By == nil {
 		return fmt.Sprintf("%s:%d: warning: %q lets nothing through: the network has no addresses of that family",
@@ -139,7 +140,7 @@ func DeadText(e *estate.Estate, x compile.Dead) string {
 		x.Rule.Origin.Line, x.Rule.Sentence(e.Services), x.By.Sentence(e.Services), x.By.Origin.Line)
 }
 
-// cost is a number of rules, right-aligned, warm from 80 % of the quota and hot beyond it.
+// cost is a number of rules, aligned to the right, coloured from 80 % of the quota on.
 func cost(columns, n int, quota compile.Quota, in, out int) Piece {
 	p := Piece{fmt.Sprintf("%*s", columns, Number(n)), Plain}
 	switch {

@@ -30,7 +30,7 @@ func ChecksMarkdown() string {
 //go:embed checks_head.md
 var checksHead string
 
-// MovesWords say how the severity of a check moves, behind where it starts.
+// MovesWords say how the severity of a check moves. They follow the severity at which it starts.
 func MovesWords(c audit.Check) string {
 	if c.Moves == "" {
 		return ", and stays"

@@ -15,15 +15,15 @@ import (
 	"isonomos/words"
 )
 
-// changeWords are the kinds of change as they are told, and how they look.
+// changeWords are the words for each kind of change, and their style.
 var changeWords = map[change.Kind]struct {
 	word  string
 	style Style
 }{change.Opens: {"opens", Hot}, change.Closes: {"closes", Cool}, change.Lost: {"one-way",
 	Warm}, change.Regained: {"answers", Cool}}
 
-// Comparison writes in what a second state differs from a first: what opens and closes, the
-// most important first, then by ways, then rules.
+// Comparison writes how a second state differs from a first: what opens and closes by filters, the
+// most important first; then by ways; then rules.
 func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after string) {
 	s.Line(Piece{"from ", Faint}, Piece{before, Strong}, Piece{" to ", Faint}, Piece{after, Strong})
 	s.Blank()
@@ -73,16 +73,16 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 	}
 }
 
-// A fold is changes of one kind that one cause makes at several places: the first is told in full.
+// A fold holds changes of one kind with one cause at several places. The first is shown in full.
 type fold struct {
 	lead *change.Change
 	rest []*change.Change
 }
 
-// mostFolded is how many changes of one cause are shown, beside the first.
+// mostFolded is the most changes of one cause that are shown, apart from the first.
 const mostFolded = 20
 
-// folded gathers changes by their cause, those by ways last. Two of a cause are told apart.
+// folded collects changes by their cause, those of ways last.
 func folded(changes []change.Change) []fold {
 	by := make(map[string][]*change.Change)
 	cause := func(c *change.Change) string { return fmt.Sprintf("%s %v %q", c.Kind, c.Way, c.Causes) }
@@ -114,7 +114,7 @@ func folded(changes []change.Change) []fold {
 
 var directionWords = map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}
 
-// foldedText says a change that is told with another of the same cause, in a line.
+// foldedText is one line for a change that has the same cause as another one.
 func foldedText(e *estate.Estate, made []change.StandIn, lead, c *change.Change) string {
 	what := words.TrafficNaming(e, c.Traffic, c.Direction, made)
 	if blocks := c.Traffic.Blocks(); len(blocks) == 1 && blocks[0].Peers.Equal(lead.Traffic.Peers(service.All)) {
@@ -145,7 +145,7 @@ func showChange(s *Screen, e *estate.Estate, made []change.StandIn, c *change.Ch
 	}
 }
 
-// changeExample is a flow that a change decides otherwise, or why there is none.
+// changeExample is a flow that a change decides otherwise, or the reason why there is none.
 func changeExample(c *change.Change, made []change.StandIn) string {
 	x := c.Example
 	switch {
@@ -167,7 +167,7 @@ func changeExample(c *change.Change, made []change.StandIn) string {
 	return text + ", then " + string(x.Is)
 }
 
-// endText is an end of an example; what a made-up address stands for is named.
+// endText is an end of an example. For a made-up address it says what it stands for.
 func endText(end string, made []change.StandIn) string {
 	a, err := netip.ParseAddr(end)
 	if err != nil {
@@ -192,7 +192,7 @@ func orNothing(list []string) string {
 	return strings.Join(list, ", ")
 }
 
-// A ruleMove is a rule that is on one side only.
+// A ruleMove is a rule that was added or removed.
 type ruleMove struct{ word, text, place string }
 
 func ruleMoves(d change.Difference) []ruleMove {
@@ -237,7 +237,7 @@ func blocksToJSON(set traffic.Set) []blockJSON {
 	return blocks
 }
 
-// namedBlocks are blocks with names for what made-up ranges stand for.
+// namedBlocks are blocks in which made-up ranges have the names of what they stand for.
 func namedBlocks(set traffic.Set, made []change.StandIn) []blockJSON {
 	blocks := blocksToJSON(set)
 	for i := range blocks {

@@ -13,7 +13,7 @@ import (
 	"isonomos/nomos"
 )
 
-// The resolved estate as JSON, in the form of docs/schemas/definitions.json.
+// Resolved definitions as JSON: docs/schemas/definitions.json.
 
 type placeJSON struct {
 	File string `json:"file"`
@@ -102,9 +102,9 @@ type namedJSON struct {
 	placeJSON
 }
 
-// DefinitionsJSON writes what definitions mean as one JSON document, version 1:
-// every rule says where its words stand and through which pattern or connect it came.
-// Groups have the rules of their clouds beside them where these are given.
+// DefinitionsJSON writes resolved definitions as a JSON document, version 1. Each rule says where
+// it is written, and which pattern or connect wrote it. Groups have the rules of their clouds
+// beside them if these are given.
 func DefinitionsJSON(w io.Writer, d nomos.Definitions, costs compile.Costs, compiled []compile.Compiled,
 	unread []estate.Unread) error {
 	made := make(map[string]*compile.Compiled)

@@ -9,7 +9,7 @@ import (
 	"isonomos/enact"
 )
 
-// whereOf is what a shift is about.
+// whereOf is the place of a shift.
 func whereOf(x enact.Shift) string {
 	if x.Group != "" {
 		return x.Group
@@ -17,13 +17,14 @@ func whereOf(x enact.Shift) string {
 	return someOf(x.Instances, 4)
 }
 
-// shownShifts, shownSteps bound what a draft shows on a screen; its file has all.
+// shownShifts and shownSteps bound what is shown of a draft. Its file contains everything.
 const (
 	shownShifts = 12
 	shownSteps  = 24
 )
 
-// besideGroups tells what is let through beside groups, and what ends it.
+// besideGroups warns of traffic that other groups let through beside those of the draft, and shows
+// the definition that would stop it.
 func besideGroups(s *Screen, all []enact.Bypass) {
 	for i, b := range all {
 		label := Piece{"bypassed", Warm}
@@ -41,8 +42,7 @@ func besideGroups(s *Screen, all []enact.Bypass) {
 	}
 }
 
-// Draft shows a prepared change: what opens, what closes, what else there is to
-// know, then the steps.
+// Draft shows a prepared change: what opens, what closes, further remarks, then the steps.
 func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	if d.Steps() == 0 {
 		text := "nothing to do: the clouds let through what they should"
@@ -129,7 +129,7 @@ func shifts(s *Screen, word string, style Style, list []enact.Shift) {
 	}
 }
 
-// Gaps shows what a draft stops for some steps.
+// Gaps shows what a draft stops during some steps.
 func Gaps(s *Screen, d *enact.Draft) {
 	for _, l := range d.Lanes {
 		for _, g := range l.Gaps {
@@ -143,7 +143,7 @@ func Gaps(s *Screen, d *enact.Draft) {
 	}
 }
 
-// undecidedText says how many expectations nobody can decide.
+// undecidedText says how many expectations can't be decided.
 func undecidedText(n int) string {
 	if n == 0 {
 		return ""
@@ -259,7 +259,7 @@ func leftAlone(s *Screen, left []string) {
 	}
 }
 
-// Enacted tells what a run that came to its end has changed: in traffic, not in rules.
+// Enacted tells what a finished run has changed: traffic first, not rules.
 func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say) {
 	word := "enacted"
 	if d.Repeals != "" {
@@ -289,7 +289,7 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say)
 	s.Whole(0, Piece{"undo", Strong}, findingIndent, Piece{say("repeal", run), Accent})
 }
 
-// Stopped tells where a run stopped, and what is not done.
+// Stopped tells where a run stopped, and what has not been done.
 func Stopped(s *Screen, e *enact.StoppedError, run string, say Say) {
 	s.Line(Piece{Pad("STOPPED", findingIndent), Hot},
 		Piece{fmt.Sprintf("%s of %s done", Number(e.Done), Count(e.Of, "step is", "steps are")), Strong})

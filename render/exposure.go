@@ -16,7 +16,7 @@ import (
 	"isonomos/words"
 )
 
-// Exposure writes for each instance what can be reached, by whom, and the rules behind it.
+// Exposure writes for each instance what can be reached, by whom, and through which rules.
 func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction estate.Direction, who string, o Seen) {
 	e := d.Estate()
 	exposed, through, undecided := 0, 0, make(map[string][]string)
@@ -79,7 +79,7 @@ func Exposure(s *Screen, d *decide.Decider, found []decide.Exposed, direction es
 	s.Line(Piece{judgedWords(e, o.State), Faint})
 }
 
-// onlyThrough reports whether an interface is exposed by what balancers hand on alone.
+// onlyThrough reports whether an interface is exposed only by what balancers hand on.
 func onlyThrough(x decide.Exposed) bool {
 	return x.Traffic.IsEmpty() && x.OneWay.IsEmpty() && x.Unsure.IsEmpty()
 }
@@ -130,7 +130,7 @@ func handedTraffic(s *Screen, d *decide.Decider, direction estate.Direction, h d
 	}
 }
 
-// handedThrough names the balancers of a way, the one that is asked first.
+// handedThrough names the balancers on the way, the outermost first.
 func handedThrough(h decide.Handed) string {
 	var names []string
 	for _, b := range h.Through {
@@ -152,7 +152,7 @@ func rulesBehind(x decide.Exposed) []decide.Deciding {
 	return all
 }
 
-// handsOnText says what a listener hands on, and which of its targets do not get it.
+// handsOnText says what a listener hands on, and which of its targets don't get it.
 func handsOnText(d *decide.Decider, balancer *estate.Interface, l estate.Listener) string {
 	var get, lack []string
 	for _, t := range l.Targets {
@@ -178,20 +178,20 @@ func handsOnText(d *decide.Decider, balancer *estate.Interface, l estate.Listene
 	return text
 }
 
-// Seen is which state an exposure is of, and where it is as found, what becomes of it
+// Seen says which state an exposure is of. For the state as found it can also tell what will change
 // once the definitions are carried out.
 type Seen struct {
 	State   string
-	Then    *decide.Decider // nil where there is nothing to compare with
+	Then    *decide.Decider // nil if there is nothing to compare with
 	Exposed map[string]decide.Exposed
 }
 
-// WhereOf is what an interface is known by in both states.
+// WhereOf identifies an interface in both states.
 func WhereOf(i *estate.Interface) string {
 	return fmt.Sprintf("%s %s %v", i.Instance.Path(), i.ID, i.Private)
 }
 
-// later says what differs at an interface once the definitions are carried out.
+// later says what changes at an interface once the definitions are carried out.
 func (o Seen) later(x decide.Exposed) string {
 	if o.Then == nil {
 		return ""
@@ -233,7 +233,7 @@ func handedPassing(x decide.Exposed) map[string]traffic.Set {
 	return all
 }
 
-// more is how many interfaces are exposed once the definitions are carried out, and not now.
+// more is the number of interfaces that will only be exposed once the definitions are carried out.
 func (o Seen) more(found []decide.Exposed) int {
 	now := make(map[string]bool)
 	for _, x := range found {
@@ -248,7 +248,7 @@ func (o Seen) more(found []decide.Exposed) int {
 	return n
 }
 
-// exposedPeers says who: all strangers, or how many addresses and which.
+// exposedPeers says to whom: to all strangers, or to how many addresses and which.
 func exposedPeers(d *decide.Decider, peers addr.Set) string {
 	strangers := d.Strangers()
 	for _, f := range []addr.Family{addr.Both, addr.IPv4, addr.IPv6} {
@@ -268,7 +268,8 @@ func exposedPeers(d *decide.Decider, peers addr.Set) string {
 	return strings.Join(shown, ", ") + " (" + peerCount(peers) + ")"
 }
 
-// exposedServices are the services that surely arrive at an interface, directly or handed on.
+// exposedServices are the services that certainly arrive at an interface, directly or through
+// balancers.
 func exposedServices(x decide.Exposed) service.Set {
 	all := x.Traffic.Union(x.OneWay).Services()
 	for _, h := range x.Handed {
@@ -281,9 +282,8 @@ func exposedServices(x decide.Exposed) service.Set {
 	return all
 }
 
-// ExposureMatrix writes a table of groups and services: in each field how many
-// interfaces to which the group is attached are exposed on the service, directly or through
-// balancers.
+// ExposureMatrix writes a table of groups and services. Each cell is the number of the group's
+// interfaces that are exposed on the service, directly or through balancers.
 func ExposureMatrix(s *Screen, d *decide.Decider, found []decide.Exposed, state string) {
 	e := d.Estate()
 	found = slices.DeleteFunc(slices.Clone(found), func(x decide.Exposed) bool {
@@ -342,8 +342,7 @@ type matrixColumn struct {
 	set  service.Set
 }
 
-// matrixServices are the named services that something is exposed on by itself,
-// the first eight, and one column for all others.
+// matrixServices are the first eight named services that are exposed; all others share one column.
 func matrixServices(e *estate.Estate, found []decide.Exposed) []matrixColumn {
 	const most = 8
 	var columns []matrixColumn
@@ -372,10 +371,10 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 		placeJSON
 	}
 	type handed struct {
-		Through  []string    `json:"through"`  // balancers, the one that is asked first
-		Target   string      `json:"target"`   // who gets it
-		Services []string    `json:"services"` // as which the target gets it
-		Traffic  []blockJSON `json:"traffic"`  // asked of the first balancer
+		Through  []string    `json:"through"`  // balancers, the outermost first
+		Target   string      `json:"target"`   // the instance
+		Services []string    `json:"services"` // as the target gets them
+		Traffic  []blockJSON `json:"traffic"`  // of the outermost balancer
 		OneWay   []blockJSON `json:"one_way"`
 		Unsure   []blockJSON `json:"perhaps"`
 		Rules    []by        `json:"rules"`
@@ -387,7 +386,7 @@ func ExposureJSON(w io.Writer, e *estate.Estate, found []decide.Exposed, directi
 		Private   []string    `json:"private"`
 		Public    []string    `json:"public"`
 		Traffic   []blockJSON `json:"traffic"`
-		OneWay    []blockJSON `json:"one_way"` // arrives although an answer is stopped
+		OneWay    []blockJSON `json:"one_way"` // arrives, but an answer to it is stopped
 		Unsure    []blockJSON `json:"perhaps"` // may arrive: the survey does not say enough
 		Undecided string      `json:"undecided,omitempty"`
 		Rules     []by        `json:"rules"`

@@ -30,14 +30,14 @@ import (
 type findingJSON struct {
 	Check string   `json:"check"`
 	Also  []string `json:"also"`
-	// those of also that an exemption covers, where it does not cover all
+	// Those of Also that an exemption covers, if the finding as a whole is not exempted.
 	Exempted    []relatedJSON  `json:"also_exempted"`
 	Severity    string         `json:"severity"`
 	Starts      string         `json:"starts"`
 	Reasons     []string       `json:"reasons"`
 	Fingerprint string         `json:"fingerprint"`
 	Since       string         `json:"since,omitempty"`      // "new", "worse", "better" or "same", with --since
-	SinceMore   []string       `json:"since_more,omitempty"` // what is more than before
+	SinceMore   []string       `json:"since_more,omitempty"` // of what there is more than before
 	State       string         `json:"state"`                // "found", "defined" or "both"
 	StateNote   string         `json:"state_note,omitempty"`
 	Direction   string         `json:"direction"`
@@ -63,7 +63,7 @@ type findingJSON struct {
 	Details     []string       `json:"details"`
 	Fix         string         `json:"fix"`
 	OrElse      string         `json:"or_else,omitempty"`
-	Narrow      bool           `json:"narrow"` // the way out is a narrowing of these rules
+	Narrow      bool           `json:"narrow"` // the fix is to narrow these rules
 	Controls    []string       `json:"controls"`
 	Exemption   *exemptionJSON `json:"exemption"`
 	Ended       *exemptionJSON `json:"exemption_ended,omitempty"`
@@ -106,7 +106,7 @@ type goneJSON struct {
 	State       string `json:"state"`
 }
 
-// earlierJSON is what is read of a finding of an earlier audit.
+// earlierJSON is what is needed of a finding of an earlier audit.
 type earlierJSON struct {
 	goneJSON
 	Also      []string  `json:"also"`
@@ -115,7 +115,7 @@ type earlierJSON struct {
 	Peers     []string  `json:"peers"`
 	Instances []string  `json:"instances"`
 	Exemption *struct{} `json:"exemption"`
-	Excepted  *struct{} `json:"excepted"` // as it was called in version 1
+	Excepted  *struct{} `json:"excepted"` // the field's name in version 1
 }
 
 // earlier is the finding as it is compared.
@@ -155,7 +155,8 @@ func (x earlierJSON) earlier() (audit.Earlier, error) {
 // findingsVersion is the version of the document that FindingsJSON writes.
 const findingsVersion = 2
 
-// FindingsJSON writes findings as one JSON document, one after the other: it holds one at a time.
+// FindingsJSON writes findings as a JSON document, one by one, so that it needs memory for one at a
+// time.
 func FindingsJSON(w io.Writer, a Audit) error {
 	out := bufio.NewWriterSize(w, 1<<16)
 	fmt.Fprintf(out, "{\n \"version\": %d,\n \"state\": %q,\n \"filters\": ", findingsVersion, a.State)
@@ -212,9 +213,9 @@ func indented(out io.Writer, prefix string, v any) error {
 	return err
 }
 
-// harmless escapes, in a JSON text, the characters that the encoder leaves as they
-// are and a terminal may obey: DEL, the C1 controls, those that turn the direction
-// of writing. They can only stand in strings.
+// harmless escapes in a JSON text the characters that the encoder does not escape and that a
+// terminal may obey: DEL, C1 controls, and characters that change the direction of writing. They
+// occur only in strings.
 func harmless(text string) string {
 	if !strings.ContainsFunc(text, obeyed) {
 		return text
@@ -235,18 +236,18 @@ func obeyed(r rune) bool {
 		r == 0x200f
 }
 
-// Filters are what an audit was about, in the words of the command line. Findings of two
-// audits can be compared only where they were about the same.
+// Filters are what an audit was asked for, in the words of the command line. Only audits with the
+// same filters can be compared.
 type Filters struct {
 	Over      string   `json:"over"`
 	Direction string   `json:"direction"`
 	Checks    []string `json:"checks"`
 	Service   string   `json:"service"`
 	Severity  string   `json:"severity"`
-	Evidence  bool     `json:"evidence"` // there were observed flows to go by
+	Evidence  bool     `json:"evidence"` // observed flows were given
 }
 
-// Differences are what two audits were not both about, each with what the first said.
+// Differences are the filters in which two audits differ, each with the first one's value.
 func (f Filters) Differences(other Filters) []string {
 	var all []string
 	differ := func(what, first, second string) {
@@ -267,7 +268,7 @@ func (f Filters) Differences(other Filters) []string {
 // An EarlierAudit is what an audit found that FindingsJSON wrote.
 type EarlierAudit struct {
 	State    string
-	Filters  *Filters // nil where it was written before filters were told
+	Filters  *Filters // nil in documents from before filters were written
 	Findings []audit.Earlier
 }
 
@@ -379,7 +380,7 @@ type unreadJSON struct {
 	Reason  string `json:"reason"`
 }
 
-// unreadToJSON are the accounts of which nothing is known.
+// unreadToJSON are the accounts that could not be read.
 func unreadToJSON(unread []estate.Unread) []unreadJSON {
 	list := []unreadJSON{}
 	for _, u := range unread {
@@ -388,8 +389,7 @@ func unreadToJSON(unread []estate.Unread) []unreadJSON {
 	return list
 }
 
-// NotRead writes the accounts that could not be read: whatever else was told does not
-// tell of them.
+// NotRead lists the accounts that could not be read: the rest of the output does not cover them.
 func NotRead(s *Screen, unread []estate.Unread) {
 	for _, u := range unread {
 		s.Labelled(0, Piece{"not read", Warm}, findingIndent,
@@ -397,7 +397,7 @@ func NotRead(s *Screen, unread []estate.Unread) {
 	}
 }
 
-// notReadMarkdown says the same for a review.
+// notReadMarkdown is NotRead for a review.
 func notReadMarkdown(unread []estate.Unread) string {
 	var b strings.Builder
 	for _, u := range unread {
@@ -454,11 +454,10 @@ type (
 	}
 )
 
-// FindingsJUnit writes findings as a JUnit document: a suite for each check, a
-// case for each finding. A check without findings is a case that passes, and so is one
-// that other findings trip beside the check that names them: they fail there. An
-// exempted finding is skipped; one that does not count for the exit code passes,
-// with what there is to say.
+// FindingsJUnit writes findings as a JUnit document, with a suite for each check and a case for
+// each finding. A check without findings is a case that passes; so is a check that was joined to
+// findings of other checks, where it fails. An exempted finding is skipped. A finding that does not
+// decide the exit code passes, with its text.
 func FindingsJUnit(w io.Writer, a Audit) error {
 	document := junitSuites{Name: "isonomos audit, " + StateWords(a.State)}
 	at := make(map[string]int)
@@ -474,7 +473,7 @@ func FindingsJUnit(w io.Writer, a Audit) error {
 	for _, c := range audit.Checks {
 		suite(c.Name)
 	}
-	joined := make(map[string][]string) // by check: the findings in which it is told with another
+	joined := make(map[string][]string) // by check: findings of other checks that it was joined to
 	for _, f := range a.Result.Findings {
 		for _, r := range f.Counting() {
 			if suite(r.Check); f.Exemption != nil {
@@ -531,8 +530,8 @@ var csvHeader = []string{"severity", "check", "also", "cloud", "account", "folde
 	"direction", "services", "peers", "instances", "arrives", "file", "line", "message", "fix", "controls",
 	"exempted_by", "exempted_until", "since", "state", "fingerprint"}
 
-// FindingsCSV writes findings as a table (RFC 4180) with a header. No field can be
-// taken for a formula by a program that opens it.
+// FindingsCSV writes findings as a table (RFC 4180) with a header. A spreadsheet takes no field for
+// a formula.
 func FindingsCSV(w io.Writer, a Audit) error {
 	out := csv.NewWriter(w)
 	if err := out.Write(csvHeader); err != nil {
@@ -568,7 +567,7 @@ func FindingsCSV(w io.Writer, a Audit) error {
 	return out.Error()
 }
 
-// cell makes a text harmless for programs that take some beginnings for formulas.
+// cell makes a text harmless for spreadsheets, which take some beginnings for formulas.
 func cell(text string) string {
 	text = Clean(text)
 	if text != "" && strings.ContainsAny(text[:1], "=+-@|%") || strings.HasPrefix(text, "\t") {
@@ -577,12 +576,12 @@ func cell(text string) string {
 	return text
 }
 
-// mostMarkdown bounds what is written for a review comment, in bytes: the systems
-// that take them allow about 65,000 characters.
+// mostMarkdown bounds a review comment, in bytes: the systems that show them accept about 65,000
+// characters.
 const mostMarkdown = 60000
 
-// FindingsMarkdown writes findings for a review comment: a summary first, what
-// fails next, the details of each folded. What does not fit is counted.
+// FindingsMarkdown writes findings for a review comment: a summary, then what fails, with folded
+// details. What does not fit is counted.
 func FindingsMarkdown(w io.Writer, a Audit) error {
 	var b strings.Builder
 	t := tallyOf(a.Result.Findings)
@@ -624,7 +623,7 @@ func FindingsMarkdown(w io.Writer, a Audit) error {
 	return err
 }
 
-// notShown says how many findings do not fit, how bad they are, and where.
+// notShown says how many findings do not fit, of which severities, and where.
 func notShown(found []audit.Finding) string {
 	t := tallyOf(found)
 	parts := t.severities()
@@ -647,11 +646,10 @@ func notShown(found []audit.Finding) string {
 		Count(len(found), "more finding does not fit", "more findings do not fit"), parts, count.Some(accounts, shown))
 }
 
-// mostOfText bounds a single text in Markdown, in columns.
+// mostOfText bounds a text in Markdown, in columns.
 const mostOfText = 400
 
-// summary makes a text harmless in the head of a folded part, where Markdown is
-// not understood and HTML is.
+// summary escapes a text for the head of a folded part, which is HTML and not Markdown.
 func summary(text string) string {
 	return strings.NewReplacer("@", "&#64;", "://", "&#58;//", "www.",
 		"www&#46;").Replace(html.EscapeString(shortened(text, 120)))

@@ -10,17 +10,18 @@ import (
 	"strconv"
 	"time"
 
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/flow"
 )
 
-// Flows is evidence to be shown.
+// Flows is evidence, to be shown.
 type Flows struct {
 	Sources []flow.Source
 	Sum     *flow.Summary
 	Sums    []*flow.Sum     // those to be shown
-	Decider *decide.Decider // knows names of addresses
-	Picked  bool            // some were left out on request
+	Decider *decide.Decider // knows the names of addresses
+	Picked  bool            // some sums were left out on request
 }
 
 // ShowFlows writes evidence for a terminal: its sources, and who talked to whom.
@@ -66,7 +67,7 @@ func ShowFlows(s *Screen, f Flows, most int) {
 		}
 		rows = append(rows, []Piece{{f.end(x.Source), Plain}, {f.end(x.Destination), Plain},
 			{serviceName(f.Decider.Estate(), x.Service), Strong}, {Number(x.Flows), Plain}, {unanswered, Warm},
-			{strconv.Itoa(x.Days.Count()), Plain}, {Lasting(time.Duration(x.Longest) * time.Second), Plain},
+			{strconv.Itoa(x.Days.Count()), Plain}, {count.Lasting(time.Duration(x.Longest) * time.Second), Plain},
 			{time.Unix(x.Last, 0).UTC().Format("2006-01-02 15:04"), Faint}})
 	}
 	columns(s, rows, 3, 4, 5, 6)
@@ -83,7 +84,7 @@ func (f Flows) end(a netip.Addr) string {
 	return a.String()
 }
 
-// columns writes rows in aligned columns; those of the given numbers end at the right.
+// columns aligns rows in columns; the given ones to the right.
 func columns(s *Screen, rows [][]Piece, right ...int) {
 	widths := make([]int, len(rows[0]))
 	for _, row := range rows {
@@ -103,19 +104,6 @@ func columns(s *Screen, rows [][]Piece, right ...int) {
 		}
 		s.Line(line...)
 	}
-}
-
-// Lasting is a duration in few words: "2 h 5 min", "40 s".
-func Lasting(d time.Duration) string {
-	switch {
-	case d >= 24*time.Hour:
-		return fmt.Sprintf("%d d %d h", d/(24*time.Hour), d%(24*time.Hour)/time.Hour)
-	case d >= time.Hour:
-		return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
-	case d >= time.Minute:
-		return fmt.Sprintf("%d min", d/time.Minute)
-	}
-	return fmt.Sprintf("%d s", d/time.Second)
 }
 
 type sumJSON struct {
@@ -183,7 +171,7 @@ func FlowsJSON(w io.Writer, f Flows) error {
 // FlowsCSV writes the sums as CSV.
 func FlowsCSV(w io.Writer, f Flows) error {
 	out := csv.NewWriter(w)
-	// Error tells
+	// out.Error reports a failed write
 	_ = out.Write([]string{"src", "src_name", "dst", "dst_name", "service", "flows", "completed", "days", "first",
 		"last", "longest_seconds", "bytes", "reply_bytes"})
 	for _, sum := range f.Sums {

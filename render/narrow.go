@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"isonomos/core/addr"
-	"isonomos/core/audit"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
@@ -19,14 +19,14 @@ import (
 	"isonomos/work"
 )
 
-// A Narrowing is proposals to be shown.
+// A Narrowing is proposals, to be shown.
 type Narrowing struct {
 	World  work.World
 	Result work.Result
-	Flows  *flow.Summary // what they rest on; nil without any
-	Ranked bool          // over many groups: with a summary
-	Curve  bool          // with the trade-off between rules and excess
-	Limit  int           // proposals that are shown as text; 0 means all
+	Flows  *flow.Summary // the evidence; nil if none was given
+	Ranked bool          // they are of many groups: begin with a summary
+	Curve  bool          // show the trade-off between rules and excess
+	Limit  int           // how many proposals are shown; 0 means all
 }
 
 // Proposals writes proposals for a terminal.
@@ -60,7 +60,7 @@ func Proposals(s *Screen, n Narrowing) {
 	}
 }
 
-// inAll sums proposals up.
+// inAll is the sum of all proposals.
 func inAll(r work.Result) string {
 	groups := make(map[*estate.Group]bool)
 	changed, same, refused, rules, after, lost := 0, 0, 0, 0, 0, 0
@@ -134,7 +134,7 @@ func proposal(s *Screen, n Narrowing, d *decide.Decider, c *work.Checked) {
 	if l := c.Lending; l != nil && !l.Taken {
 		line("or lend", lendText(e, l)+fmt.Sprintf(" (%s, %s on %s, the longest %s): --lend",
 			Count(l.Users, "user", "users"), Count(l.Sessions, "session", "sessions"), Count(l.Days, "day", "days"),
-			Lasting(l.Longest)))
+			count.Lasting(l.Longest)))
 	}
 	if c.Changed {
 		quota := ""
@@ -156,7 +156,7 @@ func proposal(s *Screen, n Narrowing, d *decide.Decider, c *work.Checked) {
 	}
 }
 
-// afterwards are the new rules as sentences, or what becomes of the old ones.
+// afterwards are the new rules as sentences, or says what becomes of the old ones.
 func afterwards(e *estate.Estate, c *work.Checked) []string {
 	if !c.Changed {
 		return []string{"the same: nothing narrower lets through what is needed"}
@@ -176,10 +176,10 @@ func afterwards(e *estate.Estate, c *work.Checked) []string {
 
 func lendText(e *estate.Estate, l *narrow.Lending) string {
 	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services),
-		narrow.NewRule{Choices: l.Choices}.PeerWords(), work.Duration(l.AtMost))
+		narrow.NewRule{Choices: l.Choices}.PeerWords(), count.Duration(l.AtMost))
 }
 
-// leftOut lists what was seen and is not taken for needed, by reason.
+// leftOut lists what was observed but not considered a need, by reason.
 func leftOut(e *estate.Estate, c *work.Checked) []string {
 	if len(c.Noise.List) == 0 {
 		return nil
@@ -217,7 +217,7 @@ func leftOut(e *estate.Estate, c *work.Checked) []string {
 
 func keepExample(e *estate.Estate, c *work.Checked) string {
 	x := c.Noise.List[0]
-	for _, other := range c.Noise.List { // the most likely to be somebody
+	for _, other := range c.Noise.List { // the most likely to be a real user first
 		if other.Why != narrow.NeverAnswered {
 			x = other
 			break
@@ -227,8 +227,8 @@ func keepExample(e *estate.Estate, c *work.Checked) string {
 		map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[c.Direction], x.Peer)
 }
 
-// curve draws the trade-off between rules and excess: a bar for each number of
-// rules, as long as the logarithm of the addresses that are let in without need.
+// curve draws the trade-off between rules and excess, with a bar for each number of rules. Its
+// length is the logarithm of the number of addresses let in beyond need.
 func curve(s *Screen, points []narrow.Point) {
 	most := 0.0
 	length := func(p narrow.Point) float64 {
@@ -261,7 +261,7 @@ func curve(s *Screen, points []narrow.Point) {
 	}
 }
 
-// excessWords says who is let in without need.
+// excessWords says who is let in beyond need.
 func excessWords(x narrow.Excess) string {
 	var parts []string
 	for _, part := range []struct {
@@ -284,7 +284,7 @@ func excessWords(x narrow.Excess) string {
 	return strings.Join(parts, ", ")
 }
 
-// roughly is a count: exact while it is short, else as a power of two.
+// roughly is a number: exact if it is short, else a power of two.
 func roughly(n float64) string {
 	if n < 1e9 {
 		return Number(int(n))
@@ -292,7 +292,7 @@ func roughly(n float64) string {
 	return fmt.Sprintf("2^%.0f", math.Log2(n))
 }
 
-// stoppedFlow is an example of what a proposal stops, at the first instance that has the group.
+// stoppedFlow is an example of what a proposal stops, at the first of the group's instances.
 func stoppedFlow(d *decide.Decider, c *work.Checked, w traffic.Witness) string {
 	member := "a member"
 	if attached := d.InterfacesOf(c.Group); len(attached) > 0 {
@@ -317,10 +317,10 @@ func newSentence(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
 	return text + because(c.Rules[0])
 }
 
-// closesText says services and how many peers lose them.
+// closesText names services, and says for how many peers they close.
 func closesText(e *estate.Estate, closes traffic.Set) string {
 	var parts []string
-	// ICMP of one family is none of the other's
+	// ICMP belongs to one family only
 	if s, p := closes.Services(), closes.Peers(service.All); traffic.Of(p, s).Equal(closes) {
 		return words.Services(e, s) + " for " + losers(p)
 	}
@@ -334,12 +334,12 @@ func closesText(e *estate.Estate, closes traffic.Set) string {
 	return strings.Join(parts, "; ")
 }
 
-// losers says in short who loses something.
+// losers says in short who loses access.
 func losers(peers addr.Set) string {
 	return strings.Replace(peerCount(peers), "4,294,967,296 IPv4 addresses", "all of IPv4", 1)
 }
 
-// needs lists what must stay let through and by what it is said.
+// needs lists what must stay open, and why.
 func needs(s *Screen, e *estate.Estate, c *work.Checked) {
 	label := "needed"
 	for _, n := range c.Needs {
@@ -384,7 +384,7 @@ func needs(s *Screen, e *estate.Estate, c *work.Checked) {
 	}
 }
 
-// heldWords says how many of a choice's addresses were seen.
+// heldWords says how many addresses of a choice were seen.
 func heldWords(choice narrow.Choice, has addr.Set) string {
 	if choice.Addresses.Equal(has) {
 		return choice.Words
@@ -393,11 +393,7 @@ func heldWords(choice narrow.Choice, has addr.Set) string {
 }
 
 func addressCount(a addr.Set) string {
-	n := a.Size()
-	if n.IsInt64() && n.Int64() == 1 {
-		return "1 address"
-	}
-	return audit.Thousands(n.String()) + " addresses"
+	return count.OfBig(a.Size(), "address", "addresses")
 }
 
 // sizeWords is the size of a set, large ones as a power of two.
@@ -405,7 +401,7 @@ func sizeWords(a addr.Set) string {
 	if n := a.Size(); n.Cmp(big.NewInt(1<<40)) > 0 {
 		return fmt.Sprintf("2^%d", n.BitLen()-1)
 	}
-	return audit.Thousands(a.Size().String())
+	return count.Big(a.Size())
 }
 
 func restsOn(c *work.Checked, flows *flow.Summary) (text string) {
@@ -445,7 +441,7 @@ func percent(share float64) string {
 	}
 }
 
-// Adoption writes definitions that were made of surveyed groups.
+// Adoption writes definitions of surveyed groups.
 func Adoption(s *Screen, a work.Adoption) {
 	for i, f := range a.Files {
 		if i > 0 {

@@ -51,7 +51,7 @@ type lendingJSON struct {
 }
 
 type proposalJSON struct {
-	// "defined": the edit is of the definitions; "found": the group is only surveyed
+	// "defined": the edit is one of definitions; "found": the group has none
 	State       string        `json:"state"`
 	Group       string        `json:"group"`
 	Direction   string        `json:"direction"`
@@ -100,7 +100,7 @@ func ProposalsJSON(out io.Writer, n Narrowing) error {
 		Days      int            `json:"days"`
 		Expects   work.Expects   `json:"expectations"`
 		Proposals []proposalJSON `json:"proposals"`
-		Notes     []string       `json:"notes"` // where the clouds are otherwise than what is narrowed
+		Notes     []string       `json:"notes"` // where the clouds differ from the definitions that are narrowed
 		Unread    []unreadJSON   `json:"unread"`
 	}{2, window, n.Result.Expects, items, orNone(n.Result.Notes), unreadToJSON(n.World.Estate.Unread)})
 }

@@ -4,19 +4,9 @@ import (
 	"bytes"
 	"strings"
 	"testing"
-	"time"
 
 	"isonomos/core/narrow"
 )
-
-func TestLasting(t *testing.T) {
-	for seconds, want := range map[int]string{0: "0 s", 59: "59 s", 60: "1 min", 3599: "59 min", 3600: "1 h 0 min",
-		7500: "2 h 5 min", 90000: "1 d 1 h"} {
-		if got := Lasting(time.Duration(seconds) * time.Second); got != want {
-			t.Errorf("%d: %s, want %s", seconds, got, want)
-		}
-	}
-}
 
 func TestExcessInWords(t *testing.T) {
 	for _, x := range []struct {

@@ -13,18 +13,18 @@ import (
 	"isonomos/nomos/source"
 )
 
-// A Point is one thing that a command decided, for programs that gather such things:
-// JUnit and SARIF. It has a place, and it holds or it does not.
+// A Point is a single result of a command, for JUnit and SARIF. It has a place, and it holds or
+// does not hold.
 type Point struct {
-	Kind    string // what it is a point of: an expectation, a law's name, a kind of mistake
-	About   string // what the kind is, in a sentence
-	Name    string // what the point says
+	Kind    string // what is judged: an expectation, a law's name, a kind of mistake
+	About   string // what the kind means, in a sentence
+	Name    string // the result, in words
 	Place   estate.Origin
-	Column  int // 0 where none is known
+	Column  int // 0 if unknown
 	Failed  bool
-	Warning bool   // it does not hold, and does not fail either
-	Skipped string // why it does not count; empty where it does
-	Text    string // what there is to say
+	Warning bool   // it does not hold, but that is no failure
+	Skipped string // why it does not count, or empty
+	Text    string // further details
 }
 
 // PointsJUnit writes points as a JUnit document: a suite for each kind, a case for each
@@ -74,8 +74,8 @@ func writeXML(w io.Writer, document any) error {
 	return err
 }
 
-// PointsSARIF writes those points that do not hold as SARIF 2.1.0. What has no place in a
-// file is where it came from.
+// PointsSARIF writes the points that do not hold as SARIF 2.1.0. A point without a place in a file
+// has the place of the input.
 func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Unread, source estate.Origin) error {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []json.RawMessage{}}
 	run.Tool.Driver = sarifDriver{Name: "Isonomos", Version: version, Rules: []sarifRule{}}
@@ -116,7 +116,7 @@ func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Un
 	return writeJSON(w, sarifLog{sarifSchema, "2.1.0", []sarifRun{run}})
 }
 
-// unreadPoints are the accounts of which nothing is known.
+// unreadPoints are the accounts that could not be read.
 func unreadPoints(unread []estate.Unread) []Point {
 	var points []Point
 	for _, u := range unread {
@@ -141,8 +141,8 @@ func MessagePoints(messages []source.Message) []Point {
 	return points
 }
 
-// ProofPoints are the results of expectations and laws as points: where two states were
-// judged and differ, one for each.
+// ProofPoints are the results of expectations and laws as points, for each state if two states were
+// judged and differ.
 func ProofPoints(proofs []Proof) []Point {
 	var points []Point
 	first := proofs[0]
@@ -180,7 +180,7 @@ func ProofPoints(proofs []Proof) []Point {
 	return points
 }
 
-// lawPoints are the breaches of a law, or that there is none.
+// lawPoints are the breaches of a law, or the result that there are none.
 func lawPoints(name, in string, p Proof, i int) []Point {
 	v := p.Verdicts[i]
 	kind, about := audit.LawPrefix+name, v.Title
@@ -211,7 +211,7 @@ func lawPoints(name, in string, p Proof, i int) []Point {
 	return points
 }
 
-// physical is a place in a file, or nil where there is none.
+// physical is a place in a file, or nil if it is none.
 func physical(o estate.Origin) *sarifPhysical {
 	if !o.InFile() {
 		return nil

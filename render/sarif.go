@@ -193,8 +193,8 @@ func sarifOf(a Audit, f audit.Finding, index int) sarifResult {
 	return x
 }
 
-// sarifPlace is where a finding is: by file and line of its definition, or of the survey
-// where it has none, and always by the name of what it is about.
+// sarifPlace is the place of a finding: file and line of its definition, or of the survey if it has
+// none, and the name of what it is about.
 func sarifPlace(f audit.Finding, source estate.Origin) sarifLocation {
 	kind, name := "group", f.Where()
 	switch {

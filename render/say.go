@@ -7,16 +7,15 @@ import (
 	"isonomos/core/audit"
 )
 
-// A Say is how a command of the program is called so that it works where its words are
-// pasted: with the folder, the survey and the evidence that are in use, each word as a
-// shell takes it.
+// A Say writes commands of the program so that they work when they are pasted: with the folder,
+// survey and evidence that are in use, and each word quoted for a shell.
 type Say func(words ...string) string
 
-// inPlain is a word that a shell takes as it is.
+// inPlain matches words that a shell takes unchanged.
 var inPlain = regexp.MustCompile(`^[A-Za-z0-9_./:,@%+=-]+$`)
 
-// Quoted is a word as a shell takes it. Characters that a terminal would obey are left
-// out: a name that has them can't be pasted anyway.
+// Quoted is a word, quoted for a shell. Characters that a terminal would obey are left out; a name
+// with them can't be pasted anyway.
 func Quoted(word string) string {
 	word = Clean(word)
 	if inPlain.MatchString(word) {
@@ -25,7 +24,7 @@ func Quoted(word string) string {
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
-// Plainly is a command without anything that is in use.
+// Plainly writes a command without the flags in use.
 func Plainly(words ...string) string {
 	text := "isonomos"
 	for _, w := range words {
@@ -34,7 +33,7 @@ func Plainly(words ...string) string {
 	return text
 }
 
-// command is the command of a remedy, or nothing where somebody has to do it by hand.
+// command is the command of a remedy, or empty if a person has to act.
 func (say Say) command(r audit.Remedy) string {
 	if say == nil {
 		say = Plainly
@@ -52,7 +51,7 @@ func (say Say) command(r audit.Remedy) string {
 	return ""
 }
 
-// CheckFix is how what a check finds is done away with, with placeholders for what is found.
+// CheckFix describes the remedy of a check, with placeholders for what is found.
 func CheckFix(r audit.Remedy) string {
 	switch r.Kind {
 	case audit.Narrow:
@@ -63,8 +62,7 @@ func CheckFix(r audit.Remedy) string {
 	return r.Words
 }
 
-// remedy is a remedy in one line: its command, and what there is to say of it, which a
-// shell leaves alone.
+// remedy is a remedy in one line: its command, with remarks as a comment of the shell.
 func (say Say) remedy(r audit.Remedy) string {
 	command := say.command(r)
 	if command == "" || r.Words == "" {

@@ -1,4 +1,5 @@
-// Package render writes results: for people at a terminal, and as JSON.
+// Package render writes results: as text for people at a terminal, and in formats for other
+// programs.
 package render
 
 import (
@@ -7,16 +8,14 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
-	"github.com/muesli/termenv"
 
 	"isonomos/core/count"
 	"isonomos/nomos/source"
 )
 
-// Style is the weight and colour of a piece of text. Words and position carry
-// the meaning; colour, on an axis from blue to orange, only supports it.
+// Style is the weight and colour of a piece of text. Words and positions carry the meaning; colour,
+// between blue and orange, only supports it.
 type Style int
 
 // The styles.
@@ -36,17 +35,16 @@ type Piece struct {
 	Style Style
 }
 
-// Screen lays text out for a terminal or a file. Everything that is written
-// through it is cleaned of control characters first.
+// Screen lays text out for a terminal or a file. It cleans everything of control characters.
 type Screen struct {
 	out    io.Writer
 	width  int
-	styles [Accent + 1]lipgloss.Style
+	colour bool
 	err    error
 }
 
-// Widths between which output is laid out: narrower windows wrap by
-// themselves, and longer lines are hard to read.
+// The narrowest and the widest layout. Narrower windows wrap by themselves, and longer lines are
+// hard to read.
 const (
 	minWidth = 40
 	maxWidth = 140
@@ -54,24 +52,17 @@ const (
 
 // NewScreen makes a Screen for a window of a width in columns.
 func NewScreen(out io.Writer, width int, colour bool) *Screen {
-	r := lipgloss.NewRenderer(out)
-	profile := termenv.Ascii
-	if colour {
-		profile = termenv.ANSI256
-	}
-	r.SetColorProfile(profile)
-	r.SetHasDarkBackground(true)
-	s := &Screen{out: out, width: min(max(width, minWidth), maxWidth)}
-	for i := range s.styles {
-		s.styles[i] = r.NewStyle()
-	}
-	s.styles[Strong] = r.NewStyle().Bold(true)
-	s.styles[Faint] = r.NewStyle().Foreground(lipgloss.Color("246"))
-	s.styles[Warm] = r.NewStyle().Foreground(lipgloss.Color("215"))
-	s.styles[Hot] = r.NewStyle().Bold(true).Foreground(lipgloss.Color("208"))
-	s.styles[Cool] = r.NewStyle().Foreground(lipgloss.Color("110"))
-	s.styles[Accent] = r.NewStyle().Foreground(lipgloss.Color("117"))
-	return s
+	return &Screen{out: out, width: min(max(width, minWidth), maxWidth), colour: colour}
+}
+
+// styles are how a terminal of 256 colours shows each Style.
+var styles = [...]ansi.Style{
+	Strong: ansi.NewStyle().Bold(),
+	Faint:  ansi.NewStyle().ForegroundColor(ansi.IndexedColor(246)),
+	Warm:   ansi.NewStyle().ForegroundColor(ansi.IndexedColor(215)),
+	Hot:    ansi.NewStyle().Bold().ForegroundColor(ansi.IndexedColor(208)),
+	Cool:   ansi.NewStyle().ForegroundColor(ansi.IndexedColor(110)),
+	Accent: ansi.NewStyle().ForegroundColor(ansi.IndexedColor(117)),
 }
 
 // Width is the number of columns that lines are laid out for.
@@ -88,10 +79,10 @@ func (s *Screen) write(text string) {
 
 func (s *Screen) styled(p Piece) string {
 	text := Clean(p.Text)
-	if p.Style == Plain || text == "" {
+	if !s.colour || p.Style == Plain || text == "" {
 		return text
 	}
-	return s.styles[p.Style].Render(text)
+	return styles[p.Style].Styled(text)
 }
 
 // Blank writes an empty line.
@@ -109,8 +100,7 @@ func (s *Screen) Line(pieces ...Piece) {
 // Text writes plain text, wrapped, after an indent.
 func (s *Screen) Text(indent int, text string) { s.Labelled(indent, Piece{}, 0, Piece{Text: text}) }
 
-// Labelled writes a label and behind it, at a fixed column, a text that is
-// wrapped to the window with a hanging indent.
+// Labelled writes a label, and at a fixed column a text that is wrapped with a hanging indent.
 func (s *Screen) Labelled(indent int, label Piece, labelWidth int, text Piece) {
 	room := max(s.width-indent-labelWidth, 20)
 	lines := wrap(Clean(within(text.Text)), room)
@@ -123,8 +113,8 @@ func (s *Screen) Labelled(indent int, label Piece, labelWidth int, text Piece) {
 	}
 }
 
-// within is a text that people can read: of a very long one the beginning, and how
-// much there is more. Other formats have it whole.
+// within is the beginning of a very long text, and how much was left out. Other formats have all of
+// it.
 func within(text string) string {
 	const most = 8000 // bytes
 	if len(text) <= most {
@@ -138,57 +128,21 @@ func within(text string) string {
 		Number(utf8.RuneCountInString(text[end:])))
 }
 
-// wrap parts a text into lines at its blanks; a word that is longer than a line is cut.
+// wrap breaks a text into lines at its blanks. A word that is longer than a line is cut.
 func wrap(text string, columns int) []string {
-	var lines []string
-	line := ""
-	for _, word := range strings.Fields(text) {
-		switch {
-		case line == "":
-			line = word
-		case Columns(line)+1+Columns(word) <= columns:
-			line += " " + word
-			continue
-		default:
-			lines, line = append(lines, line), word
-		}
-		for {
-			cut := cutAt(line, columns)
-			if cut == len(line) {
-				break
-			}
-			lines, line = append(lines, line[:cut]), line[cut:]
-		}
-	}
-	return append(lines, line)
+	// ansi.Wrap would break at hyphens too, but a name is easier to copy in one piece.
+	const noBreak = "\u2011"
+	text = strings.ReplaceAll(strings.Join(strings.Fields(text), " "), "-", noBreak)
+	return strings.Split(strings.ReplaceAll(ansi.Wrap(text, columns, ""), noBreak, "-"), "\n")
 }
 
-// cutAt is where a line is cut that is to take so many columns at most: how many bytes
-// fit. It looks at no more of the line than may fit.
-func cutAt(line string, columns int) int {
-	const most = 16 // bytes for a column, with all that takes none
-	head := line
-	if len(head) > most*columns {
-		end := most * columns
-		for end > 0 && !utf8.RuneStart(line[end]) {
-			end--
-		}
-		head = line[:end]
-	}
-	if Columns(head) <= columns {
-		return len(head)
-	}
-	return max(1, len(ansi.Truncate(head, columns, "")))
-}
-
-// Whole is Labelled for a text that is not to be broken, such as a command to copy.
+// Whole is Labelled for a text that must not be wrapped, such as a command to copy.
 func (s *Screen) Whole(indent int, label Piece, labelWidth int, text Piece) {
 	s.Line(Piece{Text: strings.Repeat(" ", indent)}, Piece{Pad(label.Text, labelWidth), label.Style}, text)
 }
 
-// Ends writes pieces at the left and a text at the right end of the line; where
-// they do not fit on one line, the text stands on the next, and the last piece is wrapped
-// where it begins.
+// Ends writes pieces at the left and a text at the right end of a line. If they don't fit on one
+// line, the text goes to the next, and the last piece is wrapped.
 func (s *Screen) Ends(right Piece, left ...Piece) {
 	used := 0
 	for _, p := range left {
@@ -216,7 +170,7 @@ func (s *Screen) Ends(right Piece, left ...Piece) {
 // Columns is how many columns of a terminal a text takes.
 func Columns(text string) int { return ansi.StringWidth(Clean(text)) }
 
-// Pad fills a text up with blanks to a number of columns, and with one at least.
+// Pad adds blanks up to a number of columns, and at least one.
 func Pad(text string, columns int) string {
 	if columns == 0 {
 		return text
@@ -224,8 +178,7 @@ func Pad(text string, columns int) string {
 	return text + strings.Repeat(" ", max(1, columns-Columns(text)))
 }
 
-// Clean takes out of a text what a terminal would obey instead of showing it, and what
-// nobody sees (see source.Clean).
+// Clean removes from a text what a terminal would obey and what is invisible: see source.Clean.
 func Clean(text string) string { return source.Clean(text) }
 
 // Count is a number with its noun: "1 group", "1,234 groups".

@@ -130,7 +130,7 @@ type traceJSON struct {
 	Service     string      `json:"service"`
 	Steps       []stepJSON  `json:"steps"`
 	HandedOn    []traceJSON `json:"handed_on,omitempty"`
-	Then        string      `json:"once_carried_out,omitempty"` // the verdict, where it differs
+	Then        string      `json:"once_carried_out,omitempty"` // the verdict, if it differs
 
 	Unread []unreadJSON `json:"unread,omitempty"` // of a whole answer: accounts of which nothing is known
 }
@@ -181,7 +181,7 @@ func TraceLine(w io.Writer, e *estate.Estate, a decide.Answer, state string, err
 	return enc.Encode(x)
 }
 
-// A Proof is what became of expectations and laws in one state.
+// A Proof is the results of expectations and laws in one state.
 type Proof struct {
 	State    string // "found" or "defined"
 	Estate   *estate.Estate
@@ -189,7 +189,7 @@ type Proof struct {
 	Verdicts []law.Verdict
 }
 
-// word is what became of an expectation, in a word.
+// word is the result of an expectation, in a word.
 func word(r law.Result) (string, Style) {
 	switch {
 	case r.Undecided:
@@ -200,8 +200,8 @@ func word(r law.Result) (string, Style) {
 	return "holds", Cool
 }
 
-// Proofs writes what became of expectations and laws for a terminal: what fails
-// first; where two states were judged and differ, both.
+// Proofs writes the results of expectations and laws for a terminal, failures first; for both
+// states if two were judged and differ.
 func Proofs(s *Screen, proofs []Proof) {
 	lawVerdicts(s, proofs)
 	first := proofs[0]
@@ -282,17 +282,17 @@ func Proofs(s *Screen, proofs []Proof) {
 	s.Line(Piece{judgedWords(first.Estate, state), Faint})
 }
 
-// shownStates are the states whose verdicts are shown: one where they are the same.
+// shownStates are the states whose results are shown: one if they are the same.
 func shownStates(proofs []Proof, same func(a, b Proof) bool) []Proof {
 	if len(proofs) > 1 && same(proofs[0], proofs[1]) {
-		return proofs[1:] // as defined: what can be edited
+		return proofs[1:] // as defined: that can be edited
 	}
 	return proofs
 }
 
 func sameResult(a, b law.Result) bool { return a.Holds == b.Holds && a.Undecided == b.Undecided }
 
-// result writes one expectation, with its state where that matters.
+// result writes one expectation, with its state if that matters.
 func result(s *Screen, p Proof, r law.Result, withState bool) {
 	word, style := word(r)
 	text := r.Text
@@ -316,7 +316,7 @@ func witnessLine(e *estate.Estate, w decide.Answer) string {
 	return fmt.Sprintf("%s → %s %s %s", w.Source, w.Destination, serviceName(e, w.Service), verdictWords(w.Verdict))
 }
 
-// sameVerdict reports whether a law is broken, or not, by the same groups in two states.
+// sameVerdict reports whether the same groups breach a law in two states.
 func sameVerdict(a, b law.Verdict) bool {
 	by := func(v law.Verdict) []string {
 		var groups []string
@@ -329,7 +329,7 @@ func sameVerdict(a, b law.Verdict) bool {
 	return slices.Equal(by(a), by(b)) && (a.Groups == 0) == (b.Groups == 0)
 }
 
-// lawVerdicts writes what became of laws: each breach with its rule, and how many are exempted.
+// lawVerdicts writes the results of laws: each breach with its rule, and how many are exempted.
 func lawVerdicts(s *Screen, proofs []Proof) {
 	for i := range proofs[0].Verdicts {
 		shown := shownStates(proofs, func(a, b Proof) bool { return sameVerdict(a.Verdicts[i], b.Verdicts[i]) })

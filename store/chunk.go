@@ -18,7 +18,7 @@ import (
 	"isonomos/core/service"
 )
 
-// chunkSize is how much is decoded at a time: whole lines, so long ones make larger chunks.
+// chunkSize is how many bytes are decoded at a time, rounded up to whole lines.
 const chunkSize = 1 << 20
 
 // A block is whole lines of a survey.
@@ -29,19 +29,19 @@ type block struct {
 	done  chan chunk
 }
 
-// A chunk is what was decoded of a block.
+// A chunk is a decoded block.
 type chunk struct {
 	header    *record
-	lines     map[string][]*pending // by kind, but for instances and rules
+	lines     map[string][]*pending // by kind, except instances and rules
 	instances []instanceLine
 	rules     []estate.Rule // in the order of the file
-	runs      []run         // to which group they belong
-	refs      []int         // places of rules whose peers refer to something
+	runs      []run         // the group of each run of them
+	refs      []int         // indices of rules whose peers refer to something
 	warnings  []warning
 	err       *SurveyError
 }
 
-// An instanceLine is an instance before what it refers to is found.
+// An instanceLine is an instance whose references have not been resolved.
 type instanceLine struct {
 	account, id, name, kind string
 	labels                  estate.Labels
@@ -52,18 +52,21 @@ type instanceLine struct {
 
 func (p *instanceLine) asker() asker { return asker{"instance", p.id, p.line} }
 
-// A run is rules of one group that follow each other in a chunk, up to a place.
+// A run is consecutive rules of one group in a chunk, up to an index.
 type run struct {
 	account, group string
 	to             int
 }
 
-// readChunks decodes all lines, in parallel, and keeps the chunks in the order of the file.
+// readChunks decodes all lines in parallel and returns the chunks in the order of the file.
 func (s *surveyReader) readChunks(r io.Reader) error {
 	workers := runtime.GOMAXPROCS(0)
 	jobs, order := make(chan block), make(chan chan chunk, 2*workers)
 	stop := make(chan struct{})
-	buffers := sync.Pool{New: func() any { return make([]byte, 0, chunkSize+chunkSize/4) }}
+	buffers := sync.Pool{New: func() any {
+		buffer := make([]byte, 0, chunkSize+chunkSize/4)
+		return &buffer
+	}}
 	var readErr error
 	go func() {
 		defer close(order)
@@ -84,7 +87,7 @@ func (s *surveyReader) readChunks(r io.Reader) error {
 			l := newLineReader()
 			for b := range jobs {
 				c := l.chunk(s.file, b)
-				buffers.Put(b.text[:0]) //nolint:staticcheck // a slice header is small
+				buffers.Put(&b.text)
 				b.done <- c
 			}
 		}()
@@ -99,7 +102,8 @@ func (s *surveyReader) readChunks(r io.Reader) error {
 		if c.header != nil {
 			s.headed = true
 			s.estate.Name = c.header.Estate
-			s.estate.Taken, _ = time.Parse(time.RFC3339, c.header.Taken) // it was tried when the line was read
+			// the line's own reading has reported a bad time
+			s.estate.Taken, _ = time.Parse(time.RFC3339, c.header.Taken)
 		}
 		if c.err != nil {
 			failed = c.err
@@ -114,15 +118,15 @@ func (s *surveyReader) readChunks(r io.Reader) error {
 	return readErr
 }
 
-// readBlocks parts what it reads into blocks of whole lines. A failing reader is
-// an error with the line that could not be had.
+// readBlocks divides the input into blocks of whole lines. If reading fails, the error has the
+// number of the line that could not be read.
 func (s *surveyReader) readBlocks(r io.Reader, buffers *sync.Pool, send func(block) bool) error {
-	var rest []byte // the beginning of a line
+	var rest []byte // the beginning of an incomplete line
 	line, first := 1, true
 	for {
-		text := append(buffers.Get().([]byte)[:0], rest...)
+		text := append((*buffers.Get().(*[]byte))[:0], rest...)
 		var err error
-		end := 0 // of the last whole line
+		end := 0 // end of the last complete line
 		for end == 0 && err == nil {
 			if len(text) > maxSurveyLine {
 				return &SurveyError{s.file, line, fmt.Errorf("the line is longer than %d MB", maxSurveyLine>>20)}
@@ -143,7 +147,7 @@ func (s *surveyReader) readBlocks(r io.Reader, buffers *sync.Pool, send func(blo
 		}
 		rest = append(rest[:0:0], text[end:]...)
 		text = text[:end]
-		for first && len(text) > 0 { // nothing but blank lines may stand before the header
+		for first && len(text) > 0 { // only blank lines may precede the header
 			i := bytes.IndexByte(text, '\n')
 			if i < 0 || len(bytes.TrimSpace(text[:i])) > 0 {
 				break
@@ -166,8 +170,8 @@ func (s *surveyReader) readBlocks(r io.Reader, buffers *sync.Pool, send func(blo
 	}
 }
 
-// A CorruptError says that what a survey is packed in can't be read on. A reader
-// that returns it is never taken to be at its end.
+// A CorruptError says that compressed data is damaged. A reader that returns it has not reached the
+// end of the data.
 type CorruptError struct{ Err error }
 
 // Error says what is wrong.
@@ -181,7 +185,7 @@ func isCorrupt(err error) bool {
 	return errors.As(err, &c)
 }
 
-// chunk decodes a block. After an error the rest is left.
+// chunk decodes a block, up to the first error.
 func (l *lineReader) chunk(file string, b block) chunk {
 	c := chunk{lines: make(map[string][]*pending)}
 	l.file = file
@@ -210,7 +214,7 @@ func (l *lineReader) chunk(file string, b block) chunk {
 var recordKinds = []string{"survey", "cloud", "account", "network", "subnet", "instance", "group", "rule", "list",
 	"unread"}
 
-// take decodes one line. The first of a survey must be its header.
+// take decodes a line. The first one of a survey must be its header.
 func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 	if rule, ok := l.readRule(text); ok && !head {
 		return l.rule(c, &rule, number)
@@ -267,7 +271,7 @@ func checkHeader(r *record) error {
 	return nil
 }
 
-// rule adds a rule to a chunk, as far as its line alone tells it.
+// rule adds a rule to a chunk, without resolving its references.
 func (l *lineReader) rule(c *chunk, r *ruleText, number int) error {
 	direction, action := estate.Direction(r.direction), estate.Action(orElse(r.action, "admit"))
 	if direction != estate.In && direction != estate.Out {
@@ -298,7 +302,7 @@ func (l *lineReader) rule(c *chunk, r *ruleText, number int) error {
 		}
 	}
 	for _, text := range peers.masked {
-		masked, _ := ParseRange(text) // it was read before
+		masked, _ := ParseRange(text) // it was valid when it was read
 		c.warnings = append(c.warnings,
 			warning{number, fmt.Sprintf("the range %s has host bits: read as %s", text, masked.Masked())})
 	}
@@ -335,11 +339,11 @@ func (l *lineReader) specs(raw jx.Raw) ([]service.Spec, error) {
 	return specs, err
 }
 
-// peersOf reads the peers of a rule. Those of rules with the same ranges share memory.
+// peersOf reads the peers of a rule. Rules with the same ranges share them.
 func (l *lineReader) peersOf(raw jx.Raw) (rawPeers, error) {
 	if text, ok := only(raw); ok &&
 		(bytes.HasPrefix(text, []byte("group:")) || bytes.HasPrefix(text, []byte("list:"))) {
-		// few rules refer to the same
+		// few rules have the same references
 		return rawPeers{peers: []estate.Peer{{Kind: estate.PeerMissing, Missing: valid(text)}}, refs: true}, nil
 	}
 	if known, ok := l.peers[string(raw)]; ok || len(raw) == 0 {
@@ -357,7 +361,7 @@ func (l *lineReader) peersOf(raw jx.Raw) (rawPeers, error) {
 	return read, err
 }
 
-// only is the one text of a list that has one, written without escapes.
+// only is the single text in a list, written without escapes.
 func only(raw jx.Raw) ([]byte, bool) {
 	if len(raw) < 4 || raw[1] != '"' || raw[len(raw)-2] != '"' || bytes.IndexByte(raw, '\\') >= 0 {
 		return nil, false
@@ -383,7 +387,7 @@ func (l *lineReader) each(raw jx.Raw, read func(string) error) error {
 	if err == nil || wrong != nil {
 		return wrong
 	}
-	var again struct { // in a line of its own, so that what is wrong is said as of a field
+	var again struct { // decoded as a field, so that errors name it
 		List []string `json:"list"`
 	}
 	if precise := json.Unmarshal(slices.Concat([]byte(`{"list":`), raw, []byte("}")), &again); precise != nil {

@@ -18,10 +18,14 @@ import (
 	"isonomos/core/service"
 )
 
-// A Store is the embedded database in one file: summed evidence, the journal of changes.
+// A Store is the embedded database in one file: summed evidence, the journal of changes, and locks.
+//
+// It may be used by several goroutines, and by several processes at once: a write waits up to ten
+// seconds for another one. What a method writes is written whole or not at all, and is on the disk
+// when it returns without an error. Methods with a context end when it does. Nothing is repeated.
 type Store struct{ db *sql.DB }
 
-// schemaVersion is kept in the file, so that a later program can tell what it has before it.
+// schemaVersion is kept in the file, so that later programs recognise its layout.
 const schemaVersion = 2
 
 const schema = `
@@ -65,16 +69,17 @@ create table if not exists sum (
 // ErrNoStore says that there is no store yet.
 var ErrNoStore = errors.New("there is no store")
 
-// Open opens the store in a file. With create one is made where there is none;
-// else that is ErrNoStore.
+// Open opens the store in a file. If there is none, it creates one, or without create returns
+// ErrNoStore.
 func Open(path string, create bool) (*Store, error) {
 	if f, err := os.OpenFile(path, os.O_RDWR, 0); err == nil {
-		f.Close() // the database's own words for what forbids that are no help
+		f.Close() // the database's own error does not say what forbids it
 	} else if errors.Is(err, fs.ErrNotExist) {
 		if !create {
 			return nil, ErrNoStore
 		}
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600) // what was seen is nobody else's business
+		// what was observed is nobody else's business
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 		if err != nil {
 			return nil, err
 		}
@@ -106,7 +111,7 @@ func (s *Store) prepare() error {
 	switch version {
 	case schemaVersion:
 		return nil
-	case 1: // from before there was a journal
+	case 1: // from before the journal
 		_, err := s.db.Exec(journalSchema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
 		return err
 	case 0:
@@ -126,8 +131,8 @@ func (s *Store) prepare() error {
 // Close closes the store.
 func (s *Store) Close() error { return s.db.Close() }
 
-// AddEvidence keeps the sums of one source, all or nothing. It reports false where
-// the same content was added before; then nothing is changed.
+// AddEvidence adds the sums of a source, all or none. It reports false, and changes nothing, if the
+// same content was added before.
 func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Daily) (added bool, err error) {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -170,7 +175,7 @@ func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Dail
 	return true, tx.Commit()
 }
 
-// A batch inserts many sums with one statement.
+// A batch inserts many sums with each statement.
 type batch struct {
 	tx     *sql.Tx
 	values []any
@@ -212,14 +217,15 @@ func (b *batch) flush() error {
 	return err
 }
 
-// Sources lists what was added, in the order in which it was.
+// Sources lists the sources in the order in which they were added.
 func (s *Store) Sources(ctx context.Context) ([]flow.Source, error) {
 	rows, err := s.db.QueryContext(ctx, `select id, name, digest, added, format, records, skipped,
 		coalesce((select sum(flows) from day where source = id), 0),
 		coalesce((select sum(refused) from day where source = id), 0),
 		coalesce((select min(first) from day where source = id), 0),
 		coalesce((select max(last) from day where source = id), 0),
-		(select count(*) from day where source = id), (select count(*) from sum where source = id) from source order by id`)
+		(select count(*) from day where source = id), (select count(*) from sum where source = id)
+		from source order by id`)
 	if err != nil {
 		return nil, err
 	}
@@ -238,14 +244,14 @@ func (s *Store) Sources(ctx context.Context) ([]flow.Source, error) {
 	return all, rows.Err()
 }
 
-// LastDay is the latest day of which there is evidence, by number since 1970, and whether there is any.
+// LastDay is the last day with evidence, by its number since 1970; ok is false if there is none.
 func (s *Store) LastDay(ctx context.Context) (day int32, ok bool, err error) {
 	var found sql.NullInt32
 	err = s.db.QueryRowContext(ctx, "select max(day) from day").Scan(&found)
 	return found.Int32, found.Valid, err
 }
 
-// Evidence is the sum of all sources over the days from one to another, both in it.
+// Evidence is the sum of all sources over the days from..to, both included.
 func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, error) {
 	sum := new(flow.Summary)
 	days, err := s.db.QueryContext(ctx,
@@ -296,8 +302,8 @@ func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, er
 	return sum, rows.Err()
 }
 
-// Forget drops sources by id, and with before > 0 also all days before that one.
-// It returns how many day-by-day sums went.
+// Forget removes sources by id, and if before > 0 all days before that one. It returns how many
+// daily sums were removed.
 func (s *Store) Forget(ctx context.Context, ids []int64, before int32) (sums int64, err error) {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {

@@ -32,7 +32,7 @@ create table if not exists lock (
 );
 `
 
-// An Entry is one line of the journal.
+// An Entry is one entry of the journal.
 type Entry struct {
 	Number int             `json:"number"`
 	At     string          `json:"at"`
@@ -42,15 +42,16 @@ type Entry struct {
 	Hash   string          `json:"hash"`
 }
 
-// hashAfter is the hash of an entry behind one with another hash: SHA-256 over all
-// fields, parted by line ends, which none but the body can hold.
+// hashAfter is the SHA-256 of an entry's fields and of the hash of the entry before, separated by
+// line feeds. Only the body, which is last, can contain a line feed, so no two entries have the
+// same input.
 func (e Entry) hashAfter(before string) string {
 	sum := sha256.Sum256([]byte(
 		strings.Join([]string{before, fmt.Sprint(e.Number), e.At, e.Run, e.Kind, string(e.Body)}, "\n")))
 	return hex.EncodeToString(sum[:])
 }
 
-// Append adds an entry to the journal. It is on the disk when Append returns.
+// Append adds an entry to the journal. When it returns, the entry is on the disk.
 func (s *Store) Append(at time.Time, run, kind string, body any) (Entry, error) {
 	text, err := json.Marshal(body)
 	if err != nil {
@@ -61,7 +62,7 @@ func (s *Store) Append(at time.Time, run, kind string, body any) (Entry, error) 
 	if err != nil {
 		return e, fmt.Errorf("the journal can't be written: %w", err)
 	}
-	defer tx.Rollback() //nolint:errcheck // after Commit there is nothing to roll back
+	defer tx.Rollback() // does nothing after Commit
 	before := ""
 	err = tx.QueryRow("select number, hash from journal order by number desc limit 1").Scan(&e.Number, &before)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -79,8 +80,8 @@ func (s *Store) Append(at time.Time, run, kind string, body any) (Entry, error) 
 	return e, nil
 }
 
-// Journal hands over all entries in order and checks their chain: an entry that was
-// changed, taken out or put in is an error.
+// Journal calls take for all entries in order and verifies their chain: an entry that was changed,
+// removed or inserted is an error.
 func (s *Store) Journal(take func(Entry) error) error {
 	rows, err := s.db.Query("select number, at, run, kind, body, hash from journal order by number")
 	if err != nil {
@@ -106,7 +107,7 @@ func (s *Store) Journal(take func(Entry) error) error {
 	return rows.Err()
 }
 
-// A LockedError says who is changing an account.
+// A LockedError says which run is changing an account.
 type LockedError struct {
 	Account, Run, Holder string
 }
@@ -115,14 +116,14 @@ func (e *LockedError) Error() string {
 	return fmt.Sprintf("the account %s is being changed by another run (%s, %s)", e.Account, e.Run, e.Holder)
 }
 
-// Lock takes the locks of accounts for a run, all or none, until a time. A lock that
-// was not renewed in time, or whose holder is known to be dead, is taken over.
+// Lock takes the locks of accounts for a run until a time, all of them or none. A lock that was not
+// renewed in time, or whose holder is known to be dead, is taken over.
 func (s *Store) Lock(accounts []string, run, holder string, now, until time.Time, dead func(holder string) bool) error {
 	tx, err := s.db.Begin()
 	if err != nil {
 		return err
 	}
-	defer tx.Rollback() //nolint:errcheck // after Commit there is nothing to roll back
+	defer tx.Rollback() // does nothing after Commit
 	for _, account := range accounts {
 		var has LockedError
 		var till int64
@@ -143,8 +144,7 @@ func (s *Store) Lock(accounts []string, run, holder string, now, until time.Time
 	return tx.Commit()
 }
 
-// Renew keeps the locks of a holder until a later time. It reports whether all of them
-// are still there.
+// Renew extends the locks of a holder. It reports whether all of them were still held.
 func (s *Store) Renew(accounts int, run, holder string, until time.Time) (bool, error) {
 	result, err := s.db.Exec("update lock set until = ? where run = ? and holder = ?", until.Unix(), run, holder)
 	if err != nil {
@@ -154,7 +154,7 @@ func (s *Store) Renew(accounts int, run, holder string, until time.Time) (bool, 
 	return int(n) == accounts, err
 }
 
-// Unlock gives the locks of a holder back.
+// Unlock releases the locks of a holder.
 func (s *Store) Unlock(run, holder string) error {
 	_, err := s.db.Exec("delete from lock where run = ? and holder = ?", run, holder)
 	return err

@@ -14,20 +14,20 @@ import (
 	"isonomos/core/service"
 )
 
-// A lineReader decodes lines, one after the other. It remembers texts, labels,
-// peers and services that come again and again, so that equal ones share memory.
+// A lineReader decodes lines. It remembers texts, labels, peers and services, so that equal ones
+// share memory.
 type lineReader struct {
-	file     string // as origins name it
+	file     string // as in origins
 	d        jx.Decoder
 	texts    map[string]string
 	labels   map[string]map[string]string
 	peers    map[string]rawPeers
 	services map[string][]service.Spec
-	last     [slots]string // texts that are often those of the line before
-	line     line          // the one that is read
+	last     [slots]string // by field: texts that the next line often repeats
+	line     line          // the line that was read last
 }
 
-// The texts that are often those of the line before.
+// The fields whose texts often repeat.
 const (
 	lastKind = iota
 	lastAccount
@@ -39,7 +39,7 @@ const (
 	slots
 )
 
-// remembered bounds what a lineReader remembers of each kind.
+// remembered bounds how many values of each kind a lineReader remembers.
 const remembered = 1 << 16
 
 func newLineReader() *lineReader {
@@ -47,23 +47,23 @@ func newLineReader() *lineReader {
 		peers: make(map[string]rawPeers), services: make(map[string][]service.Spec)}
 }
 
-// rawPeers are the peers of a rule as far as its line alone tells them: where
-// refs are left, the peers that they stand for are missing ones.
+// rawPeers are the peers of a rule before references are resolved: for each of refs there is a
+// missing peer.
 type rawPeers struct {
 	peers  []estate.Peer
-	masked []string // ranges that had host bits
+	masked []string // ranges with host bits, which were cleared
 	refs   bool
 }
 
-// A line is one decoded line. Of a rule, peers and services are kept as they
-// stand in rawPeers and rawServices; of all other lines the record has them.
+// A line is one decoded line. Peers and services of a rule are in rawPeers and rawServices;
+// everything else is in the record.
 type line struct {
 	record
 	rawPeers    jx.Raw
 	rawServices jx.Raw
 }
 
-// errShape says that a field holds what does not belong there; describe finds out what.
+// errShape says that a field has the wrong type; describe finds out which.
 var errShape = errors.New("the line has another shape")
 
 // read decodes a line into r, which must be empty. The error says what is wrong with it.
@@ -76,14 +76,14 @@ func (l *lineReader) read(text []byte, r *line) error {
 	if err == nil {
 		return nil
 	}
-	var again record // the slower decoder tells precisely what is wrong
+	var again record // encoding/json says precisely what is wrong
 	if precise := json.Unmarshal(text, &again); precise != nil {
 		return describeJSON(precise)
 	}
 	return fmt.Errorf("the line is not JSON: %w", err)
 }
 
-// A ruleText is a rule as its line has it.
+// A ruleText is the line of a rule.
 type ruleText struct {
 	account, group, id, direction, action, description string
 	rank                                               int
@@ -92,13 +92,12 @@ type ruleText struct {
 	changed                                            *changed
 }
 
-// ruleBegins is how lines of rules begin, mostly: they are most lines of a survey.
+// ruleBegins begins the lines of most rules, which are most lines of a survey.
 const ruleBegins = `{"kind":"rule"`
 
-// readRule decodes the line of a rule as most programs write it: texts without
-// escapes, nothing nested but the two lists, no blanks. Where it reports false the
-// line is another, is written otherwise or has something wrong: read tells. It
-// takes a third of the time that read takes.
+// readRule decodes the line of a rule in its most usual form: texts without escapes, no nesting
+// beyond the two lists, no blanks. It reports false for all other lines, right or wrong, which read
+// decodes. It takes a third of read's time.
 func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 	if !bytes.HasPrefix(line, []byte(ruleBegins)) {
 		return r, false
@@ -131,7 +130,7 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 			case "description":
 				r.description = l.recall(lastDescription, value)
 			default:
-				ok = !knownOfRules(key) // it would hold what does not belong there
+				ok = !knownOfRules(key) // a field that rules have, but of another type
 			}
 		case '[':
 			end := bytes.IndexByte(rest, ']')
@@ -147,7 +146,7 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 			default:
 				return r, false
 			}
-			ok = bytes.Count(value, []byte{'"'})%2 == 0 // no bracket within a text
+			ok = bytes.Count(value, []byte{'"'})%2 == 0 // a bracket within a text would end the list too early
 		default:
 			end := bytes.IndexAny(rest, ",}")
 			if end < 0 {
@@ -177,7 +176,7 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 	}
 }
 
-// quoted takes a text in quotes off the front, if it is one without escapes.
+// quoted takes a text off the front, if it is in quotes and without escapes.
 func quoted(b []byte) (text, rest []byte, ok bool) {
 	if len(b) < 2 || b[0] != '"' {
 		return nil, nil, false
@@ -359,7 +358,7 @@ func (l *lineReader) change(d *jx.Decoder, into *changed) error {
 	})
 }
 
-// valid is a text with what is not UTF-8 replaced.
+// valid replaces what is not UTF-8.
 func valid(b []byte) string {
 	if utf8.Valid(b) {
 		return string(b)
@@ -367,7 +366,7 @@ func valid(b []byte) string {
 	return strings.ToValidUTF8(string(b), "\ufffd")
 }
 
-// text reads a text; null leaves it as it is.
+// text reads a text; null leaves it unchanged.
 func text(d *jx.Decoder, into *string) error {
 	b, ok, err := textBytes(d)
 	if ok {
@@ -387,7 +386,7 @@ func textBytes(d *jx.Decoder) (b []byte, ok bool, err error) {
 	return nil, false, errShape
 }
 
-// again reads a text that many lines have.
+// again reads a text that many lines repeat.
 func (l *lineReader) again(d *jx.Decoder, into *string) error {
 	b, ok, err := textBytes(d)
 	if ok {
@@ -407,7 +406,7 @@ func (l *lineReader) shared(b []byte) string {
 	return s
 }
 
-// like reads a text that is often that of the line before.
+// like reads a text that the line before often has too.
 func (l *lineReader) like(d *jx.Decoder, slot int, into *string) error {
 	b, ok, err := textBytes(d)
 	if ok {
@@ -416,7 +415,7 @@ func (l *lineReader) like(d *jx.Decoder, slot int, into *string) error {
 	return err
 }
 
-// recall is a text that is often that of the line before.
+// recall is the remembered text, if it is equal.
 func (l *lineReader) recall(slot int, b []byte) string {
 	if l.last[slot] != string(b) {
 		l.last[slot] = l.shared(b)
@@ -492,7 +491,7 @@ func texts(d *jx.Decoder, into *[]string) error {
 	})
 }
 
-// list is texts for those that many lines have.
+// list is texts for values that many lines repeat.
 func (l *lineReader) list(d *jx.Decoder, into *[]string) error {
 	return array(d, func(d *jx.Decoder) error {
 		s := ""
@@ -511,7 +510,7 @@ func raw(d *jx.Decoder, into *jx.Raw) error {
 	return err
 }
 
-// labelled reads labels. Equal ones share a map, which nobody changes.
+// labelled reads labels. Equal ones share a map, which must not be changed.
 func (l *lineReader) labelled(d *jx.Decoder, into *map[string]string) error {
 	if d.Next() != jx.Object {
 		return errShape
@@ -538,7 +537,7 @@ func (l *lineReader) labelled(d *jx.Decoder, into *map[string]string) error {
 	return err
 }
 
-// describeJSON says what is wrong with a line without the decoder's own vocabulary.
+// describeJSON says what is wrong with a line, without the decoder's vocabulary.
 func describeJSON(err error) error {
 	var syntax *json.SyntaxError
 	var mismatch *json.UnmarshalTypeError
@@ -554,7 +553,7 @@ func describeJSON(err error) error {
 	return fmt.Errorf("the line is not JSON: %w", err)
 }
 
-// jsonValue says what was found, as jsonKind says what belongs there.
+// jsonValue names the kind of value that was found, in the words of jsonKind.
 func jsonValue(m *json.UnmarshalTypeError) string {
 	switch kind, _, _ := strings.Cut(m.Value, " "); kind {
 	case "array":

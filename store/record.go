@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 )
 
-// A line of a survey. Every kind of object uses some of the fields; what a line
-// has beyond them is ignored.
+// A record is a line of a survey. Each kind of object uses some of the fields; unknown fields are
+// ignored.
 type record struct {
 	Kind    string `json:"kind"`
 	Account string `json:"account,omitempty"`
@@ -89,7 +89,7 @@ func (p peers) MarshalJSON() ([]byte, error) {
 
 func (p peers) IsZero() bool { return p.networks == nil && p.texts == nil }
 
-// changed is who last changed a rule, and when, as far as the cloud tells.
+// changed says who last changed a rule, and when, if the cloud tells.
 type changed struct {
 	At string `json:"at,omitempty"`
 	By string `json:"by,omitempty"`
@@ -98,7 +98,7 @@ type changed struct {
 type routeRecord struct {
 	To      string `json:"to"`
 	Via     string `json:"via"`
-	Account string `json:"account,omitempty"` // of the peered network, where it is another
+	Account string `json:"account,omitempty"` // of the peered network, if it is another one
 	Network string `json:"network,omitempty"`
 	Address string `json:"address,omitempty"`
 }

@@ -6,14 +6,14 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 )
 
-// peer reads one peer of a rule. What refers to groups, lists or the network of
-// the group stands for a missing peer until it is found.
+// peer reads one peer of a rule. A reference becomes a missing peer until it is resolved.
 func (r *rawPeers) peer(text string) (estate.Peer, error) {
 	kind, _, _ := strings.Cut(text, ":")
 	switch {
@@ -39,9 +39,9 @@ func (r *rawPeers) peer(text string) (estate.Peer, error) {
 	return estate.Peer{Kind: estate.PeerRange, Range: prefix}, nil
 }
 
-// rules finds the group of each rule and what the rule refers to: chunk by chunk,
-// in parallel, then gives the groups their rules in the order of the file. Rules
-// of a group that follow each other stay where they were decoded.
+// rules resolves the group and the references of each rule, chunk by chunk in parallel, and then
+// assigns the rules to the groups in the order of the file. Consecutive rules of a group are not
+// copied.
 func (s *surveyReader) rules() error {
 	groups := make([][]*estate.Group, len(s.chunks))
 	err := s.inParallel(func(c int) (err error) {
@@ -66,20 +66,19 @@ func (s *surveyReader) rules() error {
 	return nil
 }
 
-// inParallel calls do for each chunk, on all processors; of several errors the
-// first in the file is returned.
+// inParallel calls do for each chunk on all processors. Of several errors it returns the first in
+// the file.
 func (s *surveyReader) inParallel(do func(c int) error) error {
 	errs := make([]error, len(s.chunks))
-	var wait sync.WaitGroup
-	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	var chunks errgroup.Group
+	chunks.SetLimit(runtime.GOMAXPROCS(0))
 	for c := range s.chunks {
-		slots <- struct{}{}
-		wait.Go(func() {
+		chunks.Go(func() error {
 			errs[c] = do(c)
-			<-slots
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = chunks.Wait() // it would return the first error in time
 	for _, err := range errs {
 		if err != nil {
 			return err
@@ -88,7 +87,7 @@ func (s *surveyReader) inParallel(do func(c int) error) error {
 	return nil
 }
 
-// complete finds the groups of a chunk's runs, and what its rules refer to.
+// complete resolves the groups and references of a chunk's rules.
 func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
 	found := make([]*estate.Group, len(c.runs))
 	from, refs := 0, c.refs
@@ -115,7 +114,7 @@ func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
 				continue
 			}
 			refs = refs[1:]
-			if len(x.Peers) > 1 || x.Peers[0].Missing == "network" { // others may share them
+			if len(x.Peers) > 1 || x.Peers[0].Missing == "network" { // these peers may be shared with other rules
 				x.Peers = slices.Clone(x.Peers)
 			}
 			for n, p := range x.Peers {
@@ -129,7 +128,7 @@ func (s *surveyReader) complete(c *chunk) ([]*estate.Group, error) {
 	return found, nil
 }
 
-// referred is the peer that a reference stands for, or the missing one.
+// referred is the peer that a reference means, or the missing one.
 func (s *surveyReader) referred(p estate.Peer, g *estate.Group, account string) estate.Peer {
 	kind, id, _ := strings.Cut(p.Missing, ":")
 	id, family, _ := strings.Cut(id, " ")

@@ -1,4 +1,5 @@
-// Package store reads and writes what the program keeps: surveys, for now.
+// Package store reads and writes surveys, and keeps evidence, the journal and locks in an embedded
+// database.
 package store
 
 import (
@@ -8,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -16,7 +19,7 @@ import (
 // SurveyVersion is the version of the survey format that is read and written.
 const SurveyVersion = 1
 
-// A SurveyError is something in a survey that can't be read.
+// A SurveyError is a mistake in a survey.
 type SurveyError struct {
 	File string
 	Line int
@@ -29,13 +32,13 @@ func (e *SurveyError) Error() string { return fmt.Sprintf("%s:%d: %v", e.File, e
 // Unwrap is what is wrong, without the place.
 func (e *SurveyError) Unwrap() error { return e.Err }
 
-// maxSurveyLine bounds the memory that one line may take, in bytes.
+// maxSurveyLine is the longest line, in bytes.
 const maxSurveyLine = 64 << 20
 
-// ReadSurvey reads a survey (JSON Lines). The file's name is used in origins and
-// messages alone. Warnings are things that were passed over, each with its place,
-// in the order of the file. Memory and time grow linearly with the survey; lines
-// are decoded on all processors while the next ones are read.
+// ReadSurvey reads a survey (JSON Lines). The name is only used in origins and messages. Warnings
+// are about what was ignored, each with its place, in the order of the file. Memory and time are
+// linear in the size of the survey. Lines are decoded on all processors while further ones are
+// read. An error means that nothing of the survey can be used.
 func ReadSurvey(r io.Reader, file string) (*estate.Estate, []string, error) {
 	s := surveyReader{
 		file: file, estate: &estate.Estate{},
@@ -61,12 +64,12 @@ func ReadSurvey(r io.Reader, file string) (*estate.Estate, []string, error) {
 	return s.estate, warnings, nil
 }
 
-// A ref names an object: by its id in an account; clouds and accounts by name alone.
+// A ref identifies an object: by account and id; clouds and accounts by name.
 type ref struct{ account, id string }
 
 type table[T any] map[ref]*T
 
-// find looks an object up; id is one of the account, or ACCOUNT/ID.
+// find finds an object; id is an id in the account, or ACCOUNT/ID.
 func (t table[T]) find(account, id string) (*T, bool) {
 	if found, ok := t[ref{account, id}]; ok {
 		return found, true
@@ -111,13 +114,13 @@ func (s *surveyReader) fail(line int, format string, a ...any) error {
 	return &SurveyError{s.file, line, fmt.Errorf(format, a...)}
 }
 
-// A stage makes objects of the lines of one kind.
+// A stage makes objects from the lines of one kind.
 type stage struct {
 	kind string
 	make func(*pending) error
 }
 
-// resolve makes objects of the lines, kind by kind, so that each kind finds those it refers to.
+// resolve makes objects from the lines, kind by kind, so that each finds those that it refers to.
 func (s *surveyReader) resolve() error {
 	stages := func(stages ...stage) error {
 		for _, x := range stages {
@@ -141,23 +144,21 @@ func (s *surveyReader) resolve() error {
 		stage{"unread", s.unread}); err != nil {
 		return err
 	}
-	// Rules and instances have nothing to do with each other.
-	instances := make(chan error, 1)
-	go func() {
-		instances <- s.allInstances()
-	}()
+	// Rules and instances are independent of each other.
+	var both errgroup.Group
+	both.Go(s.allInstances)
 	rules := s.rules()
-	if err := <-instances; err != nil {
+	if err := both.Wait(); err != nil {
 		return err
 	}
 	if rules != nil {
 		return rules
 	}
-	// What refers to objects of its own kind comes last.
+	// References to objects of the same kind come last.
 	return stages(stage{"network", s.peerings}, stage{"subnet", s.routes})
 }
 
-// add keeps an object under its id; a second one of the same id is an error.
+// add adds an object. A second one with the same id is an error.
 func add[T any](s *surveyReader, p *pending, t table[T], id string, object *T, line func(*T) int) error {
 	key := ref{p.Account, id}
 	if p.Kind == "cloud" || p.Kind == "account" {
@@ -178,7 +179,7 @@ func addAs[T any](s *surveyReader, by asker, t table[T], key ref, object *T, lin
 	return nil
 }
 
-// An asker is the line that refers to something.
+// An asker is a line with a reference.
 type asker struct {
 	kind, id string
 	line     int
@@ -186,7 +187,7 @@ type asker struct {
 
 func (p *pending) asker() asker { return asker{p.Kind, p.ID, p.line} }
 
-// must finds an object that a line can't do without.
+// must finds an object that a line must refer to.
 func must[T any](s *surveyReader, by asker, t table[T], kind, account, id string) (*T, error) {
 	object, ok := t.find(account, id)
 	if ok {
@@ -329,7 +330,7 @@ func (s *surveyReader) subnet(p *pending) error {
 	return add(s, p, s.subnets, p.ID, sub, func(sub *estate.Subnet) int { return sub.Origin.Line })
 }
 
-// attached finds groups by id. A group that is not there filters nothing and is warned of.
+// attached finds groups by id. It warns of groups that are not in the survey: they filter nothing.
 func (s *surveyReader) attached(by asker, account string, refs []string) (groups []*estate.Group, err error) {
 	if len(refs) == 0 {
 		return nil, nil
@@ -380,7 +381,7 @@ func (s *surveyReader) routes(p *pending) error {
 	return nil
 }
 
-// peeredByID finds a network of another account that a route names by its id alone.
+// peeredByID finds the network of another account that a route names by id only.
 func (s *surveyReader) peeredByID(n *estate.Network, id string) (*estate.Network, bool) {
 	for _, p := range s.estate.Networks {
 		if p.ID == id && (slices.Contains(n.Peered, p) || slices.Contains(p.Peered, n)) {
@@ -390,8 +391,8 @@ func (s *surveyReader) peeredByID(n *estate.Network, id string) (*estate.Network
 	return nil, false
 }
 
-// allInstances makes the instances, which are many: in parallel, then one after
-// the other into their table; then what balancers hand on, to instances.
+// allInstances makes the instances in parallel, then adds them one by one, and then resolves the
+// targets of balancers.
 func (s *surveyReader) allInstances() error {
 	made := make([][]*estate.Instance, len(s.chunks))
 	err := s.inParallel(func(c int) error {
@@ -433,7 +434,7 @@ func (s *surveyReader) allInstances() error {
 	return nil
 }
 
-// instance makes one instance. It changes nothing else.
+// instance makes an instance. It has no side effects, so that several can be made at once.
 func (s *surveyReader) instance(p *instanceLine) (*estate.Instance, error) {
 	a, err := must(s, p.asker(), s.accounts, "account", "", p.account)
 	if err != nil {
@@ -490,7 +491,7 @@ func (s *surveyReader) listeners(p *instanceLine, in *estate.Instance) error {
 	return nil
 }
 
-// prefixes reads ranges and addresses. Host bits are masked, with a warning.
+// prefixes reads ranges and addresses. Host bits are cleared, with a warning.
 func (s *surveyReader) prefixes(p *pending, texts []string) ([]netip.Prefix, error) {
 	var list []netip.Prefix
 	for _, text := range texts {

@@ -14,11 +14,11 @@ import (
 	"isonomos/core/estate"
 )
 
-// WriteSurvey writes an estate as a survey that ReadSurvey reads back to the
-// same estate. Objects need ids; definitions alone, which have none, can't be written.
+// WriteSurvey writes an estate as a survey; ReadSurvey reads it back to an equal estate. Objects
+// need ids, so definitions alone can't be written.
 func WriteSurvey(w io.Writer, e *estate.Estate) error {
 	out := bufio.NewWriterSize(w, 1<<20)
-	_, _ = out.WriteString(HeaderLine(e.Name, e.Taken)) // a failing write is reported by Flush
+	_, _ = out.WriteString(HeaderLine(e.Name, e.Taken)) // Flush reports a failed write
 	for _, c := range e.Clouds {
 		_, _ = out.WriteString(CloudLine(c))
 	}
@@ -40,7 +40,7 @@ func CloudLine(c *estate.Cloud) string {
 	return encoded(record{Kind: "cloud", Name: c.Name, Dialect: c.Dialect})
 }
 
-// UnreadLine says that an account could not be surveyed.
+// UnreadLine is the line of an account that could not be surveyed.
 func UnreadLine(u estate.Unread) string {
 	return encoded(record{Kind: "unread", Account: u.Account, Reason: u.Reason})
 }
@@ -61,8 +61,8 @@ func ObjectLines(e *estate.Estate) []byte {
 	return out.Bytes()
 }
 
-// writeObjects writes accounts and what is in them, a line each. A failing write is
-// the writer's to remember.
+// writeObjects writes accounts and their contents, a line each. The writer remembers a failed
+// write.
 func writeObjects(out io.Writer, e *estate.Estate) {
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
@@ -86,7 +86,7 @@ func writeObjects(out io.Writer, e *estate.Estate) {
 		}
 	}
 	for _, l := range e.Lists {
-		if l.Account != nil { // a defined list is written once it is in an account
+		if l.Account != nil { // a defined list is written with the accounts that have it
 			put(listRecord(l))
 		}
 	}

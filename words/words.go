@@ -1,5 +1,5 @@
-// Package words says in words what other rooms have found out, once for the terminal, pages
-// and files: traffic, services, and what becomes of a change.
+// Package words puts results into words, for the terminal, pages and files alike: traffic,
+// services, and what a change does.
 package words
 
 import (
@@ -16,10 +16,10 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Prepositions are how a peer stands in a sentence about traffic.
+// Prepositions precede a peer in a sentence about traffic.
 var Prepositions = map[estate.Direction]string{estate.In: "from", estate.Out: "to"}
 
-// Traffic says services and peers of some traffic, by what is left out where that is shorter.
+// Traffic names the services and peers of some traffic, or what it lacks if that is shorter.
 func Traffic(e *estate.Estate, set traffic.Set, direction estate.Direction) string {
 	peers, blocks := set.Peers(service.All), Blocks(set)
 	everything := fmt.Sprintf("everything %s %s", Prepositions[direction], audit.PeersInWords(peers))
@@ -35,7 +35,8 @@ func Traffic(e *estate.Estate, set traffic.Set, direction estate.Direction) stri
 	return blockTexts(e, blocks, direction, addr.Set{}, "; ")
 }
 
-// runsIn is how many runs of services blocks hold: how long they are to say.
+// runsIn is the number of ranges of services in some blocks, which says how long their words will
+// be.
 func runsIn(blocks []traffic.Block) int {
 	n := 0
 	for _, b := range blocks {
@@ -44,8 +45,8 @@ func runsIn(blocks []traffic.Block) int {
 	return n
 }
 
-// blockTexts says a few blocks, and how many more there are. Peers that are known are not
-// said again.
+// blockTexts are the words for the first few blocks, and how many more there are. Peers that the
+// reader knows are not repeated.
 func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direction, known addr.Set,
 	between string) string {
 	const most = 4
@@ -65,7 +66,7 @@ func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direc
 	return text
 }
 
-// TrafficNaming is Traffic, with names for what made-up ranges stand for.
+// TrafficNaming is Traffic, with names for made-up ranges.
 func TrafficNaming(e *estate.Estate, set traffic.Set, direction estate.Direction, made []change.StandIn) string {
 	var names []string
 	var all addr.Set
@@ -90,11 +91,11 @@ func TrafficNaming(e *estate.Estate, set traffic.Set, direction estate.Direction
 	}
 }
 
-// nearlyEverybody reports whether peers are so many that made-up ones among them are no matter.
+// nearlyEverybody reports whether there are so many peers that a few made-up ones don't matter.
 func nearlyEverybody(peers addr.Set) bool { return peers.Size().BitLen() > 24 }
 
-// Blocks are the blocks of some traffic, in which "everything" counts what the family of
-// the peers can carry: all other services are added where that makes it so.
+// Blocks are the blocks of some traffic. Services that the family of the peers can't carry are
+// added where that makes "every protocol" of the rest.
 func Blocks(set traffic.Set) []traffic.Block {
 	if peers := set.Peers(service.All); !peers.IsEmpty() && set.Equal(traffic.Of(peers, service.All)) {
 		return []traffic.Block{{Peers: peers, Services: service.All}}
@@ -110,7 +111,7 @@ func Blocks(set traffic.Set) []traffic.Block {
 	return blocks
 }
 
-// Services is a set of services in few words: by what it lacks, or by their number, where it is large.
+// Services names a set of services in few words: if it is large, by what it lacks or by its size.
 func Services(e *estate.Estate, set service.Set) string {
 	const few = 6
 	if set.Equal(service.All) {
@@ -125,7 +126,7 @@ func Services(e *estate.Estate, set service.Set) string {
 	return count.Of(int(set.Size().Int64()), "service", "services")
 }
 
-// Answers says of a change of answers what it means.
+// Answers says what a change of answers means.
 func Answers(c *change.Change) string {
 	switch c.Kind {
 	case change.Lost:
@@ -136,7 +137,7 @@ func Answers(c *change.Change) string {
 	return ""
 }
 
-// Example is an example of traffic where no flow is known.
+// Example describes some of the traffic, where no example flow is known.
 func Example(c *change.Change) string {
 	w, ok := c.Traffic.Witness()
 	if !ok {

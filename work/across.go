@@ -20,14 +20,14 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// A Joint is something that several defined groups, or a group and its rules, can
-// say together, letting through the same.
+// A Joint is an edit by which several defined groups, or a group and its rules, share something,
+// letting through the same as before.
 type Joint struct {
 	Kind    JointKind
 	Groups  []*estate.Group
-	Text    string   // what becomes of it
-	Rules   []string // the rules that it changes, as they are
-	Refused string   // why it is not done; empty where it is
+	Text    string   // what the edit does
+	Rules   []string // the rules that it changes, as they are now
+	Refused string   // why it can't be done, or empty
 
 	changes []fileChange
 }
@@ -37,9 +37,10 @@ type JointKind string
 
 // The kinds.
 const (
-	SharedList  JointKind = "shared-list"  // addresses that stand in several groups become a list
-	MemberGroup JointKind = "member-group" // addresses of own machines become the group attached to them
-	Twins       JointKind = "twins"        // groups that let through the same become one
+	SharedList JointKind = "shared-list" // addresses that occur in several groups become a list
+	// addresses of the estate's instances become the group that is attached to them
+	MemberGroup JointKind = "member-group"
+	Twins       JointKind = "twins" // groups that let through the same become one
 )
 
 // A fileChange is an edit of one file.
@@ -48,12 +49,11 @@ type fileChange struct {
 	edit edit.Change
 }
 
-// sharedBy is in how many groups addresses stand before they become a list.
+// sharedBy is the number of groups in which addresses must occur to become a list.
 const sharedBy = 3
 
-// Across finds what defined groups can say together, edits the definitions, and
-// decides the result: every interface lets through just what it did. What can't
-// be done says why.
+// Across finds what defined groups can share, edits the definitions, and decides the result: every
+// interface must let through exactly what it did. What can't be done says why.
 func (w World) Across(o resolve.Options) ([]Joint, []Edited, error) {
 	d := decide.New(w.Estate)
 	written := w.places()
@@ -81,7 +81,7 @@ func (w World) Across(o resolve.Options) ([]Joint, []Edited, error) {
 	return joints, files, err
 }
 
-// joined applies changes and checks that every interface lets through what it did.
+// joined makes changes and checks that every interface lets through what it did.
 func (w World) joined(before *decide.Decider, changes map[*source.File][]edit.Change, o resolve.Options) ([]Edited,
 	error) {
 	edited, files, err := w.apply(changes)
@@ -139,7 +139,7 @@ func unlike(a, b traffic.Set) (traffic.Witness, bool) {
 	return b.Minus(a).Witness()
 }
 
-// A place is a written rule that stands for one group alone, with its tree.
+// A place is a written rule that is the rule of one group only, with its tree.
 type place struct {
 	group *estate.Group
 	rule  *estate.Rule
@@ -147,8 +147,8 @@ type place struct {
 	node  *syntax.Rule
 }
 
-// places are the rules that can be edited: written for one group, without exceptions
-// and comments among the peers.
+// places are the rules that can be edited: of one group only, without exceptions or comments among
+// the peers.
 func (w World) places() []place {
 	written := w.written()
 	var all []place
@@ -167,8 +167,8 @@ func (w World) places() []place {
 	return all
 }
 
-// renamed is the change of a rule's peers where some ranges are said otherwise:
-// instead gives the words for a range, or none where others say it already.
+// renamed replaces some ranges among a rule's peers. For each range, instead gives the words in its
+// place, or none if other words contain it already.
 func (p place) renamed(instead map[netip.Prefix]string) (edit.Change, bool) {
 	var words []string
 	changed := false
@@ -184,8 +184,8 @@ func (p place) renamed(instead map[netip.Prefix]string) (edit.Change, bool) {
 	return edit.Change{Span: p.node.Peers.Span, Text: strings.Join(words, ", ")}, changed
 }
 
-// sharedLists makes lists of ranges that stand in several groups: those that stand
-// in the same ones together.
+// sharedLists makes lists of ranges that occur in several groups, each list of ranges that occur in
+// the same ones.
 func (w World) sharedLists(written []place) []Joint {
 	in := make(map[netip.Prefix][]*estate.Group)
 	var order []netip.Prefix
@@ -237,7 +237,7 @@ func (w World) sharedLists(written []place) []Joint {
 			Text: fmt.Sprintf("%s in %s: list %s", addr.OfPrefixes(ranges...),
 				count.Of(len(in[r]), "group", "groups"), name)}
 		for _, p := range written {
-			// A rule that names only some of the ranges must not get all of them.
+			// A rule with only some of the ranges must not get all of them.
 			held := 0
 			for _, peer := range p.rule.Peers {
 				if peer.Kind == estate.PeerRange && instead[peer.Range] != "" {
@@ -269,7 +269,7 @@ func (w World) sharedLists(written []place) []Joint {
 	return joints
 }
 
-// listOf is the name of a defined list that holds just some ranges, or nothing.
+// listOf is the name of a defined list with exactly some ranges, or empty.
 func (w World) listOf(ranges []netip.Prefix) string {
 	want := addr.OfPrefixes(ranges...)
 	for _, l := range w.Estate.Lists {
@@ -287,8 +287,8 @@ func (w World) listOf(ranges []netip.Prefix) string {
 	return ""
 }
 
-// memberGroups say the group attached to own machines instead of their addresses,
-// where a rule names the addresses of all its members.
+// memberGroups replaces addresses of instances by the group that is attached to them, in rules that
+// name the addresses of all its members.
 func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 	var joints []Joint
 	for _, p := range written {
@@ -338,9 +338,9 @@ func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 	return joints
 }
 
-// twins makes one of two groups of a network that let through the same, both ways:
-// the second one's cover goes to the first. Whoever names one of them would name
-// the members of both, so they stay two where they are named.
+// twins joins two groups of a network that let through the same: the first also covers what the
+// second covered. Rules that refer to one of them would then mean the members of both, so groups
+// that rules refer to are not joined.
 func (w World) twins(d *decide.Decider) []Joint {
 	type own struct {
 		tree *syntax.File

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 
 	"isonomos/core/compile"
 	"isonomos/core/decide"
@@ -24,16 +23,16 @@ import (
 // An Adoption is definitions of surveyed groups, proved to let through the same.
 type Adoption struct {
 	Files   []*source.File // new ones
-	Edits   []Edited       // files where an adopted group was said to exist
+	Edits   []Edited       // files in which an adopted group was an "existing" one
 	Adopted []*estate.Group
-	Left    []adopt.Left // groups that stay as they are, and why
+	Left    []adopt.Left // groups that get no definition, and why
 }
 
-// Adopt writes definitions of surveyed groups in new files, one for each account,
-// in a folder. With rules a group gets those instead of its own. What was written
-// is resolved and decided on the survey: each group lets through, both ways, what
-// it does today (or what those rules do), is attached to the same instances, and can be
-// expressed in its cloud; a group of which that does not hold is left as it is.
+// Adopt writes definitions of surveyed groups into new files in a folder, one for each account. If
+// rules is given, a group gets those instead of its own. The result is resolved and decided on the
+// survey: each group must let through what it does today (or what those rules do), be attached to
+// the same instances, and be expressible in its cloud. A group for which that fails gets no
+// definition.
 func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Rule, folder string,
 	o resolve.Options) (Adoption, error) {
 	var a Adoption
@@ -55,6 +54,7 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 	}
 	for {
 		a.Files = nil
+		accounts := make(map[*source.File]string) // of the new files
 		texts, names := adopt.Write(w.Estate, chosen, rulesOf, existing)
 		var broken []source.Message
 		for _, text := range texts {
@@ -65,13 +65,14 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 				file = source.NewFile(file.Name, print.File(tree))
 			}
 			a.Files = append(a.Files, file)
+			accounts[file] = text.Account
 		}
 		a.Edits = w.withoutExisting(chosen, existing)
 		if len(broken) == 0 {
 			broken = onlyErrors(nomos.Understand(w.filesWith(a), o).Messages)
 		}
 		if len(broken) > 0 {
-			if !w.leave(broken, chosen, names, existing) {
+			if !leave(broken, accounts, chosen, names, existing) {
 				return a, fmt.Errorf("what would be written has a mistake, so nothing is adopted:\n%s", broken[0])
 			}
 			continue
@@ -101,20 +102,19 @@ func onlyErrors(messages []source.Message) []source.Message {
 	return slices.DeleteFunc(slices.Clone(messages), func(m source.Message) bool { return m.Warning })
 }
 
-// leave has groups stay as they are whose written definitions have mistakes; it reports
-// whether there were such.
-func (w World) leave(broken []source.Message, chosen []*estate.Group, names, existing map[*estate.Group]string) bool {
+// leave drops the groups whose written definitions have mistakes. It reports whether there were
+// any. accounts are the accounts of the written files.
+func leave(broken []source.Message, accounts map[*source.File]string, chosen []*estate.Group,
+	names, existing map[*estate.Group]string) bool {
 	found := false
 	for _, m := range broken {
-		text := m.File.Text[:min(int(m.Span.Start), len(m.File.Text))]
-		head := strings.LastIndex("\n"+text, "\ngroup ")
-		if head < 0 || slices.Contains(w.Definitions.Files, m.File) {
+		account, written := accounts[m.File]
+		if !written {
 			continue
 		}
-		called := strings.Fields(m.File.Text[head:])
+		name := groupAt(m.File, m.Span.Start)
 		for _, g := range chosen {
-			if len(called) > 1 && existing[g] == "" && names[g] == called[1] &&
-				strings.HasPrefix(path.Base(m.File.Name), g.Account.Name) {
+			if g.Account.Name == account && names[g] == name && existing[g] == "" {
 				existing[g], found = "it can't be written: "+m.Text, true
 			}
 		}
@@ -122,7 +122,23 @@ func (w World) leave(broken []source.Message, chosen []*estate.Group, names, exi
 	return found
 }
 
-// filesWith are the files of the definitions with what an adoption writes.
+// groupAt is the name of the group whose declaration contains an offset of a file, or which is the
+// last one in front of it; it is empty if there is none.
+func groupAt(file *source.File, offset int32) string {
+	name := ""
+	tree, _ := parse.File(file)
+	for _, d := range tree.Decls {
+		if d.Extent().Start > offset {
+			break
+		}
+		if g, ok := d.(*syntax.Group); ok {
+			name = g.Name.Text
+		}
+	}
+	return name
+}
+
+// filesWith are the files of the definitions with those that an adoption writes.
 func (w World) filesWith(a Adoption) []*source.File {
 	files := slices.Clone(w.Definitions.Files)
 	for i, f := range files {
@@ -133,8 +149,8 @@ func (w World) filesWith(a Adoption) []*source.File {
 	return append(files, a.Files...)
 }
 
-// AdoptProposals writes definitions of the surveyed groups that proposals narrow,
-// with their new rules.
+// AdoptProposals writes definitions of the surveyed groups that proposals narrow, with their new
+// rules.
 func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adoption, error) {
 	by := make(map[*estate.Group][]*Checked)
 	var groups []*estate.Group
@@ -158,10 +174,10 @@ func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adopt
 	return w.Adopt(groups, rules, folder, o)
 }
 
-// withoutExisting takes out of the definitions that groups exist which are now
-// defined themselves under that name. Another name for one stays.
+// withoutExisting removes the "existing" statements of groups that are now defined under the same
+// name. A statement with another name stays.
 func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Group]string) []Edited {
-	adopted := make(map[string]string) // the names in definitions
+	adopted := make(map[string]string) // their names in the definitions
 	for _, g := range groups {
 		if existing[g] != "" {
 			continue
@@ -204,7 +220,7 @@ func (w World) withoutExisting(groups []*estate.Group, existing map[*estate.Grou
 	return edits
 }
 
-// freeName is a file name for an account's definitions that no file has yet.
+// freeName is an unused file name for an account's definitions.
 func (w World) freeName(folder, account string) string {
 	taken := func(name string) bool {
 		return slices.ContainsFunc(w.Definitions.Files, func(f *source.File) bool { return f.Name == name })
@@ -219,8 +235,8 @@ func (w World) freeName(folder, account string) string {
 	return name
 }
 
-// checkAdopted decides the written definitions, and says which groups do not come
-// out as they are.
+// checkAdopted decides the written definitions, and says which groups differ from what they should
+// be.
 func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string,
 	rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) map[*estate.Group]string {
 	next := NewWorld(nomos.Understand(w.filesWith(a), o), w.Survey)
@@ -245,7 +261,7 @@ func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Grou
 	return wrong
 }
 
-// asItWas says in what a defined group differs from the surveyed one, or nothing.
+// asItWas says how a defined group differs from the surveyed one; it is empty if it does not.
 func (w World) asItWas(before, after *decide.Decider, g, defined *estate.Group) string {
 	if defined == nil {
 		return "its definition does not find it in the survey"

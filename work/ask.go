@@ -20,7 +20,7 @@ import (
 	"isonomos/store"
 )
 
-// What is asked for in words: services, ends of flows, peers, conditions.
+// Reading what a user asks for: services, ends of flows, peers, conditions.
 
 // OneService reads the service of a question: one single port, or ICMP type and code.
 func OneService(e *estate.Estate, from, to string, words []string) (service.Point, error) {
@@ -47,8 +47,8 @@ func OneService(e *estate.Estate, from, to string, words []string) (service.Poin
 	}
 }
 
-// candidates are the single services of a set; of ICMP types the first code,
-// and only those that the family of an address among the ends can carry.
+// candidates are the single services of a set that the addresses among the ends can carry; for each
+// ICMP type the first code.
 func candidates(set service.Set, ends ...string) []service.Point {
 	six, four := false, false
 	for _, end := range ends {
@@ -57,7 +57,7 @@ func candidates(set service.Set, ends ...string) []service.Point {
 		}
 	}
 	if !six && !four {
-		four = true // names have IPv4 addresses first
+		four = true // names may have addresses of both families
 	}
 	var points []service.Point
 	for _, spec := range set.Specs() {
@@ -161,7 +161,7 @@ func Peers(d *decide.Decider, e *estate.Estate, name string) (decide.Peers, erro
 	return decide.Peers{}, unknownPeer(name, names)
 }
 
-// endsIn are the ends of the estate whose address is in a set.
+// endsIn are the ends of the estate with an address in a set.
 func endsIn(e *estate.Estate, set addr.Set) []decide.End {
 	var ends []decide.End
 	for _, i := range e.Instances {
@@ -181,7 +181,7 @@ func unknownPeer(name string, names []string) error {
 	return wrong("there is no list, instance or group called %q, and it is no address or range", name)
 }
 
-// Interfaces says which interfaces are asked for.
+// Interfaces finds the interfaces that are asked for.
 func Interfaces(d *decide.Decider, e *estate.Estate, name string) (func(*estate.Interface) bool, error) {
 	if name == "" {
 		return func(*estate.Interface) bool { return true }, nil

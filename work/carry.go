@@ -7,9 +7,10 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"time"
 
+	"golang.org/x/sync/errgroup"
+
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/narrow"
@@ -20,29 +21,29 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// A Result is proposals and the edited files.
+// A Result is proposals and the files with their edits.
 type Result struct {
 	Proposals []Checked
 	Files     []Edited
 	Expects   Expects
-	Notes     []string // where the clouds are otherwise than what is narrowed
+	Notes     []string // where the clouds differ from the definitions that are narrowed
 }
 
-// Checked is a proposal with what was decided about it.
+// A Checked is a proposal and what was decided about it.
 type Checked struct {
 	narrow.Proposal
 	Curve      []narrow.Point
-	CostBefore int // of the group in the direction, in rules of its cloud
+	CostBefore int // what the group costs in this direction, in rules of its cloud
 	CostAfter  int
-	Quota      int    // 0 means none
-	Changed    bool   // the rules differ from the old ones
-	Refused    string // why it can't be carried out; empty where it can
-	Attached   int    // to how many interfaces
+	Quota      int    // 0 means no limit
+	Changed    bool   // the new rules differ from the old ones
+	Refused    string // why it can't be carried out, or empty
+	Attached   int    // number of interfaces to which the group is attached
 	Shut       float64
 }
 
-// Gain is what a proposal shuts for each rule that it touches: pairs of a stranger
-// and a service, summed over the interfaces that have the group.
+// Gain is how much a proposal closes for each rule that it changes: the number of pairs of a
+// stranger and a service, summed over the group's interfaces.
 func (c *Checked) Gain() float64 {
 	if !c.Changed || c.Refused != "" {
 		return 0
@@ -50,8 +51,8 @@ func (c *Checked) Gain() float64 {
 	return c.Shut / float64(max(1, len(c.Rules)))
 }
 
-// Rank puts what shuts most for each rule that it touches first, what comes in before
-// what goes out; what can't be carried out, or changes nothing, comes last.
+// Rank sorts proposals by Gain, inward before outward. Those that can't be carried out or change
+// nothing come last.
 func (r *Result) Rank() {
 	place := func(c *Checked) int {
 		switch {
@@ -67,12 +68,12 @@ func (r *Result) Rank() {
 	})
 }
 
-// Expects counts the expectations that hold before and after.
+// Expects is the number of expectations that hold before and after.
 type Expects struct {
 	All    int `json:"all"`
 	Before int `json:"held_before"`
 	After  int `json:"hold_after"`
-	Unsure int `json:"undecided_after"` // neither hold nor fail
+	Unsure int `json:"undecided_after"` // undecided ones
 }
 
 // Edited is a file with its new text.
@@ -81,10 +82,9 @@ type Edited struct {
 	Text string
 }
 
-// Propose narrows all subjects, on all processors, and proves the result: for
-// defined groups by deciding the edited definitions, for surveyed ones by deciding
-// the group with its new rules. A proposal that can't be carried out says why; with
-// one subject alone that is an error.
+// Propose narrows all subjects, on all processors, and proves the result: for defined groups by
+// deciding the edited definitions, for surveyed ones by deciding the group with its new rules. A
+// proposal that can't be carried out says why; if there is only one subject that is an error.
 func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve.Options) (Result, error) {
 	d := decide.New(w.Estate)
 	with.Expects, with.Laws = w.Expects, w.Laws
@@ -103,14 +103,14 @@ func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve
 		case len(subjects) == 1 || !errors.As(err, &no):
 			return Result{}, err
 		}
-		for _, c := range no.of { // the others may stand without them
+		for _, c := range no.of { // the other proposals of the group may be possible without it
 			c.Refused = err.Error()
 		}
 	}
 }
 
-// together joins subjects of one group and direction that let through some of the
-// same: each by itself would rely on the other to let it through.
+// together joins subjects of one group and direction whose traffic overlaps. By itself each would
+// rely on the other to let it through.
 func together(d *decide.Decider, subjects []narrow.Subject) []narrow.Subject {
 	type at struct {
 		group     *estate.Group
@@ -138,7 +138,7 @@ func together(d *decide.Decider, subjects []narrow.Subject) []narrow.Subject {
 		}
 		mine := one{len(joined), traffic.UnionAll(sets)}
 		joined = append(joined, s)
-		// It may meet several that did not meet each other: all become one, the first.
+		// It may overlap with several that do not overlap with each other: all of these become one.
 		var apart []one
 		for _, other := range of[k] {
 			if other.set.Intersect(mine.set).IsEmpty() {
@@ -171,9 +171,9 @@ func refuse(c *Checked, format string, a ...any) error {
 	return &refusal{[]*Checked{c}, fmt.Sprintf(format, a...)}
 }
 
-// narrowAll works the proposals out, account by account in parallel; the order is
-// that of the subjects. Within an account the groups attached to the fewest interfaces
-// come first, so that the wider ones can leave to them what they let through.
+// narrowAll works out the proposals, account by account in parallel, and returns them in the order
+// of the subjects. Within an account the groups that are attached to the fewest interfaces come
+// first, so that wider groups can leave out what these let through.
 func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options) []Checked {
 	all := make([]Checked, len(subjects))
 	var accounts [][]int
@@ -187,26 +187,21 @@ func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options
 		accounts[k] = append(accounts[k], i)
 	}
 	n := narrow.New(d, with)
-	next := make(chan []int)
-	var workers sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), max(1, len(accounts))) {
-		mine := n.Fork()
-		workers.Go(func() {
-			for own := range next {
-				slices.SortStableFunc(own, func(a, b int) int {
-					return cmp.Compare(len(d.InterfacesOf(subjects[a].Group)), len(d.InterfacesOf(subjects[b].Group)))
-				})
-				for _, i := range own {
-					all[i] = narrowOne(mine, subjects[i], with)
-				}
+	var workers errgroup.Group
+	workers.SetLimit(runtime.GOMAXPROCS(0))
+	for _, own := range accounts {
+		workers.Go(func() error {
+			slices.SortStableFunc(own, func(a, b int) int {
+				return cmp.Compare(len(d.InterfacesOf(subjects[a].Group)), len(d.InterfacesOf(subjects[b].Group)))
+			})
+			mine := n.Fork()
+			for _, i := range own {
+				all[i] = narrowOne(mine, subjects[i], with)
 			}
+			return nil
 		})
 	}
-	for _, own := range accounts {
-		next <- own
-	}
-	close(next)
-	workers.Wait()
+	_ = workers.Wait() // no account fails: a proposal that can't be carried out says so itself
 	return all
 }
 
@@ -237,7 +232,7 @@ func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checke
 	return c
 }
 
-// carry edits the definitions and decides the edited ones.
+// carry edits the definitions and decides the result.
 func (w World) carry(d *decide.Decider, result *Result, o resolve.Options) error {
 	changes := make(map[*source.File][]edit.Change)
 	declared, written := make(map[string]bool), w.written()
@@ -264,8 +259,8 @@ func (w World) carry(d *decide.Decider, result *Result, o resolve.Options) error
 	return w.check(d, result, edited, o)
 }
 
-// apply makes changes of the definitions: edited are all their files as they are
-// then, files those that differ.
+// apply makes changes to the definitions. It returns all files as they are afterwards, and those
+// that differ.
 func (w World) apply(changes map[*source.File][]edit.Change) (edited []*source.File, files []Edited, err error) {
 	edited = slices.Clone(w.Definitions.Files)
 	for i, f := range edited {
@@ -282,8 +277,8 @@ func (w World) apply(changes map[*source.File][]edit.Change) (edited []*source.F
 	return edited, files, nil
 }
 
-// edit notes the changes of files that carry a proposal out. The subject's first
-// rule becomes the new rules, the others go.
+// edit collects the changes of files for a proposal: the new rules replace the subject's first
+// rule, its other rules are removed.
 func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared map[string]bool,
 	written map[estate.Origin][]*estate.Group) error {
 	var texts []edit.RuleText
@@ -292,7 +287,7 @@ func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared
 	}
 	if l := c.Lending; l != nil && l.Taken {
 		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(l.Services),
-			Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: Duration(l.AtMost)})
+			Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: count.Duration(l.AtMost)})
 	}
 	slices.SortStableFunc(c.Rules, func(a, b *estate.Rule) int { return a.Origin.Offset - b.Origin.Offset })
 	var in *syntax.File
@@ -330,23 +325,8 @@ func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared
 	return nil
 }
 
-// Duration is a length of time as the language writes it: "2h", "1h30m".
-func Duration(d time.Duration) string {
-	text := ""
-	for _, unit := range []struct {
-		of   time.Duration
-		name string
-	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "m"}} {
-		if n := d / unit.of; n > 0 {
-			text += fmt.Sprintf("%d%s", n, unit.name)
-			d -= n * unit.of
-		}
-	}
-	return text
-}
-
-// written are the defined groups by the places of their rules: one declaration can
-// make groups in several networks.
+// written are the defined groups by the places of their rules: a rule of a group in several
+// networks belongs to several groups.
 func (w World) written() map[estate.Origin][]*estate.Group {
 	all := make(map[estate.Origin][]*estate.Group)
 	for _, g := range w.Estate.Groups {
@@ -360,7 +340,7 @@ func (w World) written() map[estate.Origin][]*estate.Group {
 	return all
 }
 
-// otherThan is a group other than g for which a rule is written, or nil.
+// otherThan is a group other than g to which a rule belongs, or nil.
 func otherThan(g *estate.Group, r *estate.Rule, written map[estate.Origin][]*estate.Group) *estate.Group {
 	for _, other := range written[r.Origin] {
 		if other != g {
@@ -370,8 +350,7 @@ func otherThan(g *estate.Group, r *estate.Rule, written map[estate.Origin][]*est
 	return nil
 }
 
-// Removal is the change of a file that takes a rule out, where it is written for
-// one group alone.
+// Removal is the change of a file that removes a rule. The rule must be that of one group only.
 func (w World) Removal(g *estate.Group, r *estate.Rule) (file string, removal edit.Change, ok bool) {
 	tree, node := w.find(r)
 	if node == nil || r.Through != nil || otherThan(g, r, w.written()) != nil {

@@ -20,28 +20,28 @@ import (
 	"isonomos/store"
 )
 
-// Carrying drafts out: with the accounts locked, and only while the clouds are still as they
-// were when the draft was reviewed.
+// Carrying drafts out: with the accounts locked, and only if the clouds are still as they were when
+// the draft was reviewed.
 
-// A CarryOut carries a draft out, or carries on a run that was broken off.
+// A CarryOut carries out a draft, or continues a run that was broken off.
 type CarryOut struct {
 	Job      Job
 	Draft    *enact.Draft
-	Past     *enact.Past // the run that is carried on; nil for a new one
+	Past     *enact.Past // the run to be continued; nil for a new one
 	Store    *store.Store
-	Surveyor Surveyor // of the clouds of the job
-	// Live is the state of the clouds as they are now.
+	Surveyor Surveyor // of the clouds that the job changes
+	// Live surveys the clouds as they are now.
 	Live func(ctx context.Context) (*estate.Estate, error)
-	Jobs int // accounts at once
+	Jobs int // accounts at the same time
 	Now  func() time.Time
-	Note func(format string, a ...any) // what is worth telling by the way
-	// Counting shows how far it has come.
+	Note func(format string, a ...any) // called with remarks for the user
+	// Counting shows progress.
 	Counting func(what string, of int) (step, finish func())
 }
 
-// Do carries out and returns the name of the run. A run that stopped on the way is an
-// enact.StoppedError; one whose journal can't be written or whose context ended is a
-// BrokenOffError. All else means that nothing was done.
+// Do carries out the draft and returns the name of the run. If the run stopped on the way the error
+// is an enact.StoppedError; if its journal could not be written or the context ended, a
+// BrokenOffError. After any other error nothing has been changed.
 func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs,
 		Clouds: c.Surveyor.byAccount()}
@@ -81,7 +81,7 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 	return run.Name, err
 }
 
-// A BrokenOffError says that a run was broken off, and can be carried on.
+// A BrokenOffError says that a run was broken off. It can be continued.
 type BrokenOffError struct {
 	Run string
 	err error
@@ -90,15 +90,15 @@ type BrokenOffError struct {
 func (e *BrokenOffError) Error() string { return e.err.Error() }
 func (e *BrokenOffError) Unwrap() error { return e.err }
 
-// runName names a run by its time; the rest tells runs of one second apart.
+// runName is a name for a run: its time, and a random part for runs of the same second.
 func runName(now time.Time) string {
 	b := make([]byte, 2)
-	_, _ = rand.Read(b) // never fails (crypto/rand)
+	_, _ = rand.Read(b) // crypto/rand never fails
 	return now.UTC().Format("20060102-150405-") + hex.EncodeToString(b)
 }
 
-// byAccount finds the client of an account's cloud; each cloud has one. It may be called by
-// several goroutines.
+// byAccount finds the client of an account's cloud; there is one for each cloud. It may be called
+// by several goroutines.
 func (s Surveyor) byAccount() func(account string) (cloud.Cloud, error) {
 	var mu sync.Mutex
 	clients := make(map[*estate.Cloud]cloud.Cloud)
@@ -123,12 +123,12 @@ func (s Surveyor) byAccount() func(account string) (cloud.Cloud, error) {
 }
 
 const (
-	lease = 60 * time.Second // how long a lock holds that is not renewed
+	lease = 60 * time.Second // how long a lock lasts if it is not renewed
 	renew = 15 * time.Second
 )
 
-// lock takes the locks of accounts for a run and keeps them until unlock is called. A holder
-// on this machine whose process has ended holds nothing.
+// lock takes the locks of accounts for a run and renews them until unlock is called. A lock on this
+// machine whose process has ended does not count.
 func lock(s *store.Store, accounts []string, run string, note func(string, ...any)) (unlock func(), err error) {
 	host, _ := os.Hostname()
 	holder := fmt.Sprintf("%s, process %d", host, os.Getpid())
@@ -165,14 +165,14 @@ func lock(s *store.Store, accounts []string, run string, note func(string, ...an
 	return func() {
 		close(done)
 		wait.Wait()
-		_ = s.Unlock(run, holder) // what is not given back runs out
+		_ = s.Unlock(run, holder) // a lock that is not released expires
 	}, nil
 }
 
-// gone reports whether no process of this machine has a number. Where nobody can tell it
-// is there.
+// gone reports whether no process of this machine has the given id. If that can't be found out, the
+// process is assumed to exist.
 func gone(pid int) bool {
-	// ERROR_INVALID_PARAMETER of Windows, which finds processes only where they are
+	// ERROR_INVALID_PARAMETER: on Windows FindProcess fails for a process that does not exist
 	const noSuchProcess = syscall.Errno(87)
 	p, err := os.FindProcess(pid)
 	if err != nil {
@@ -182,12 +182,11 @@ func gone(pid int) bool {
 	return errors.Is(p.Signal(syscall.Signal(0)), os.ErrProcessDone)
 }
 
-// looks is how often clouds are surveyed before it is believed that they are not as they
-// should be: an answer may be from before the last change.
+// looks is how often clouds are surveyed until a result is believed that is not as expected: an
+// answer may be stale.
 const looks = 4
 
-// Looking surveys clouds until they are as they should be, a few times, and returns the last
-// error.
+// Looking calls look, a few times if necessary, until it succeeds. It returns the last error.
 func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, error),
 	asTheyShould func(*estate.Estate) error) error {
 	for look := 1; ; look++ {
@@ -206,7 +205,7 @@ func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, er
 	}
 }
 
-// OpenRun is the last run that was neither carried to its end nor undone; nil where there is none.
+// OpenRun is the last run that is neither complete nor undone, or nil.
 func OpenRun(pasts []*enact.Past) *enact.Past {
 	undone := enact.Undone(pasts)
 	for _, p := range slices.Backward(pasts) {
@@ -217,7 +216,7 @@ func OpenRun(pasts []*enact.Past) *enact.Past {
 	return nil
 }
 
-// ToUndo is the run of a name, or without one the last that can be undone.
+// ToUndo is the run with a name, or without one the last run that can be undone.
 func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	undone := enact.Undone(pasts)
 	if name == "" {
@@ -241,8 +240,8 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	return pasts[slices.Index(names, name)], nil
 }
 
-// GiveUp notes in the journal that a run that was broken off stays as it is, so that there can
-// be a next one.
+// GiveUp notes in the journal that a run that was broken off stays as it is, so that the next one
+// can begin.
 func GiveUp(s *store.Store, open *enact.Past, now time.Time) error {
 	if open == nil {
 		return wrong("there is no run to give up: every one in the journal is at its end")

@@ -17,15 +17,15 @@ import (
 	"isonomos/nomos/source"
 )
 
-// prove decides a world's expectations over a copy: made-up members must not stay.
+// prove decides a world's expectations on a copy of the estate, since that adds made-up members.
 func prove(w World) []law.Result {
 	e := *w.Estate
 	e.Instances = slices.Clip(slices.Clone(e.Instances))
 	return law.Prove(&e, w.Expects)
 }
 
-// cost counts the group's rules before and after, and refuses what goes over the
-// quota, unless it takes no more than before.
+// cost counts the group's rules before and after. It refuses a proposal that exceeds the quota,
+// unless the group takes no more rules than before.
 func (c *Checked) cost(after *estate.Group) error {
 	d := decide.Dialect(after.Account)
 	c.CostBefore = compile.GroupCost(d, c.Group, c.Direction)
@@ -41,8 +41,8 @@ func (c *Checked) cost(after *estate.Group) error {
 	return nil
 }
 
-// Example is a flow that would be stopped, if there is any: the clearest one,
-// from a stranger or else from an instance, on remote administration or else on data.
+// Example is the clearest flow that a proposal stops: of a stranger or else an instance, on remote
+// administration or else on data.
 func (c *Checked) Example(d *decide.Decider) (traffic.Witness, bool) {
 	set := c.Closes
 	for _, peers := range []addr.Set{d.Strangers(), d.OwnAddresses().Minus(d.Members(c.Group))} {
@@ -61,7 +61,7 @@ func (c *Checked) Example(d *decide.Decider) (traffic.Witness, bool) {
 	return set.Witness()
 }
 
-// placeOfGroup is what a group is known by in two states of an estate.
+// placeOfGroup identifies a group in two states of an estate.
 func placeOfGroup(g *estate.Group) string { return g.Path() + string(g.For) }
 
 func byPlace(e *estate.Estate) map[string]*estate.Group {
@@ -72,8 +72,8 @@ func byPlace(e *estate.Estate) map[string]*estate.Group {
 	return groups
 }
 
-// check decides the edited definitions: nothing is let through that was not
-// before, and all that is needed is let through.
+// check decides the edited definitions: they must let nothing through that was not let through
+// before, and everything that is needed.
 func (w World) check(before *decide.Decider, result *Result, edited []*source.File, o resolve.Options) error {
 	understood := nomos.Understand(edited, o)
 	if source.Errors(understood.Messages) > 0 {
@@ -99,7 +99,7 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 			return err
 		}
 	}
-	// What follows other groups, or names them, must not open either.
+	// Groups that follow other groups, or refer to them, must not open either.
 	for _, g := range w.Estate.Groups {
 		then := groups[placeOfGroup(g)]
 		for _, direction := range []estate.Direction{estate.In, estate.Out} {
@@ -122,8 +122,8 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 	return nil
 }
 
-// between checks that what a group lets through lies between what is needed and
-// what it let through before, and says what closes.
+// between checks that what a group lets through lies between what is needed and what it let through
+// before. It notes what closes.
 func between(c *Checked, now, then traffic.Set) error {
 	if x, ok := now.Minus(then).Witness(); ok {
 		return refuse(c, "narrowing %s would let through what is not let through today: %s %s", c.Group.Path(),
@@ -136,8 +136,8 @@ func between(c *Checked, now, then traffic.Set) error {
 	return nil
 }
 
-// concerned are the changed proposals for groups that an expectation speaks of, or
-// else all.
+// concerned are the changed proposals for groups that an expectation is about, or else all changed
+// ones.
 func concerned(result *Result, x law.Expectation) []*Checked {
 	var all, some []*Checked
 	for i := range result.Proposals {
@@ -159,7 +159,7 @@ func concerned(result *Result, x law.Expectation) []*Checked {
 	return all
 }
 
-// broken says which expectation would hold no more.
+// broken names an expectation that would no longer hold.
 func broken(x law.Result) string {
 	return fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", x.Origin.File, x.Origin.Line, x.Text)
 }
@@ -180,8 +180,8 @@ func counted(was, is []law.Result) Expects {
 	return e
 }
 
-// checkSurveyed decides surveyed groups with their new rules: each proposal by
-// itself, and then all of a group together.
+// checkSurveyed decides surveyed groups with their new rules: each proposal by itself, and then all
+// proposals of a group together.
 func checkSurveyed(d *decide.Decider, all []Checked) {
 	of := make(map[*estate.Group][]*Checked)
 	var order []*estate.Group
@@ -205,7 +205,7 @@ func checkSurveyed(d *decide.Decider, all []Checked) {
 	}
 }
 
-// decideTogether checks proposals for one group, and leaves out what does not hold.
+// decideTogether checks the proposals for one group, and refuses those that fail.
 func decideTogether(d *decide.Decider, g *estate.Group, by []*Checked) {
 	for len(by) > 0 {
 		after := *g
@@ -228,7 +228,7 @@ func decideTogether(d *decide.Decider, g *estate.Group, by []*Checked) {
 	}
 }
 
-// Replaced are the rules of a group with those of proposals in the place of their subjects'.
+// Replaced are the rules of a group with those of proposals in place of their subjects'.
 func Replaced(g *estate.Group, by []*Checked) []estate.Rule {
 	var rules []estate.Rule
 	for i := range g.Rules {
@@ -248,8 +248,8 @@ func Replaced(g *estate.Group, by []*Checked) []estate.Rule {
 	return rules
 }
 
-// checkExpects proves the expectations where surveyed groups have new rules: those
-// of definitions are proved with the edit.
+// checkExpects proves the expectations with the new rules of surveyed groups. Those of defined
+// groups are proved with the edited definitions.
 func (w World) checkExpects(result *Result) {
 	if len(w.Expects) == 0 {
 		return

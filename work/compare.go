@@ -7,22 +7,22 @@ import (
 	"isonomos/nomos"
 )
 
-// A Side is one of two states that are compared: definitions or a survey.
+// A Side is one of two states to compare: definitions or a survey.
 type Side struct {
 	Definitions *nomos.Definitions
 	Survey      *estate.Estate
 }
 
-// A Comparison is in what two states differ.
+// A Comparison is how two states differ.
 type Comparison struct {
 	Difference change.Difference
 	After      *estate.Estate
 	Notes      []string // what can't be known without a survey
-	Misfits    []string // where definitions do not fit the survey
+	Misfits    []string // where definitions don't match the survey
 }
 
-// Compare compares two sides. Definitions are seen on a survey, as they are once they are
-// carried out on it; without one (nil) made-up members stand for those of groups.
+// Compare compares two sides. Definitions are seen as they will be once they are carried out on a
+// survey; without one (nil), made-up members stand for those of their groups.
 func Compare(before, after Side, survey *estate.Estate) Comparison {
 	var c Comparison
 	seenOn := func(s Side) *estate.Estate {

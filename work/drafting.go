@@ -13,10 +13,10 @@ import (
 	"isonomos/words"
 )
 
-// What a draft says of a change, in words that are kept in it.
+// The words about a change that are kept in its draft.
 
-// draftTraffic says in words what a difference opens and closes. What only closes answers
-// counts as closing, and what lets them back as opening.
+// draftTraffic puts a difference into words. Answers that no longer come back count as closing,
+// those that come back now as opening.
 func draftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 	t := enact.Traffic{Opens: []enact.Shift{}, Closes: []enact.Shift{}}
 	for i := range d.Changes {
@@ -46,12 +46,12 @@ func draftTraffic(e *estate.Estate, d change.Difference) enact.Traffic {
 	return t
 }
 
-// draftWords say what some traffic of a draft is.
+// draftWords are the words for some traffic of a draft.
 func draftWords(e *estate.Estate) enact.Words {
 	return func(set traffic.Set, direction estate.Direction) string { return words.Traffic(e, set, direction) }
 }
 
-// draftQuotas says what groups whose number of rules changes take, before and after.
+// draftQuotas are the numbers of rules, before and after, of groups for which it changes.
 func draftQuotas(aim *change.Aim) []enact.Quota {
 	before := make(map[string]*estate.Group)
 	for _, g := range aim.Now.Groups {
@@ -90,7 +90,7 @@ func draftQuotas(aim *change.Aim) []enact.Quota {
 	return list
 }
 
-// draftBypasses is what is let through beside the groups that are brought about.
+// draftBypasses is what is let through beside the groups that are carried out.
 func draftBypasses(aim *change.Aim, d *decide.Decider) []enact.Bypass {
 	var list []enact.Bypass
 	for _, b := range audit.Bypasses(d, aim.Owns) {

@@ -9,13 +9,13 @@ import (
 	"isonomos/core/near"
 )
 
-// What kind of an error it is decides what somebody can do about it; all others are of the
-// input, or of this program.
+// The kind of an error tells what a user can do about it. All other errors are about the input, or
+// are faults of this program.
 
-// A WrongError says that something was asked for that there is not.
+// A WrongError says that something was asked for that does not exist.
 type WrongError struct{ err error }
 
-// An UnreachableError says that something that is needed can't be had or written now.
+// An UnreachableError says that something can't be read or written at the moment.
 type UnreachableError struct{ err error }
 
 // A RefusedError says that something is not done because it would not be safe.
@@ -34,7 +34,7 @@ func unreachable(format string, a ...any) error { return &UnreachableError{fmt.E
 
 func refused(format string, a ...any) error { return &RefusedError{fmt.Errorf(format, a...)} }
 
-// Known says which of the names that are given for what is not known, and what is near.
+// Known says which names exist, and which of them is nearest to an unknown one.
 func Known(what string, names, known []string) error {
 	for _, name := range names {
 		if slices.Contains(known, name) {

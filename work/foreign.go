@@ -12,8 +12,7 @@ import (
 	"isonomos/nomos/adopt"
 )
 
-// nameForeign gives groups and lists that the definitions do not know yet names
-// that can stand in them, and that nothing else has.
+// nameForeign gives unused names to groups and lists that the definitions don't have yet.
 func nameForeign(e *estate.Estate, choices []narrow.Choice) {
 	for i := range choices {
 		c := &choices[i]
@@ -54,8 +53,7 @@ func foreignList(e *estate.Estate, l *estate.List) string {
 	return name
 }
 
-// declaration is what the definitions must say before a choice can be named, or
-// nothing where they know it.
+// declaration is what the definitions must contain to refer to a choice, or empty if they do.
 func (w World) declaration(c narrow.Choice) string {
 	if !c.Foreign {
 		return ""

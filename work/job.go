@@ -24,24 +24,25 @@ import (
 	"isonomos/nomos/source"
 )
 
-// Drafting: from what clouds are to be brought to, and what they are, to the steps that are
-// reviewed and carried out.
+// Drafting: from the state that clouds are in and the one that they are to be brought to, to steps
+// that are reviewed and carried out.
 
-// A Job brings clouds to a state: what definitions say, or what was before a run.
+// A Job brings clouds to a state: what definitions say, or what was there before a run.
 type Job struct {
-	Aim     func(surveyed *estate.Estate) (*change.Aim, error)
-	Ended   func(surveyed *estate.Estate) (*change.Aim, error) // the same, seen from its end
+	Aim func(surveyed *estate.Estate) (*change.Aim, error)
+	// the same aim, for a state in which all steps are done
+	Ended   func(surveyed *estate.Estate) (*change.Aim, error)
 	Expects []law.Expectation
-	Digest  string                              // of the definitions; empty where they do not count
-	Defined *estate.Estate                      // how the clouds are reached
-	Settle  func(surveyed *estate.Estate) error // whether the definitions fit what is there; may be nil
+	Digest  string                              // of the definitions; empty if they don't matter
+	Defined *estate.Estate                      // says how the clouds are reached
+	Settle  func(surveyed *estate.Estate) error // whether the definitions match a survey; may be nil
 }
 
-// everything is the word for all that is defined, where something is named to be adopted.
+// everything is given instead of names to adopt all that is defined.
 const everything = "all"
 
-// DefinedJob brings clouds to what definitions say: only these accounts, or all without any;
-// what is there without our mark only where it is to be adopted, by its full name.
+// DefinedJob brings clouds to what definitions say, in the given accounts or in all. Objects
+// without the estate's mark are only changed if they are to be adopted, by full name.
 func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string) (Job, error) {
 	var known []string
 	for _, x := range d.Estate.Accounts {
@@ -63,7 +64,7 @@ func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string) (
 	return Job{Aim: aim, Ended: aim, Expects: d.Expects, Digest: digest, Defined: d.Estate}, nil
 }
 
-// canAdopt says which of the paths to be adopted is no defined group or list.
+// canAdopt says which of the names to adopt is no defined group or list.
 func canAdopt(e *estate.Estate, adopts []string) error {
 	known := []string{everything}
 	for _, g := range e.Groups {
@@ -79,8 +80,8 @@ func canAdopt(e *estate.Estate, adopts []string) error {
 	return Known("defined group or list", adopts, known)
 }
 
-// UndoingJob brings clouds back to what was before a run. Definitions tell only how the clouds
-// are reached, and what services are called.
+// UndoingJob brings clouds back to what was there before a run. The definitions only tell how
+// clouds are reached, and the names of services.
 func UndoingJob(defined *estate.Estate, p *enact.Past) Job {
 	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
 		return func(surveyed *estate.Estate) (*change.Aim, error) {
@@ -94,7 +95,8 @@ func UndoingJob(defined *estate.Estate, p *enact.Past) Job {
 	return Job{Aim: named(p.Undone), Ended: named(p.Undoing), Defined: defined}
 }
 
-// Digest is a fingerprint of definitions: of their files' names below a folder, and texts.
+// Digest is a fingerprint of definitions: of the files' texts, and their names relative to a
+// folder.
 func Digest(folder string, files []*source.File) string {
 	sum := sha256.New()
 	for _, f := range files {
@@ -108,7 +110,7 @@ func Digest(folder string, files []*source.File) string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// An InexpressibleError says that clouds can't say what is defined.
+// An InexpressibleError says which definitions clouds can't express.
 type InexpressibleError struct{ Failures []*compile.Failure }
 
 func (e *InexpressibleError) Error() string {
@@ -118,15 +120,15 @@ func (e *InexpressibleError) Error() string {
 	return count.Number(len(e.Failures)) + " groups can't be expressed in their clouds"
 }
 
-// A Prepared job is a draft, and both states that it was made of.
+// A Prepared job is a draft, and the two states that it was made from.
 type Prepared struct {
-	Draft     enact.Draft // all but what it would cut
+	Draft     enact.Draft // without Cut: see LookForCuts
 	Aim       *change.Aim
 	now, then *decide.Decider
 }
 
-// Prepare plans a job from a surveyed state and writes it as a draft. Where the clouds can't
-// say what is defined the error is an InexpressibleError.
+// Prepare plans a job, starting from a surveyed state, and writes it as a draft. If a cloud can't
+// express a definition, the error is an InexpressibleError.
 func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time) (*Prepared, error) {
 	aim, err := j.Aim(surveyed)
 	if err != nil {
@@ -166,21 +168,21 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 	return p, nil
 }
 
-// A NotSurveyedError says that an account that a job is about could not be surveyed.
+// A NotSurveyedError says that an account of a job could not be surveyed.
 type NotSurveyedError struct{ Account estate.Unread }
 
 func (e *NotSurveyedError) Error() string {
 	return fmt.Sprintf("the account %s could not be surveyed (%s)", e.Account.Account, e.Account.Reason)
 }
 
-// seen is an estate whose instances can be added to without changing it.
+// seen is a copy of an estate to which instances can be added.
 func seen(e *estate.Estate) *estate.Estate {
 	copied := *e
 	copied.Instances = slices.Clip(slices.Clone(e.Instances))
 	return &copied
 }
 
-// nameOf is who has an address, or the address itself.
+// nameOf is the instance that has an address, or the address itself.
 func (p *Prepared) nameOf(a netip.Addr) string {
 	if at := p.now.At(a); len(at) > 0 {
 		return at[0].Instance.Path()
@@ -188,7 +190,7 @@ func (p *Prepared) nameOf(a netip.Addr) string {
 	return a.String()
 }
 
-// LookForCuts tells in the draft which observed flows it would cut.
+// LookForCuts notes in the draft which observed flows it would stop.
 func (p *Prepared) LookForCuts(sums []*flow.Sum) {
 	const samples = 12
 	cut := &p.Draft.Cut
@@ -205,8 +207,8 @@ func (p *Prepared) LookForCuts(sums []*flow.Sum) {
 	})
 }
 
-// StillSo makes a draft again from what is surveyed now: it must be the same. So what is
-// carried out is what was reviewed, decided on the state that there is now.
+// StillSo makes a draft again from a new survey, and compares: only if it is the same is what was
+// reviewed still what will be carried out.
 func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
 	aim, err := j.Aim(surveyed)
 	if err != nil {
@@ -233,7 +235,7 @@ func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
 	return nil
 }
 
-// sameSteps reports whether two drafts do the same. The waves of the one count.
+// sameSteps reports whether two drafts have the same steps, if the waves of the first are used.
 func sameSteps(d, again *enact.Draft) bool {
 	flat := func(x *enact.Draft) string {
 		lanes := slices.Clone(x.Lanes)
@@ -250,8 +252,8 @@ func sameSteps(d, again *enact.Draft) bool {
 	return flat(d) == flat(again)
 }
 
-// Arrived proves that accounts are where they should be: as surveyed anew, nothing is left to
-// do in them, and what was to hold holds.
+// Arrived proves that accounts are in the state in which they should be: on a new survey there is
+// nothing left to do in them, and the expectations hold that are to hold.
 func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string) error {
 	aim, err := j.Ended(surveyed)
 	if err != nil {
@@ -269,7 +271,7 @@ func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string)
 		}
 	}
 	named := func(file string, line int, text string) string { return fmt.Sprint(filepath.Base(file), line, text) }
-	held := make(map[string]bool) // before and after
+	held := make(map[string]bool) // before and after the change
 	for _, x := range d.Expects {
 		held[named(x.File, x.Line, x.Text)] = x.Before && x.After
 	}

@@ -52,7 +52,6 @@ func TestDefinitionsMeanWhatTheyBecome(t *testing.T) {
 type count struct {
 	expressed, not, decisions, joined int
 	reasons                           map[string]int
-	plain                             bool
 }
 
 func (n *count) compare(t *testing.T, a *abstract.Estate, random *rand.Rand) {

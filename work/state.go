@@ -17,17 +17,17 @@ import (
 	"isonomos/core/traffic"
 )
 
-// A State is which state of the clouds is judged.
+// A State says which state of the clouds is judged.
 type State string
 
 // The states.
 const (
-	Found   State = "found"   // as the survey, or the live cloud, has it
+	Found   State = "found"   // as the survey or the live clouds are
 	Defined State = "defined" // as it will be once the definitions are carried out
 	Both    State = "both"
 )
 
-// A Judged is one state with all that is judged over it.
+// A Judged is one state, with the laws, expectations and exemptions that are judged on it.
 type Judged struct {
 	State   State
 	Estate  *estate.Estate
@@ -35,8 +35,7 @@ type Judged struct {
 	Laws    []law.Law
 }
 
-// States are the states that there are: without a survey only what is defined, without
-// definitions only what was found.
+// States are the states that exist: without a survey only Defined, without definitions only Found.
 func (w World) States() []State {
 	switch {
 	case w.Survey == nil:
@@ -47,8 +46,8 @@ func (w World) States() []State {
 	return []State{Found, Defined}
 }
 
-// Differ reports whether the two states can differ: the definitions define groups, or
-// lists that the clouds have too. Laws and expectations alone change nothing.
+// Differ reports whether the two states can differ: the definitions define groups, or lists that
+// the clouds have too. Laws and expectations don't change a state.
 func (w World) Differ() bool {
 	return slices.ContainsFunc(w.Definitions.Estate.Groups, func(g *estate.Group) bool { return !g.Existing }) ||
 		slices.ContainsFunc(w.Definitions.Estate.Lists, func(l *estate.List) bool {
@@ -57,7 +56,7 @@ func (w World) Differ() bool {
 		})
 }
 
-// As is one of the states; both are one where they can't differ.
+// As is one of the states. If they can't differ, both are the same.
 func (w World) As(state State) Judged {
 	if state != Found || w.Survey == nil || w.Estate == w.Survey || !w.Differ() {
 		return Judged{state, w.Estate, w.Expects, w.Laws}
@@ -67,14 +66,14 @@ func (w World) As(state State) Judged {
 	return Judged{Found, e, law.Rebase(w.Definitions.Expects, rebase), law.RebaseLaws(w.Definitions.Laws, rebase)}
 }
 
-// ErrNoSurvey and ErrNoDefinitions say that a state was asked for that there is not.
+// ErrNoSurvey and ErrNoDefinitions say that the requested state does not exist.
 var (
 	ErrNoSurvey      = errors.New("what was found can't be judged without a survey")
 	ErrNoDefinitions = errors.New("what is defined can't be judged without definitions")
 )
 
-// Judge are the states that are judged: the one that is asked for, else what was found first,
-// or both where a command tells both. Where both can't differ they are one.
+// Judge returns the states to judge: the requested one, else Found, or if both is set Found and
+// Defined. If the two can't differ they are one.
 func (w World) Judge(asked State, both bool) ([]Judged, error) {
 	all := w.States()
 	switch {
@@ -103,8 +102,7 @@ func (w World) Judge(asked State, both bool) ([]Judged, error) {
 	return judged, nil
 }
 
-// Once is the state in which the definitions are carried out, where what was found is judged
-// and the two can differ; else nil.
+// Once is the state Defined, if Found is judged and the two can differ; else nil.
 func (w World) Once(judged Judged) *Judged {
 	if judged.State != Found || len(w.States()) < 2 || !w.Differ() {
 		return nil
@@ -113,8 +111,7 @@ func (w World) Once(judged Judged) *Judged {
 	return &then
 }
 
-// Audit audits the judged states, one or both: then what they have in common is told once.
-// The state of the result is that of the last estate, or that it is of both.
+// Audit audits one or two judged states. If there are two, findings of both are joined.
 func (w World) Audit(judged []Judged, o audit.Options) (state string, result audit.Result) {
 	results := make([]audit.Result, len(judged))
 	for i, j := range judged {
@@ -131,8 +128,8 @@ func (w World) Audit(judged []Judged, o audit.Options) (state string, result aud
 	return audit.InBoth, audit.Both(results[0], results[1], w.Unchanged(judged[0]))
 }
 
-// Unchanged are the groups of ours, by kind and full name, that let through, as they
-// were found, just what they are defined to, each way.
+// Unchanged are the estate's own groups, by kind and full name, that let through exactly what they
+// are defined to let through.
 func (w World) Unchanged(found Judged) map[string]bool {
 	there, then := decide.New(found.Estate), decide.New(w.Estate)
 	same := make(map[string]bool)
@@ -142,9 +139,9 @@ func (w World) Unchanged(found Judged) map[string]bool {
 	return same
 }
 
-// leaveUnbuilt refuses proposals for defined rules that the clouds do not have yet: no
-// flow can have used them, so the evidence says nothing of them. Of groups that the clouds
-// have otherwise than they are defined it is noted.
+// leaveUnbuilt refuses proposals for defined rules that the clouds don't have yet: no flow can have
+// used them, so the evidence tells nothing about them. It notes groups that differ in the clouds
+// from their definitions.
 func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Options) {
 	if w.Survey == nil || w.Estate == w.Survey || !w.Differ() || with.Flows == nil {
 		return
@@ -159,7 +156,7 @@ func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Op
 	for i := range result.Proposals {
 		c := &result.Proposals[i]
 		g := found[audit.PlaceOf(c.Group)]
-		// where the group is not there at all, others let through what was seen
+		// if the group does not exist, others let through what was observed
 		if g == nil || !c.Changed || c.Refused != "" {
 			continue
 		}
@@ -185,7 +182,7 @@ func letsThroughAsDefined(there *decide.Decider, g *estate.Group, then *decide.D
 			return false
 		}
 		back := direction.Opposite()
-		// compiled rules let them in where no state is kept
+		// compiled rules let them in if no state is kept
 		answers := then.Answers(definition, then.GroupTraffic(definition, back), back)
 		if !is.Minus(ought).SubsetOf(answers) {
 			return false
@@ -194,7 +191,7 @@ func letsThroughAsDefined(there *decide.Decider, g *estate.Group, then *decide.D
 	return true
 }
 
-// A pair is a group of ours as it was found, and its definition.
+// A pair is a surveyed group and its definition.
 type pair struct{ found, defined *estate.Group }
 
 func pairs(found, defined *estate.Estate) []pair {
@@ -213,8 +210,8 @@ func pairs(found, defined *estate.Estate) []pair {
 	return all
 }
 
-// lendReasons gives rules that were found, and that definitions also contain, the
-// place, reason and end that the definitions say.
+// lendReasons gives surveyed rules that definitions also contain the place, reason and end of the
+// definition.
 func lendReasons(found, defined *estate.Estate) {
 	ours := pairs(found, defined)
 	there, then := decide.New(found), decide.New(defined)
@@ -239,7 +236,7 @@ func lendTo(there *decide.Decider, g *estate.Group, then *decide.Decider, defini
 	type lender struct {
 		group *estate.Group
 		rule  *estate.Rule
-		set   traffic.Set // worked out where it is asked for
+		set   traffic.Set // worked out when it is asked for
 		known bool
 	}
 	var lenders []*lender

@@ -22,29 +22,29 @@ import (
 // A Surveyor reads the accounts of the clouds that definitions name.
 type Surveyor struct {
 	Definitions *estate.Estate
-	Environment func(name string) string // where addresses and tokens are
-	Clouds      []string                 // only these; all without any
-	Accounts    []string                 // only these; all without any
-	Jobs        int                      // accounts that are read at once; 0 means as many as DefaultJobs
+	Environment func(name string) string // addresses and tokens are taken from it
+	Clouds      []string                 // only these; empty means all
+	Accounts    []string                 // only these; empty means all
+	Jobs        int                      // accounts that are read at the same time; 0 means DefaultJobs
 	Now         func() time.Time
-	Note        func(format string, a ...any)                   // what is worth telling by the way
-	Counting    func(what string, of int) (step, finish func()) // shows how far it has come
+	Note        func(format string, a ...any)                   // called with remarks for the user
+	Counting    func(what string, of int) (step, finish func()) // shows progress
 }
 
-// DefaultJobs is how many accounts are read at once unless something else is asked for.
+// DefaultJobs is how many accounts are read at the same time by default.
 const DefaultJobs = 16
 
 // A Tally is what was read.
 type Tally struct {
 	Accounts, Groups, Rules, Instances int
 	Unread                             []estate.Unread
-	Unheard                            int // clouds that did not even say which accounts there are
+	Unheard                            int // clouds that did not even list their accounts
 }
 
 // Complete reports whether everything was read.
 func (t Tally) Complete() bool { return t.Unheard == 0 && len(t.Unread) == 0 }
 
-// Add counts what an estate holds.
+// Add counts what is in an estate.
 func (t *Tally) Add(e *estate.Estate) {
 	t.Accounts += len(e.Accounts)
 	t.Groups += len(e.Groups)
@@ -77,15 +77,15 @@ type Reading struct {
 	unheard  int
 }
 
-// A toRead is an account that is to be read, or the reason why it can't be.
+// A toRead is an account to read, or the reason why that is impossible.
 type toRead struct {
 	from    cloud.Cloud
 	account string
 	reason  string
 }
 
-// Plan finds the accounts that are to be read. A cloud that does not say which there are is
-// noted; the accounts of it that are defined count as not read.
+// Plan finds the accounts to read. A cloud that can't list its accounts is noted; those of its
+// accounts that are defined count as not read.
 func (s Surveyor) Plan(ctx context.Context) (*Reading, error) {
 	plan := &Reading{by: s}
 	var err error
@@ -137,8 +137,8 @@ func (s Surveyor) clouds() ([]*estate.Cloud, error) {
 		func(x *estate.Cloud) bool { return !slices.Contains(s.Clouds, x.Name) }), nil
 }
 
-// Reach makes the client of a cloud as its definition says: of OpenStack Networking where it
-// is reached by a profile, else of the open interface.
+// Reach makes the client of a cloud, as its definition says: for OpenStack Networking if it has a
+// profile, else for the open interface.
 func (s Surveyor) Reach(x *estate.Cloud) (cloud.Cloud, error) {
 	r := x.Reach
 	address := r.At
@@ -167,8 +167,8 @@ func (s Surveyor) Reach(x *estate.Cloud) (cloud.Cloud, error) {
 	return cloud.NewClient(address, token, cloud.Options{})
 }
 
-// accountsOf are the accounts of a cloud: those it shows, and those that are defined and that
-// it does not show, or can't.
+// accountsOf are the accounts of a cloud: those that it lists, and those that are defined and not
+// listed.
 func (s Surveyor) accountsOf(ctx context.Context, x *estate.Cloud) ([]toRead, error) {
 	var defined []string
 	for _, account := range s.Definitions.Accounts {
@@ -210,16 +210,17 @@ func (s Surveyor) accountsOf(ctx context.Context, x *estate.Cloud) ([]toRead, er
 	return list, nil
 }
 
-// An accountRead is one account on its way.
+// An accountRead is the result of reading an account.
 type accountRead struct {
 	lines []byte
 	found Tally
 	err   error
 }
 
-// Read reads the accounts, several at once, and writes them as a survey, in order. What can't
-// be read stands in it with the reason; where nothing can be read, nothing is written. What is
-// read and not yet written is bounded by the number that is read at once.
+// Read reads the accounts, several at the same time, and writes them as a survey, in order. An
+// account that can't be read is written with the reason; if none can be read, nothing is written.
+// The amount of data that waits to be written is bounded by the number of accounts that are read at
+// the same time.
 func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 	s := plan.by
 	told := Tally{Unheard: plan.unheard}
@@ -228,7 +229,7 @@ func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 		byCloud += store.CloudLine(x)
 	}
 	head := store.HeaderLine(s.Definitions.Name, s.Now()) + byCloud
-	var held bytes.Buffer // what is not written as long as nothing is read
+	var held bytes.Buffer // written once the first account has been read
 	held.WriteString(head)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -238,7 +239,7 @@ func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 		for _, x := range plan.accounts {
 			done := make(chan accountRead, 1)
 			select {
-			case results <- done: // waits while so many are on their way
+			case results <- done: // blocks if too many results wait to be written
 			case <-ctx.Done():
 				return
 			}
@@ -282,8 +283,8 @@ func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 	return told, ctx.Err()
 }
 
-// read reads one account, and wants that what comes can be understood: it must not spoil the
-// rest.
+// read reads one account and checks that the result can be understood, so that it can't spoil the
+// rest of the survey.
 func (x toRead) read(ctx context.Context, head string) accountRead {
 	if x.from == nil {
 		return accountRead{err: errors.New(x.reason)}

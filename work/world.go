@@ -1,6 +1,6 @@
-// Package propose carries the narrowing of rules into definitions: it finds what
-// is to be narrowed, edits the files, and proves the result by deciding the
-// edited definitions as a whole.
+// Package work is what the program does, without flags, terminal or format: it puts definitions on
+// surveys, audits, compares, narrows and adopts, surveys clouds, drafts changes and carries them
+// out. The package cli calls it and hands the results to render.
 package work
 
 import (
@@ -22,14 +22,14 @@ import (
 	"isonomos/nomos"
 )
 
-// A World is definitions, the survey that they are seen on, and what both make.
+// A World is definitions, the survey on which they are seen, and the two together.
 type World struct {
 	Definitions nomos.Definitions
-	Survey      *estate.Estate // nil without one
+	Survey      *estate.Estate // nil if there is none
 	Estate      *estate.Estate // the definitions on the survey
 	Expects     []law.Expectation
 	Laws        []law.Law
-	Notes       []string // where definitions and survey do not fit
+	Notes       []string // where definitions and survey don't match
 }
 
 // NewWorld puts definitions on a survey, if there is one.
@@ -45,8 +45,8 @@ func NewWorld(d nomos.Definitions, survey *estate.Estate) World {
 	return w
 }
 
-// Subjects finds what a name means: a group (then all its rules that an audit
-// finds to let through more than they should), or FILE:LINE of a rule.
+// Subjects finds the rules that a name means: all rules of a group that an audit finds to let
+// through more than they should, or FILE:LINE for a single rule.
 func (w World) Subjects(name string) ([]narrow.Subject, error) {
 	if file, line, ok := placeOf(name); ok {
 		return w.ruleAt(name, file, line)
@@ -85,7 +85,7 @@ func (w World) Group(name string) (*estate.Group, error) {
 	return found[0], nil
 }
 
-// placeOf parts FILE:LINE.
+// placeOf splits FILE:LINE.
 func placeOf(name string) (file string, line int, ok bool) {
 	i := strings.LastIndexByte(name, ':')
 	if i <= 0 {
@@ -122,22 +122,22 @@ func (w World) ruleAt(name, file string, line int) ([]narrow.Subject, error) {
 	return nil, fmt.Errorf("no rule begins at %s", name)
 }
 
-// FindingsOf are the subjects of a group: what an audit finds in it.
+// FindingsOf are what an audit finds in a group, as subjects.
 func (w World) FindingsOf(g *estate.Group) []narrow.Subject {
 	return SubjectsOf(audit.Run(decide.New(w.Estate),
 		audit.Options{Expects: w.Expects, Laws: w.Laws, Group: g}).Findings)
 }
 
-// SubjectsOf are the subjects of findings, in their order: those of rules that let
-// through more than they should. Rules with one cause belong together.
+// SubjectsOf are the subjects of findings, in their order: rules that let through more than they
+// should. Rules with one cause are one subject.
 func SubjectsOf(found []audit.Finding) []narrow.Subject {
 	var subjects []narrow.Subject
-	at := make(map[*estate.Rule]int) // the subject that a rule belongs to
+	at := make(map[*estate.Rule]int) // the subject that each rule belongs to
 	for _, f := range found {
 		if !f.Narrow || len(f.Rules) == 0 || f.Group == nil || f.Exemption != nil {
 			continue
 		}
-		// Findings that share a rule are narrowed as one.
+		// Findings with a rule in common are narrowed as one.
 		i := -1
 		for _, r := range f.Rules {
 			if k, ok := at[r]; ok {
@@ -160,9 +160,8 @@ func SubjectsOf(found []audit.Finding) []narrow.Subject {
 	return subjects
 }
 
-// Compile compiles every defined group for its cloud and hands each over; it
-// returns what can't be expressed. Without a survey groups
-// have made-up members, so that others can follow them.
+// Compile compiles every defined group for its cloud and calls take for each. It returns what can't
+// be expressed. Without a survey groups get made-up members, so that others can follow them.
 func (w World) Compile(take func(compile.Compiled)) []*compile.Failure {
 	e := *w.Estate
 	if w.Survey == nil {

@@ -1,5 +1,5 @@
-// Command make writes the files that bench/evidence.sh reads: flows as CSV, packets
-// as a capture, and a small estate to rest on.
+// Command make writes the input of bench/evidence.sh: flows as CSV, packets as a capture, and a
+// small estate that they belong to.
 package main
 
 import (
@@ -40,12 +40,15 @@ func main() {
 	write(filepath.Join(folder, "flows.csv"), func(w *bufio.Writer) {
 		fmt.Fprintln(w, "start,end,src,dst,protocol,src_port,dst_port,packets,bytes,reply_packets,reply_bytes,verdict")
 		ports := []int{22, 443, 5432, 8443, 53, 123, 8883, 5671}
-		const pairs = 100_000 // distinct ends and services; some are seen far more often than others
+		// distinct combinations of ends and service; some of them are seen far more often than
+		// others
+		const pairs = 100_000
 		for i := range records {
 			u := random.Float64()
 			k := int(pairs * u * u * u)
 			fmt.Fprintf(w,
-				"2026-11-%02dT%02d:%02d:%02dZ,2026-11-%02dT%02d:%02d:%02dZ,10.20.%d.%d,10.20.%d.%d,tcp,%d,%d,%d,%d,%d,%d,admitted\n",
+				"2026-11-%02dT%02d:%02d:%02dZ,2026-11-%02dT%02d:%02d:%02dZ,10.20.%d.%d,10.20.%d.%d,tcp,"+
+					"%d,%d,%d,%d,%d,%d,admitted\n",
 				6+i*14/records, i%24, i%60, i*7%60, 6+i*14/records, i%24, i%60, i*7%60, k%16, k/16%250, k/4000%4,
 				k/16000%50,
 				32768+random.IntN(28000), ports[k*7%len(ports)], 3+random.IntN(40), 300+random.IntN(9000),
@@ -61,7 +64,7 @@ func main() {
 		binary.LittleEndian.PutUint32(head[20:], 1)
 		w.Write(head)
 		for i := range packets {
-			conversation := i / 20 // of about twenty packets
+			conversation := i / 20 // a conversation is about twenty packets
 			payload := 0
 			flags := byte(0x10)
 			switch i % 20 {

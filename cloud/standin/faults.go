@@ -15,25 +15,27 @@ import (
 
 // Kinds of fault.
 const (
-	Busy    = "429"   // too many requests, with how long to wait
-	Broken  = "500"   // an answer of no use
-	Dropped = "drop"  // the connection is closed without an answer; of what writes, half the time after it was done
+	Busy   = "429" // too many requests, with Retry-After
+	Broken = "500" // an error without content
+	// the connection is closed without an answer; a write has been carried out before that half of
+	// the time
+	Dropped = "drop"
 	Slow    = "slow"  // the answer comes late
 	Stale   = "stale" // the answer is from before the last change
 )
 
-// Kinds are all of them.
+// Kinds are all kinds of fault.
 var Kinds = []string{Busy, Broken, Dropped, Slow, Stale}
 
-// faults say how a stand-in misbehaves: in this share of all requests, by this seed.
+// faults say how a stand-in misbehaves: the share of all requests, the kinds, and the seed.
 type faults struct {
 	Seed  uint64   `json:"seed"`
 	Share float64  `json:"share"`
 	Kinds []string `json:"kinds"`
 }
 
-// SetFaults makes the stand-in of a folder misbehave in a share of all requests, from
-// 0 on which it behaves. It is heard while the server runs.
+// SetFaults makes the stand-in of a folder misbehave in a share of all requests; 0 ends that. A
+// running server notices it at its next request.
 func SetFaults(folder string, seed uint64, share float64, kinds []string) error {
 	for _, k := range kinds {
 		if !slices.Contains(Kinds, k) {
@@ -50,7 +52,7 @@ func SetFaults(folder string, seed uint64, share float64, kinds []string) error 
 	return os.WriteFile(filepath.Join(folder, FaultsFile), text, 0o644)
 }
 
-// plan is what the faults file says now.
+// plan reads the faults file if it has changed.
 func (s *Server) plan() (faults, uint64) {
 	info, err := os.Stat(filepath.Join(s.folder, FaultsFile))
 	s.mu.Lock()
@@ -62,14 +64,14 @@ func (s *Server) plan() (faults, uint64) {
 	if !info.ModTime().Equal(s.decided) {
 		s.faults, s.decided = faults{}, info.ModTime()
 		if text, err := os.ReadFile(filepath.Join(s.folder, FaultsFile)); err == nil {
-			_ = json.Unmarshal(text, &s.faults) // what can't be read is no fault
+			_ = json.Unmarshal(text, &s.faults) // a file that can't be decoded plans no faults
 		}
 	}
 	return s.faults, s.asked
 }
 
-// misbehave does what the plan says for this request: it says whether the answer is
-// to be a stale one, and whether it was given already.
+// misbehave does what the plan says for this request. It reports whether the answer is to be a
+// stale one, and whether the request has been answered already.
 func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) (stale, served bool) {
 	plan, n := s.plan()
 	if len(plan.Kinds) == 0 {
@@ -88,10 +90,10 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) (stale, serve
 		tell(w, http.StatusInternalServerError, "something broke")
 		return false, true
 	case Dropped:
-		if r.Method != http.MethodGet && random.IntN(2) == 0 { // after the change was made
+		if r.Method != http.MethodGet && random.IntN(2) == 0 { // after carrying out the change
 			s.mux.ServeHTTP(nowhere{}, r)
 		}
-		panic(http.ErrAbortHandler) // how a handler closes the connection
+		panic(http.ErrAbortHandler) // this is how a handler closes the connection
 	case Slow:
 		s.sleep(time.Duration(100+random.IntN(400)) * time.Millisecond)
 	case Stale:
@@ -100,7 +102,7 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) (stale, serve
 	return false, false
 }
 
-// nowhere is where an answer goes that is never heard.
+// nowhere is a ResponseWriter for an answer that nobody will hear.
 type nowhere struct{}
 
 func (nowhere) Header() http.Header         { return make(http.Header) }

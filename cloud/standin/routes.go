@@ -17,7 +17,7 @@ import (
 	"isonomos/core/dialect"
 )
 
-// routes are all that is served.
+// routes are all paths that are served.
 func (s *Server) routes() {
 	mux := s.mux
 	mux.HandleFunc("GET /{cloud}/v1/whoami", s.whoami)
@@ -54,14 +54,14 @@ func (s *Server) single(w http.ResponseWriter, r *http.Request) {
 		if l.key == want {
 			w.Header().Set("ETag", strconv.Quote(etagOf(lines, l)))
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = w.Write(l.text) // the client is gone if this fails
+			_, _ = w.Write(l.text) // writing fails if the client is gone
 			return
 		}
 	}
 	tell(w, http.StatusNotFound, fmt.Sprintf("there is no %s %q", want.Kind, want.ID))
 }
 
-// group answers with a group and its rules, and the version of them all.
+// group answers with a group and its rules, and their common version.
 func (s *Server) group(w http.ResponseWriter, r *http.Request) {
 	_, c, ok := s.find(w, r)
 	if !ok {
@@ -78,12 +78,12 @@ func (s *Server) group(w http.ResponseWriter, r *http.Request) {
 	answer(w, groupWithRules(lines, lines[i]))
 }
 
-// groupWithRules is what is answered of a group.
+// groupWithRules is the answer about a group.
 func groupWithRules(lines []line, group line) map[string]any {
 	return map[string]any{"group": group, "rules": append([]line{}, rulesOf(lines, group.ID)...)}
 }
 
-// changed answers with the changes of an account after a number.
+// changed answers with the changes of an account after a given number.
 func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
 	after, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("after"), "0"))
 	if err != nil || after < 0 {
@@ -128,7 +128,8 @@ func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
 		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name,
 			For: cmp.Or(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
 		d.put("create", o)
-		if newLetsOut(c.dialect) && o.For == "instances" { // it lets everything out, until that is taken away
+		// the cloud adds such a rule to every new group; it can be removed
+		if newLetsOut(c.dialect) && o.For == "instances" {
 			for _, range_ := range []string{"0.0.0.0/0", "::/0"} {
 				d.put("create", object{Kind: "rule", Account: d.account, Group: o.ID, ID: newID("rul"),
 					Direction: "out", Action: "admit", Peers: []string{range_}, Services: []string{"any"}})
@@ -223,7 +224,7 @@ func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// putRule puts a rule into a group.
+// putRule adds a rule to a group.
 func (d *draft) putRule(group string, o object) object {
 	o = object{Kind: "rule", Account: d.account, Group: group, ID: newID("rul"), Direction: o.Direction,
 		Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless,
@@ -284,7 +285,7 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// changeList gives a list other labels or another description.
+// changeList replaces a list's labels or description.
 func (s *Server) changeList(w http.ResponseWriter, r *http.Request) {
 	s.write(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "list", r.PathValue("id"))
@@ -356,7 +357,7 @@ func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// attach says which groups are attached to an interface or a subnet.
+// attach replaces the groups that are attached to an interface or a subnet.
 func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 	s.write(w, r, func(d *draft) (made, of key, err error) {
 		id := r.PathValue("id")
@@ -408,8 +409,9 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// withGroups is the text of a subnet, or of the instance with an interface, with other
-// groups; ok reports whether it is that line. All else in it stays as it is.
+// withGroups replaces the groups in the line of a subnet, or of the instance that has an interface.
+// It keeps everything else as it is. The result ok says whether the line is about that interface or
+// subnet.
 func withGroups(l line, subnet bool, id string, groups []string) (changed json.RawMessage, ok bool) {
 	if subnet && l.key != (key{"subnet", id}) ||
 		!subnet && (l.Kind != "instance" || !bytes.Contains(l.text, []byte(strconv.Quote(id)))) {
@@ -438,7 +440,7 @@ func withGroups(l line, subnet bool, id string, groups []string) (changed json.R
 	return nil, false
 }
 
-// ordered is an object with its kind first, as surveys have it.
+// ordered writes an object with its kind as the first field, as surveys do.
 func ordered(whole map[string]any) json.RawMessage {
 	kind, _ := json.Marshal(whole["kind"])
 	delete(whole, "kind")

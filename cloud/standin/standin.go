@@ -1,5 +1,5 @@
 // Package standin is a server that stands in for clouds: it serves the open interface
-// (docs/cloud.openapi.json) from a survey in a folder, and can be told to misbehave.
+// (docs/cloud.openapi.json) from a survey in a folder. It can be told to misbehave.
 package standin
 
 import (
@@ -28,13 +28,14 @@ import (
 
 // Names of files in a stand-in's folder.
 const (
-	StateFile  = "state.jsonl" // what is there: a survey
+	StateFile  = "state.jsonl" // the state: a survey
 	TokenFile  = "token"
 	FaultsFile = "faults.json"
 )
 
-// A Server serves the clouds of one folder. Its state is the survey in there: it is
-// read anew when the file has changed, so that what is changed by hand is served.
+// A Server serves the clouds of one folder. Its state is the survey in that folder. It is read
+// again when the file has changed, so that edits by hand are served too. A Server may be used by
+// several goroutines.
 type Server struct {
 	folder string
 	token  string
@@ -42,47 +43,47 @@ type Server struct {
 	mux    *http.ServeMux
 
 	mu      sync.Mutex
-	read    time.Time // the state file's time
+	read    time.Time // modification time of the state file when it was read
 	state   *state
-	former  *state // what was served before: stale answers come from it
+	former  *state // the state before the last change: stale answers come from it
 	faults  faults
-	decided time.Time // the faults file's time
-	changes int       // that were made so far
-	asked   uint64    // requests so far
+	decided time.Time // modification time of the faults file when it was read
+	changes int       // number of changes so far
+	asked   uint64    // number of requests so far
 }
 
-// A state is what is served at one moment.
+// A state is all that is served at one moment.
 type state struct {
 	header   string // the first line
 	revision string
 	clouds   map[string]*served
 }
 
-// served is one cloud.
+// served is what is served of one cloud.
 type served struct {
 	dialect  string
 	names    []string // of accounts, in the order of the survey
 	accounts map[string][]line
 }
 
-// A line is an object as it is served, with what it is found by.
+// A line is an object as it is served, with the fields by which it is found.
 type line struct {
 	key
-	group string // of a rule
+	group string // of a rule: its group's id
 	text  json.RawMessage
 }
 
-// MarshalJSON gives the line as it is.
+// MarshalJSON returns the line as it was read.
 func (l line) MarshalJSON() ([]byte, error) { return l.text, nil }
 
 func lineOf(text json.RawMessage) line {
 	var o struct{ Kind, ID, Group string }
-	_ = json.Unmarshal(text, &o) // lines of the state have been read before
+	_ = json.Unmarshal(text, &o) // lines of the state have been decoded before
 	return line{key{o.Kind, o.ID}, o.Group, text}
 }
 
-// Open opens a stand-in's folder, which must have its state. A token is made where
-// there is none yet.
+// Open opens the folder of a stand-in, which must hold its state. It makes a token if there is none
+// yet.
 func Open(folder string) (*Server, error) {
 	s := &Server{folder: folder, sleep: time.Sleep, mux: http.NewServeMux()}
 	s.routes()
@@ -125,7 +126,7 @@ func (s *Server) Clouds() ([]string, error) {
 	return names, nil
 }
 
-// now is the state as the file has it, and the one before it, if there was one.
+// now returns the state of the file, and the one before it, if any.
 func (s *Server) now() (now, former *state, err error) {
 	path := filepath.Join(s.folder, StateFile)
 	info, err := os.Stat(path)
@@ -150,7 +151,7 @@ func (s *Server) now() (now, former *state, err error) {
 	return s.state, s.former, nil
 }
 
-// stateOf sorts an estate by cloud and account.
+// stateOf sorts the lines of a survey by cloud and account.
 func stateOf(e *estate.Estate, revision string) *state {
 	own := make(map[*estate.Account]*estate.Estate)
 	of := func(a *estate.Account) *estate.Estate {
@@ -189,7 +190,7 @@ func stateOf(e *estate.Estate, revision string) *state {
 	return st
 }
 
-// ServeHTTP serves the clouds, each under its name: /northmere/v1/accounts.
+// ServeHTTP serves each cloud under its name: /northmere/v1/accounts.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.token)) != 1 {
 		w.Header().Set("WWW-Authenticate", "Bearer")
@@ -207,12 +208,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func tell(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	// the client is gone if this fails
+	// writing fails if the client is gone
 	_ = json.NewEncoder(w).Encode(
 		cloud.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
 }
 
-// find is the cloud that a request is for.
+// find finds the cloud that a request names.
 func (s *Server) find(w http.ResponseWriter, r *http.Request) (*state, *served, bool) {
 	now, former, err := s.now()
 	if err != nil {
@@ -237,10 +238,10 @@ func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// mostItems is how many items a page has at most.
+// mostItems is the largest number of items on a page.
 const mostItems = 1000
 
-// list answers with a page of accounts, or of the objects of one.
+// list answers with a page of the accounts, or of one account's objects.
 func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 	now, c, ok := s.find(w, r)
 	if !ok {
@@ -283,5 +284,5 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 
 func answer(w http.ResponseWriter, body any) {
 	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(body) // the client is gone if this fails
+	_ = json.NewEncoder(w).Encode(body) // writing fails if the client is gone
 }

@@ -29,11 +29,10 @@ import (
 	"isonomos/store/whole"
 )
 
-// ChangesFile holds every change that was made through the interface, one a line: the
-// stand-in's own record of all its states.
+// ChangesFile records every change that was made through the interface, one a line.
 const ChangesFile = "changes.jsonl"
 
-// A Change is one that was made.
+// A Change is one change that was made.
 type Change struct {
 	Number  int             `json:"number"` // from 1, without gaps
 	At      string          `json:"at"`
@@ -41,10 +40,10 @@ type Change struct {
 	Action  string          `json:"action"` // "create", "change", "delete"
 	Kind    string          `json:"kind"`
 	ID      string          `json:"id"`
-	Object  json.RawMessage `json:"object,omitempty"` // as it is from then on
+	Object  json.RawMessage `json:"object,omitempty"` // the object after the change
 }
 
-// A refusal is a write that is not made, and why.
+// A refusal says why a change is not made, and with which status.
 type refusal struct {
 	status int
 	detail string
@@ -56,7 +55,7 @@ func refuse(status int, format string, a ...any) error {
 	return &refusal{status, fmt.Sprintf(format, a...)}
 }
 
-// An object is a line of the state with what is looked at.
+// An object is a line of the state, with the fields that changes look at.
 type object struct {
 	Kind        string            `json:"kind"`
 	Account     string            `json:"account,omitempty"`
@@ -86,15 +85,15 @@ func (o object) text() json.RawMessage {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
-	_ = enc.Encode(o) // strings and numbers can always be encoded
+	_ = enc.Encode(o) // encoding strings and numbers can't fail
 	return json.RawMessage(bytes.TrimSpace(b.Bytes()))
 }
 
-// key is what an object is known by in its account.
+// key identifies an object within its account.
 type key struct{ Kind, ID string }
 
-// etagOf is the version of an object: another one for another content. That of a
-// group speaks of its rules too.
+// etagOf is the version of an object: a hash of its content. The version of a group covers its
+// rules too.
 func etagOf(lines []line, of line) string {
 	sum := sha256.New()
 	sum.Write(of.text)
@@ -117,14 +116,14 @@ func rulesOf(lines []line, group string) []line {
 	return rules
 }
 
-// A draft is an account's lines on their way to a new state.
+// A draft is a copy of an account's lines in which a change is prepared.
 type draft struct {
 	server  *Server
 	cloud   string
 	account string
 	lines   []line
 	changes []Change
-	made    map[string]any // what is answered, where that is not one object
+	made    map[string]any // the answer, where that is not a single object
 }
 
 func (d *draft) find(kind, id string) (int, bool) {
@@ -138,7 +137,7 @@ func (d *draft) put(action string, o object) {
 		d.lines[i] = l
 	} else {
 		at := len(d.lines)
-		if o.Kind == "rule" { // behind the other rules of its group, as surveys have it
+		if o.Kind == "rule" { // it goes behind the other rules of its group, as in surveys
 			for i, x := range d.lines {
 				if x.Kind == "rule" && x.group == o.Group || x.key == (key{"group", o.Group}) {
 					at = i + 1
@@ -157,18 +156,18 @@ func (d *draft) drop(kind, id string) {
 	}
 }
 
-// newID is an id that nothing has.
+// newID makes an id that no object has.
 func newID(prefix string) string {
 	b := make([]byte, 6)
-	_, _ = rand.Read(b) // never fails (crypto/rand)
+	_, _ = rand.Read(b) // crypto/rand never fails
 	return prefix + "-" + hex.EncodeToString(b)
 }
 
-// write changes an account: make puts the change into a draft, which is then read as
-// a survey, held against what the cloud allows, and kept; all under one lock. It says
-// what was made, for the answer, and whose version is told with it.
+// write changes an account. The function make prepares the change in a draft; the draft is read as
+// a survey and checked against what the cloud allows, and then becomes the state, all under one
+// lock. It returns the object for the answer, and the object whose version is sent with it.
 func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draft) (made, of key, err error)) {
-	if _, _, ok := s.find(w, r); !ok { // reads the state anew if it was changed by hand
+	if _, _, ok := s.find(w, r); !ok { // find reads the state again if it was edited by hand
 		return
 	}
 	s.mu.Lock()
@@ -216,11 +215,11 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draf
 			answer(w, groupWithRules(d.lines, d.lines[i]))
 			return
 		}
-		_, _ = w.Write(d.lines[i].text) // the client is gone if this fails
+		_, _ = w.Write(d.lines[i].text) // writing fails if the client is gone
 	}
 }
 
-// keep makes a draft the state: on the disk first.
+// keep writes a draft to the disk and then makes it the state.
 func (s *Server) keep(d *draft) error {
 	next := &state{clouds: make(map[string]*served)}
 	for name, c := range s.state.clouds {
@@ -254,7 +253,7 @@ func (s *Server) keep(d *draft) error {
 	}
 	next.header = s.state.header
 	var log bytes.Buffer
-	at := time.Now().UTC().Format(time.RFC3339Nano) // of all of one request
+	at := time.Now().UTC().Format(time.RFC3339Nano) // the same for all changes of one request
 	for i := range d.changes {
 		s.changes++
 		d.changes[i].Number, d.changes[i].At = s.changes, at
@@ -285,14 +284,14 @@ func (s *Server) keep(d *draft) error {
 	return f.Close()
 }
 
-// check reads a draft as a survey and holds the groups that it changes against what
-// the cloud's dialect and quotas allow.
+// check reads a draft as a survey and checks the groups that it changes against the cloud's dialect
+// and quotas.
 func (d *draft) check() error {
 	c := d.server.state.clouds[d.cloud]
 	touched, made := make(map[string]bool), make(map[string]bool)
 	for _, change := range d.changes {
 		var o object
-		_ = json.Unmarshal(change.Object, &o) // of what is deleted there is none
+		_ = json.Unmarshal(change.Object, &o) // deletions have no object
 		touched[cmp.Or(o.Group, change.ID)] = true
 		made[change.ID] = change.Action == "create"
 	}
@@ -301,7 +300,7 @@ func (d *draft) check() error {
 		time.Unix(0, 0)) + store.CloudLine(&estate.Cloud{Name: d.cloud, Dialect: c.dialect}))
 	for _, l := range d.lines {
 		if l.Kind == "rule" && !touched[l.group] {
-			continue // it was held against it when it was made
+			continue // an unchanged rule was checked when it was added
 		}
 		text.Write(l.text)
 		text.WriteByte('\n')
@@ -325,11 +324,11 @@ func (d *draft) check() error {
 	return nil
 }
 
-// longestText bounds names and descriptions.
+// longestText bounds names and descriptions, in bytes.
 const longestText = 255
 
-// allowed says what of a group its cloud does not allow. What is there already, such as
-// a rule with several peers that a survey tells as one, is not held against it.
+// allowed says what the cloud's dialect does not allow in a group. What was there before is not
+// looked at, such as a rule of an edited survey with several peers.
 func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 	dl, f := decide.Dialect(g.Account), decide.Filter(g)
 	if g.Name == "" || len(g.Name) > longestText || strings.ContainsFunc(g.Name, unicode.IsControl) {
@@ -377,7 +376,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 				return refuse(http.StatusUnprocessableEntity, "rules of subnet groups of this cloud hold ranges only")
 			case p.Kind == estate.PeerGroup && !nameable(g, p.Group):
 				return refuse(http.StatusUnprocessableEntity, "%s is in a network whose groups can't be named here", p)
-			// those of other accounts are not looked at here
+			// objects of other accounts are not known here
 			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"):
 				return refuse(http.StatusUnprocessableEntity, "%s is not there", p.Missing)
 			case p.Kind == estate.PeerList && p.List.Owner == "own" && dl.OwnLists == dialect.ListsExpanded:
@@ -387,7 +386,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 	}
 	quota := compile.QuotaOf(dl, g)
 	if news == 0 {
-		return nil // it takes no more than before
+		return nil // the change does not add any
 	}
 	if in, out := compile.GroupCost(dl, g, estate.In), compile.GroupCost(dl, g, estate.Out); quota.Over(in, out) {
 		return refuse(http.StatusConflict, "the group would take %s inward and %s outward, and may have %s",
@@ -396,8 +395,8 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 	return nil
 }
 
-// nameable reports whether a group's rules can name another. Networks of other accounts are
-// not looked at here.
+// nameable reports whether a group's rules may refer to another group. Networks of other accounts
+// are not known here.
 func nameable(g, other *estate.Group) bool {
 	across := decide.Dialect(g.Account).GroupsAcross
 	return across == dialect.WholeCloud || g.Network == other.Network ||
@@ -411,7 +410,7 @@ func quotaText(q compile.Quota) string {
 	return fmt.Sprintf("%d together", q.Together)
 }
 
-// body reads what a request sends; fields that are not known are an error.
+// body decodes what a request sends. Unknown fields are an error.
 func body(r *http.Request, into any) error {
 	text, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 	if err != nil {
@@ -425,8 +424,8 @@ func body(r *http.Request, into any) error {
 	return nil
 }
 
-// current is an object that a request changes: it must be there, and where the
-// request says which version it means (If-Match), be that one.
+// current finds the object that a request changes. It refuses if the object does not exist, or has
+// another version than If-Match says.
 func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 	i, ok := d.find(kind, id)
 	if !ok {
@@ -440,7 +439,8 @@ func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 	return o, json.Unmarshal(d.lines[i].text, &o)
 }
 
-// users are what a group is attached to, and what names it or a list, in any account of the cloud.
+// users are the objects to which a group is attached, and the groups whose rules refer to a group
+// or list, in all accounts of the cloud.
 func (d *draft) users(kind, id string) []string {
 	var users []string
 	for account, lines := range d.server.state.clouds[d.cloud].accounts {

@@ -103,7 +103,7 @@ func OfPrefixes(prefixes ...netip.Prefix) Set {
 		overIPv4 = overIPv4 || p.Addr().Is6() && p.Bits() < 96
 	}
 	s := Set{interval.Of(spans...)}
-	if overIPv4 { // a short IPv6 prefix runs over the block where IPv4 stands
+	if overIPv4 { // a short IPv6 prefix spans the block in which the IPv4 addresses stand
 		var v4 []interval.Span
 		for i, p := range prefixes {
 			if p.Addr().Is4() {
@@ -191,8 +191,8 @@ func (s Set) First() (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// ipv6Spans are the IPv6 spans of s; the mapped block is filled in where s holds both its
-// neighbours, so that no span ends at it.
+// ipv6Spans are the IPv6 spans of s. Where s holds both neighbours of the block of IPv4-mapped
+// addresses, the block is filled, so that no span is cut there.
 func (s Set) ipv6Spans() []interval.Span {
 	six := s.Only(IPv6)
 	if six.points.Contains(mappedBlock.From.Prev()) && six.points.Contains(mappedBlock.To.Next()) {
@@ -213,8 +213,8 @@ func (s Set) Prefixes() []netip.Prefix {
 	return prefixes
 }
 
-// appendPrefixes cuts a span of addresses of a width in bits into blocks, each the
-// largest that begins where the last one ended and does not run past the end.
+// appendPrefixes cuts a span into blocks of addresses of a width in bits. Each block is the largest
+// that begins where the last one ended and stays within the span.
 func appendPrefixes(prefixes []netip.Prefix, span interval.Span, width int) []netip.Prefix {
 	for from := span.From; ; {
 		host := min(trailingZeros(from), log2(from, span.To), width)
@@ -242,7 +242,7 @@ func trailingZeros(p interval.Point) int {
 	return 64 + bits.TrailingZeros64(p.Hi)
 }
 
-// log2 is the logarithm, rounded down, of the number of points from one to another.
+// log2 is the binary logarithm, rounded down, of the number of points of a span.
 func log2(from, to interval.Point) int {
 	lo, borrow := bits.Sub64(to.Lo, from.Lo, 0)
 	hi, _ := bits.Sub64(to.Hi, from.Hi, borrow)

@@ -8,11 +8,11 @@ import (
 	"isonomos/core/interval"
 )
 
-// A Counter tells how many addresses of a fixed set, which may have very many
-// ranges, another set holds: in logarithmic time for each range of the other.
+// A Counter counts how many addresses of its set, which may have very many ranges, are in another
+// set. Each range of the other set costs logarithmic time.
 type Counter struct {
 	spans  []interval.Span
-	before []interval.Point // how many addresses lie in the spans before each
+	before []interval.Point // number of addresses in the spans before each span
 	total  [2]float64
 }
 
@@ -46,9 +46,10 @@ func (c Counter) Count(t Set) (four, six float64) {
 	return four, six
 }
 
-// within is how many addresses of the set lie in a span.
+// within counts the addresses of the set in a span.
 func (c Counter) within(s interval.Span) float64 {
-	// The spans from i on end at or after the beginning of s, those before k begin at or before its end.
+	// spans[i] is the first that ends at or after the beginning of s, spans[k] the first that
+	// begins after its end
 	i := sort.Search(len(c.spans), func(i int) bool { return !c.spans[i].To.Before(s.From) })
 	k := sort.Search(len(c.spans), func(i int) bool { return s.To.Before(c.spans[i].From) })
 	if i >= k {
@@ -86,7 +87,7 @@ func (c Counter) Example(t Set) (netip.Addr, bool) {
 // examples are addresses that make clear examples (RFC 5737, RFC 3849).
 var examples = []netip.Addr{netip.MustParseAddr("192.0.2.77"), netip.MustParseAddr("2001:db8::77")}
 
-// size is the number of points of a span; all 2^128 of them count as none.
+// size is the number of points of a span; for the whole line, 2^128, it is 0.
 func size(s interval.Span) interval.Point { return minus(s.To, s.From).Next() }
 
 func plus(a, b interval.Point) interval.Point {

@@ -14,16 +14,16 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What several groups open together at an interface though none of them does alone.
+// Openings that no group makes alone: several groups add up to them at an interface.
 
-// together are groups that add up at interfaces.
+// together are groups whose admissions add up at some interfaces.
 type together struct {
 	groups     []*estate.Group
 	interfaces []*estate.Interface
 }
 
-// sumsOfGroups are the findings of what is open at interfaces by the sum of their groups
-// alone. It costs nothing where the groups of no interface can add up to enough strangers.
+// sumsOfGroups finds what is open at interfaces only by the sum of their groups. It costs nothing
+// where no groups of an interface can add up to enough strangers.
 func sumsOfGroups(w *worker) []Finding {
 	at := make(map[string]int)
 	var all []together
@@ -54,7 +54,8 @@ func sumsOfGroups(w *worker) []Finding {
 	return found
 }
 
-// mayAddUp reports whether at least two groups admit strangers, and together enough of them.
+// mayAddUp reports whether at least two of the groups admit strangers, and all together enough to
+// be open.
 func (w *worker) mayAddUp(groups []*estate.Group) bool {
 	admit, four, six := 0, 0.0, 0.0
 	for _, g := range groups {
@@ -65,8 +66,8 @@ func (w *worker) mayAddUp(groups []*estate.Group) bool {
 	return admit > 1 && (four >= w.openFour || six >= w.openSix)
 }
 
-// sumOf are the findings of what some groups open together and none of them alone, class
-// by class of services.
+// sumOf finds what groups open together and none of them opens alone. There is one finding for each
+// class of services.
 func (w *worker) sumOf(t together) []Finding {
 	sets := make([]traffic.Set, len(t.groups))
 	var alone, declared []service.Set
@@ -137,8 +138,8 @@ func (w *worker) sumFinding(t together, set traffic.Set, sets []traffic.Set) Fin
 	return f
 }
 
-// arriveAt finds out at which of some interfaces traffic with strangers arrives, with an
-// example, or why at none.
+// arriveAt finds at which of the interfaces traffic with strangers arrives, with an example, or why
+// it arrives at none.
 func (w *worker) arriveAt(f *Finding, interfaces []*estate.Interface, set traffic.Set) {
 	f.Arrival = Nowhere
 	for _, i := range interfaces {

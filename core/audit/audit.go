@@ -26,23 +26,26 @@ import (
 
 // A Check looks for one kind of thing that is open or wrong.
 type Check struct {
+	place    int // among all checks; of the checks that one cause trips, that of the lowest place counts
 	Name     string
 	About    string // one line
 	Doc      string // what it means, when it fires and when not
-	Example  string // what makes it fire
+	Example  string // a rule that makes it fire
 	Fix      Remedy
-	Start    Severity // before what arrives and where moves it
-	Moves    string   // how it moves, in words; empty where it stays
-	Controls []string // numbers in the standards that it serves
-	// gather: findings about single rules of a group that trip no other check are
-	// told as one; sentence, where it is set, is what is said of a single one, with
-	// the rule's own sentence in the place of %q.
-	// many is what is said of several: how many they are of how many.
+	Start    Severity // before it is moved by what arrives, and where
+	Moves    string   // how it moves, in words; empty where it never does
+	Controls []string // numbers of the controls that it serves, in the standards that docs/checks.md names
+	// gather: findings of single rules of a group, where they trip no other check, become one
+	// finding.
+	//
+	// sentence is the message about a single rule, with %q for the rule as a sentence; many is the
+	// message about several, with %s for their number and %s for the number of the group's rules.
+	// Where they are empty, findings bring their own messages.
 	gather         bool
 	sentence, many string
-	// spelling: how rules are written is all that it looks at.
+	// spelling: the check looks only at how rules are written, not at what they let through
 	spelling bool
-	// What is asked of each group, and of the whole estate: one of them at least.
+	// Exactly one of these is called: for each group, or once for the whole estate.
 	group func(*look) []Finding
 	whole func(*worker) []Finding
 }
@@ -50,8 +53,8 @@ type Check struct {
 // Arrival says whether open traffic gets to an instance, or outward to a stranger.
 type Arrival int
 
-// The arrivals. Unknown is for definitions without a survey, and for what is not about
-// openness; MayArrive is for what the survey does not say enough about.
+// The arrivals. Unknown: there is no survey, or the finding is not about openness. MayArrive: the
+// survey does not say enough.
 const (
 	Unknown Arrival = iota
 	Nowhere
@@ -64,59 +67,71 @@ type Finding struct {
 	Check       string    // the worst check that the cause trips; "law:NAME" for the breach of a law
 	Also        []Related // the other checks that it trips
 	Severity    Severity
-	Start       Severity // of the check, before it was moved
+	Start       Severity // the check's own severity
 	Direction   estate.Direction
 	Account     *estate.Account
-	Group       *estate.Group  // nil where the matter is a list, a subnet or an instance
-	List        *estate.List   // the list that is the matter
-	Subnet      *estate.Subnet // the subnet that is the matter
-	Rules       []*estate.Rule // the cause; empty where it is the group itself
+	Group       *estate.Group  // nil where the finding is about a list, a subnet or an instance
+	List        *estate.List   // nil, unless the finding is about a list
+	Subnet      *estate.Subnet // nil, unless the finding is about a subnet
+	Rules       []*estate.Rule // the rules that cause it; empty where the group itself does
 	Services    service.Set
 	Peers       addr.Set
 	Breadth     decide.Breadth
 	Example     *Example
-	Instances   []*estate.Interface // where it arrives, or what is concerned
+	Instances   []*estate.Interface // where the traffic arrives, or which instances are concerned
 	Arrival     Arrival
-	WhyNot      string   // why it arrives nowhere, or why nobody knows
-	Message     string   // what is the matter, in a sentence without a capital and full stop
-	Details     []string // rules or places that are concerned
+	WhyNot      string   // why it arrives nowhere, or why that is unknown
+	Message     string   // what is wrong: a sentence without a capital and a full stop
+	Details     []string // the rules or places that are concerned
 	Fix         Remedy
-	OrElse      string // another way out
+	OrElse      string // another fix
 	Narrow      bool   // Fix is a narrowing of the rules
 	Controls    []string
 	Exemption   *law.Exemption // the exemption that covers it
 	Ended       *law.Exemption // one that covered it and has ended
-	Fingerprint string         // the same for the same finding in a later audit
+	Fingerprint string         // stays the same in later audits while the matter stays the same
 	State       string         // "found", "defined" or "both": see Both
-	StateNote   string         // what it means that it holds in one state alone
+	StateNote   string         // set if the finding holds in one state only: what that means
 
-	groups []*estate.Group // all that are concerned, where Group is only the first of them
+	groups []*estate.Group // all groups that are concerned; Group is the first of them
 
-	own    arrived   // what moved the severity, before other findings joined
-	joined []Finding // what joined, in this order, where exemptions are to part it again; nil where nothing did
-	gather bool      // see Check
-	part   bool      // joins a finding whose rules hold its own
+	own arrived // what moved the severity, before other findings joined
+	// the findings that this one was made of, for judging exemptions one by one; nil if it is a
+	// single one
+	joined []Finding
+	gather bool // see Check
+	part   bool // it belongs to the finding whose rules contain its own
 }
 
-// arrived is what an arrival says of a severity.
+// arrived holds what the arrival of a finding contributes to its severity.
 type arrived struct {
 	arrival Arrival
-	at      *estate.Interface // in production, or else the first at which it arrives
+	at      *estate.Interface // an interface in production, or else the first at which it arrives
 	whyNot  string
 }
 
 // A Related is another check that the cause of a finding trips, and what it says.
 type Related struct {
 	Check, Message string
-	Severity       Severity       // that it would have by itself
-	Exemption      *law.Exemption // the exemption that covers it; then it counts for nothing
+	Severity       Severity       // the severity that it would have as a finding of its own
+	Exemption      *law.Exemption // the exemption that covers it, or nil; an exempted check counts for nothing
+
+	joined []string // the messages of which Message is made; nil if it is a single one
+}
+
+// messages are the messages of which Message is made.
+func (r Related) messages() []string {
+	if r.joined == nil {
+		return []string{r.Message}
+	}
+	return r.joined
 }
 
 // An Example is one flow that a finding is about.
 type Example struct {
 	Peer    traffic.Witness
 	At      *estate.Interface // nil where no instance is known
-	Own     netip.Addr        // the address of At that is met, or that goes out
+	Own     netip.Addr        // the address of At in the flow
 	ByRule  *estate.Rule
 	Inbound bool
 }
@@ -130,34 +145,35 @@ func Find(name string) (Check, bool) {
 	return Checks[i], true
 }
 
-// Options are what an audit depends on beside the estate, and what it is about.
+// Options say what an audit takes into account beside the estate, and what it reports.
 type Options struct {
 	Expects    []law.Expectation // declared openings are not findings of open-inbound
 	Laws       []law.Law
 	Exemptions []law.Exemption
-	Now        time.Time         // exemptions and dates are judged by it
-	Flows      *flow.Summary     // evidence for idle; nil without any
-	Defined    *decide.Decider   // of what was found: the same with the definitions carried out; nil without
-	Over       *estate.Condition // only where it holds; nil means everywhere
-	Group      *estate.Group     // only this one; nil means all
+	Now        time.Time     // the time at which exemptions and "until" dates are judged
+	Flows      *flow.Summary // evidence for the check idle; nil if there is none
+	// for a survey that was audited as found: the survey with the definitions carried out; else nil
+	Defined *decide.Decider
+	Over    *estate.Condition // report only where the condition holds; nil means everywhere
+	Group   *estate.Group     // report only this group; nil means all
 
-	Checks    []string         // only findings that trip one of these; none means all
-	Direction estate.Direction // only this one; empty means both
-	Services  *service.Set     // only findings on some of these; nil means any
-	Least     Severity         // only findings at least as bad
+	Checks    []string         // report only findings that trip one of these; none means all
+	Direction estate.Direction // report only this one; empty means both
+	Services  *service.Set     // report only findings on some of these; nil means any
+	Least     Severity         // report only findings of at least this severity
 }
 
 // A Result is what an audit found.
 type Result struct {
-	Findings []Finding // worst first, those that are exempted last
+	Findings []Finding // the worst first, exempted ones last
 	Left     []string  // what could not be audited
 	Idle     []law.Exemption
-	Groups   int // that were audited
-	Rules    int // of these groups
+	Groups   int // number of groups audited
+	Rules    int // number of rules in them
 }
 
-// Run audits an estate, on all processors: O(rules) for the usual ones, and
-// O(n log n) in the rules of one group. The result is the same for the same estate.
+// Run audits an estate, on all processors. It takes O(rules) for the usual rules, and O(n log n) in
+// the number n of rules of one group. The result does not depend on the number of processors.
 func Run(d *decide.Decider, o Options) Result {
 	a := newAuditor(d, o)
 	groups := append(slices.Clip(d.Estate().Groups), d.ImpliedGroups()...)
@@ -179,7 +195,7 @@ func Run(d *decide.Decider, o Options) Result {
 	for _, g := range groups {
 		rules += len(g.Rules)
 	}
-	room := make([]ruleFacts, rules) // for all groups at once
+	room := make([]ruleFacts, rules) // one allocation for the rules of all groups
 	for i, g := range groups {
 		n := len(g.Rules)
 		collected[i].rules, room = room[:n:n], room[n:]
@@ -189,7 +205,7 @@ func Run(d *decide.Decider, o Options) Result {
 		a.facts[g] = &collected[i]
 	}
 	a.gatherWholes()
-	// What is asked of the whole estate takes longest, so it is begun first.
+	// the checks of the whole estate take longest, so they begin first
 	wholes := slices.DeleteFunc(slices.Clone(Checks), func(c Check) bool { return c.whole == nil || o.Group != nil })
 	ofWholes := make([][]Finding, len(wholes))
 	found := make([][]Finding, len(groups))
@@ -221,7 +237,7 @@ func Run(d *decide.Decider, o Options) Result {
 	for i, c := range wholes {
 		for _, f := range ofWholes[i] {
 			if f.Group == nil || a.inScope(f.Group) || slices.ContainsFunc(f.groups, a.inScope) {
-				if f.Check == "" { // else several checks are joined in it
+				if f.Check == "" { // otherwise several checks were joined in the finding
 					f = a.finish(c, f)
 				}
 				result.Findings = append(result.Findings, f)
@@ -321,20 +337,19 @@ func (f Finding) Origin() estate.Origin {
 	return estate.Origin{}
 }
 
-// Counting are the other checks that a finding trips and that no exemption covers.
+// Counting are the other checks that the finding trips and that no exemption covers.
 func (f Finding) Counting() []Related {
 	return slices.DeleteFunc(slices.Clone(f.Also),
 		func(r Related) bool { return r.Exemption != nil && f.Exemption == nil })
 }
 
-// Exempted are the other checks that an exemption covers though it does not cover the
-// finding.
+// Exempted are the other checks that an exemption covers, of a finding that is not exempted itself.
 func (f Finding) Exempted() []Related {
 	return slices.DeleteFunc(slices.Clone(f.Also),
 		func(r Related) bool { return r.Exemption == nil || f.Exemption != nil })
 }
 
-// Names are all checks that a finding's cause trips, the worst first.
+// Names are all checks that the finding trips, the worst first.
 func (f Finding) Names() []string {
 	names := []string{f.Check}
 	for _, r := range f.Also {
@@ -343,31 +358,31 @@ func (f Finding) Names() []string {
 	return names
 }
 
-// An auditor is what all of an audit have in common.
+// An auditor holds what all workers of an audit share.
 type auditor struct {
 	Options
 	estate      *estate.Estate
 	workers     []*worker
 	groups      []*estate.Group
-	facts       map[*estate.Group]*facts // of all groups
+	facts       map[*estate.Group]*facts // of every group
 	admin, data service.Set
 	clear, web  service.Set
 	rest        service.Set            // neither admin, data nor cleartext
 	grave       service.Set            // admin and data
 	networks    addr.Counter           // addresses of all networks
-	survey      bool                   // there are instances
-	over        map[*estate.Group]bool // groups of which the condition holds, or of an instance that has them
+	survey      bool                   // the estate has instances
+	over        map[*estate.Group]bool // the groups in scope: see findScope
 	staged      map[*estate.Network]*stagedNetwork
-	stagedFar   []stagedEnd // that are met from elsewhere, by address: see findStages
+	stagedFar   []stagedEnd // the ends of other stages that may be met from elsewhere: see findStages
 	attached    map[*estate.Group]bool
-	named       map[*estate.Group]bool // by a rule of another group
+	named       map[*estate.Group]bool // groups that rules of other groups refer to
 	used        map[*estate.List]bool
 	flowed      map[*estate.Rule]bool           // rules that a flow used
 	seen        map[*estate.Interface]bool      // in a flow
-	days        int                             // that the flows lie in
-	defined     map[*estate.Group]*estate.Group // of groups that were found, what they are defined to be
-	judged      map[*estate.Group][]Finding     // breaches of laws
-	openFour    float64                         // strangers from which peers may be open
+	days        int                             // number of days that the flows cover
+	defined     map[*estate.Group]*estate.Group // for every surveyed group, the group as it is defined
+	judged      map[*estate.Group][]Finding     // breaches of laws, by group
+	openFour    float64                         // the number of IPv4 strangers from which peers count as open
 	openSix     float64
 }
 
@@ -385,7 +400,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 		ranges = append(ranges, addr.OfPrefixes(n.Ranges...))
 	}
 	a.networks = addr.NewCounter(addr.UnionAll(ranges...))
-	d.Breadth(addr.Set{}) // finds the strangers once, before there are several workers
+	d.Breadth(addr.Set{}) // find the strangers before several workers need them
 	for range runtime.GOMAXPROCS(0) {
 		a.workers = append(a.workers,
 			&worker{auditor: a, d: d.Fork(), ranges: make(map[*estate.Peer]known),
@@ -404,7 +419,7 @@ func newAuditor(d *decide.Decider, o Options) *auditor {
 // atOnce is how many groups a worker takes at a time.
 const atOnce = 64
 
-// parallel calls do for each of n things, on all workers, each taking some at a time.
+// parallel calls do for the numbers below n on all processors; each worker takes several at a time.
 func (a *auditor) parallel(n, step int, do func(w *worker, i int)) {
 	var next atomic.Int64
 	var wait sync.WaitGroup
@@ -424,7 +439,7 @@ func (a *auditor) parallel(n, step int, do func(w *worker, i int)) {
 	wait.Wait()
 }
 
-// gatherWholes works out what is asked of groups but depends on the whole estate.
+// gatherWholes collects the findings of whole-estate checks that belong to single groups.
 func (a *auditor) gatherWholes() {
 	a.attached, a.named, a.used = make(map[*estate.Group]bool), make(map[*estate.Group]bool),
 		make(map[*estate.List]bool)
@@ -445,7 +460,7 @@ func (a *auditor) gatherWholes() {
 	a.judge()
 }
 
-// note remembers what a rule names.
+// note remembers what a rule refers to.
 func (w *worker) note(g *estate.Group, r *estate.Rule) {
 	for _, peers := range [][]estate.Peer{r.Peers, r.Except} {
 		for k := range peers {
@@ -461,13 +476,13 @@ func (w *worker) note(g *estate.Group, r *estate.Rule) {
 	}
 }
 
-// inScope reports whether findings of a group may be asked for: the condition holds of
-// the group or of where it stands, or of an instance that has it.
+// inScope reports whether findings of a group may have to be reported: the condition holds of the
+// group, of its place, or of an instance to which it is attached.
 func (a *auditor) inScope(g *estate.Group) bool {
 	return !g.Existing && (a.Group == nil || a.Group == g) && (a.Over == nil || a.over[g])
 }
 
-// findScope finds the groups of which a condition holds so.
+// findScope finds the groups that are inScope.
 func (a *auditor) findScope() {
 	if a.Over == nil {
 		return
@@ -478,13 +493,13 @@ func (a *auditor) findScope() {
 	}
 }
 
-// holdsOf reports whether the condition holds of one of some interfaces.
+// holdsOf reports whether the condition holds of any of the interfaces.
 func (a *auditor) holdsOf(list []*estate.Interface) bool {
 	return slices.ContainsFunc(list, func(i *estate.Interface) bool { return a.Over.Holds(estate.InterfacePlace(i)) })
 }
 
-// isOver reports whether the condition holds of what a finding is about: of a group that
-// is concerned or of where it stands, of an instance that is concerned, of the place.
+// isOver reports whether the condition holds of a finding: of a group or an instance that it
+// concerns, or of where they stand.
 func (a *auditor) isOver(f Finding) bool {
 	groups := f.groups
 	if f.Group != nil && len(groups) == 0 {
@@ -498,12 +513,12 @@ func (a *auditor) isOver(f Finding) bool {
 	return a.holdsOf(f.Instances) || len(groups) == 0 && a.Over.Holds(f.place())
 }
 
-// scoped leaves the findings that are asked for.
+// scoped keeps the findings that the options ask for.
 func (a *auditor) scoped(found []Finding) []Finding {
 	return slices.DeleteFunc(found, func(f Finding) bool {
 		switch {
 		case f.Check == unreadName:
-			return false // whatever is asked for, the answer is not whole
+			return false // an incomplete result must be reported whatever was asked for
 		case f.Severity < a.Least,
 			a.Direction != "" && f.Direction != a.Direction,
 			a.Services != nil && !f.Services.Overlaps(*a.Services),
@@ -515,7 +530,7 @@ func (a *auditor) scoped(found []Finding) []Finding {
 	})
 }
 
-// place is where a finding is, for a condition.
+// place is where a finding stands, as conditions see it.
 func (f Finding) place() estate.Place {
 	switch {
 	case f.Group != nil:
@@ -528,13 +543,13 @@ func (f Finding) place() estate.Place {
 	return estate.Place{Account: f.Account}
 }
 
-// finish gives a finding of a check what all have: name, severity, controls.
+// finish fills in the name, severity and controls of a check's finding.
 func (a *auditor) finish(c Check, f Finding) Finding {
 	f.Check = c.Name
 	if f.Group != nil {
 		f.Account = f.Group.Account
 	}
-	if f.Start == Info { // the check's own, unless it says otherwise
+	if f.Start == Info { // a finding may set its own
 		f.Start = c.Start
 	}
 	f.Controls = c.Controls
@@ -549,28 +564,29 @@ func (a *auditor) finish(c Check, f Finding) Finding {
 	return f
 }
 
-// A worker is what one goroutine of an audit uses.
+// A worker holds what one goroutine of an audit has worked out.
 type worker struct {
 	*auditor
-	d            *decide.Decider
-	ranges       map[*estate.Peer]known // by the first of them
-	members      map[*estate.Group]known
-	lists        map[*estate.List]known
-	specs        map[service.Spec]service.Set
-	words        map[string]description
-	passed       map[string]traffic.Set // by direction and class of interface: what passes with addresses outside
-	filtered     map[string]traffic.Set // by direction and class: what the filters let through
+	d       *decide.Decider
+	ranges  map[*estate.Peer]known // by the address of the first of them
+	members map[*estate.Group]known
+	lists   map[*estate.List]known
+	specs   map[service.Spec]service.Set
+	words   map[string]description
+	// by direction and class of interfaces: what passes to and from outside addresses
+	passed       map[string]traffic.Set
+	filtered     map[string]traffic.Set // by direction and class of interfaces: what the filters let through
 	scratch      []Finding
-	inOrder      []*ruleFacts           // room for ordered
-	sawGroups    map[*estate.Group]bool // what this worker saw named by rules
+	inOrder      []*ruleFacts           // a buffer for ordered
+	sawGroups    map[*estate.Group]bool // the groups that rules seen by this worker refer to
 	sawLists     map[*estate.List]bool
 	toldServices map[uint64]toldServices
 	toldPeers    map[uint64]toldPeers
-	// clearSubnets are those around which nothing stops what goes within their network.
+	// subnets in which no subnet group stops traffic within the network
 	clearSubnets map[*estate.Subnet]bool
 }
 
-// group runs all checks over one group and joins what has one cause.
+// group runs all checks on one group and joins findings of the same cause.
 func (w *worker) group(g *estate.Group, f *facts) []Finding {
 	l := &look{worker: w, group: g, facts: f, pairs: make(map[string][]passage)}
 	found := append(w.scratch[:0], w.judged[g]...)
@@ -594,7 +610,7 @@ func (w *worker) group(g *estate.Group, f *facts) []Finding {
 	return all
 }
 
-// say gives a finding of a single rule its message, where the check has one for all.
+// say sets the message of a finding of a single rule, where its check has one sentence for all.
 func (l *look) say(f *Finding) {
 	if f.Message != "" || len(f.Rules) != 1 {
 		return
@@ -604,9 +620,9 @@ func (l *look) say(f *Finding) {
 	}
 }
 
-// joinCauses makes one finding of those that the same rules cause in the same
-// direction: the worst check names it, the others are named beside it. What is
-// said of single rules joins what these rules cause together.
+// joinCauses joins the findings that the same rules cause in the same direction. The worst check
+// names the joined finding; the others are in Also. Findings about single rules join the finding of
+// which those rules are a part.
 func (l *look) joinCauses(found []Finding) []Finding {
 	if len(found) == 1 {
 		return slices.Clone(found)
@@ -616,8 +632,8 @@ func (l *look) joinCauses(found []Finding) []Finding {
 			cmp.Compare(b.Severity, a.Severity))
 	})
 	joined := make([]Finding, 0, len(found))
-	by := make(map[*estate.Rule]int) // for those about single rules, which come last: the finding that a rule causes
-	several := 0                     // findings that are not about single rules
+	by := make(map[*estate.Rule]int) // the finding that each rule causes; findings about single rules come last
+	several := 0                     // number of findings that are not about single rules
 	for _, f := range found {
 		i := -1
 		if f.gather {
@@ -651,8 +667,7 @@ func (l *look) joinCauses(found []Finding) []Finding {
 	return joined
 }
 
-// sameCause reports whether two findings, neither of which is about a single rule
-// as such, have one cause.
+// sameCause reports whether two findings, neither of them about single rules, have one cause.
 func sameCause(x, f Finding) bool {
 	switch {
 	case len(x.Rules) == 0 || len(f.Rules) == 0:
@@ -675,7 +690,7 @@ func join(a, b Finding) Finding {
 		worse, other = b, a
 	}
 	worse.Also = slices.Clone(worse.Also)
-	same := slices.Equal(a.Rules, b.Rules) // then one check can say two things of them
+	same := slices.Equal(a.Rules, b.Rules) // for the same rules one check can have two things to say
 	for _, r := range append([]Related{{Check: other.Check, Message: other.Message, Severity: other.Severity}},
 		other.Also...) {
 		k := slices.IndexFunc(worse.Also, func(x Related) bool { return x.Check == r.Check })
@@ -683,7 +698,8 @@ func join(a, b Finding) Finding {
 		case r.Check == worse.Check:
 		case k < 0:
 			worse.Also = append(worse.Also, r)
-		case same && !strings.Contains(worse.Also[k].Message, r.Message):
+		case same && !slices.Contains(worse.Also[k].messages(), r.Message):
+			worse.Also[k].joined = append(slices.Clip(worse.Also[k].messages()), r.Message)
 			worse.Also[k].Message += "; " + r.Message
 			worse.Also[k].Severity = max(worse.Also[k].Severity, r.Severity)
 		}
@@ -702,14 +718,14 @@ func join(a, b Finding) Finding {
 		worse.Services = worse.Services.Union(other.Services)
 	}
 	if within(worse.Rules, other.Rules) {
-		worse.Rules = other.Rules // all that have the cause in common
+		worse.Rules = other.Rules // all rules that have a part in the cause
 	}
 	worse.Controls = union(worse.Controls, other.Controls)
 	worse.gather = false
 	return worse
 }
 
-// singles are the findings that a finding is joined of, or it alone.
+// singles are the findings that a finding was joined from, or the finding itself.
 func (f Finding) singles() []Finding {
 	if f.joined != nil {
 		return f.joined
@@ -717,7 +733,7 @@ func (f Finding) singles() []Finding {
 	return []Finding{f}
 }
 
-// arriveWith lets a finding arrive wherever it or another with the same cause does.
+// arriveWith makes a finding arrive wherever it or another of the same cause does.
 func (f *Finding) arriveWith(other Finding) {
 	switch {
 	case other.Arrival > f.Arrival:
@@ -732,7 +748,7 @@ func (f *Finding) arriveWith(other Finding) {
 	f.Example = cmp.Or(f.Example, other.Example)
 }
 
-// union is a list with what another has beyond it.
+// union appends to a list what is only in another one.
 func union[T comparable](a, b []T) []T {
 	if slices.Equal(a, b) {
 		return a
@@ -751,7 +767,7 @@ func union[T comparable](a, b []T) []T {
 	return a
 }
 
-// gathered tells what one check says of several single rules of a group as one finding.
+// gathered makes one finding of those of one check about single rules of a group.
 func (l *look) gathered(found []Finding) []Finding {
 	all := found[:0]
 	for _, f := range found {

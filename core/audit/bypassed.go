@@ -13,29 +13,29 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What is let through beside defined groups, by one that no definition knows.
+// Traffic that groups without a definition let through beside defined groups.
 
-// A Bypass is a group that no definition knows and that lets through more than the defined
-// groups at the same interfaces.
+// A Bypass is a group without a definition that lets through more than the defined groups at the
+// same interfaces.
 type Bypass struct {
 	By         *estate.Group
 	Beside     []*estate.Group // the defined ones
 	Interfaces []*estate.Interface
-	In, Out    traffic.Set // what it lets through and they don't
+	In, Out    traffic.Set // what Group lets through and Beside do not
 }
 
-// IsDefined reports whether definitions say what a group lets through.
+// IsDefined reports whether a group's rules come from definitions.
 func IsDefined(g *estate.Group) bool { return g.Defined && !g.Existing || g.Ours() }
 
-// Bypasses finds what is let through beside groups that are defined, where the rules of
-// several groups add up. Cost: linear in the interfaces, and each set of groups that stand
-// together is decided once.
+// Bypasses finds traffic that is let through beside defined groups, in dialects where the rules of
+// several groups add up. Cost: linear in the interfaces; each combination of groups is decided
+// once.
 func Bypasses(d *decide.Decider, isDefined func(*estate.Group) bool) []Bypass {
 	at := make(map[string]int)
 	var all []Bypass
 	for _, instance := range d.Estate().Instances {
 		if decide.Dialect(instance.Account).Instances.FirstMatch {
-			continue // there is one group
+			continue // a single group has nothing beside it
 		}
 		for _, i := range instance.Interfaces {
 			groups := addingUp(d, i)
@@ -78,7 +78,7 @@ func Bypasses(d *decide.Decider, isDefined func(*estate.Group) bool) []Bypass {
 	return slices.DeleteFunc(all, func(b Bypass) bool { return b.In.IsEmpty() && b.Out.IsEmpty() })
 }
 
-// addingUp are the groups whose admissions are added up at an interface.
+// addingUp are the groups at an interface whose admissions add up.
 func addingUp(d *decide.Decider, i *estate.Interface) []*estate.Group {
 	groups := d.GroupsAt(i)
 	if decide.Dialect(i.Instance.Account).Layers == dialect.EitherMayAdmit {
@@ -87,7 +87,7 @@ func addingUp(d *decide.Decider, i *estate.Interface) []*estate.Group {
 	return groups
 }
 
-// Kind is what the group is: "the default list of a/n/s", "the group a/n/g".
+// Kind names the group and what it is: "the default list of a/n/s", "the group a/n/g".
 func (b Bypass) Kind() string {
 	if b.By.For == estate.ForSubnets && b.By.Default {
 		return "the default list around " + b.Subnet().Path()
@@ -98,8 +98,8 @@ func (b Bypass) Kind() string {
 // Subnet is the subnet of the first interface.
 func (b Bypass) Subnet() *estate.Subnet { return b.Interfaces[0].Subnet }
 
-// Managed is the definition of a group that takes the place of a default list, or nothing
-// where it is no such list.
+// Managed is the text of a definition that takes the place of a default list. For other groups it
+// is empty.
 func (b Bypass) Managed() string {
 	if b.By.For != estate.ForSubnets || !b.By.Default {
 		return ""
@@ -113,7 +113,7 @@ func (b Bypass) Managed() string {
 		strings.Trim(strings.Map(nameByte, s.Name), "-"), s.Network.Path(), word)
 }
 
-// nameByte is a character of a name, or a hyphen in the place of one that can't be in it.
+// nameByte is c if it may stand in a name, else a hyphen.
 func nameByte(c rune) rune {
 	if c < 128 && (c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_') {
 		return c
@@ -122,6 +122,7 @@ func nameByte(c rune) rune {
 }
 
 var bypassed = Check{
+	place: 190,
 	Name:  "bypassed",
 	About: "something is let through beside the defined groups",
 	Start: Low,
@@ -148,7 +149,9 @@ else at low.`,
 	},
 }
 
-// bypass is the finding of what a group lets through beside defined ones in a direction.
+func init() { register(bypassed) }
+
+// bypass makes the finding of what a group lets through beside defined ones in a direction.
 func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (Finding, bool) {
 	if set.IsEmpty() {
 		return Finding{}, false
@@ -178,12 +181,9 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 		f.Instances = nil
 		w.arriveAt(&f, b.Interfaces, set)
 	}
-	lets, preposition, stop := "is let in", "from", "let in"
+	preposition, let := "from", "let in"
 	if direction == estate.Out {
-		lets, preposition, stop = "is let out", "to", "let out"
-	}
-	if strings.Contains(w.describe(f.Services), ", ") {
-		lets = "are" + strings.TrimPrefix(lets, "is")
+		preposition, let = "to", "let out"
 	}
 	var beside []string
 	for _, g := range b.Beside {
@@ -193,16 +193,16 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 	if len(beside) > 1 {
 		verb = "do"
 	}
-	f.Message = fmt.Sprintf("%s %s %s %s by %s, which %s %s not %s", w.describe(f.Services), lets, preposition,
-		w.peerWords(f.Peers), b.Kind(), count.Some(beside, 4), verb, stop)
+	f.Message = fmt.Sprintf("%s %s %s %s %s by %s, which %s %s not %s", w.describe(f.Services),
+		w.isAre(f.Services), let, preposition, w.peerWords(f.Peers), b.Kind(), count.Some(beside, 4), verb, let)
 	switch {
 	case b.Managed() != "":
-		f.Fix = inWords("put a group for subnets that follows instances around " + b.Subnet().Path() +
+		f.Fix = inWords("attach a group for subnets that follows instances to " + b.Subnet().Path() +
 			": a draft offers its definition")
 	case b.By.BuiltIn:
-		f.Fix = inWords("take it off: an interface with a group of its own needs no default one")
+		f.Fix = inWords("detach it: an interface with a group of its own needs no default one")
 	default:
-		f.Fix, f.OrElse = Remedy{Kind: Adopt, Target: b.By.Path()}, "take it off"
+		f.Fix, f.OrElse = Remedy{Kind: Adopt, Target: b.By.Path()}, "detach it"
 	}
 	return f, true
 }

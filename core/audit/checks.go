@@ -1,15 +1,17 @@
 package audit
 
-// Checks are all checks, the gravest of equal severity first.
-var Checks = []Check{
-	openAdminPort, openDataPort, allServices, oneFamily, openInSum, unfiltered, ineffectiveRefusal, expired, probeShut,
-	openInbound, openCleartext, widePorts, openOutbound, stageCrossing, defaultGroup, oneWay, dangling, byHand,
-	bypassed, unread, quota,
-	wideInbound, undeclaredAddresses, staticAddress, catchAllSelf, overruled, idle,
-	unexplained, unused, crowdedRanks, repeatedAddresses, twins,
+import "slices"
+
+// Checks are all checks, the gravest first. Each check adds itself, where it is written.
+var Checks []Check
+
+// register adds a check to Checks.
+func register(c Check) {
+	Checks = append(Checks, c)
+	slices.SortFunc(Checks, func(a, b Check) int { return a.place - b.place })
 }
 
-// former are checks by the names that they had before.
+// former are earlier names of checks.
 var former = map[string]string{
 	"vain-refusal": "ineffective-refusal",
 	"past-date":    "expired",
@@ -17,8 +19,8 @@ var former = map[string]string{
 	"unworn":       "unused",
 }
 
-// CheckName is the name of a check, and whether it was asked for by one that it had before.
-// Other names are left as they are.
+// CheckName is today's name of a check, and whether it was given by an earlier one. Unknown names
+// are returned as they are.
 func CheckName(name string) (now string, renamed bool) {
 	if now, renamed = former[name]; renamed {
 		return now, true
@@ -26,8 +28,8 @@ func CheckName(name string) (now string, renamed bool) {
 	return name, false
 }
 
-// firstName is the name that a check had at first: fingerprints are made of it, so that they
-// outlive a renaming.
+// firstName is the first name that a check had. Fingerprints are made of it, so that renaming a
+// check does not change them.
 func firstName(check string) string {
 	for was, now := range former {
 		if now == check {
@@ -37,7 +39,7 @@ func firstName(check string) string {
 	return check
 }
 
-// The numbers of the controls that checks serve, without their text.
+// Numbers of the controls that checks serve, by standard.
 var (
 	controlsOfOpenness = []string{"SOC 2 CC6.6", "PCI DSS 1", "NIST SP 800-53 SC-7", "ISO 27001 A.8.20"}
 	controlsOfUpkeep   = []string{"PCI DSS 1", "ISO 27001 A.8.20"}

@@ -12,39 +12,41 @@ import (
 	"isonomos/core/traffic"
 )
 
-// facts are what the checks ask of one group, worked out once: cheaply, so that
-// the costly questions are asked only where something can be found.
+// facts are what the checks need to know of one group. They are worked out once and cheaply, so
+// that costly questions are asked only where they may find something.
 type facts struct {
-	rules []ruleFacts // those of the group, in its order
+	rules []ruleFacts // in the order of the group
 	// mayBeOpen and mayBeWide say that the sum of what is admitted holds enough
 	// strangers to be open or wide, by direction: in, out.
 	mayBeOpen, mayBeWide [2]bool
-	strangers            [2]float64 // that are let in, of IPv4 and IPv6: at most, since rules may overlap
-	refuses, byRank      bool
-	first                *estate.Interface // the first that has it, if any
-	// plain says that it keeps state, and that whatever is attached to the subnets of those
-	// that have it lets everything through within the network, or that one admission in any
-	// layer is enough: so what a rule of it admits from the network gets through.
+	// at most so many are let in, of IPv4 and of IPv6: where rules overlap, strangers are counted
+	// twice
+	strangers       [2]float64
+	refuses, byRank bool
+	first           *estate.Interface // the first interface that has it, if any
+	// plain says that whatever a rule of the group admits from the network gets through. The group
+	// keeps state, and either no group of the subnets around its interfaces stops anything within
+	// the network, or the admission of one layer is enough.
 	plain   bool
 	layered bool // groups of the subnet may admit what this one does not
 }
 
-// ruleFacts are what a rule speaks of.
+// ruleFacts are a rule's peers and services.
 type ruleFacts struct {
 	*estate.Rule
 	peers     addr.Set
 	services  service.Set
-	four, six float64 // strangers among the peers
+	four, six float64 // number of strangers among the peers
 }
 
-// known is what is known of the addresses of a peer.
+// known are the addresses of a peer, with how many of them are strangers.
 type known struct {
 	set       addr.Set
 	four, six float64
 }
 
-// wideFour and wideSix are how many strangers make a set of peers wide: more than
-// 65,536 addresses of IPv4, more than one /40 of IPv6.
+// Peers are wide from this number of strangers on: more than 65,536 addresses of IPv4, more than
+// one /40 of IPv6.
 const (
 	wideFour = 1 << 16
 	wideSix  = 1 << 88
@@ -57,7 +59,7 @@ func side(d estate.Direction) int {
 	return 0
 }
 
-// collect works out the facts of a group, for whose rules there is room.
+// collect works out the facts of a group. f.rules has room for all its rules.
 func (w *worker) collect(g *estate.Group, f *facts) {
 	var four, six [2]float64
 	for i := range g.Rules {
@@ -84,7 +86,7 @@ func (w *worker) collect(g *estate.Group, f *facts) {
 		f.mayBeOpen[s] = four[s] >= w.openFour || six[s] >= w.openSix
 		f.mayBeWide[s] = four[s] > wideFour || six[s] > wideSix
 	}
-	if decide.Filter(g).Fixed != nil && !g.Defined && !f.shutBehind(estate.Out) { // built-in rules let out to everyone
+	if decide.Filter(g).Fixed != nil && !g.Defined && !f.shutBehind(estate.Out) { // built-in rules let everything out
 		f.mayBeOpen[1] = true
 	}
 	attached := w.d.InterfacesOf(g)
@@ -114,7 +116,8 @@ func (w *worker) transparent(s *estate.Subnet) bool {
 	return clear
 }
 
-// shutBehind reports whether a refusal of everything stands behind a group's rules, before any built-in one.
+// shutBehind reports whether the group itself refuses everything behind its rules, so that the
+// built-in rules that follow are never reached.
 func (f *facts) shutBehind(direction estate.Direction) bool {
 	return slices.ContainsFunc(f.rules, func(r ruleFacts) bool {
 		return r.Direction == direction && r.Action == estate.Refuse && r.services.Equal(service.All) &&
@@ -134,7 +137,7 @@ func (w *worker) servicesOf(specs []service.Spec) service.Set {
 	return set
 }
 
-// peersOf are a rule's peers, and how many strangers are among them.
+// peersOf are a rule's peers, and how many of them are strangers.
 func (w *worker) peersOf(g *estate.Group, r *estate.Rule) (peers addr.Set, four, six float64) {
 	if len(r.Except) > 0 {
 		return w.count(w.d.Peers(g, r, nil))
@@ -153,7 +156,7 @@ func (w *worker) peersOf(g *estate.Group, r *estate.Rule) (peers addr.Set, four,
 		return k.set, k.four, k.six
 	case p.Kind == estate.PeerRange &&
 		!slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerRange }):
-		k, ok := w.ranges[p] // rules of a survey that have the same ranges share them
+		k, ok := w.ranges[p] // rules of a survey with the same ranges share one slice of peers
 		if !ok {
 			k.set, k.four, k.six = w.count(w.d.Peers(g, r, nil))
 			w.ranges[p] = k
@@ -176,12 +179,12 @@ func (w *worker) count(peers addr.Set) (set addr.Set, four, six float64) {
 	return peers, four, six
 }
 
-// A sign is the same for groups that let through the same traffic: what they
-// differ in can't be seen in it, but what it differs in they do.
+// A sign is a hash of what a group lets through. Groups that let through the same traffic have the
+// same sign; two groups with the same sign may still differ.
 type sign [4]uint64
 
-// ends are the first and the last service that a group admits, each way: a sign
-// that costs next to nothing. Where rules may refuse they tell nothing.
+// ends is a sign that costs next to nothing: the first and last service that the group admits, in
+// each direction. It is worthless where rules may refuse.
 func (f *facts) ends() sign {
 	x := sign{^uint64(0), 0, ^uint64(0), 0}
 	if f.byRank {
@@ -199,8 +202,8 @@ func (f *facts) ends() sign {
 	return x
 }
 
-// sums are signs of the services and of the peers of a group, each way, where rules only
-// add up.
+// sums is a sign of all services and all peers of a group, in each direction, for groups whose
+// rules only admit.
 func (f *facts) sums() sign {
 	var peers [2][]addr.Set
 	var services [2][]service.Set
@@ -214,18 +217,18 @@ func (f *facts) sums() sign {
 		addr.UnionAll(peers[1]...).Hash(), service.UnionAll(services[1]...).Hash()}
 }
 
-// A look is one group as the checks see it.
+// A look is one group, as the checks look at it.
 type look struct {
 	*worker
 	group *estate.Group
 	*facts
-	open  [2]*openings         // by direction, worked out when they are asked for
-	pairs map[string][]passage // between interfaces, by their class: see crossing
-	// refused are the admitting rules of which refusals before them leave nothing: see letsThrough.
+	open  [2]*openings         // by direction; worked out when first asked for
+	pairs map[string][]passage // by class of the two interfaces: see crossing
+	// admissions of which earlier refusals leave nothing: see letsThrough
 	refused map[*estate.Rule]bool
 }
 
-// isOpen reports whether peers hold a sixteenth of all strangers, in either family.
+// isOpen reports whether peers hold at least a sixteenth of all strangers of either family.
 func (w *worker) isOpen(peers addr.Set) bool { return w.d.Breadth(peers).AtLeast(decide.OpenBreadth) }
 
 // isWide reports whether peers hold many strangers.
@@ -234,24 +237,26 @@ func (w *worker) isWide(peers addr.Set) bool {
 	return four > wideFour || six > wideSix
 }
 
-// openings are what a group lets through to many strangers in a direction.
+// openings are what a group lets through between its interfaces and many strangers, in a direction.
 type openings struct {
 	causes []cause
-	all    traffic.Set // what all rules together let through, on services that concern strangers at least
+	all    traffic.Set // what all rules together let through, of services that concern strangers
 	open   traffic.Set // the part of all whose peers are open
-	// summed are the services on which no single rule lets in all the strangers
-	// of a family that the group lets in.
+	// services that are open only by the sum of several rules: no single rule lets in all the
+	// strangers that the group lets in
 	summed service.Set
 }
 
-// A cause is a rule with its traffic. Rules that open the same services are one
-// cause: a cloud often has one for each family.
+// A cause is a rule with its traffic, or several rules that open the same services: clouds often
+// have one rule for each family.
 type cause struct {
 	rules    []*estate.Rule
 	peers    addr.Set
 	services service.Set
-	open     bool        // the peers are open by themselves
-	decided  traffic.Set // where the first rule that fits decides, what is left to these; else all of it
+	open     bool // the peers are open without other rules
+	// in groups where the first matching rule decides: what earlier rules leave to these; else all
+	// their traffic
+	decided traffic.Set
 }
 
 // openings works out what is open in a direction, if anything can be.
@@ -269,7 +274,7 @@ func (l *look) openings(direction estate.Direction) *openings {
 func (l *look) findOpenings(direction estate.Direction) *openings {
 	o := &openings{}
 	var rules []cause
-	var strange []service.Set // that strangers have something to do with
+	var strange []service.Set // services that concern strangers
 	for _, r := range l.d.InOrder(l.group, direction) {
 		if r.Action != estate.Admit {
 			continue
@@ -285,7 +290,7 @@ func (l *look) findOpenings(direction estate.Direction) *openings {
 	}
 	concerned := service.UnionAll(strange...)
 	rules = slices.DeleteFunc(rules, func(c cause) bool { return !c.services.Overlaps(concerned) })
-	for i := range rules { // only of what is let out is it asked which rule decides
+	for i := range rules { // which rule decides is only asked of outward traffic
 		if c := &rules[i]; c.open && direction == estate.Out {
 			c.decided = traffic.Of(c.peers, c.services)
 			if l.byRank() {
@@ -331,14 +336,14 @@ func (l *look) findOpenings(direction estate.Direction) *openings {
 	return o
 }
 
-// sameStrangers reports whether a part of some peers holds all strangers among them.
+// sameStrangers reports whether a part of some peers contains all strangers among them.
 func (l *look) sameStrangers(peers, part addr.Set) bool {
 	four, six := l.d.StrangersAmong(peers)
 	partFour, partSix := l.d.StrangersAmong(part)
 	return four == partFour && six == partSix
 }
 
-// named are the peers of a rule that are named, and not given as addresses.
+// named are the peers of a rule that refer to something: a group, a list, a network.
 func named(r *estate.Rule) string {
 	var names []string
 	for _, p := range r.Peers {
@@ -355,8 +360,8 @@ func named(r *estate.Rule) string {
 	return strings.Join(names, ", ")
 }
 
-// joinRules makes one cause of rules that open the same services, and of a rule
-// for IPv4 and one for IPv6 that are alike.
+// joinRules joins rules that open the same services into one cause, and likewise a rule for IPv4
+// with an equal one for IPv6.
 func joinRules(rules []cause) []cause {
 	if len(rules) < 2 {
 		return rules
@@ -364,7 +369,7 @@ func joinRules(rules []cause) []cause {
 	type key struct {
 		services uint64
 		open     bool
-		four     bool // of a cause that is not open: its peers are of IPv4
+		four     bool // for a cause that is not open: whether its peers are IPv4
 		named    string
 		because  string
 		action   estate.Action
@@ -381,7 +386,7 @@ func joinRules(rules []cause) []cause {
 	causes := make([]cause, 0, len(rules))
 	first := make(map[key]int, len(rules))
 	for _, r := range rules {
-		i, ok := first[keyOf(r, !r.open)] // a rule that is not open wants one of the other family
+		i, ok := first[keyOf(r, !r.open)] // rules that are not open are joined only with one of the other family
 		if !ok || !causes[i].services.Equal(r.services) {
 			k := keyOf(r, false)
 			if _, known := first[k]; !known {
@@ -392,7 +397,7 @@ func joinRules(rules []cause) []cause {
 		}
 		c := &causes[i]
 		if !c.open {
-			delete(first, keyOf(*c, false)) // it has both families now
+			delete(first, keyOf(*c, false)) // it has both families now, so that no third rule joins
 		}
 		c.rules = append(slices.Clip(c.rules), r.rules...)
 		c.peers = c.peers.Union(r.peers)

@@ -18,11 +18,11 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What an audit is given beside the estate: flows, the survey as it stands, laws
-// and exemptions.
+// What an audit takes into account beside the estate: flows, the survey as it was found, laws and
+// exemptions.
 
-// observe marks the rules that flows used: at the interfaces of both ends, those
-// that admit the flow.
+// observe marks the rules that flows used: for each flow, the rules that admit it at the interfaces
+// of both ends.
 func (a *auditor) observe() {
 	if a.Flows == nil {
 		return
@@ -47,8 +47,8 @@ func (a *auditor) observe() {
 	})
 }
 
-// use marks the rules of a group that let a flow through: all that fit where they
-// add up, the first where that decides.
+// use marks the rules of a group that let a flow through: all that match it where rules add up,
+// else the first.
 func (a *auditor) use(d *decide.Decider, g *estate.Group, direction estate.Direction, one traffic.Set) {
 	first := decide.ByRank(g)
 	for _, r := range d.InOrder(g, direction) {
@@ -62,7 +62,7 @@ func (a *auditor) use(d *decide.Decider, g *estate.Group, direction estate.Direc
 	}
 }
 
-// pairDefined pairs groups that were found with what they are defined to be.
+// pairDefined finds, for each surveyed group, the group as it is defined.
 func (a *auditor) pairDefined() {
 	if a.Defined == nil {
 		return
@@ -85,13 +85,14 @@ func (a *auditor) pairDefined() {
 	}
 }
 
-// A surplus is a rule that was found and what it lets through beyond the definition.
+// A surplus is a surveyed rule that lets through more than the group's definition.
 type surplus struct {
 	*estate.Rule
 	set traffic.Set
 }
 
-// extra are the rules of a group of ours that let through what its definition does not.
+// extra finds the rules of one of the estate's own groups that let through more than its
+// definition.
 func (l *look) extra() []surplus {
 	s := l.defined[l.group]
 	if s == nil || s.Follows {
@@ -105,7 +106,8 @@ func (l *look) extra() []surplus {
 			continue
 		}
 		beyond := l.d.RuleTraffic(l.group, r).Minus(d.GroupTraffic(s, r.Direction))
-		if !beyond.IsEmpty() && decide.Filter(l.group).FirstMatch { // answer room, and what earlier rules refuse anyway
+		// less the room for answers, and what earlier rules refuse anyway
+		if !beyond.IsEmpty() && decide.Filter(l.group).FirstMatch {
 			beyond = beyond.Intersect(l.d.GroupTraffic(l.group, r.Direction))
 			back := r.Direction.Opposite()
 			beyond = beyond.Minus(d.Answers(s, d.GroupTraffic(s, back), back))
@@ -117,14 +119,16 @@ func (l *look) extra() []surplus {
 	return found
 }
 
-// An endedRule is a defined rule past its end, with the one that still stands.
+// An endedRule is a rule of a definition whose "until" date has passed, with the surveyed rule that
+// still stands for it.
 type endedRule struct {
 	*estate.Rule
 	rule  *estate.Rule
 	peers addr.Set
 }
 
-// ended are the rules of a group's definition whose end is past and that are still there.
+// ended finds surveyed rules that still stand for rules of the definition whose "until" date has
+// passed.
 func (l *look) ended() []endedRule {
 	s := l.defined[l.group]
 	if s == nil || len(s.Ended) == 0 {
@@ -145,7 +149,7 @@ func (l *look) ended() []endedRule {
 	return found
 }
 
-// judge holds the groups against the laws: each breach is a finding.
+// judge makes a finding of each breach of a law.
 func (a *auditor) judge() {
 	if len(a.Laws) == 0 {
 		return
@@ -178,7 +182,7 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 	if s, ok := ParseSeverity(l.Severity); ok {
 		f.Start = s
 	}
-	f.Severity = f.Start // a law's own severity does not move
+	f.Severity = f.Start // the severity of a law is never moved
 	if b.Rule != nil {
 		f.Rules, f.Direction = []*estate.Rule{b.Rule}, b.Rule.Direction
 	}
@@ -189,14 +193,13 @@ func (w *worker) breach(l law.Law, b law.Breach) Finding {
 	return f
 }
 
-// LawPrefix stands before the name of a law where a check's name stands.
+// LawPrefix precedes the name of a law where a check's name could stand.
 const LawPrefix = "law:"
 
-// exempt finds the exemptions that cover findings. What joined in a finding is judged one
-// by one: each is exempted by an exemption that names its check or law, and nothing else
-// is. What is not exempted stays, with the severity that it has by itself. Exemptions that
-// have ended are told with the findings that they covered; those that cover nothing are
-// idle.
+// exempt applies the exemptions to the findings. The checks that are joined in a finding are judged
+// one by one: a check is exempted by an exemption that names it (or its law), and by nothing else.
+// The rest stays a finding, with the severity that it has without the exempted checks. A finding
+// tells of exemptions that would cover it but have ended. An exemption that covers nothing is idle.
 func (a *auditor) exempt(result *Result) {
 	if len(a.Exemptions) == 0 {
 		return
@@ -207,7 +210,7 @@ func (a *auditor) exempt(result *Result) {
 	}
 	if a.Over != nil || a.Group != nil || len(a.Checks) > 0 || a.Services != nil || a.Direction != "" ||
 		a.Least > Info {
-		return // what is not looked at may well be covered
+		return // the findings that were not asked for may be what it covers
 	}
 	for k, e := range a.Exemptions {
 		if !used[k] && e.Until.After(a.Now) {
@@ -232,7 +235,7 @@ func (a *auditor) exemptOne(f *Finding, used []bool) {
 	switch {
 	case len(exempted) == 0 && len(singles) == 1:
 		*f = left[0]
-	case len(exempted) == 0: // as it was joined, with what there is to say of exemptions
+	case len(exempted) == 0: // nothing was exempted: as it was, with what there is to say about ended exemptions
 		for _, x := range left {
 			f.Ended = cmp.Or(f.Ended, x.Ended)
 			f.Details = union(f.Details, x.Details)
@@ -243,19 +246,19 @@ func (a *auditor) exemptOne(f *Finding, used []bool) {
 			f.Also[k].Exemption = exemptedFirst(exempted, f.Also[k].Check).Exemption
 		}
 	default:
-		way := f.Direction // which what is said of single rules does not have
+		way := f.Direction // findings of single rules have no direction of their own
 		*f = joinedAgain(left, exempted)
 		f.Direction = cmp.Or(f.Direction, way)
 	}
 }
 
-// exemptedFirst is the exempted finding of a check, or else the first.
+// exemptedFirst is the exempted finding of a check, or else the first one.
 func exemptedFirst(exempted []Finding, check string) Finding {
 	i := slices.IndexFunc(exempted, func(x Finding) bool { return x.Check == check })
 	return exempted[max(i, 0)]
 }
 
-// joinedAgain joins what is left of a finding, and names beside it what is exempted.
+// joinedAgain joins the findings that are not exempted, and names the exempted ones beside them.
 func joinedAgain(left, exempted []Finding) Finding {
 	f := left[0]
 	for _, x := range left[1:] {
@@ -264,7 +267,7 @@ func joinedAgain(left, exempted []Finding) Finding {
 	f.Also = slices.Clip(f.Also)
 	for _, x := range exempted {
 		if slices.ContainsFunc(f.Also, func(r Related) bool { return r.Check == x.Check }) {
-			continue // of another rule of the same cause
+			continue // it belongs to another rule of the same cause
 		}
 		f.Also = append(f.Also, Related{Check: x.Check, Message: x.Message, Severity: x.Severity,
 			Exemption: x.Exemption})
@@ -273,7 +276,7 @@ func joinedAgain(left, exempted []Finding) Finding {
 	return f
 }
 
-// exemptSingle finds the exemptions that cover a finding that nothing joined.
+// exemptSingle applies the exemptions to a finding that was not joined.
 func (a *auditor) exemptSingle(f *Finding, used []bool) {
 	about := a.aboutServices(*f)
 	left := about
@@ -302,7 +305,7 @@ func (a *auditor) exemptSingle(f *Finding, used []bool) {
 	}
 }
 
-// aboutServices are the services that a finding is about: its own, or those of its rules.
+// aboutServices are the services that a finding is about: its own, or else those of its rules.
 func (a *auditor) aboutServices(f Finding) service.Set {
 	if !f.Services.IsEmpty() {
 		return f.Services
@@ -314,7 +317,7 @@ func (a *auditor) aboutServices(f Finding) service.Set {
 	return service.UnionAll(sets...)
 }
 
-// covers reports whether an exemption is for the place of a finding.
+// covers reports whether an exemption covers the place of a finding.
 func covers(e *law.Exemption, f Finding) bool {
 	switch {
 	case f.Group != nil:
@@ -327,9 +330,9 @@ func covers(e *law.Exemption, f Finding) bool {
 	return false
 }
 
-// fingerprint gives each finding a name that stays while the matter stays: made
-// of the check, the place and the rules, and of nothing that moves when others
-// change. Rules are known by their ids, or by their words.
+// fingerprint sets the fingerprints of findings. A fingerprint is made of the check, the place and
+// the matter, and of nothing that changes when other groups and rules change. Rules are identified
+// by their ids, or by their words.
 func (a *auditor) fingerprint(found []Finding) {
 	for i := range found {
 		if f := &found[i]; f.Narrow && len(f.Rules) > 0 &&
@@ -345,7 +348,7 @@ func (a *auditor) fingerprint(found []Finding) {
 		f := &found[i]
 		n := seen[f.Fingerprint]
 		seen[f.Fingerprint]++
-		if n > 0 { // rules without ids can be equal
+		if n > 0 { // equal rules without ids are numbered
 			f.Fingerprint = hashed(fmt.Sprintf("%s%d", f.identity(), n))
 		}
 	}
@@ -356,8 +359,8 @@ func hashed(text string) string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// identity is what makes a finding the same one in a later audit: the check, the
-// place and the traffic; where it is about none, the rules by their words.
+// identity is what makes two findings of different audits the same: the check, the place and the
+// traffic, or the words of the rules where the check is not about traffic.
 func (f *Finding) identity() string {
 	cloud := ""
 	if f.Account != nil && f.Account.Cloud != nil {
@@ -366,7 +369,7 @@ func (f *Finding) identity() string {
 	parts := []string{firstName(f.Check), cloud, f.Where(), string(f.Direction)}
 	switch {
 	case f.gather:
-		parts = append(parts, "rules") // one finding for all that a check says of a group's rules
+		parts = append(parts, "rules") // all that a check says about a group's rules is one finding
 	case f.Check == repeatedName:
 		parts = append(parts, f.Peers.String())
 	case !f.Services.IsEmpty() && f.Direction != "" && len(f.Rules) > 0:
@@ -383,7 +386,7 @@ func (f *Finding) identity() string {
 
 const repeatedName = "repeated-addresses"
 
-// ruleName is what a rule is known by from one audit to the next.
+// ruleName identifies a rule from one audit to the next.
 func ruleName(r *estate.Rule) string {
 	return fmt.Sprintf("%s %s %v", r.Action, estate.PeerWords(r.Peers), r.Services)
 }

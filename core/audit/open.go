@@ -16,24 +16,29 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What is open to strangers, or wide.
+// What is open to strangers, and what is wide.
 
-// describe is a set of services as people call it, shortened where it is long.
-func (w *worker) describe(s service.Set) string {
+// describe names a set of services for a sentence, and shortens long ones.
+func (w *worker) describe(s service.Set) string { return w.told(s).words }
+
+func (w *worker) told(s service.Set) toldServices {
 	key := s.Hash()
-	if told, ok := w.toldServices[key]; ok && told.set.Equal(s) {
-		return told.words
+	told, ok := w.toldServices[key]
+	if !ok || !told.set.Equal(s) {
+		told.set = s
+		told.words, told.several = w.estate.Services.Subject(s)
+		w.toldServices[key] = told
 	}
-	words := w.estate.Services.InWords(s)
-	w.toldServices[key] = toldServices{s, words}
-	return words
+	return told
 }
 
-// toldServices and toldPeers are sets in words: many findings speak of the same.
+// toldServices and toldPeers remember the words for sets, since many findings speak of the same
+// ones.
 type (
 	toldServices struct {
-		set   service.Set
-		words string
+		set     service.Set
+		words   string
+		several bool // the words are in the plural
 	}
 	toldPeers struct {
 		set   addr.Set
@@ -52,7 +57,7 @@ func (w *worker) peerWords(peers addr.Set) string {
 	return words
 }
 
-// opening makes a finding of traffic with strangers that the given rules cause.
+// opening makes a finding of traffic with strangers that the given rules let through.
 func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*estate.Rule) Finding {
 	f := Finding{Direction: direction, Rules: rules, Services: set.Services(), Peers: set.Peers(service.All)}
 	f.Breadth = l.d.Breadth(f.Peers)
@@ -79,8 +84,8 @@ func (l *look) opening(direction estate.Direction, set traffic.Set, rules []*est
 	return f
 }
 
-// unmet is an example of traffic that arrives nowhere: at the first interface that
-// the group is attached to, over a family that it has if there is such traffic.
+// unmet makes an example of traffic that arrives nowhere. Its end is the first interface to which
+// the group is attached, by a family that the interface has if possible.
 func (l *look) unmet(direction estate.Direction, set traffic.Set) *Example {
 	var first *Example
 	for _, b := range set.Bands() {
@@ -107,13 +112,13 @@ func (l *look) unmet(direction estate.Direction, set traffic.Set) *Example {
 }
 
 func (w *worker) isAre(s service.Set) string {
-	if !strings.Contains(w.describe(s), ", ") {
-		return "is"
+	if w.told(s).several {
+		return "are"
 	}
-	return "are"
+	return "is"
 }
 
-// narrowing is the way out of what is too wide.
+// narrowing is the fix for rules that let in too much.
 func (l *look) narrowing() Remedy { return narrowing(l.group) }
 
 func narrowing(g *estate.Group) Remedy {
@@ -123,12 +128,11 @@ func narrowing(g *estate.Group) Remedy {
 	return inWords("take the rule out, and give every instance a group of its own")
 }
 
-// narrowable reports whether rules of a group can be narrowed: what a cloud made by
-// itself is better not used.
+// narrowable reports whether the rules of a group can be narrowed. A cloud's default group can't:
+// nothing should be attached to it.
 func narrowable(g *estate.Group) bool { return g.Defined || !g.BuiltIn }
 
-// arrive finds out where traffic with strangers gets to, or why it gets nowhere, with
-// an example of it.
+// arrive finds where traffic with strangers arrives, or why it arrives nowhere, with an example.
 func (l *look) arrive(f *Finding, set traffic.Set) {
 	if !l.survey {
 		return
@@ -164,11 +168,11 @@ func (l *look) arrive(f *Finding, set traffic.Set) {
 	}
 }
 
-// meets is an example of traffic with strangers that passes at an interface; nil if
-// none does.
+// meets finds an example of traffic with strangers that passes at an interface, or returns nil.
 func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traffic.Set) *Example {
 	if direction == estate.In {
-		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} { // one example mostly tells
+		// one example for each family is usually enough to tell
+		for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
 			own, ok := i.Address(family == addr.IPv6)
 			if !ok {
 				continue
@@ -193,7 +197,7 @@ func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traf
 			continue
 		}
 		x := &Example{Peer: traffic.Witness{Peer: peer, Service: b.From}, At: i, Inbound: direction == estate.In}
-		for _, e := range decide.EndsOf(i) { // by one of its addresses it passes
+		for _, e := range decide.EndsOf(i) { // it passes by at least one of the interface's addresses
 			if e.Addr.Is4() != peer.Is4() {
 				continue
 			}
@@ -210,7 +214,8 @@ func (w *worker) meets(i *estate.Interface, direction estate.Direction, set traf
 	return nil
 }
 
-// passing is what passes at an interface with addresses outside, worked out once for its class.
+// passing is what passes between an interface and addresses outside. It is worked out once for each
+// class of interfaces.
 func (w *worker) passing(i *estate.Interface, direction estate.Direction) traffic.Set {
 	key := string(direction) + w.d.ClassOf(i)
 	set, ok := w.passed[key]
@@ -225,7 +230,8 @@ func (w *worker) passing(i *estate.Interface, direction estate.Direction) traffi
 	return set
 }
 
-// filterTraffic is what the filters at an interface let through, worked out once for its class.
+// filterTraffic is what the filters at an interface let through. It is worked out once for each
+// class of interfaces.
 func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
 	key := string(direction) + w.d.ClassOf(i)
 	set, ok := w.filtered[key]
@@ -236,8 +242,8 @@ func (w *worker) filterTraffic(i *estate.Interface, direction estate.Direction) 
 	return set
 }
 
-// whyNot asks for flows of the set, over both families, what becomes of them at an
-// interface, and why: what is undecided comes first.
+// whyNot asks for example flows of both families why they don't pass at an interface. An undecided
+// one takes precedence over one that is stopped.
 func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set traffic.Set) (decide.Verdict, string) {
 	verdict, why := decide.NoRoute, ""
 	if direction == estate.In && i.Instance.Kind == estate.Balancer {
@@ -264,7 +270,7 @@ func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set tra
 				verdict, why = answer.Verdict, w.stepWords(answer.Why())
 			}
 			if verdict == decide.Undecided || i.Instance.Kind != estate.Balancer && w.d.CantDecide(i) == "" {
-				break // others would say the same
+				break // further examples would say the same
 			}
 		}
 	}
@@ -274,7 +280,7 @@ func (w *worker) whyNot(i *estate.Interface, direction estate.Direction, set tra
 	return verdict, why
 }
 
-// stepWords say what a step does, where no words do by the rule that decides.
+// stepWords say why a step stops a flow, where no rule does.
 func (w *worker) stepWords(s decide.Step) string {
 	if s.Text == "" && s.Rule != nil {
 		return fmt.Sprintf("%q stops it on the way into %s", s.Rule.Sentence(w.estate.Services), s.At)
@@ -282,8 +288,8 @@ func (w *worker) stepWords(s decide.Step) string {
 	return s.Text
 }
 
-// openOn are the findings of open traffic on some services: one for each cause
-// that is open by itself, where it is not part of a larger sum.
+// openOn makes findings of what is open on some services: one for each cause that is open by itself
+// and not a part of a larger sum.
 func (l *look) openOn(direction estate.Direction, services service.Set) []Finding {
 	if !l.mayBeOpen[side(direction)] || !l.decisive() {
 		return nil
@@ -302,8 +308,7 @@ func (l *look) openOn(direction estate.Direction, services service.Set) []Findin
 	return found
 }
 
-// openPart is the part of some traffic whose peers are open, in the families in which
-// they are.
+// openPart is the part of traffic whose peers are open, family by family.
 func (w *worker) openPart(set traffic.Set) traffic.Set {
 	bands := set.Bands()
 	if len(bands) == 1 && w.openPeers(bands[0].Peers).Equal(bands[0].Peers) {
@@ -318,7 +323,8 @@ func (w *worker) openPart(set traffic.Set) traffic.Set {
 	return traffic.UnionAll(open)
 }
 
-// openPeers are the peers of those families in which they hold a sixteenth of all strangers.
+// openPeers are the peers of the families in which they contain at least a sixteenth of all
+// strangers.
 func (w *worker) openPeers(peers addr.Set) addr.Set {
 	switch b := w.d.Breadth(peers); {
 	case b.IPv4 >= decide.OpenBreadth && b.IPv6 >= decide.OpenBreadth:
@@ -331,8 +337,7 @@ func (w *worker) openPeers(peers addr.Set) addr.Set {
 	return addr.Set{}
 }
 
-// sumOn are the findings of traffic that is as open as it is only because several
-// rules add up, on some services.
+// sumOn makes findings of services that are open only because several rules add up.
 func (l *look) sumOn(direction estate.Direction, services service.Set) []Finding {
 	if !l.mayBeOpen[side(direction)] || !l.decisive() {
 		return nil
@@ -355,7 +360,7 @@ func (l *look) sumOn(direction estate.Direction, services service.Set) []Finding
 	return []Finding{l.opening(direction, rest, rules)}
 }
 
-// contributing are the rules that let in some strangers of a sum.
+// contributing are the rules that let in strangers of a sum.
 func (l *look) contributing(sum traffic.Set) []*estate.Rule {
 	var rules []*estate.Rule
 	for _, c := range l.openings(estate.In).causes {
@@ -367,10 +372,10 @@ func (l *look) contributing(sum traffic.Set) []*estate.Rule {
 	return rules
 }
 
-// decisive reports whether what the group lets in is let in indeed: it is for
-// instances, or one admission in any layer is enough, or at some interface
-// nothing else filters. Of other groups of subnets only the sum of both
-// layers counts, and the groups of the instances answer for that.
+// decisive reports whether what the group lets in really gets in: the group is for instances, or
+// the admission of one layer is enough, or there is an interface at which no other group filters.
+// For other subnet groups only the result of both layers counts, and it is told of the instance
+// groups.
 func (l *look) decisive() bool {
 	if l.group.For == estate.ForInstances || decide.Dialect(l.group.Account).Layers != dialect.BothMustAdmit ||
 		!l.survey {
@@ -386,6 +391,7 @@ func (l *look) inOn(services service.Set) []Finding {
 }
 
 var openAdminPort = Check{
+	place: 10,
 	Name:  "open-admin-port",
 	About: "remote administration is open to strangers",
 	Start: High,
@@ -400,7 +406,10 @@ scanners within minutes of being opened. What lists and instances of the estate 
 	group:    func(l *look) []Finding { return l.inOn(l.admin) },
 }
 
+func init() { register(openAdminPort) }
+
 var openDataPort = Check{
+	place: 20,
 	Name:  "open-data-port",
 	About: "a data store is open to strangers",
 	Start: High,
@@ -414,7 +423,10 @@ after refusals before them.`,
 	group:    func(l *look) []Finding { return l.inOn(l.data) },
 }
 
+func init() { register(openDataPort) }
+
 var openCleartext = Check{
+	place: 110,
 	Name:  "open-cleartext",
 	About: "a service without encryption is open to strangers",
 	Start: Medium,
@@ -440,7 +452,10 @@ be open (see open-inbound) is no finding.`,
 	},
 }
 
+func init() { register(openCleartext) }
+
 var openInbound = Check{
+	place: 100,
 	Name:  "open-inbound",
 	About: "something is open to strangers that nobody declared to be",
 	Start: Medium,
@@ -468,12 +483,14 @@ group on them, and no law that lets in only these.`,
 	},
 }
 
-// mostDeclared is how many runs of services an expectation is offered for: of more nobody
-// meant each.
+func init() { register(openInbound) }
+
+// mostDeclared is the largest number of port ranges for which an expectation is offered as a fix.
+// Nobody means a longer list.
 const mostDeclared = 4
 
-// declared are the services that strangers are meant to reach the group on: an
-// expectation says so, or a law that lets in only these.
+// declared are the services on which strangers are meant to reach the group: by an expectation, or
+// by a law that lets in only these.
 func (l *look) declared() service.Set { return l.declaredOpen(l.group) }
 
 func (w *worker) declaredOpen(g *estate.Group) service.Set {
@@ -501,6 +518,7 @@ func (w *worker) declaredOpen(g *estate.Group) service.Set {
 }
 
 var wideInbound = Check{
+	place: 220,
 	Name:  "wide-inbound",
 	About: "far more is let in than the members can need",
 	Start: Low,
@@ -536,6 +554,8 @@ family that is not open; or a rule of a group for instances lets in a private ra
 	},
 }
 
+func init() { register(wideInbound) }
+
 // isFarWide reports whether a private range reaches far beyond the estate's networks.
 func (l *look) isFarWide(p netip.Prefix) bool {
 	if !p.Addr().IsPrivate() || p.Addr().Is4() && p.Bits() > 15 || p.Addr().Is6() && p.Bits() > 39 {
@@ -548,7 +568,7 @@ func (l *look) isFarWide(p netip.Prefix) bool {
 	return math.Ldexp(1, 128-p.Bits())-six > wideSix
 }
 
-// wide are the findings of what is wide and not open: rule by rule, or of the sum.
+// wide makes findings of what is wide but not open, for single rules or for their sum.
 func (l *look) wide() []Finding {
 	var found []Finding
 	o := l.openings(estate.In)
@@ -586,6 +606,7 @@ func (l *look) wide() []Finding {
 }
 
 var openOutbound = Check{
+	place: 130,
 	Name:  "open-outbound",
 	About: "everything, administration or data goes out to strangers",
 	Start: Medium,
@@ -627,12 +648,15 @@ no way leads out.`,
 	},
 }
 
-// everything reports whether a set holds every service of one address family at least.
+func init() { register(openOutbound) }
+
+// everything reports whether a set contains every service of at least one address family.
 func everything(s service.Set) bool {
 	return service.All.Minus(service.NotIPv4).SubsetOf(s) || service.All.Minus(service.NotIPv6).SubsetOf(s)
 }
 
 var allServices = Check{
+	place: 30,
 	Name:  "all-services",
 	About: "a rule lets in every protocol, or every port of one",
 	Start: High,
@@ -656,8 +680,10 @@ members), rules of which refusals before them leave nothing, and built-in rules 
 	},
 }
 
-// wholeCauses are the rules that let in every service of a kind, and those of equal peers
-// that do so together.
+func init() { register(allServices) }
+
+// wholeCauses are causes that let in every service of a kind, and groups of causes with the same
+// peers that do so together.
 func (l *look) wholeCauses() []cause {
 	causes := l.inCauses(func(r *ruleFacts) bool { return !onlySelf(r.Rule) && wholeOf(r.services) != nil })
 	if !slices.ContainsFunc(l.rules, func(r ruleFacts) bool {
@@ -688,8 +714,8 @@ func (l *look) wholeCauses() []cause {
 	return causes
 }
 
-// wholes are what lets in every service of a kind; wholeSets are what counts as all of
-// them: port 0 is nobody's.
+// wholes are the kinds of services for which "all ports" is told: every protocol, all TCP ports,
+// and so on. wholeSets are their sets, without port 0, which nobody uses.
 var wholes, wholeSets = func() (specs []service.Spec, sets []service.Set) {
 	specs, sets = []service.Spec{service.Anything}, []service.Set{service.All}
 	for _, protocol := range service.Ported {
@@ -699,7 +725,7 @@ var wholes, wholeSets = func() (specs []service.Spec, sets []service.Set) {
 	return specs, sets
 }()
 
-// wholeOf is the widest of every protocol, and all of one with ports, that a set holds, or nil.
+// wholeOf is the widest of wholes that a set contains, or nil.
 func wholeOf(s service.Set) *service.Spec {
 	for i, set := range wholeSets {
 		if set.SubsetOf(s) {
@@ -709,14 +735,13 @@ func wholeOf(s service.Set) *service.Spec {
 	return nil
 }
 
-// inCauses are the inward admitting rules of which something holds, those that
-// open the same services as one.
+// inCauses are the admitting inward rules that satisfy a condition; rules that open the same
+// services are one cause.
 func (l *look) inCauses(holds func(*ruleFacts) bool) []cause {
 	return joinRules(l.causesOf(holds))
 }
 
-// causesOf is inCauses rule by rule. What can't be removed, and what lets nothing in, is
-// left out.
+// causesOf is inCauses without joining. Rules that can't be removed or let nothing in are left out.
 func (l *look) causesOf(holds func(*ruleFacts) bool) []cause {
 	if l.group.For == estate.ForSubnets && !l.decisive() {
 		return nil
@@ -732,8 +757,8 @@ func (l *look) causesOf(holds func(*ruleFacts) bool) []cause {
 	return rules
 }
 
-// letsThrough reports whether a rule admits anybody: it names somebody, and where the
-// first rule that fits decides, refusals before it leave something.
+// letsThrough reports whether a rule admits anybody: its peers are not empty, and earlier refusals
+// leave something of it where the first matching rule decides.
 func (l *look) letsThrough(r *ruleFacts) bool {
 	if r.Action != estate.Admit || l.survey && r.peers.IsEmpty() || r.isUncarried() && !r.peers.IsEmpty() {
 		return false
@@ -757,7 +782,7 @@ func (l *look) letsThrough(r *ruleFacts) bool {
 	return !l.refused[r.Rule]
 }
 
-// about makes a finding of a part of a cause that need not be open.
+// about makes a finding about a part of a cause, open or not.
 func (l *look) about(c cause, spec service.Spec) Finding {
 	if c.open {
 		if set := l.openPart(traffic.Of(c.peers,
@@ -769,7 +794,8 @@ func (l *look) about(c cause, spec service.Spec) Finding {
 		Peers: c.peers, Fix: l.narrowing(), Narrow: narrowable(l.group)}
 }
 
-// from names a cause's peers for a sentence: with sizes where they are open, else in the rule's own words.
+// from describes a cause's peers for a sentence: with their number where they are open, else in the
+// words of the rule.
 func from(c cause) string {
 	if c.open {
 		return PeersInWords(c.peers)
@@ -785,10 +811,11 @@ func onlySelf(r *estate.Rule) bool {
 	return !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind != estate.PeerSelf })
 }
 
-// widePortRange is the number of ports of one rule from which they count as wide.
+// widePortRange is the number of ports from which one rule's range counts as wide.
 const widePortRange = 16
 
 var widePorts = Check{
+	place: 120,
 	Name:  "wide-ports",
 	About: "a rule lets in a wide range of ports",
 	Start: Medium,
@@ -809,7 +836,7 @@ of which refusals before them leave nothing, and built-in rules that can't be re
 				}
 				f := l.about(c, spec)
 				f.Message = fmt.Sprintf("%s lets in %s ports from %s", spec,
-					Thousands(fmt.Sprint(int(spec.To)-int(spec.From)+1)), from(c))
+					count.Number(int(spec.To)-int(spec.From)+1), from(c))
 				if swallowed := l.swallowed(spec); swallowed != "" {
 					f.Message += ", among them " + swallowed
 				}
@@ -820,7 +847,9 @@ of which refusals before them leave nothing, and built-in rules that can't be re
 	},
 }
 
-// everyService says that every service of a kind is.
+func init() { register(widePorts) }
+
+// everyService is a sentence about all services of a kind.
 func everyService(s service.Spec) string {
 	if s.Any {
 		return "every protocol is"
@@ -828,16 +857,17 @@ func everyService(s service.Spec) string {
 	return fmt.Sprintf("every %s port is", strings.ToUpper(service.ProtocolName(s.Protocol)))
 }
 
-// holdsWide reports whether a set holds a wide range of ports, however it was written.
+// holdsWide reports whether a set contains a wide range of ports, even if it is written in several
+// parts.
 func holdsWide(s service.Set) bool { return slices.ContainsFunc(s.RunSpecs(), wide) }
 
-// wide reports whether a spec is a wide range of ports, and not all of them.
+// wide reports whether a spec is a wide range of ports but not all of them.
 func wide(s service.Spec) bool {
 	width := int(s.To) - int(s.From) + 1
 	return service.HasPorts(s.Protocol) && !s.Any && width > widePortRange && width < 65536
 }
 
-// swallowed names the services within a range of ports.
+// swallowed names well-known services within a range of ports.
 func (w *worker) swallowed(spec service.Spec) string {
 	var within []service.Named
 	set := service.Of(spec)
@@ -860,6 +890,7 @@ func (w *worker) swallowed(spec service.Spec) string {
 }
 
 var oneFamily = Check{
+	place: 40,
 	Name:  "one-family",
 	About: "what is restricted over one address family is open over the other",
 	Start: High,
@@ -905,9 +936,11 @@ is IPv6 within the estate, by a group, the own network or private ranges. ICMP h
 	},
 }
 
-// oneSided is the open traffic that is open in its family while the other is restricted:
-// IPv4 altogether, or IPv6 to some of those outside whose addresses a rule names. Members
-// of groups, and the own network, are let in over whichever family they have.
+func init() { register(oneFamily) }
+
+// oneSided is open traffic of one family where the other family is restricted. For IPv4 open, IPv6
+// must be let in to some outsiders whose addresses a rule names; members of groups and of the own
+// network don't count, since they are let in over whichever family they use.
 func (l *look) oneSided() traffic.Set {
 	o := l.openings(estate.In)
 	both := service.All.Minus(service.NotIPv4).Minus(service.NotIPv6)
@@ -927,8 +960,8 @@ func (l *look) oneSided() traffic.Set {
 	return traffic.UnionAll(sided)
 }
 
-// outsidersNamed are the public addresses, not the estate's own, that admitting inward
-// rules name by ranges and lists.
+// outsidersNamed are the public addresses, other than the estate's own, that admitting inward rules
+// name by ranges or lists.
 func (l *look) outsidersNamed() addr.Set {
 	var named []addr.Set
 	for i := range l.rules {
@@ -952,6 +985,7 @@ func (l *look) outsidersNamed() addr.Set {
 const openInSumName = "open-in-sum"
 
 var openInSum = Check{
+	place: 50,
 	Name:  openInSumName,
 	About: "several rules add up to an opening that none of them shows",
 	Start: Medium,
@@ -979,3 +1013,5 @@ severity is that of what the sum opens.`,
 	},
 	whole: sumsOfGroups,
 }
+
+func init() { register(openInSum) }

@@ -13,9 +13,10 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What rules do to each other within a group.
+// How the rules of a group affect each other.
 
 var overruled = Check{
+	place: 260,
 	Name:  "overruled",
 	About: "a rule can't take effect: others decide all of it",
 	Start: Low,
@@ -36,8 +37,8 @@ none. A refusal of everything at the end is no finding, though what is built in 
 			rules := l.ordered(direction)
 			for _, i := range covered(rules, l.byRank()) {
 				r := rules[i]
-				// What a connect or pattern writes, and what is said of probes, is meant
-				// whatever else is admitted.
+				// These rules are meant even if another one admits the same: what a connect or a
+				// pattern writes, and what is admitted from probes.
 				meant := r.Through != nil ||
 					slices.ContainsFunc(r.Peers, func(p estate.Peer) bool { return p.Kind == estate.PeerProbes })
 				if !r.BuiltIn && !meant && !l.ineffective(rules, i) {
@@ -55,11 +56,13 @@ none. A refusal of everything at the end is no finding, though what is built in 
 	},
 }
 
-// byRank reports whether the first rule of the group that fits decides.
+func init() { register(overruled) }
+
+// byRank reports whether the first matching rule of the group decides.
 func (l *look) byRank() bool { return decide.ByRank(l.group) }
 
-// ordered are the facts of a direction's rules in the order in which they decide.
-// They are good until the next call.
+// ordered are the rules of a direction in the order in which they decide. The slice is reused by
+// the next call.
 func (l *look) ordered(direction estate.Direction) []*ruleFacts {
 	rules := l.inOrder[:0]
 	for i := range l.rules {
@@ -77,11 +80,11 @@ func (l *look) ordered(direction estate.Direction) []*ruleFacts {
 	return rules
 }
 
-// few is up to how many rules each is compared with each.
+// few is the number of rules up to which each is compared with every other.
 const few = 64
 
-// covered are the places of the rules whose traffic others hold: those before
-// them where the first that fits decides, else all that are not covered themselves.
+// covered are the indices of rules whose traffic other rules already let through or refuse: earlier
+// ones where the first match decides, else any that are not covered themselves.
 func covered(rules []*ruleFacts, byRank bool) []int {
 	var found []int
 	if len(rules) > few {
@@ -103,11 +106,11 @@ func covered(rules []*ruleFacts, byRank bool) []int {
 	return found
 }
 
-// coveredBy reports whether the rules that overlap with one hold all of its
-// traffic: first by the services and the peers alone, then exactly.
+// coveredBy reports whether other rules contain all traffic of one: first by services and peers
+// alone, then exactly.
 func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	if r.peers.IsEmpty() {
-		return false // it refers to nobody: that is another matter
+		return false // no peers: another check tells of that
 	}
 	if r.isUncarried() {
 		return true
@@ -116,7 +119,7 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	overlapping := room[:0]
 	for k, o := range others {
 		if o.Rule != nil && o.Stateless && !r.Stateless {
-			continue // without it state is no longer kept
+			continue // without this rule state would no longer be kept
 		}
 		if k != self && !gone[k] && o.services.Overlaps(r.services) && o.peers.Overlaps(r.peers) {
 			overlapping = append(overlapping, o)
@@ -140,8 +143,8 @@ func coveredBy(r *ruleFacts, others []*ruleFacts, gone []bool, self int) bool {
 	return r.traffic().SubsetOf(traffic.UnionAll(traffics(overlapping)))
 }
 
-// isUncarried reports whether a rule speaks of services that the families of its peers do
-// not have: ICMP over IPv6, ICMPv6 over IPv4.
+// isUncarried reports whether a rule's services don't exist in the families of its peers: ICMP over
+// IPv6, ICMPv6 over IPv4.
 func (r *ruleFacts) isUncarried() bool { return uncarried(r.peers, r.services) }
 
 func uncarried(peers addr.Set, services service.Set) bool {
@@ -149,7 +152,8 @@ func uncarried(peers addr.Set, services service.Set) bool {
 		services.SubsetOf(service.NotIPv4) && peers.Only(addr.IPv6).IsEmpty()
 }
 
-// carried are the services and the peers of a rule without those of the other family.
+// carried are the services and peers of a rule, without those of a family that the other does not
+// have.
 func (r *ruleFacts) carried() (service.Set, addr.Set) {
 	services, peers := r.services, r.peers
 	if services.Overlaps(service.NotIPv4) && peers.Only(addr.IPv6).IsEmpty() {
@@ -167,8 +171,8 @@ func (r *ruleFacts) carried() (service.Set, addr.Set) {
 	return services, peers
 }
 
-// carriesSome reports whether a rule that speaks of some of the peers and of some of the
-// services speaks of any of both that go together.
+// carriesSome reports whether some of the peers and some of the services of a rule go together in
+// one family.
 func (r *ruleFacts) carriesSome(peers addr.Set, services service.Set) bool {
 	if !r.services.Overlaps(service.NotIPv4) && !r.services.Overlaps(service.NotIPv6) {
 		return true
@@ -186,9 +190,8 @@ func traffics(rules []*ruleFacts) []traffic.Set {
 	return sets
 }
 
-// coveredOfMany is covered for many rules: O(n log² n) where they differ in
-// services or peers. Rules that are covered by earlier ones are told first; of
-// the rest those that need later ones too.
+// coveredOfMany is covered for many rules. It takes O(n log² n) where they differ in services or
+// peers. A rule that an earlier one covers is told first; then those that later ones cover.
 func coveredOfMany(rules []*ruleFacts, byRank bool) []int {
 	isStateless := func(r *ruleFacts) bool { return r.Stateless }
 	if slices.ContainsFunc(rules, isStateless) {
@@ -206,11 +209,11 @@ func coveredOfMany(rules []*ruleFacts, byRank bool) []int {
 		}
 		var candidates []int
 		coveredWithin(left, 0, traffic.Set{}, true, func(i int) { candidates = append(candidates, i) })
-		const most = 256 // that are tried one by one: each costs as much as a look at all others
+		const most = 256 // candidates that are tried one by one: each takes as long as comparing with all others
 		for _, i := range candidates[:min(most, len(candidates))] {
 			if coveredBy(left[i], left, make([]bool, len(left)), i) {
 				gone[places[i]] = true
-				left[i] = &ruleFacts{} // no longer there for the others
+				left[i] = &ruleFacts{} // it no longer counts for the others
 			}
 		}
 	}
@@ -223,8 +226,8 @@ func coveredOfMany(rules []*ruleFacts, byRank bool) []int {
 	return found
 }
 
-// coveredByState is coveredOfMany where some rules keep no state: those that do are
-// covered by their like alone, the others by all.
+// coveredByState is coveredOfMany for groups in which some rules keep no state. A rule that keeps
+// state is covered only by others that do; one that does not, by any.
 func coveredByState(rules []*ruleFacts, byRank bool) []int {
 	var kept []*ruleFacts
 	var places []int
@@ -256,9 +259,9 @@ func coveredByState(rules []*ruleFacts, byRank bool) []int {
 	return found
 }
 
-// coveredWithin calls tell for each rule of a run whose traffic is within the
-// outside or, of the run's other rules, those before it (or all of them). The
-// outside is cut down to what the run speaks of, so that it stays small.
+// coveredWithin calls tell for each rule of rules[from:to] whose traffic is contained in outside
+// and the run's other rules, or only the earlier ones of them. At each level outside is cut down to
+// what the run speaks of, so that it stays small.
 func coveredWithin(rules []*ruleFacts, first int, outside traffic.Set, both bool, tell func(int)) traffic.Set {
 	if len(rules) == 0 {
 		return traffic.Set{}
@@ -281,8 +284,8 @@ func coveredWithin(rules []*ruleFacts, first int, outside traffic.Set, both bool
 	return traffic.Set{}
 }
 
-// ineffective reports whether a refusal stands behind rules that admit, over one family
-// at least, all that it refuses.
+// ineffective reports whether a refusal stands behind rules that admit all that it refuses, in at
+// least one family.
 func (l *look) ineffective(rules []*ruleFacts, i int) bool {
 	r := rules[i]
 	if r.Action != estate.Refuse || !l.byRank() {
@@ -318,6 +321,7 @@ func (l *look) ineffective(rules []*ruleFacts, i int) bool {
 }
 
 var ineffectiveRefusal = Check{
+	place: 70,
 	Name:  "ineffective-refusal",
 	About: "an admission makes a refusal or a lend pointless",
 	Start: High,
@@ -358,7 +362,10 @@ A refusal of which something is left, or that others refuse before it, is no fin
 	},
 }
 
+func init() { register(ineffectiveRefusal) }
+
 var crowdedRanks = Check{
+	place:    300,
 	Name:     "crowded-ranks",
 	spelling: true,
 	About:    "there is no room between the ranks of two rules",
@@ -396,3 +403,5 @@ belongs there can only be put in by moving others. Built-in rules do not count.`
 		return found
 	},
 }
+
+func init() { register(crowdedRanks) }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"isonomos/core/addr"
 	"isonomos/core/count"
@@ -15,9 +14,11 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What a way through the estate shows: both ends, answers, probes, stages.
+// What only shows when both ends of a flow are looked at: stopped answers, empty references, shut
+// probes, mixed stages.
 
 var oneWay = Check{
+	place: 160,
 	Name:  "one-way",
 	About: "a request is let through and its answer stopped, or one end only lets it through",
 	Start: Medium,
@@ -40,7 +41,9 @@ is no other end.`,
 	},
 }
 
-// unanswered are the findings of a group that keeps no state and stops answers.
+func init() { register(oneWay) }
+
+// unanswered finds answers that are stopped by a group that keeps no state.
 func (l *look) unanswered() []Finding {
 	if l.group.Defined && l.group.For == estate.ForInstances && !l.stateless() || !l.group.Defined && !l.stateless() {
 		return nil
@@ -54,7 +57,7 @@ func (l *look) unanswered() []Finding {
 		var lost traffic.Set
 		asked := make(map[string]bool)
 		for _, i := range attached {
-			class := i.Subnet.Path() // all that counts for a group around it
+			class := i.Subnet.Path() // class is all that makes a difference for a group at this interface
 			if l.group.For == estate.ForInstances {
 				class = l.d.ClassOf(i)
 			}
@@ -98,8 +101,7 @@ func (l *look) stateless() bool {
 	return false
 }
 
-// oneEnd are the findings of a rule that names groups of which no member lets anything
-// of it through at its own end.
+// oneEnd finds rules that refer to groups of which no member's own filters let through any of it.
 func (l *look) oneEnd(r *ruleFacts) (found []Finding) {
 	if !l.survey || l.group.For != estate.ForInstances || l.first == nil {
 		return nil
@@ -123,7 +125,7 @@ func (l *look) oneEnd(r *ruleFacts) (found []Finding) {
 	return found
 }
 
-// oneEndWith is the finding of a rule as far as it names one group.
+// oneEndWith is the finding of a rule and one group that it refers to.
 func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	there := l.auditor.facts[other]
 	if there == nil || there.first == nil {
@@ -131,7 +133,7 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	}
 	if other == l.group && !slices.ContainsFunc(l.d.InterfacesOf(other),
 		func(i *estate.Interface) bool { return i.Instance != l.first.Instance }) {
-		return Finding{}, false // nobody else is there
+		return Finding{}, false // there is nobody at the other end
 	}
 	back := r.Direction.Opposite()
 	if there.plain && (other.Network == l.group.Network ||
@@ -139,13 +141,13 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 		return Finding{}, false // the usual case
 	}
 	if !l.d.CanName(l.group, other) {
-		return Finding{}, false // dangling tells of it
+		return Finding{}, false // the check dangling tells of it
 	}
-	somebody := false // who has a family in common with a member, over which the services go
+	somebody := false // whether anybody has a family in common with a member, in which the services exist
 	for _, i := range l.d.InterfacesOf(other) {
 		members := l.d.Members(l.group)
 		if other == l.group {
-			members = members.Minus(addr.Of(i.Private...)) // nobody filters what goes to oneself
+			members = members.Minus(addr.Of(i.Private...)) // traffic of an instance to itself is not filtered
 		}
 		var own addr.Set
 		for _, a := range i.Private {
@@ -181,7 +183,7 @@ func (l *look) oneEndWith(r *ruleFacts, other *estate.Group) (Finding, bool) {
 	return f, true
 }
 
-// peerOf names a group as a rule of another does, or of its own.
+// peerOf names a group as a rule of another group, or of its own, would.
 func peerOf(g, in *estate.Group) string {
 	if g == in {
 		return "self"
@@ -189,8 +191,8 @@ func peerOf(g, in *estate.Group) string {
 	return "group " + g.Name
 }
 
-// answers reports whether a rule at the other end names all members of the group, on some
-// of the services of its own rule that go over both families: then no pair is left out.
+// answers reports whether a rule at the other end names all members of the group on services that
+// exist in both families: then no pair is left out, and nothing has to be decided.
 func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 	for k := range there.rules {
 		x := &there.rules[k]
@@ -207,7 +209,7 @@ func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 			if p.Group == l.group && !p.V4Only && !p.V6Only {
 				return true
 			}
-			continue // members of others are mostly none of its own
+			continue // the members of other groups are mostly not members of this one
 		}
 		if l.d.Members(l.group).SubsetOf(x.peers) {
 			return true
@@ -216,9 +218,9 @@ func (l *look) answers(there *facts, back estate.Direction, r *ruleFacts) bool {
 	return false
 }
 
-// rulesLet reports whether some rule at an interface lets through, with some of the members,
-// some of what a rule of the group speaks of, and whether that is all there is to it: it is
-// where rules only add up and nothing else stops anything.
+// rulesLet reports whether some rule at an interface lets through, to or from some of the members,
+// some of the services of a rule of the group. It is only certain where sure is true: rules add up,
+// and nothing else filters there.
 func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members addr.Set, r *ruleFacts) (lets,
 	sure bool) {
 	if i.Unfiltered || i.Subnet.Network != l.first.Subnet.Network {
@@ -239,9 +241,8 @@ func (l *look) rulesLet(i *estate.Interface, direction estate.Direction, members
 	return false, true
 }
 
-// otherEndLets reports whether the filters at an interface let some of the
-// services through to or from some of the members: by one example, which mostly
-// tells, else exactly.
+// otherEndLets reports whether the filters at an interface let some of the services through to or
+// from some of the members. One example is tried first, then the exact sets.
 func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, members addr.Set,
 	services service.Set) bool {
 	if point, ok := services.First(); ok {
@@ -256,6 +257,7 @@ func (l *look) otherEndLets(i *estate.Interface, direction estate.Direction, mem
 }
 
 var probeShut = Check{
+	place: 90,
 	Name:  "probe-shut",
 	About: "a balancer does not reach its targets",
 	Start: High,
@@ -268,7 +270,10 @@ front of the balancer and the balancer itself is forgotten, or by a refusal of e
 	whole:    shutProbes,
 }
 
-// shutProbes tells, for each group that shuts out, of the balancers' targets that are not reached.
+func init() { register(probeShut) }
+
+// shutProbes finds, for each group that stops health probes, the balancers' targets that they don't
+// reach.
 func shutProbes(w *worker) []Finding {
 	shut := w.d.ShutTargets()
 	var found []Finding
@@ -282,7 +287,7 @@ func shutProbes(w *worker) []Finding {
 		f := Finding{Group: g, Account: s.Target.Account, Services: service.Of(s.Service), Direction: estate.In}
 		if g == nil {
 			f.Subnet = s.Answer.Destination.Interface.Subnet
-		} else if strings.Contains(why.Layer, "out") {
+		} else if why.Direction == estate.Out {
 			f.Direction = estate.Out
 		}
 		if why.Rule != nil {
@@ -314,6 +319,7 @@ func shutProbes(w *worker) []Finding {
 }
 
 var unfiltered = Check{
+	place: 60,
 	Name:  "unfiltered",
 	About: "an interface has no filter at all",
 	Start: High,
@@ -359,7 +365,9 @@ family that the interface has. What a group of its own lets in is other checks',
 	},
 }
 
-// interfaceWords names a few instances.
+func init() { register(unfiltered) }
+
+// interfaceWords names the first few of some interfaces' instances.
 func interfaceWords(list []*estate.Interface) string {
 	var names []string
 	for _, i := range list {
@@ -380,8 +388,8 @@ func (w *worker) noFilter(i *estate.Interface) bool {
 	return false
 }
 
-// openAround reports whether what is attached to an interface's subnet lets in everything
-// over each family that the interface has.
+// openAround reports whether the groups of an interface's subnet let in everything, in each family
+// that the interface has.
 func (w *worker) openAround(i *estate.Interface) bool {
 	for _, family := range []addr.Family{addr.IPv4, addr.IPv6} {
 		if _, has := i.Address(family == addr.IPv6); !has {
@@ -396,10 +404,11 @@ func (w *worker) openAround(i *estate.Interface) bool {
 	return true
 }
 
-// stageRank is the place of an interface's stage among the stages, or -1.
+// stageRank is the index of an interface's stage, or -1.
 func stageRank(i *estate.Interface) int { return estate.InterfacePlace(i).StageRank() }
 
 var stageCrossing = Check{
+	place: 140,
 	Name:  "stage-crossing",
 	About: "a lower stage reaches a higher one on administration or data",
 	Start: Medium,
@@ -456,6 +465,8 @@ one in production.`,
 	},
 }
 
+func init() { register(stageCrossing) }
+
 func pointers(rules []ruleFacts) []*ruleFacts {
 	all := make([]*ruleFacts, len(rules))
 	for i := range rules {
@@ -464,7 +475,7 @@ func pointers(rules []ruleFacts) []*ruleFacts {
 	return all
 }
 
-// fixedIn are the inward built-in rules of the group that a survey does not list.
+// fixedIn are the built-in inward rules of the group that its survey does not list.
 func (l *look) fixedIn() []*ruleFacts {
 	if decide.Filter(l.group).Fixed == nil {
 		return nil
@@ -487,14 +498,14 @@ type stagedEnd struct {
 	rank int
 }
 
-// A stagedNetwork is the ends of a network, and the lowest of their stages.
+// A stagedNetwork holds the ends of a network, and the lowest of their stages.
 type stagedNetwork struct {
 	ends   []stagedEnd
 	lowest int
 }
 
-// findStages gathers what has a stage that is not the highest: private addresses by
-// network; public ones, and those of subnets on a private line, in the order of addresses.
+// findStages collects the addresses of interfaces with a stage below the highest: private ones by
+// network; public ones, and those of subnets on a private line, sorted by address.
 func (a *auditor) findStages() {
 	a.staged = make(map[*estate.Network]*stagedNetwork)
 	for _, instance := range a.estate.Instances {
@@ -523,8 +534,8 @@ func (a *auditor) findStages() {
 	slices.SortStableFunc(a.stagedFar, func(x, y stagedEnd) int { return x.at.Compare(y.at) })
 }
 
-// outside are the addresses by which an interface is seen when it goes out: its public
-// ones, and those of the translation on its way.
+// outside are the addresses by which an interface is seen outside: its public ones, and those of
+// the address translation on its way.
 func outside(i *estate.Interface) []netip.Addr {
 	seen := slices.Clip(i.Public)
 	for _, r := range i.Subnet.Routes {
@@ -535,9 +546,8 @@ func outside(i *estate.Interface) []netip.Addr {
 	return seen
 }
 
-// lower are the interfaces below a stage that a rule names and that may be near to its
-// group's members: in their networks, in peered ones, over a private line, or by their
-// public addresses.
+// lower are the interfaces of a lower stage that a rule names and that may reach members of its
+// group: in their networks, in peered ones, over a private line, or by public addresses.
 func (l *look) lower(r *ruleFacts, members []*estate.Interface, top int) []*estate.Interface {
 	var found []*estate.Interface
 	seen := make(map[*estate.Interface]bool)
@@ -580,15 +590,16 @@ func (l *look) lower(r *ruleFacts, members []*estate.Interface, top int) []*esta
 	return found
 }
 
-// crossings are the pairs that a rule lets pass from a lower stage to a higher one.
+// crossings are the pairs of interfaces of a lower and a higher stage between which a rule lets
+// traffic pass.
 type crossings struct {
-	from, to []*estate.Interface // the first of each are a pair
+	from, to []*estate.Interface // from[0] and to[0] are a pair, and so on
 	services service.Set
-	example  *Example // of that pair
+	example  *Example // a flow of the first pair
 }
 
-// crossing finds the pairs between which a rule lets grave services pass. Pairs of equal
-// classes are decided once, for all rules of the group.
+// crossing finds the pairs between which a rule lets grave services pass. Of each two classes of
+// interfaces one pair is decided, once for all rules of the group.
 func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c crossings) {
 	candidates := l.lower(r, members, top)
 	if len(candidates) == 0 {
@@ -637,14 +648,14 @@ func (l *look) crossing(r *ruleFacts, members []*estate.Interface, top int) (c c
 	return c
 }
 
-// A passage is what passes from one address of an interface to one of another, by their
-// places among their interface's private and public ones.
+// A passage is what passes between two addresses of two interfaces. Each address is given by its
+// index among the private and public ones.
 type passage struct {
 	from, to int
 	services service.Set
 }
 
-// between are the passages of grave services from one interface to another.
+// between finds the passages of grave services from one interface to another.
 func (l *look) between(from, to *estate.Interface) []passage {
 	var all []passage
 	for k, there := range slices.Concat(to.Private, to.Public) {
@@ -661,7 +672,7 @@ func (l *look) between(from, to *estate.Interface) []passage {
 	return all
 }
 
-// namedBy reports whether a rule names an address by which who passes is seen.
+// namedBy reports whether a rule names an address by which the source is seen.
 func (p passage) namedBy(r *ruleFacts, from, to *estate.Interface) bool {
 	here, there := from.Private[p.from], slices.Concat(to.Private, to.Public)[p.to]
 	if !addr.Public.Contains(there) {

@@ -2,12 +2,13 @@ package audit
 
 import "isonomos/core/estate"
 
-// A Remedy is what does away with a finding: something that the program can do to a
-// target, or what somebody has to do, in words. Of a check, the target is whatever is found.
+// A Remedy does away with a finding. It is something that the program can do to a target, or
+// something that a person has to do, in words. The remedy of a check has no target: it applies to
+// whatever the check finds.
 type Remedy struct {
 	Kind   RemedyKind
-	Target string // full name of the group; empty where there is none
-	Words  string // what to do; or what there is to say beside what the program does
+	Target string // full name of a group, or of an account for Survey; may be empty
+	Words  string // what to do, or what to add to what the program does
 }
 
 // RemedyKind says who does away with a finding, and how.
@@ -24,7 +25,7 @@ const (
 
 func inWords(words string) Remedy { return Remedy{Words: words} }
 
-// edited is an edit of a group's definition. What is only surveyed has none yet.
+// edited is an edit of a group's definition, if it has one.
 func edited(g *estate.Group, words string) Remedy {
 	if g.Defined || g.Ours() || g.BuiltIn {
 		return Remedy{Words: words}

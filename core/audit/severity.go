@@ -41,9 +41,9 @@ const (
 		"strangers it stays"
 )
 
-// moved is a check's own severity, moved by what arrives: up one where it arrives
-// at an instance in production, down one where it arrives nowhere, and never by
-// more. What is outward never moves up: it arrives at no instance of ours.
+// moved is the severity of a check, moved by where its traffic arrives: one up if at an instance in
+// production, one down if nowhere. Outward traffic never moves up, since it arrives at no instance
+// of the estate.
 func (f Finding) moved() Severity {
 	switch {
 	case f.Start == Info:

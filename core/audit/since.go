@@ -12,24 +12,24 @@ import (
 	"isonomos/core/traffic"
 )
 
-// An Earlier is a finding of an earlier audit, as far as it is needed to compare.
+// An Earlier is a finding of an earlier audit, with what is needed to compare it.
 type Earlier struct {
 	Fingerprint, Check, Where, Message string
 	Also                               []string
 	Severity                           Severity
 	Direction                          estate.Direction
-	State                              string // in which it held; empty means in both
+	State                              string // the state in which it held; empty means in both
 	Services                           service.Set
 	Peers                              addr.Set
-	Instances                          []string // names
+	Instances                          []string // their names
 	Exempted                           bool
 }
 
-// Trend says how a finding stands to an earlier audit.
+// Trend says how a finding compares with an earlier audit.
 type Trend string
 
-// The trends. Worse is what has more of something than before: services, peers,
-// instances, checks, severity; better what has less and nothing more.
+// The trends. Worse: there is more of something than before (services, peers, instances, checks,
+// severity). Better: there is less of something and more of nothing.
 const (
 	New    Trend = "new"
 	Worse  Trend = "worse"
@@ -37,17 +37,17 @@ const (
 	Same   Trend = "same"
 )
 
-// A Step is how one finding stands to an earlier audit, and what is more than before.
+// A Step says how one finding compares with an earlier audit, and of what there is more.
 type Step struct {
 	Trend Trend
 	More  []string // in words
 }
 
-// A Change is what differs from an earlier audit.
+// A Change is how an audit differs from an earlier one.
 type Change struct {
-	Of    map[string]Step // by fingerprint of the findings that are there now
+	Of    map[string]Step // by fingerprint of today's findings
 	Count map[Trend]int
-	Gone  []Earlier // in their order
+	Gone  []Earlier // in the order of the earlier audit
 }
 
 // Fails reports whether a finding is new or worse.
@@ -56,13 +56,13 @@ func (c *Change) Fails(f Finding) bool {
 	return trend == New || trend == Worse
 }
 
-// Since compares findings with those of an earlier audit with the same scope. What is
-// compared is the matter: what trips one of the same checks at the same place, the same
-// way, with some of the same traffic; whatever ids and lines do. It goes state by state:
-// what held once carried out and now holds in the clouds is new. It takes time linear in
-// the findings, times those of one place.
+// Since compares findings with those of an earlier audit that had the same scope. Two findings are
+// the same matter if they trip the same check at the same place in the same direction, with traffic
+// in common; ids and line numbers don't matter. The states are compared one by one: what only the
+// definitions opened, and the clouds now have, is new. Cost: for each finding, the earlier findings
+// of the same place.
 func Since(found []Finding, earlier []Earlier) Change {
-	at := make(map[string][]int) // earlier findings by place
+	at := make(map[string][]int) // indices of earlier findings, by place
 	for i, e := range earlier {
 		at[e.Where] = append(at[e.Where], i)
 	}
@@ -89,10 +89,10 @@ func Since(found []Finding, earlier []Earlier) Change {
 	return c
 }
 
-// traffic is what the finding is about; empty where it is about none.
+// traffic is what the finding is about. It is empty for checks that are not about traffic.
 func (e Earlier) traffic() traffic.Set { return traffic.Of(e.Peers, e.Services) }
 
-// meets reports whether an earlier finding and one of now are one matter.
+// meets reports whether an earlier finding and one of today are the same matter.
 func (e Earlier) meets(f *Finding) bool {
 	if state := cmp.Or(e.State, InBoth); state != InBoth && state != f.State {
 		return false
@@ -107,10 +107,10 @@ func (e Earlier) meets(f *Finding) bool {
 	return e.Services.Overlaps(f.Services) && !e.Peers.Intersect(f.Peers).IsEmpty()
 }
 
-// trips reports whether the earlier finding was about a check.
+// trips reports whether the earlier finding tripped a check.
 func (e Earlier) trips(check string) bool { return e.Check == check || slices.Contains(e.Also, check) }
 
-// since says how a finding stands to the earlier ones of the same matter.
+// since compares a finding with the earlier ones of the same matter.
 func (f *Finding) since(same []Earlier) Step {
 	if len(same) == 0 {
 		return Step{Trend: New}
@@ -165,7 +165,7 @@ func (f *Finding) since(same []Earlier) Step {
 	return Step{Trend: Same}
 }
 
-// someServices are the first of some services, and how many more there are.
+// someServices names the first few of some services, and says how many more there are.
 func someServices(s service.Set) string {
 	var specs []string
 	for _, x := range s.RunSpecs() {
@@ -174,7 +174,7 @@ func someServices(s service.Set) string {
 	return count.Some(specs, 6)
 }
 
-// fewer reports whether some of the instances of before are concerned no more.
+// fewer reports whether some of the instances of before are no longer concerned.
 func fewer(f *Finding, before []string) bool {
 	return slices.ContainsFunc(before, func(name string) bool {
 		return !slices.ContainsFunc(f.Instances, func(i *estate.Interface) bool { return i.Instance.Name == name })

@@ -9,34 +9,34 @@ import (
 	"isonomos/core/law"
 )
 
-// The states that a finding holds in.
+// The states in which a finding can hold.
 const (
 	Found   = "found"   // as the clouds are
 	Defined = "defined" // once the definitions are carried out
 	InBoth  = "both"
 )
 
-// In says of all findings of a result in which state they hold.
+// In marks all findings of a result as holding in one state.
 func (r *Result) In(state string) {
 	for i := range r.Findings {
 		r.Findings[i].State = state
 	}
 }
 
-// PlaceOf is what a group is known by in both states.
+// PlaceOf identifies a group in both states.
 func PlaceOf(g *estate.Group) string { return string(g.For) + " " + g.Path() }
 
-// Both joins what was found in two states of one estate: as it is, and once the
-// definitions are carried out. A matter of both is one finding, with the worse severity.
-// Unchanged are the groups, by PlaceOf, that let through the same in both: what is
-// found there by their rules is the same matter however it is spelt.
+// Both joins the results of two audits of one estate: as the clouds were found, and with the
+// definitions carried out. A matter that holds in both is one finding, with the worse of its two
+// severities. The set unchanged names groups (by PlaceOf) that let through the same in both states:
+// findings about the rules of these are the same matter even if the rules are written differently.
 func Both(found, defined Result, unchanged map[string]bool) Result {
 	found.In(Found)
 	defined.In(Defined)
 	joined := Result{Groups: max(found.Groups, defined.Groups), Rules: max(found.Rules, defined.Rules)}
-	same := make(map[string][]int) // by fingerprint
-	like := make(map[string][]int) // by check and place, of what is about no openness
-	near := make(map[string][]int) // by check and place, of unchanged groups
+	same := make(map[string][]int) // indices of findings, by fingerprint
+	like := make(map[string][]int) // by check and place, of findings that are not about openness
+	near := make(map[string][]int) // by check and place, of findings about unchanged groups
 	for i, f := range found.Findings {
 		same[f.Fingerprint] = append(same[f.Fingerprint], i)
 		switch {
@@ -86,7 +86,7 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 			continue
 		}
 		f.StateNote = foundNote(f)
-		if f.Group != nil && f.Group.Ours() { // the definitions are right: the cloud is to be put back
+		if f.Group != nil && f.Group.Ours() { // the cloud's group differs from a definition that has no such finding
 			f.Fix, f.OrElse, f.Narrow = Remedy{Kind: Draft}, "write it into the definitions, with a reason", false
 		}
 		joined.Findings = append(joined.Findings, f)
@@ -97,7 +97,7 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 			joined.Left = append(joined.Left, reason)
 		}
 	}
-	for _, e := range defined.Idle { // one that covers something in either state is not idle
+	for _, e := range defined.Idle { // an exemption is idle only if it covers nothing in either state
 		if slices.ContainsFunc(found.Idle, func(other law.Exemption) bool { return other.Origin == e.Origin }) {
 			joined.Idle = append(joined.Idle, e)
 		}
@@ -105,8 +105,8 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 	return joined
 }
 
-// spelt reports whether a finding of what was found is only about how the program
-// spelt a definition for a cloud, or is told already by what is found in the definition.
+// spelt reports whether a finding about a surveyed group is only about how the program wrote its
+// definition for the cloud, or is already told by a finding about the definition.
 func (f Finding) spelt(unchanged map[string]bool, told []Finding) bool {
 	if f.Group == nil || !f.Group.Ours() || len(f.Rules) == 0 ||
 		slices.ContainsFunc(f.Rules, func(r *estate.Rule) bool { return !r.Lent }) {
@@ -121,14 +121,14 @@ func (f Finding) spelt(unchanged map[string]bool, told []Finding) bool {
 	})
 }
 
-// likeness is what findings have in common that are the same though their rules are
-// spelt otherwise.
+// likeness is what two findings have in common that are the same matter but for how their rules are
+// written.
 func likeness(f Finding) string {
 	return fmt.Sprintf("%s\n%s\n%s", f.Check, f.Where(), f.Direction)
 }
 
-// inBoth is one matter that holds in both states: as it is defined, where it can be
-// edited, but the worse of both.
+// inBoth joins a finding of both states. It is told of the definition, which can be edited, with
+// the worse severity.
 func inBoth(found, defined Finding) Finding {
 	f := defined
 	if found.Severity > defined.Severity || found.Exemption == nil && defined.Exemption != nil {
@@ -139,7 +139,7 @@ func inBoth(found, defined Finding) Finding {
 	return f
 }
 
-// foundNote says of what was found, and is not defined, how that may be.
+// foundNote says why something can be found that is not defined.
 func foundNote(f Finding) string {
 	if f.Group == nil || !f.Group.Ours() {
 		return "carrying out the definitions ends it"

@@ -17,9 +17,11 @@ import (
 	"isonomos/core/service"
 )
 
-// What makes groups hard to keep: references, words, leftovers, quotas.
+// What makes groups hard to maintain: dangling references, missing descriptions, leftovers, quotas
+// that run out.
 
 var undeclaredAddresses = Check{
+	place: 230,
 	Name:  "undeclared-addresses",
 	About: "a rule names public addresses that are in no list",
 	Start: Low,
@@ -57,7 +59,10 @@ checks', and so are built-in rules.`,
 	},
 }
 
+func init() { register(undeclaredAddresses) }
+
 var staticAddress = Check{
+	place: 240,
 	Name:  "static-address",
 	About: "a rule names instances of the estate by their addresses",
 	Start: Low,
@@ -98,8 +103,10 @@ the instance is replaced the rule is wrong, and whoever gets the address next is
 	},
 }
 
-// owner is the interface that a rule of the group means by an address, or nil:
-// private addresses are those of the group's network and its peers.
+func init() { register(staticAddress) }
+
+// owner is the interface that a rule of the group means by an address, or nil. A private address is
+// looked for in the group's network and its peers.
 func (l *look) owner(a netip.Addr) *estate.Interface {
 	for _, i := range l.d.At(a) {
 		n := i.Subnet.Network
@@ -112,6 +119,7 @@ func (l *look) owner(a netip.Addr) *estate.Interface {
 }
 
 var catchAllSelf = Check{
+	place: 250,
 	Name:  "catch-all-self",
 	About: "the members of a group reach each other on everything",
 	Start: Low,
@@ -122,7 +130,7 @@ built-in default group comes so: default-group tells of it.`,
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
 		if l.group.Default {
-			return nil // that is how it comes; default-group tells of it
+			return nil // new instances start that way; the check default-group tells of it
 		}
 		var found []Finding
 		for i := range l.rules {
@@ -138,7 +146,10 @@ built-in default group comes so: default-group tells of it.`,
 	},
 }
 
+func init() { register(catchAllSelf) }
+
 var dangling = Check{
+	place: 170,
 	Name:  "dangling",
 	About: "a rule refers to what is not there, or not reachable from here",
 	Start: Medium,
@@ -174,7 +185,10 @@ one of another network or cloud. It holds nobody.`,
 	},
 }
 
+func init() { register(dangling) }
+
 var defaultGroup = Check{
+	place: 150,
 	Name:  "default-group",
 	About: "a built-in default group is attached, or lets anything in",
 	Start: Medium,
@@ -215,18 +229,20 @@ subnets count only where they let in by themselves.`,
 	},
 }
 
-// A description is what the words of a group or rule tell.
+func init() { register(defaultGroup) }
+
+// A description is what the description of a group or rule says.
 type description struct {
-	says  bool      // it says something
-	until time.Time // the day that it names as the end, if it does
+	says  bool      // it tells a reader something
+	until time.Time // the end that it names, or zero
 }
 
-// machineMade matches descriptions that say nothing: those that programs write, or that stand in for one.
+// machineMade matches descriptions that tell nothing: those that programs write, and placeholders.
 var machineMade = regexp.MustCompile(
 	`(?i)^(created|generated|added|managed|made) (by|on|at|from)\b` +
 		`|^(auto(matic(ally)?)?|default|description|test|todo|tbd|none|n/a|-+|[0-9a-f-]{8,})\b[ -]*$`)
 
-// endsOn matches a day that a description names as the end of its rule.
+// endsOn matches a date that a description gives as its rule's end.
 var endsOn = regexp.MustCompile(`(?i)\buntil (\d{4}-\d{2}-\d{2})\b`)
 
 func (w *worker) describedBy(text string) description {
@@ -236,7 +252,7 @@ func (w *worker) describedBy(text string) description {
 		d.says = trimmed != "" && !machineMade.MatchString(trimmed)
 		if m := endsOn.FindStringSubmatch(text); m != nil {
 			if day, err := time.Parse(time.DateOnly, m[1]); err == nil {
-				d.until = day.AddDate(0, 0, 1) // the day counts to its end
+				d.until = day.AddDate(0, 0, 1) // the named day is the last one
 			}
 		}
 		w.words[text] = d
@@ -249,6 +265,7 @@ func (w *worker) says(text, groupName string) bool {
 }
 
 var unexplained = Check{
+	place: 280,
 	Name:  "unexplained",
 	About: "a group or rule does not say what it is for",
 	Start: Info,
@@ -281,6 +298,8 @@ name, count as none. Built-in groups and rules need none.`,
 	},
 }
 
+func init() { register(unexplained) }
+
 func networkName(g *estate.Group) string {
 	if g.Network == nil {
 		return "NETWORK"
@@ -289,6 +308,7 @@ func networkName(g *estate.Group) string {
 }
 
 var unused = Check{
+	place: 290,
 	Name:  "unused",
 	About: "a group is attached to nothing, or a list used by nothing",
 	Start: Info,
@@ -315,7 +335,7 @@ Default and built-in groups, and published lists, are no finding.`,
 			found = append(found, f)
 		}
 		for _, l := range w.estate.Lists {
-			// of what was found, lists of definitions are no part
+			// lists that only definitions have are not part of what was found
 			if l.Owner != "published" && !w.used[l] && (w.Defined == nil || !l.Defined) {
 				f := Finding{List: l, Account: l.Account, Message: "no rule refers to the list",
 					Fix: inWords("delete it")}
@@ -326,7 +346,10 @@ Default and built-in groups, and published lists, are no finding.`,
 	},
 }
 
+func init() { register(unused) }
+
 var repeatedAddresses = Check{
+	place: 310,
 	Name:  "repeated-addresses",
 	About: "the same addresses stand in three or more groups",
 	Start: Info,
@@ -338,13 +361,13 @@ than a /8 other checks'.`,
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		at := w.rangesByGroup()
-		// Ranges that stand in the same groups are one finding.
+		// Ranges that occur in the same groups become one finding.
 		type together struct {
 			ranges []netip.Prefix
 			groups []*estate.Group
 		}
 		var all []*together
-		byGroups := make(map[*estate.Group][]*together) // by the first group
+		byGroups := make(map[*estate.Group][]*together) // by the first of the groups
 		for _, p := range sortedPrefixes(at) {
 			groups := at[p]
 			if len(groups) < 3 {
@@ -380,7 +403,9 @@ than a /8 other checks'.`,
 	},
 }
 
-// rangesByGroup are the groups in which each range stands that could be in a list, in order.
+func init() { register(repeatedAddresses) }
+
+// rangesByGroup finds, for each range that could be put in a list, the groups in which it occurs.
 func (w *worker) rangesByGroup() map[netip.Prefix][]*estate.Group {
 	ours := make(map[netip.Prefix]bool)
 	for _, n := range w.estate.Networks {
@@ -421,7 +446,8 @@ func (w *worker) rangesByGroup() map[netip.Prefix][]*estate.Group {
 	return at
 }
 
-// isPartOfNetwork reports whether a private range lies in a network of the estate: that is no list.
+// isPartOfNetwork reports whether a private range lies in a network of the estate. Such ranges
+// don't belong in lists.
 func (w *worker) isPartOfNetwork(p netip.Prefix) bool {
 	if !p.Addr().IsPrivate() {
 		return false
@@ -457,6 +483,7 @@ func rangeWords(ranges []netip.Prefix) string {
 }
 
 var twins = Check{
+	place: 320,
 	Name:  "twins",
 	About: "groups of one network let through the same traffic",
 	Start: Info,
@@ -477,7 +504,7 @@ them will be changed, and the other forgotten. Groups without rules are no twins
 				}
 				continue
 			}
-			// Where refusals count, only what is let through as a whole can be compared.
+			// Where there are refusals, only the whole of what is let through can be compared.
 			exactly := func(direction estate.Direction) func(*estate.Group) twinKey {
 				return func(g *estate.Group) twinKey {
 					return w.twinKey(g,
@@ -494,7 +521,10 @@ them will be changed, and the other forgotten. Groups without rules are no twins
 	},
 }
 
-// A twinKey is the same for groups that may be twins.
+func init() { register(twins) }
+
+// A twinKey is the same for groups that let through the same; two groups with the same twinKey need
+// not let through the same.
 type twinKey struct {
 	account *estate.Account
 	network *estate.Network
@@ -515,7 +545,8 @@ func (w *worker) withRules() []*estate.Group {
 		func(g *estate.Group) bool { return len(g.Rules) == 0 || g.Existing || g.Follows })
 }
 
-// alike gathers groups of one key, where there are two or more, in the order of the first.
+// alike collects groups with the same key, where there are at least two, in the order of the first
+// of each.
 func alike(groups []*estate.Group, key func(*estate.Group) twinKey) [][]*estate.Group {
 	at := make(map[twinKey]int, len(groups))
 	var all [][]*estate.Group
@@ -532,7 +563,7 @@ func alike(groups []*estate.Group, key func(*estate.Group) twinKey) [][]*estate.
 	return slices.DeleteFunc(all, func(groups []*estate.Group) bool { return len(groups) < 2 })
 }
 
-// twinsAmong are the findings of groups that may let through the same traffic.
+// twinsAmong finds groups with the same traffic among groups with the same twinKey.
 func (w *worker) twinsAmong(groups []*estate.Group) []Finding {
 	var found []Finding
 	for len(groups) > 1 {
@@ -565,6 +596,7 @@ func groupWords(groups []*estate.Group) string {
 }
 
 var expired = Check{
+	place: 80,
 	Name:  "expired",
 	About: "a rule is past its end and still there",
 	Start: High,
@@ -596,7 +628,10 @@ counts. What was meant for a while stays.`,
 	},
 }
 
+func init() { register(expired) }
+
 var byHand = Check{
+	place: 180,
 	Name:  "by-hand",
 	About: "the cloud has a rule that the definitions do not have",
 	Start: Medium,
@@ -620,7 +655,9 @@ and a survey.`,
 	},
 }
 
-// changedWords say who changed a rule last, and when, as far as it is known.
+func init() { register(byHand) }
+
+// changedWords say who changed a rule last, and when, where that is known.
 func changedWords(c *estate.Changed) string {
 	if c == nil {
 		return ""
@@ -641,6 +678,7 @@ func changedWords(c *estate.Changed) string {
 const unreadName = "unread"
 
 var unread = Check{
+	place: 200,
 	Name:  unreadName,
 	About: "an account could not be read: nothing is known of it",
 	Start: Medium,
@@ -666,7 +704,10 @@ the account may be missing.`,
 	},
 }
 
+func init() { register(unread) }
+
 var quota = Check{
+	place: 210,
 	Name:  "quota",
 	About: "a quota is nearly used, full or exceeded",
 	Start: Low,
@@ -703,8 +744,9 @@ cost most. Numbers are the dialect's, unless the account has a limit of its own.
 	whole: fullPlaces,
 }
 
-// used says how much of a quota is used, and how bad that is; ok is false where it is
-// less than 80 %.
+func init() { register(quota) }
+
+// used says how much of a quota is used, and how severe that is; ok is false below 80 %.
 func used(n, allowed int, what string) (severity Severity, words string, ok bool) {
 	switch {
 	case allowed == 0 || n*5 < allowed*4:
@@ -719,8 +761,8 @@ func used(n, allowed int, what string) (severity Severity, words string, ok bool
 		n*100/allowed), true
 }
 
-// fullPlaces are the findings of quota that are about no single group: places on
-// interfaces and subnets, groups and rules of accounts.
+// fullPlaces finds quotas that run out and that concern no single group: the number of groups on an
+// interface or subnet, and the groups and rules of an account.
 func fullPlaces(w *worker) []Finding {
 	var found []Finding
 	tell := func(f Finding, n, allowed int, what, fix string) bool {
@@ -740,7 +782,7 @@ func fullPlaces(w *worker) []Finding {
 	for _, instance := range w.estate.Instances {
 		allowed := groupsOnInterface(instance.Account)
 		for _, i := range instance.Interfaces {
-			// Where one is all that there can be, one is not much.
+			// Where only one group is allowed, having it is not a finding.
 			if n := len(i.Groups); allowed > 0 && n*5 >= allowed*4 && (allowed > 1 || n > 1) {
 				p := place{instance.Account, i.Subnet}
 				if full[p] == nil {
@@ -788,7 +830,7 @@ func groupsOnInterface(a *estate.Account) int {
 	return limitOf(a, dialect.LimitGroupsPerInterface, decide.Dialect(a).GroupsPerInterface)
 }
 
-// limitOf is an account's quota of a name: its own limit, else the dialect's.
+// limitOf is an account's quota: its own limit, else the dialect's.
 func limitOf(a *estate.Account, name string, usual int) int {
 	if n, ok := a.Limits[name]; ok {
 		return n
@@ -796,13 +838,13 @@ func limitOf(a *estate.Account, name string, usual int) int {
 	return usual
 }
 
-// nearQuota reports, cheaply, whether a group can have used 80 % of a quota.
+// nearQuota reports whether a group can have used 80 % of a quota, by a bound that costs little.
 func (l *look) nearQuota(d dialect.Dialect, q compile.Quota) bool {
 	least := q.Direction
 	if least == 0 || q.Together > 0 && q.Together < least {
 		least = q.Together
 	}
-	most := 0 // what the rules can cost at most
+	most := 0 // an upper bound of what the rules cost
 	for i := range l.rules {
 		r := &l.rules[i]
 		peers := 0
@@ -821,7 +863,7 @@ func (l *look) nearQuota(d dialect.Dialect, q compile.Quota) bool {
 	return most*5 >= least*4
 }
 
-// costliest are the rules of a group that cost most.
+// costliest are the rules of a group that use the most of its quota.
 func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string {
 	type cost struct {
 		rule *estate.Rule
@@ -845,11 +887,12 @@ func (l *look) costliest(d dialect.Dialect, direction estate.Direction) []string
 }
 
 var idle = Check{
+	place: 270,
 	Name:  "idle",
 	About: "no observed flow used a rule",
 	Start: Low,
-	Doc: `No flow of the evidence was let through by the rule, though its group is attached to instances that are seen in
-the evidence. How much that says depends on how long it was gathered. It needs flows.`,
+	Doc: `No flow of the evidence was let through by the rule, though its group is attached to instances that are
+seen in the evidence. How much that says depends on how long it was gathered. It needs flows.`,
 	Example:  "a rule for a service that was moved",
 	Fix:      inWords("Delete it, or wait for evidence over a longer time."),
 	Controls: controlsOfUpkeep,
@@ -872,3 +915,5 @@ the evidence. How much that says depends on how long it was gathered. It needs f
 		return found
 	},
 }
+
+func init() { register(idle) }

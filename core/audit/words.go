@@ -2,7 +2,6 @@ package audit
 
 import (
 	"fmt"
-	"math/big"
 	"strings"
 
 	"isonomos/core/addr"
@@ -12,14 +11,19 @@ import (
 // PeersInWords is a set of peers for a sentence, with its size: "everyone
 // (4,294,967,296 IPv4 addresses, all of IPv6)".
 func PeersInWords(peers addr.Set) string {
+	return fmt.Sprintf("%s (%s)", whoInWords(peers), SizeInWords(peers))
+}
+
+// SizeInWords is the size of a set of peers: "4,294,967,296 IPv4 addresses, all of IPv6".
+func SizeInWords(peers addr.Set) string {
 	four, six := peers.Only(addr.IPv4), peers.Only(addr.IPv6)
 	var sizes []string
 	switch left := addr.AllIPv4.Minus(four).Size(); {
 	case four.IsEmpty():
 	case left.Sign() > 0 && left.BitLen() <= 16:
-		sizes = append(sizes, "all of IPv4 but "+plural(left, "address", "addresses"))
+		sizes = append(sizes, "all of IPv4 but "+count.OfBig(left, "address", "addresses"))
 	default:
-		sizes = append(sizes, plural(four.Size(), "IPv4 address", "IPv4 addresses"))
+		sizes = append(sizes, count.OfBig(four.Size(), "IPv4 address", "IPv4 addresses"))
 	}
 	switch {
 	case six.Equal(addr.AllIPv6):
@@ -27,36 +31,39 @@ func PeersInWords(peers addr.Set) string {
 	case !six.IsEmpty():
 		sizes = append(sizes, sizeOfIPv6(six))
 	}
-	who := ""
-	switch {
-	case peers.Equal(addr.Everyone):
-		who = "everyone"
-	case peers.Equal(addr.AllIPv4):
-		who = "everyone v4"
-	case peers.Equal(addr.AllIPv6):
-		return "everyone v6 (all of IPv6)"
-	case nearlyAll(peers) && allBut(peers) == "":
-		return "everyone but few (" + strings.Join(sizes, ", ") + ")"
-	case publicPart(peers) != "":
-		who = publicPart(peers)
-	case allBut(peers) != "":
-		who = allBut(peers)
-	default:
-		prefixes := peers.Prefixes()
-		var shown []string
-		for _, p := range prefixes[:min(3, len(prefixes))] {
-			shown = append(shown, addr.PrefixString(p))
-		}
-		who = strings.Join(shown, ", ")
-		if len(prefixes) > 3 {
-			who += " and " + count.Of(len(prefixes)-3, "more range", "more ranges")
-		}
-	}
-	return fmt.Sprintf("%s (%s)", who, strings.Join(sizes, ", "))
+	return strings.Join(sizes, ", ")
 }
 
-// allBut says a set by what it lacks of everyone, or of every public address, where that is
-// one range or two and it is shorter so.
+// whoInWords names a set of peers, or its first ranges.
+func whoInWords(peers addr.Set) string {
+	switch {
+	case peers.Equal(addr.Everyone):
+		return "everyone"
+	case peers.Equal(addr.AllIPv4):
+		return "everyone v4"
+	case peers.Equal(addr.AllIPv6):
+		return "everyone v6"
+	case nearlyAll(peers) && allBut(peers) == "":
+		return "everyone but few"
+	case publicPart(peers) != "":
+		return publicPart(peers)
+	case allBut(peers) != "":
+		return allBut(peers)
+	}
+	prefixes := peers.Prefixes()
+	var shown []string
+	for _, p := range prefixes[:min(3, len(prefixes))] {
+		shown = append(shown, addr.PrefixString(p))
+	}
+	who := strings.Join(shown, ", ")
+	if len(prefixes) > 3 {
+		who += " and " + count.Of(len(prefixes)-3, "more range", "more ranges")
+	}
+	return who
+}
+
+// allBut says a set by what is missing from everyone, or from every public address, where that is
+// one or two ranges and shorter.
 func allBut(peers addr.Set) string {
 	own := len(peers.Prefixes())
 	if own < 3 {
@@ -94,7 +101,8 @@ func baseInWords(base addr.Set) string {
 	return publicPart(base)
 }
 
-// nearlyAll reports whether a set lacks few addresses of each family that it has any of.
+// nearlyAll reports whether few addresses are missing from a set, in each family that it has any
+// of.
 func nearlyAll(peers addr.Set) bool {
 	const few = 24 // bits
 	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {
@@ -105,7 +113,8 @@ func nearlyAll(peers addr.Set) bool {
 	return true
 }
 
-// publicPart calls sets by name that are all public addresses, of one family or both.
+// publicPart names sets of which all addresses are public, and all public addresses of a family are
+// in.
 func publicPart(peers addr.Set) string {
 	for _, f := range []addr.Family{addr.Both, addr.IPv4, addr.IPv6} {
 		if peers.Equal(addr.Public.Only(f)) {
@@ -116,33 +125,18 @@ func publicPart(peers addr.Set) string {
 	return ""
 }
 
-// sizeOfIPv6 says how many addresses a set holds, large numbers as a power of two.
+// sizeOfIPv6 says how many addresses a set has, large numbers as a power of two.
 func sizeOfIPv6(six addr.Set) string {
 	if left := addr.AllIPv6.Minus(six).Size(); left.BitLen() <= 24 {
-		return fmt.Sprintf("all of IPv6 but %s", plural(left, "address", "addresses"))
+		return fmt.Sprintf("all of IPv6 but %s", count.OfBig(left, "address", "addresses"))
 	}
 	n := six.Size()
 	switch power := n.BitLen() - 1; {
 	case power < 40:
-		return plural(n, "IPv6 address", "IPv6 addresses")
+		return count.OfBig(n, "IPv6 address", "IPv6 addresses")
 	case n.TrailingZeroBits() == uint(power):
 		return fmt.Sprintf("2^%d IPv6 addresses", power)
 	default:
 		return fmt.Sprintf("more than 2^%d IPv6 addresses", power)
 	}
-}
-
-func plural(n *big.Int, one, many string) string {
-	if n.Cmp(big.NewInt(1)) == 0 {
-		return "1 " + one
-	}
-	return Thousands(n.String()) + " " + many
-}
-
-// Thousands puts commas into a number's digits: "4,294,967,296".
-func Thousands(digits string) string {
-	for i := len(digits) - 3; i > 0; i -= 3 {
-		digits = digits[:i] + "," + digits[i:]
-	}
-	return digits
 }

@@ -11,44 +11,44 @@ import (
 	"isonomos/core/estate"
 )
 
-// A Choice says what of the definitions is to be carried out.
+// A Choice says which part of the definitions is to be carried out.
 type Choice struct {
-	Account func(*estate.Account) bool // accounts that may be changed; nil means all
-	// Adopt picks groups and lists that are there and bear no mark, to be marked as own.
-	// nil means none.
+	Account func(*estate.Account) bool // which accounts may be changed; nil means all
+	// Adopt picks, by full name, existing groups and lists without a mark that are to be marked as
+	// the estate's own. nil means none.
 	Adopt func(path string) bool
 }
 
-// An Aim is the state that clouds are in, the one that they are to be brought to,
-// and what of the second is to be brought about. Both are seen with the definitions'
-// names, so that expectations can be decided in both.
+// An Aim is the state that clouds are in, the state that they are to be brought to, and which
+// objects may be changed for that. In both states groups have the definitions' names, so that
+// expectations can be decided in either.
 type Aim struct {
 	Name        string // of the estate
 	Surveyed    *estate.Estate
 	Now, Then   *estate.Estate
-	ToNow       func([]estate.Peer) []estate.Peer // carries expectations over to Now
-	ToThen      func([]estate.Peer) []estate.Peer // and to Then
-	Left        []string                          // what is left alone, and why
-	Failures    []*compile.Failure                // what can't be expressed
-	Unread      []estate.Unread                   // accounts that may be changed, and that could not be surveyed
-	Unplaced    []string                          // what is defined in accounts, networks or subnets that are not there
-	back        bool                              // to a state of before: exactly
-	own         map[*estate.Group]bool            // of Then: groups to be brought about
+	ToNow       func([]estate.Peer) []estate.Peer // translates the peers of expectations for Now
+	ToThen      func([]estate.Peer) []estate.Peer // and for Then
+	Left        []string                          // what is not changed, and why
+	Failures    []*compile.Failure                // definitions that their clouds can't express
+	Unread      []estate.Unread                   // accounts that may be changed but could not be surveyed
+	Unplaced    []string                          // definitions in accounts, networks or subnets that don't exist
+	back        bool                              // the aim is an earlier state, to be restored exactly
+	own         map[*estate.Group]bool            // groups of Then that may be changed
 	fromSurvey  func([]estate.Peer) []estate.Peer // to Then
 	surveyedOf  map[key]*estate.Group
 	listAdopted func(path string) bool
 	inScope     func(*estate.Account) bool
 }
 
-// key names a group or list over all states: its account and id.
+// A key identifies a group or list in all states, by its account and id.
 type key struct{ account, id string }
 
 func keyOf(g *estate.Group) key { return key{g.Account.Name, g.ID} }
 
-// NewAim finds the state that definitions ask for, from the one that is surveyed:
-// defined groups that are marked as the estate's own, or that are not there yet, as
-// their clouds will have them; own groups that are not defined any more are gone;
-// all else stays. The operands are not changed.
+// NewAim finds the state that definitions ask for, starting from the surveyed one. Defined groups
+// that are marked as the estate's own, or that don't exist yet, will be as their clouds express
+// them. The estate's own groups that are no longer defined will be gone. Everything else stays. The
+// arguments are not changed.
 func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group),
 		own: make(map[*estate.Group]bool)}
@@ -88,15 +88,15 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 		a.own[g] = true
 	}
 	a.asSurveyed(a.Then, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
-	a.dropOrphans() // before others follow what they let through
+	a.dropOrphans() // first of all, since other groups may follow what they let through
 	a.compile()
 	a.keepLists(a.Now, func(*estate.List) bool { return false })
 	a.keepLists(a.Then, a.takes())
 	return a
 }
 
-// takes says which surveyed lists will hold what the definitions say: those that own
-// groups of their account name, if they are own ones or adopted.
+// takes says which surveyed lists will have the entries of definitions: those that groups of the
+// estate in the same account refer to, if they are marked as its own or are to be adopted.
 func (a *Aim) takes() func(*estate.List) bool {
 	named := make(map[[2]string]bool)
 	for g := range a.own {
@@ -114,9 +114,9 @@ func (a *Aim) takes() func(*estate.List) bool {
 	}
 }
 
-// keepLists gives the lists that are there their own entries again, but for those that
-// take the definitions': a definition stands for lists in many accounts, and groups
-// that are not carried out go on to name the one of their account.
+// keepLists restores the entries of surveyed lists that don't take the definitions' entries. One
+// definition stands for lists in many accounts; groups that are not carried out go on to refer to
+// the list of their own account.
 func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 	defined := make(map[string]bool)
 	for _, l := range e.Lists {
@@ -128,7 +128,7 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 	}
 	kept := make(map[*estate.List]*estate.List)
 	for _, l := range a.Surveyed.Lists {
-		there := slices.ContainsFunc(e.Lists, func(x *estate.List) bool { // the overlay has left it alone
+		there := slices.ContainsFunc(e.Lists, func(x *estate.List) bool { // the overlay has not replaced it
 			return !x.Defined && x.Owner == "own" && x.ID == l.ID && x.Account != nil &&
 				x.Account.Name == l.Account.Name
 		})
@@ -154,12 +154,12 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 	}
 }
 
-// Owns reports whether a group of Then is one that is brought about.
+// Owns reports whether a group of Then is one that may be changed.
 func (a *Aim) Owns(g *estate.Group) bool { return a.own[g] }
 
 const outOfScope = "out of scope"
 
-// notOurs says why a defined group is not carried out; it is empty where it is.
+// notOurs says why a defined group is not carried out, or is empty.
 func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 	switch there := a.surveyedOf[keyOf(g)]; {
 	case !a.inScope(g.Account):
@@ -169,19 +169,20 @@ func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 	case g.Network != nil && g.Network.ID == "" && decide.Dialect(g.Account).GroupsInNetworks:
 		return "its network is not there"
 	case g.ID == "" || there == nil:
-		return "" // it is to be made
+		return "" // it is still to be created
 	case there.Labels[estate.OwnLabel] == a.Name:
 		return ""
 	case there.Labels[estate.OwnLabel] != "":
-		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s", there.Labels[estate.OwnLabel])
+		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s",
+			there.Labels[estate.OwnLabel])
 	case choice.Adopt != nil && choice.Adopt(g.Path()):
 		return ""
 	}
 	return "there is a group of that name that is not marked as ours"
 }
 
-// asSurveyed turns defined groups into what they are in the survey, or into empty
-// ones attached to nothing where they are not there.
+// asSurveyed replaces defined groups by the surveyed ones, or by empty ones without attachments
+// where none exists.
 func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Peer, pick func(*estate.Group) bool) {
 	left := make(map[*estate.Group]bool)
 	byID := make(map[key]*estate.Group)
@@ -227,7 +228,7 @@ func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Pe
 	}
 }
 
-// carried are copies of rules with their peers carried over to another state.
+// carried copies rules, with their peers translated to another state.
 func carried(rules []estate.Rule, carry func([]estate.Peer) []estate.Peer) []estate.Rule {
 	rules = slices.Clone(rules)
 	for i := range rules {
@@ -260,7 +261,7 @@ func subnetsOf(e *estate.Estate) map[key]*estate.Subnet {
 	return subnets
 }
 
-// compile turns the defined groups into what their clouds will have.
+// compile replaces the defined groups by what their clouds can express.
 func (a *Aim) compile() {
 	d := decide.New(a.Then)
 	made := make(map[*estate.Group][]estate.Rule)
@@ -300,31 +301,32 @@ func (a *Aim) compile() {
 	}
 }
 
-// dropOrphans takes own groups away that no definition speaks of any more, unless
-// something that is not ours names them.
+// dropOrphans removes the estate's own groups that are no longer defined, unless something else
+// refers to them.
 func (a *Aim) dropOrphans() {
 	for _, g := range dropOrphans(a.Then, func(g *estate.Group) bool {
 		there := a.surveyedOf[keyOf(g)]
-		return !a.own[g] && there != nil && !g.BuiltIn && there.Labels[estate.OwnLabel] == a.Name && a.inScope(g.Account)
+		return !a.own[g] && there != nil && !g.BuiltIn && there.Labels[estate.OwnLabel] == a.Name &&
+			a.inScope(g.Account)
 	}) {
 		a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", g.named.Path(),
 			g.by.Path()))
 	}
 }
 
-// WithoutOrphans takes from an estate, which definitions are put on, the groups that are
-// marked as theirs and that they do not define any more: once they are carried out, these
-// are gone, unless others name them. An estate without a name has none.
+// WithoutOrphans removes from a survey the groups that are marked as the definitions' own and are
+// no longer defined, unless others refer to them: carrying the definitions out deletes them.
+// Definitions without an estate's name own nothing.
 func WithoutOrphans(e *estate.Estate, name string) {
 	dropOrphans(e, func(g *estate.Group) bool {
 		return name != "" && !g.Defined && !g.BuiltIn && g.Labels[estate.OwnLabel] == name
 	})
 }
 
-// A kept orphan is one that another group names.
+// A keptOrphan is a group that is no longer defined, with another that refers to it.
 type keptOrphan struct{ named, by *estate.Group }
 
-// dropOrphans takes groups away wherever they are attached, but for those that others name.
+// dropOrphans detaches and removes groups, except those to which others refer.
 func dropOrphans(e *estate.Estate, isOrphan func(*estate.Group) bool) (kept []keptOrphan) {
 	gone := make(map[*estate.Group]bool)
 	for _, g := range e.Groups {

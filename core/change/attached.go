@@ -14,10 +14,10 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What other groups, and whatever else filters at an interface depend on, open and close
-// there; and what comes and goes with instances.
+// Differences at single interfaces: what other groups open and close there, other things that
+// filters depend on, and instances that come and go.
 
-// why says why a group whose rules are written the same lets through something else.
+// why says why a group lets something else through although its rules are written the same.
 func (c *comparer) why(x, y *estate.Group, direction estate.Direction, set traffic.Set) []string {
 	var causes []string
 	say := func(format string, a ...any) {
@@ -71,7 +71,7 @@ func (c *comparer) why(x, y *estate.Group, direction estate.Direction, set traff
 	return causes
 }
 
-// moved says which addresses came and which left.
+// moved says which addresses were added and which removed.
 func moved(came, left addr.Set) string {
 	var parts []string
 	for _, m := range []struct {
@@ -89,7 +89,7 @@ func moved(came, left addr.Set) string {
 	return "now " + strings.Join(parts, ", ")
 }
 
-// alike gathers changes that are the same at several interfaces.
+// alike collects the interfaces at which a change is the same.
 type alike struct {
 	at   map[string]int
 	list []Change
@@ -109,12 +109,12 @@ func (a *alike) add(ch Change, p pair) {
 	a.list = append(a.list, ch)
 }
 
-// tellAll tells what was gathered. The instances are the place.
+// tellAll reports what alike has collected; the instances are the place of the change.
 func (c *comparer) tellAll(a alike) {
 	for _, ch := range a.list {
 		var names []string
 		for _, p := range ch.faces {
-			if name := cmpFace(p).Instance.Path(); !slices.Contains(names, name) {
+			if name := face(p).Instance.Path(); !slices.Contains(names, name) {
 				names = append(names, name)
 			}
 		}
@@ -123,8 +123,8 @@ func (c *comparer) tellAll(a alike) {
 	}
 }
 
-// attachments tells what interfaces that are in both states let through otherwise, beside
-// what their groups tell: above all where other groups are attached.
+// attachments compares the filters of interfaces that exist in both states: what they open and
+// close beyond what is told of their groups, above all because other groups are attached.
 func (c *comparer) attachments() {
 	var found alike
 	for _, instance := range c.before.Estate().Instances {
@@ -170,10 +170,10 @@ func firstOf(texts ...string) string {
 	return ""
 }
 
-// attached says which other groups an interface or its subnet has, and whether
-// it is filtered otherwise.
+// attached says which groups were attached and detached at an interface and its subnet, and whether
+// filtering was switched on or off.
 func (c *comparer) attached(p pair) []string {
-	var causes []string // one sentence in the end
+	var causes []string // joined to one sentence below
 	say := func(word string, groups []*estate.Group) {
 		var names []string
 		for _, g := range groups {
@@ -206,13 +206,14 @@ func (c *comparer) only(groups []*estate.Group, held func(*estate.Group) bool) [
 	return slices.DeleteFunc(slices.Clone(groups), held)
 }
 
-// heldBefore reports whether a list of the first state holds the partner of a group of the second.
+// heldBefore reports whether a list of groups contains the earlier partner of a group of the second
+// state.
 func (c *comparer) heldBefore(before []*estate.Group, g *estate.Group) bool {
 	return slices.ContainsFunc(before, func(x *estate.Group) bool { return c.m.same(x, g) })
 }
 
-// touched reports whether the filters at an interface may do otherwise though the same
-// groups are attached.
+// touched reports whether the filters at an interface may have changed although the same groups are
+// attached.
 func (c *comparer) touched(p pair) bool {
 	groups := slices.Concat(c.before.GroupsAt(p.was), c.before.GroupsOfSubnet(p.was.Subnet))
 	a, b := p.was.Subnet.Network, p.is.Subnet.Network
@@ -222,7 +223,7 @@ func (c *comparer) touched(p pair) bool {
 		!c.probes(c.before, p.was).Equal(c.probes(c.after, p.is))
 }
 
-// probes are the addresses from which health probes come to an instance.
+// probes are the addresses from which health probes reach an instance.
 func (c *comparer) probes(d *decide.Decider, i *estate.Interface) addr.Set {
 	var all []netip.Addr
 	for _, f := range d.Probers(i.Instance) {
@@ -231,8 +232,8 @@ func (c *comparer) probes(d *decide.Decider, i *estate.Interface) addr.Set {
 	return addr.Of(all...)
 }
 
-// causesAt are the causes of a change at an interface: other groups, or what the same ones
-// speak of there.
+// causesAt are the causes of a change at an interface: other groups, or what the unchanged ones
+// refer to there.
 func (c *comparer) causesAt(p pair, attached []string, direction estate.Direction, set traffic.Set) []string {
 	if len(attached) > 0 {
 		return attached
@@ -258,7 +259,7 @@ func (c *comparer) causesAt(p pair, attached []string, direction estate.Directio
 	return []string{"the rules of " + count.Some(groups, 4)}
 }
 
-// rangesText says in what the ranges of a network differ.
+// rangesText says how the ranges of a network differ.
 func rangesText(was, is *estate.Network) string {
 	came, left := differing(texts(was.Ranges), texts(is.Ranges))
 	return fmt.Sprintf("the ranges of %s: %s", is.Path(), nowAndThen(came, left))
@@ -271,8 +272,8 @@ func portsText(p estate.Ports) string {
 	return fmt.Sprintf("%d-%d", p.From, p.To)
 }
 
-// fromNeighbours is what comes to an interface from others of its subnet by their public
-// addresses: what is attached to the subnet does not count there.
+// fromNeighbours is what reaches an interface from the public addresses of others in its subnet:
+// subnet groups don't filter that.
 func fromNeighbours(d *decide.Decider, i *estate.Interface) traffic.Set {
 	var sets []traffic.Set
 	for _, q := range d.InSubnet(i.Subnet) {
@@ -288,7 +289,7 @@ func fromNeighbours(d *decide.Decider, i *estate.Interface) traffic.Set {
 	return traffic.UnionAll(sets)
 }
 
-// comeAndGo tells what instances and interfaces let through that are in one state alone.
+// comeAndGo compares instances and interfaces that exist in one state only with nothing.
 func (c *comparer) comeAndGo() {
 	var found alike
 	look := func(d *decide.Decider, kind Kind, instances []*estate.Instance,

@@ -8,14 +8,14 @@ import (
 	"isonomos/core/service"
 )
 
-// A chain is a way through a balancer: who gets in at its front, on a listener's
-// service, gets to a target behind it, if the balancer does.
+// A chain is a way through a balancer to one target: a client that may enter at the front, on a
+// listener's service, reaches the target if the balancer may.
 type chain struct {
 	balancer, target *estate.Interface
 	front, behind    service.Set
 }
 
-// chainsOf are the chains of an estate, by each interface that has a part in them.
+// chainsOf finds the chains of an estate, by each interface that is part of them.
 func chainsOf(e *estate.Estate) map[*estate.Interface][]chain {
 	chains := make(map[*estate.Interface][]chain)
 	for _, b := range e.Instances {
@@ -37,7 +37,7 @@ func chainsOf(e *estate.Estate) map[*estate.Interface][]chain {
 	return chains
 }
 
-// clients are the addresses that get through a chain, given what its interfaces let through.
+// clients are the addresses that get through a chain, if its interfaces let through what is given.
 func (x chain) clients(front, back Through) addr.Set {
 	here, there := addr.Of(slices.Concat(x.balancer.Private, x.balancer.Public)...),
 		addr.Of(slices.Concat(x.target.Private, x.target.Public)...)
@@ -48,9 +48,9 @@ func (x chain) clients(front, back Through) addr.Set {
 	return front[in].Peers(x.front)
 }
 
-// handsOnTooMuch reports whether somebody gets through a chain that an interface has a
-// part in, who gets through neither before nor after: as when a balancer still lets
-// everyone in, and its target lets the balancer in already.
+// handsOnTooMuch reports whether somebody would get through one of an interface's chains who gets
+// through neither before nor after the change. Example: the balancer still lets everyone in while
+// its target already lets the balancer in.
 func (c *checker) handsOnTooMuch(i *estate.Interface, now func(*estate.Interface) Through) bool {
 	return slices.ContainsFunc(c.chains[i], func(x chain) bool {
 		front, back := c.bound(x.balancer), c.bound(x.target)

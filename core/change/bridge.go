@@ -9,18 +9,19 @@ import (
 	"isonomos/core/estate"
 )
 
-// bridgeDescription is how a bridge is described in the cloud, should a run be broken off.
+// bridgeDescription is the description of a bridge in the cloud, for whoever finds one after a run
+// that was broken off.
 const bridgeDescription = "until all have changed groups"
 
-// Bridges reports whether a step puts up a bridge, or takes one away.
+// Bridges reports whether a step adds or removes a bridge.
 func (s *Step) Bridges() bool {
 	return len(s.Rules) > 0 &&
 		!slices.ContainsFunc(s.Rules, func(r estate.Rule) bool { return r.Description != bridgeDescription })
 }
 
-// noteChange notes that an interface is given another group at one time,
-// or one where nothing was filtered: who goes by the one before goes by the other
-// after, or by an address before.
+// noteChange notes that an interface changes its group: those who were known as members of the one
+// group before are known as members of the other afterwards, or by an address if there was no
+// group.
 func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
 	note := func(g, other *estate.Group) {
 		if peer := (estate.Peer{Kind: estate.PeerGroup, Group: other}); !slices.Contains(p.fellows[g], peer) {
@@ -46,14 +47,14 @@ func (p *planner) noteChange(i *estate.Interface, wanted []*estate.Group) {
 	}
 }
 
-// needsBridges reports whether interfaces put a group on or take it off, one by one, and
-// bridges are wanted.
+// needsBridges reports whether interfaces gain or lose a group one after the other, and bridges are
+// wanted.
 func (p *planner) needsBridges(x *estate.Group) bool { return p.bridges && len(p.fellows[x]) > 0 }
 
-// bridged are the rules of a group with bridges behind those that name a group which
-// interfaces get or lose: the same rule for those who go by something else at that
-// time. Where an interface has one group, its old and its new group so go on to mean all
-// of its fellows, while some have changed already and others have not.
+// bridged adds bridges to the rules of a group: behind each rule that refers to a group whose
+// members change, the same rule for what its members are known as meanwhile. In clouds of one group
+// for each interface, the old and the new group thus both stand for all members while some have
+// changed and others have not.
 func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Rule, bridges map[string]bool) {
 	if !p.needsBridges(x) {
 		return rules, nil
@@ -67,7 +68,7 @@ func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Ru
 	bridges = make(map[string]bool)
 	for _, r := range rules {
 		if !IsNew(r.ID) {
-			r.ID = p.newID() // it may have to make way, and come again
+			r.ID = p.newID() // it may have to be removed and added again later
 		}
 		all = append(all, r)
 		bridge := r
@@ -85,7 +86,7 @@ func (p *planner) bridged(x *estate.Group, rules []estate.Rule) (all []estate.Ru
 	return all, bridges
 }
 
-// fellowsOf are those who are meant on the way by what peers name.
+// fellowsOf are those who are also meant, during the change, by a rule that refers to these peers.
 func (p *planner) fellowsOf(x *estate.Group, peers []estate.Peer) []estate.Peer {
 	var all []estate.Peer
 	var addresses []netip.Prefix

@@ -24,20 +24,20 @@ func throughAt(d *decide.Decider, i *estate.Interface) Through {
 
 func (t Through) isEmpty() bool { return t[in].IsEmpty() && t[out].IsEmpty() }
 
-// each combines two of them.
+// each combines two of them, direction by direction.
 func (t Through) each(u Through, f func(a, b traffic.Set) traffic.Set) Through {
 	return Through{f(t[in], u[in]), f(t[out], u[out])}
 }
 
 func (t Through) minus(u Through) Through { return t.each(u, traffic.Set.Minus) }
 
-// A bound is between what an interface may let through and what it must.
+// A bound says what an interface may let through during the change, and what it must.
 type bound struct {
 	now, then   Through
-	most, least Through // what either state lets through, what both do
+	most, least Through // what either state lets through, and what both do
 }
 
-// A checker decides the states on the way.
+// A checker decides whether states during the change are safe.
 type checker struct {
 	s         *state
 	now, then *decide.Decider
@@ -45,12 +45,12 @@ type checker struct {
 	thenAt    map[key]*estate.Interface
 	bounds    map[[2]string]*bound
 	boundOf   map[*estate.Interface]*bound
-	class     map[*estate.Interface]string   // as it was decided last
-	let       map[string]Through             // what a class lets through on the way
-	lacking   map[*estate.Interface]*Through // what a gap stops, at the moment
+	class     map[*estate.Interface]string   // by interface: its class when it was last decided
+	let       map[string]Through             // by class: what it lets through in the current state
+	lacking   map[*estate.Interface]*Through // what a gap stops at present, or nil
 	own       addr.Set
-	closers   [2][]*closer // interfaces at which something is closed to other interfaces
-	closing   [2]addr.Set  // their addresses
+	closers   [2][]*closer // interfaces at which something is closed to other interfaces of the estate
+	closing   [2]addr.Set  // the addresses of those
 	chains    map[*estate.Interface][]chain
 }
 
@@ -87,27 +87,26 @@ func (c *checker) bound(i *estate.Interface) *bound {
 	return b
 }
 
-// passing is what an interface lets through as it was decided last.
+// passing is what an interface lets through in the state that was last decided.
 func (c *checker) passing(i *estate.Interface) Through {
 	if class, ok := c.class[i]; ok {
 		return c.let[class]
 	}
-	return c.bound(i).now // no step has touched it yet
+	return c.bound(i).now // no step has changed it yet
 }
 
-// A judgement is what became of an attempt at a step.
+// A judgement is the result of trying a step.
 type judgement struct {
-	opens         bool // it would let through what neither state does: never done
+	opens         bool // it would let through what neither state does: never allowed
 	lacks         map[*estate.Interface]Through
-	letsIn, shuts bool // it changes something, this way and that
+	letsIn, shuts bool // whether it lets in more, and whether it shuts something
 	commit, undo  func()
 }
 
 func (j *judgement) fine() bool { return !j.opens && len(j.lacks) == 0 }
 
-// try carries a step out in the state and decides what it would come to, for the
-// interfaces that it touches: those of a kind are decided once. The caller commits
-// or undoes it.
+// try applies a step to the state and judges the result at the interfaces that it affects, once for
+// each kind of interface. The caller commits or undoes the step.
 func (c *checker) try(x *Step) judgement {
 	groups, interfaces, back := c.s.apply(x)
 	j := judgement{undo: back, lacks: make(map[*estate.Interface]Through)}
@@ -119,7 +118,7 @@ func (c *checker) try(x *Step) judgement {
 	}
 	let := make(map[string]Through)
 	classes := make(map[*estate.Interface]string)
-	lacking := make(map[kind]*Through) // nil where nothing is
+	lacking := make(map[kind]*Through) // nil where nothing is lacking
 	var opening []*estate.Interface
 	touched := c.s.touched(groups, interfaces)
 	kindOf := make([]kind, len(touched))
@@ -180,7 +179,7 @@ func (c *checker) try(x *Step) judgement {
 	return j
 }
 
-// touched are the interfaces under some groups, and some more, each once.
+// touched are the interfaces at which some groups are attached, and the given ones, each once.
 func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*estate.Interface {
 	if len(groups) == 1 && len(more) == 0 {
 		return s.d.InterfacesOf(groups[0])
@@ -202,10 +201,9 @@ func (s *state) touched(groups []*estate.Group, more []*estate.Interface) []*est
 	return all
 }
 
-// watch notes the interfaces, of those that steps touch, at which something is closed
-// to other interfaces. A flow between two interfaces passes two filters: where one end
-// closes it and the other opens it, neither state lets it through, and it must not
-// pass on the way either.
+// watch finds the interfaces, among those affected by steps, at which something is closed to other
+// interfaces. A flow between two interfaces must pass the filters of both. Where one end closes it
+// and the other opens it, neither state lets it through, so it must not pass in between either.
 func (c *checker) watch(interfaces []*estate.Interface) {
 	shut := make(map[*bound]*Through) // for other interfaces
 	var addresses [2][]addr.Set
@@ -228,8 +226,8 @@ func (c *checker) watch(interfaces []*estate.Interface) {
 	}
 }
 
-// addressesOf are the addresses by which an interface is seen: from networks that have
-// nothing to do with its own, only the public ones.
+// addressesOf are the addresses by which an interface is seen. Networks without a connection to its
+// own see only the public ones.
 func addressesOf(i *estate.Interface, near bool) addr.Set {
 	all := slices.Clone(i.Public)
 	if near {
@@ -243,9 +241,9 @@ func addressesOf(i *estate.Interface, near bool) addr.Set {
 	return addr.Of(all...)
 }
 
-// near reports whether two interfaces can see each other by their private addresses:
-// within a network, between networks of which one peers with the other, and over
-// private lines, of which nobody knows where they lead.
+// near reports whether two interfaces may see each other's private addresses: within a network,
+// between networks of which one peers with the other, and over private lines, which may lead
+// anywhere.
 func near(i, x *estate.Interface) bool {
 	a, b := i.Subnet.Network, x.Subnet.Network
 	private := func(s *estate.Subnet) bool {
@@ -255,8 +253,8 @@ func near(i, x *estate.Interface) bool {
 		private(x.Subnet)
 }
 
-// meets reports whether something that opens at an interface is, at the other end, of
-// what a closer still lets through.
+// meets reports whether something that opens at an interface is still let through by a closer at
+// the other end.
 func (x *closer) meets(i *estate.Interface, opens, still traffic.Set) bool {
 	seen := near(i, x.i)
 	peers, back := x.addresses, addressesOf(i, seen)
@@ -267,8 +265,8 @@ func (x *closer) meets(i *estate.Interface, opens, still traffic.Set) bool {
 	return !there.IsEmpty() && there.Overlaps(still.WithPeers(back).Services())
 }
 
-// meetsClosing reports whether something that begins to pass at an interface still
-// passes at the other end, which is to close it.
+// meetsClosing reports whether something that begins to pass at an interface is still let through
+// at the other end, which is going to close it.
 func (c *checker) meetsClosing(i *estate.Interface, added Through, now func(*estate.Interface) Through) bool {
 	for d, set := range added {
 		far := 1 - d
@@ -284,8 +282,8 @@ func (c *checker) meetsClosing(i *estate.Interface, added Through, now func(*est
 	return false
 }
 
-// linked reports pairs of interfaces of different accounts at which one end opens
-// what the other closes: their accounts must be changed in one order.
+// linked finds pairs of interfaces of different accounts of which one opens what the other closes:
+// their accounts must be changed in one order.
 func (c *checker) linked(interfaces []*estate.Interface, link func(a, b *estate.Account)) {
 	for _, i := range interfaces {
 		b := c.bound(i)

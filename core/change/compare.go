@@ -17,13 +17,13 @@ import (
 type Difference struct {
 	Changes []Change // the most important first
 	Covers  []CoverChange
-	Respelt []string // groups that are written differently and let through the same
-	// StandIns are made-up ranges in the traffic that stand for what only a survey tells.
+	Respelt []string // groups whose rules are written differently but let through the same
+	// StandIns are made-up ranges in the traffic. They stand for what only a survey can tell.
 	StandIns []StandIn
-	Unknown  []string // what may differ: it can't be decided in one of the states
+	Unknown  []string // what may differ, but can't be decided in one of the states
 }
 
-// Empty reports whether the two surely let through the same everywhere.
+// Empty reports whether both estates certainly let through the same.
 func (d Difference) Empty() bool { return len(d.Changes)+len(d.Covers)+len(d.Unknown) == 0 }
 
 // A Kind says what becomes of traffic.
@@ -40,17 +40,19 @@ const (
 // A Change is traffic that one thing opens or closes, in one direction.
 type Change struct {
 	Kind      Kind
-	Group     *estate.Group // whose rules, or who they speak of, are others; nil where it is something else
+	Group     *estate.Group // the group whose rules or peers changed; nil where the cause is something else
 	Direction estate.Direction
 	Traffic   traffic.Set
-	Instances []string // at which it opens or closes
+	Instances []string // where it opens or closes
 	Causes    []string // in words
 	Gone, New []string // rules behind it as sentences, those on one side only
 	Rule      *estate.Rule
-	Way       bool // ways are the cause, not filters
+	Way       bool // the cause is in routes, peerings or addresses, not in filters
 	Nobody    bool // the group is attached to nothing
 	Example   *Example
-	Tried     *Example // without one, a flow that is not decided as the traffic is told, if any
+	// where there is no Example: a flow that was tried and is decided otherwise than the traffic
+	// says, or nil
+	Tried *Example
 
 	place  string
 	faces  []pair // the interfaces at which it is so
@@ -62,13 +64,12 @@ func (c *Change) Place() string { return c.place }
 
 // An Example is a flow that the change decides otherwise.
 type Example struct {
-	From, To string // an instance, with its address where it has several, or an address outside
+	From, To string // an instance, with its address if it has several, or an address outside
 	Service  service.Point
 	Was, Is  decide.Verdict
 }
 
-// A CoverChange is a definition that covers something else, where no survey says what that
-// means.
+// A CoverChange is a definition that covers something else, where no survey tells what that means.
 type CoverChange struct {
 	Group         *estate.Group
 	Before, After []string
@@ -77,7 +78,7 @@ type CoverChange struct {
 // A pair is an interface in both states; one of them is nil where it is new or gone.
 type pair struct{ was, is *estate.Interface }
 
-// A shift is what opens and closes in a direction.
+// A shift is the traffic that opens and closes in one direction, by kind.
 type shift map[Kind]traffic.Set
 
 func (s shift) add(kind Kind, set traffic.Set) {
@@ -89,7 +90,8 @@ func (s shift) add(kind Kind, set traffic.Set) {
 // kinds are all kinds, in the order in which they are told.
 var kinds = []Kind{Opens, Lost, Closes, Regained}
 
-// shifted is the shift between what arrives, and of it what gets its answers back.
+// shifted compares two states: passed and passes are what gets through and gets answered before and
+// after; arrived and arrives include what gets no answer.
 func shifted(passed, arrived, passes, arrives traffic.Set) shift {
 	s := make(shift)
 	s.add(Opens, arrives.Minus(arrived))
@@ -101,23 +103,23 @@ func shifted(passed, arrived, passes, arrives traffic.Set) shift {
 
 var directions = []estate.Direction{estate.In, estate.Out}
 
-// A comparer holds two states against each other.
+// A comparer compares two states.
 type comparer struct {
 	before, after *decide.Decider
 	m             *matching
-	shifts        map[string]map[estate.Direction]shift // of filters, by the classes of an interface
-	changed       map[*estate.Group]bool                // groups, of either state, that let through something else
+	shifts        map[string]map[estate.Direction]shift // the differences of filters, by class of interface
+	changed       map[*estate.Group]bool                // groups of either state that let something else through
 	told          map[*estate.Interface]map[estate.Direction]shift
 	changes       []Change
 	respelt       []string
 	unknown       []string
-	unsure        map[*estate.Instance][]string // from whom nobody knows what reaches an instance
+	unsure        map[*estate.Instance][]string // by instance, the sources of which it is unknown what reaches it
 }
 
-// Compare finds the differences: of groups, of what is attached where, of instances that
-// come and go, and of ways. Who is who is told by ids, then by places and names.
-// It is linear in the number of groups and interfaces; ways that differ cost a look at all
-// pairs with the interfaces concerned.
+// Compare finds the differences between two states: of groups, of attachments, of instances that
+// come and go, and of ways. Objects are matched by their ids, then by place and name. It takes time
+// linear in groups and interfaces; where ways differ, the interfaces concerned are compared with
+// all others.
 func Compare(before, after *decide.Decider) Difference {
 	c := comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()),
 		shifts:  make(map[string]map[estate.Direction]shift),
@@ -143,8 +145,8 @@ func Compare(before, after *decide.Decider) Difference {
 	return Difference{Changes: c.changes, Respelt: c.respelt, Unknown: c.unknown}
 }
 
-// groups compares groups with their partners, and those that come or go and that no
-// instance is attached to: of the others their interfaces tell.
+// groups compares groups with their partners. Of groups without a partner it reports only those
+// that are attached to nothing: the others are reported with their interfaces.
 func (c *comparer) groups() {
 	type couple struct {
 		path string
@@ -171,13 +173,13 @@ func (c *comparer) groups() {
 	}
 }
 
-// group compares a group that is in both states.
+// group compares a group that exists in both states.
 func (c *comparer) group(path string, x, y *estate.Group) {
 	respelt, told := false, false
 	for _, direction := range directions {
 		same := sameRules(x, y, direction)
 		if same && x.Stateless == y.Stateless && c.sameAround(x, y, direction) {
-			continue // most groups: what they let through is not worked out
+			continue // most groups: their traffic is not worked out
 		}
 		was, is := c.before.GroupTraffic(x, direction), c.after.GroupTraffic(y, direction)
 		kept, keeps := c.before.KeptTraffic(x, direction), c.after.KeptTraffic(y, direction)
@@ -225,7 +227,7 @@ func (c *comparer) group(path string, x, y *estate.Group) {
 	}
 }
 
-// lone tells of a group that comes or goes and that no instance is attached to.
+// lone reports a group without a partner that is attached to nothing.
 func (c *comparer) lone(path string, x, y *estate.Group) {
 	kind, d, g := Opens, c.after, y
 	cause := "a new group"
@@ -257,44 +259,44 @@ func (c *comparer) attachedToNobody(x, y *estate.Group) bool {
 	return len(c.before.InterfacesOf(x))+len(c.after.InterfacesOf(y)) == 0
 }
 
-// tell notes a change, and at which interfaces it is told.
+// tell adds a change, and notes it at its interfaces.
 func (c *comparer) tell(ch Change) {
 	for _, p := range ch.faces {
 		c.note(p, ch.Direction, ch.Kind, ch.Traffic)
-		if i := cmpFace(p); !i.Instance.Imagined && !slices.Contains(ch.Instances, i.Instance.Path()) {
+		if i := face(p); !i.Instance.Imagined && !slices.Contains(ch.Instances, i.Instance.Path()) {
 			ch.Instances = append(ch.Instances, i.Instance.Path())
 		}
 	}
 	c.changes = append(c.changes, ch)
 }
 
-// cmpFace is the interface of a pair, as it is after where it is there.
-func cmpFace(p pair) *estate.Interface {
+// face is the interface after the change, or before it if it is gone.
+func face(p pair) *estate.Interface {
 	if p.is != nil {
 		return p.is
 	}
 	return p.was
 }
 
-// note remembers what is told of an interface.
+// note remembers what is already reported of an interface.
 func (c *comparer) note(p pair, direction estate.Direction, kind Kind, set traffic.Set) {
-	i := cmpFace(p)
+	i := face(p)
 	if c.told[i] == nil {
 		c.told[i] = map[estate.Direction]shift{estate.In: {}, estate.Out: {}}
 	}
 	c.told[i][direction].add(kind, set)
 }
 
-// rest is what of a shift at an interface is not told yet.
+// rest is the part of a shift at an interface that is not reported yet.
 func (c *comparer) rest(p pair, direction estate.Direction, s shift) shift {
-	left, told := make(shift), c.told[cmpFace(p)][direction]
+	left, told := make(shift), c.told[face(p)][direction]
 	for kind, set := range s {
 		left.add(kind, set.Minus(told[kind]))
 	}
 	return left
 }
 
-// facesOf are the interfaces at which a group filters in both states, or in one of them.
+// facesOf are the interfaces at which a group filters, in both states or in one.
 func (c *comparer) facesOf(x, y *estate.Group) []pair {
 	var faces []pair
 	for _, was := range c.before.InterfacesOf(x) {
@@ -308,7 +310,7 @@ func (c *comparer) facesOf(x, y *estate.Group) []pair {
 	return faces
 }
 
-// filtersAt is what the filters of interfaces that are in both states do otherwise.
+// filtersAt compares the filters of interfaces that exist in both states.
 func (c *comparer) filtersAt(faces []pair, direction estate.Direction) shift {
 	all := make(shift)
 	seen := make(map[string]bool)
@@ -324,13 +326,13 @@ func (c *comparer) filtersAt(faces []pair, direction estate.Direction) shift {
 	return all
 }
 
-// class is what an interface has in common with those of which the filters do alike.
+// class identifies interfaces whose filters changed alike.
 func (c *comparer) class(p pair) string {
 	return fmt.Sprintf("%s %p | %s %p", c.before.FilterClass(p.was), p.was.Subnet, c.after.FilterClass(p.is),
 		p.is.Subnet)
 }
 
-// filters is the shift of the filters at an interface, worked out once for all of its kind.
+// filters is the shift of the filters at an interface. It is worked out once for each class.
 func (c *comparer) filters(p pair) map[estate.Direction]shift {
 	class := c.class(p)
 	if c.shifts[class] == nil {
@@ -370,7 +372,7 @@ func sameRules(x, y *estate.Group, direction estate.Direction) bool {
 	}
 }
 
-// sameAround reports whether what the same rules of two groups speak of is the same in
+// sameAround reports whether the peers that the same rules of two groups refer to are the same in
 // both states: members, lists, ranges of networks, probes.
 func (c *comparer) sameAround(x, y *estate.Group, direction estate.Direction) bool {
 	old, now := c.before.InOrder(x, direction), c.after.InOrder(y, direction)
@@ -385,7 +387,7 @@ func (c *comparer) sameAround(x, y *estate.Group, direction estate.Direction) bo
 	return true
 }
 
-// plain reports whether a rule speaks of ranges alone, which mean the same everywhere.
+// plain reports whether all peers of a rule are ranges, which mean the same everywhere.
 func (c *comparer) plain(r *estate.Rule) bool {
 	return !slices.ContainsFunc(slices.Concat(r.Peers, r.Except),
 		func(p estate.Peer) bool { return p.Kind != estate.PeerRange && p.Kind != estate.PeerEveryone })
@@ -408,9 +410,9 @@ func samePeer(a, b estate.Peer) bool {
 	return true
 }
 
-// behind keeps, of the rules that are on one side only, those that have to do with a
-// difference: gone ones that let through what closes, new ones that let through what opens
-// or something of what the gone ones did, and the reverse.
+// behind keeps the one-sided rules that contribute to a difference: removed ones that let through
+// what closes, and new ones that let through what opens or that replace a part of removed ones; and
+// the reverse.
 func (c *comparer) behind(x, y *estate.Group, direction estate.Direction, s shift, gone, young []string) (old,
 	now []string) {
 	var changed traffic.Set
@@ -440,7 +442,7 @@ func (c *comparer) behind(x, y *estate.Group, direction estate.Direction, s shif
 	return old, now
 }
 
-// ruleFor is the first rule that lets an example of some traffic through.
+// ruleFor is the first rule that lets through an example of some traffic.
 func ruleFor(d *decide.Decider, g *estate.Group, direction estate.Direction, set traffic.Set) *estate.Rule {
 	w, ok := set.Witness()
 	if g == nil || !ok {
@@ -455,7 +457,7 @@ func ruleFor(d *decide.Decider, g *estate.Group, direction estate.Direction, set
 	return nil
 }
 
-// serviceNames are the names by which both sides' services are called: a survey has none of its own.
+// serviceNames are the service names of both sides: a survey has none of its own.
 func serviceNames(before, after *decide.Decider) service.Names {
 	if names := after.Estate().Services; names.HasOwn() {
 		return names

@@ -6,8 +6,8 @@ import (
 	"isonomos/core/flow"
 )
 
-// CutFlows hands over the observed flows that pass the filters of both their ends now
-// and would not afterwards.
+// CutFlows calls take for each observed flow that the filters of both ends let through now and
+// would not let through afterwards.
 func CutFlows(now, then *decide.Decider, sums []*flow.Sum, take func(*flow.Sum)) {
 	thenAt := facesOf(then.Estate())
 	passes := func(d *decide.Decider, x *flow.Sum, ends [2][]*estate.Interface) bool {

@@ -10,18 +10,18 @@ import (
 	"isonomos/core/estate"
 )
 
-// Two sets of definitions without a survey: nobody knows who is a member of a group, and
-// what a published list holds. Made-up ones stand for them, the same for the same on both
-// sides, which are never shown: so that what differs is told.
+// Comparing two sets of definitions without a survey. It is unknown who the members of a group are,
+// and what a published list holds, so made-up addresses stand for them: the same on both sides for
+// the same group or list. They are never shown.
 
-// A StandIn is a made-up range that stands for what only a survey tells, by its name.
+// A StandIn is a made-up range, and the name of what it stands for.
 type StandIn struct {
 	Range netip.Prefix
 	Name  string
 }
 
-// CompareDefinitions compares two sets of definitions without a survey. The notes say what
-// can't be known so. The estates are changed.
+// CompareDefinitions compares two sets of definitions without a survey. The notes say what can't be
+// known without one. The estates are changed.
 func CompareDefinitions(before, after *estate.Estate) (Difference, []string) {
 	names := StandIns(before, after)
 	d := Compare(decide.New(before), decide.New(after))
@@ -38,7 +38,7 @@ func CompareDefinitions(before, after *estate.Estate) (Difference, []string) {
 
 func standsForList(x StandIn) bool { return len(x.Name) > 5 && x.Name[:5] == "list " }
 
-// covers are the groups that cover something else.
+// covers finds the groups that cover something else.
 func covers(before, after *estate.Estate) []CoverChange {
 	var found []CoverChange
 	for x, y := range paired(before.Groups, after.Groups, groupByPlace) {
@@ -68,9 +68,8 @@ func coverTexts(g *estate.Group) []string {
 	return slices.Compact(list)
 }
 
-// StandIns gives every instance group of two sets of definitions a made-up
-// member, the same one for the same group in both, and every published list that they name
-// a made-up range, so that they can be compared without a survey. The estates are changed.
+// StandIns gives each instance group of two sets of definitions a made-up member, the same in both,
+// and each published list that they refer to a made-up range. The estates are changed.
 func StandIns(a, b *estate.Estate) []StandIn {
 	taken := make(map[netip.Addr]string)
 	at := make(map[string]netip.Addr)
@@ -98,8 +97,8 @@ func StandIns(a, b *estate.Estate) []StandIn {
 	return append(names, standInLists(a, b)...)
 }
 
-// standInLists gives published lists made-up contents: a range of each family that is
-// nobody's (240.0.0.0/4 of RFC 1112, 100::/64 of RFC 6666).
+// standInLists fills published lists with a made-up range of each family, from blocks that nobody
+// uses (240.0.0.0/4 of RFC 1112, 100::/64 of RFC 6666).
 func standInLists(a, b *estate.Estate) []StandIn {
 	known := make(map[string][2]netip.Prefix)
 	var names []StandIn
@@ -138,8 +137,8 @@ func partsOf(l *estate.List) []estate.Published {
 	return all
 }
 
-// standIn is an address of a network that nobody has; of a network without ranges
-// it is one of the discard prefix (RFC 6666), which is nobody's at all.
+// standIn is an address within a network that no instance has. For a network without ranges it is
+// one of the discard prefix (RFC 6666).
 func standIn(n *estate.Network, taken map[netip.Addr]string) netip.Addr {
 	a := netip.MustParseAddr("100::1")
 	if len(n.Ranges) > 0 {

@@ -8,11 +8,10 @@ import (
 	"isonomos/core/estate"
 )
 
-// Who is who in two states: objects are matched by their ids, then by where they stand and
-// what they are called, where that is clear on both sides. What finds no partner is new or
-// gone.
+// Matching the objects of two states: by their ids, then by place and name where these are unique
+// on both sides. Objects without a partner are new or gone.
 
-// A matching holds the partners of objects of a first state in a second, and the way back.
+// A matching holds the partner of each object of the first state in the second, and the reverse.
 type matching struct {
 	groups, groupsBack       map[*estate.Group]*estate.Group
 	instances, instancesBack map[*estate.Instance]*estate.Instance
@@ -40,8 +39,8 @@ func reversed[T comparable](m map[T]T) map[T]T {
 	return back
 }
 
-// paired matches objects of two lists by one key after the other. A key that several have
-// says nothing, and neither does an empty one.
+// paired matches objects of two lists by one key after the other. A key that is empty, or that
+// several objects have, matches nothing.
 func paired[T comparable](a, b []T, keys ...func(T) string) map[T]T {
 	pairs, taken := make(map[T]T, len(a)), make(map[T]bool, len(b))
 	for _, key := range keys {
@@ -66,8 +65,8 @@ func unclaimed[T comparable](list []T, key func(T) string, claimed func(T) bool)
 	return by
 }
 
-// isThere reports whether a group is one of its state: others only stand for one that is to
-// come, or say that one is there.
+// isThere reports whether a group exists in its state. Others are placeholders: for a group still
+// to be created, or for one that definitions say exists.
 func isThere(g *estate.Group) bool { return !g.Existing && (g.Defined || g.ID != "") }
 
 func groupByID(g *estate.Group) string {
@@ -113,8 +112,8 @@ func interfaceByAddress(f *estate.Interface) string {
 
 func interfaceBySubnet(f *estate.Interface) string { return f.Subnet.Path() }
 
-// place is what a group is called for people: its full name, without the network where its
-// cloud has none.
+// place is the name of a group for people: its full name, without the network where its cloud has
+// none.
 func place(g *estate.Group) string {
 	if g.Network != nil && !decide.Dialect(g.Account).GroupsInNetworks {
 		return g.Account.Name + "/" + g.InCloud()
@@ -125,14 +124,8 @@ func place(g *estate.Group) string {
 	return g.Account.Name + "/" + g.InCloud()
 }
 
-// sameGroups reports whether two lists, of two states, hold the same groups.
-func (m *matching) sameGroups(before, after []*estate.Group) bool {
-	return len(before) == len(after) &&
-		!slices.ContainsFunc(before, func(g *estate.Group) bool { return !m.holds(after, g) })
-}
-
-// holds reports whether a list of the second state holds the partner of a group of the
-// first. Built-in lists that no survey tells of are the same everywhere.
+// holds reports whether a list of the second state contains the partner of a group of the first.
+// Default lists that no survey lists are the same everywhere.
 func (m *matching) holds(after []*estate.Group, g *estate.Group) bool {
 	return slices.ContainsFunc(after, func(x *estate.Group) bool { return m.same(g, x) })
 }

@@ -11,7 +11,7 @@ import (
 	"isonomos/core/estate"
 )
 
-// order parts the pending steps into lanes, and finds an order for each.
+// order divides the pending steps into lanes and orders each of them.
 func (p *planner) order() error {
 	c := newChecker(p.s, p.aim.Now, p.aim.Then)
 	var touched []*estate.Interface
@@ -45,8 +45,8 @@ func (p *planner) order() error {
 	return nil
 }
 
-// lanes parts the pending steps by account; accounts belong together whose groups
-// name each other, or whose interfaces open what the other's close.
+// lanes divides the pending steps by account. Accounts share a lane if groups of the one refer to
+// groups of the other, or if interfaces of the one open what those of the other close.
 func (p *planner) lanes(c *checker, touched []*estate.Interface) [][]*pending {
 	parent := make(map[*estate.Account]*estate.Account)
 	var root func(a *estate.Account) *estate.Account
@@ -75,7 +75,7 @@ func (p *planner) lanes(c *checker, touched []*estate.Interface) [][]*pending {
 				}
 			}
 		}
-		for _, g := range x.Groups { // a group of a shared network's owner
+		for _, g := range x.Groups { // groups of the account that owns a shared network
 			link(x.Account, g.Account)
 		}
 	}
@@ -101,7 +101,7 @@ func (p *planner) lanes(c *checker, touched []*estate.Interface) [][]*pending {
 	return lanes
 }
 
-// orderLane finds an order: each step in its best place, or as soon after it as it is safe.
+// orderLane orders the steps of a lane: by phase, and each as soon as it is safe.
 func (p *planner) orderLane(c *checker, steps []*pending) (Lane, error) {
 	var lane Lane
 	for _, x := range steps {
@@ -109,7 +109,7 @@ func (p *planner) orderLane(c *checker, steps []*pending) (Lane, error) {
 			lane.Accounts = append(lane.Accounts, x.Account)
 		}
 	}
-	since := make(map[*estate.Interface]int) // the step after which something is lacking there
+	since := make(map[*estate.Interface]int) // by interface: the step after which something is lacking there
 	emit := func(x *pending, j judgement) {
 		j.commit()
 		x.Opens, x.Closes = j.letsIn, j.shuts
@@ -146,11 +146,11 @@ func (p *planner) orderLane(c *checker, steps []*pending) (Lane, error) {
 	return lane, nil
 }
 
-// bulk bounds how many rules are added in one request.
+// bulk is the most rules that are added in one request.
 const bulk = 100
 
-// add puts a step behind the others. Rules that are added to one group after each
-// other are one step, where the cloud takes them all or none.
+// add appends a step. Consecutive additions of rules to one group become one step, in clouds that
+// take all of them or none.
 func (l *Lane) add(s Step) {
 	if n := len(l.Steps) - 1; n >= 0 && s.Do == AddRules && decide.Dialect(s.Account).BulkRules {
 		if last := &l.Steps[n]; last.Do == AddRules && last.Group == s.Group && len(last.Rules) < bulk {
@@ -162,14 +162,14 @@ func (l *Lane) add(s Step) {
 	l.Steps = append(l.Steps, s)
 }
 
-// eligible reports whether a step can be carried out now, as far as the cloud goes.
+// eligible reports whether the cloud would accept a step now.
 func (p *planner) eligible(x *pending) bool {
 	return !x.done && (x.after == nil || x.after.done) && p.s.ready(&x.Step) && p.s.withinQuota(&x.Step)
 }
 
-// makeGap carries out the step that stops the least of what both states let through,
-// where none is safe: of those that open nothing, the first that touches the fewest
-// interfaces. It says whether there is one.
+// makeGap is called where no step is safe. It applies the step that stops least of what both states
+// let through: among those that open nothing, the first that affects the fewest interfaces. It
+// reports whether there is one.
 func (p *planner) makeGap(c *checker, left []*pending, emit func(*pending, judgement)) bool {
 	var best *pending
 	fewest := 0
@@ -190,7 +190,7 @@ func (p *planner) makeGap(c *checker, left []*pending, emit func(*pending, judge
 	return true
 }
 
-// note keeps the lane's gaps: where something begins to be lacking, and where it ends.
+// note keeps the lane's gaps up to date: where something begins to be lacking, and where that ends.
 func (l *Lane) note(c *checker, since map[*estate.Interface]int) {
 	if len(c.lacking) == 0 && len(since) == 0 {
 		return
@@ -247,7 +247,7 @@ func quotaOf(x *Step) string {
 	return "the account " + x.Account.Name
 }
 
-// withinQuota reports whether the cloud has room for what a step adds.
+// withinQuota reports whether the account has room for what a step adds.
 func (s *state) withinQuota(x *Step) bool {
 	if x.Do == CreateGroup {
 		groups, rules := s.inAccount(x.Account)
@@ -282,7 +282,7 @@ func (s *state) inAccount(a *estate.Account) (groups, rules int) {
 	return groups, rules
 }
 
-// within reports whether a number is within an account's quota of that name, if it has one.
+// within reports whether a number is within an account's quota, if it has one.
 func within(a *estate.Account, limit string, n int) bool {
 	most := a.Limits[limit]
 	return most == 0 || n <= most

@@ -15,13 +15,13 @@ import (
 	"isonomos/core/estate"
 )
 
-// A Plan is how clouds get from one state to another.
+// A Plan is a sequence of steps from one state of the clouds to another.
 type Plan struct {
 	Lanes []Lane
-	Left  []string // what is left alone, and why
+	Left  []string // what is not changed, and why
 }
 
-// Steps is how many steps there are in all.
+// Steps is the number of steps in all lanes.
 func (p Plan) Steps() int {
 	n := 0
 	for _, l := range p.Lanes {
@@ -38,26 +38,26 @@ func (p Plan) gaps() int {
 	return n
 }
 
-// A Lane is accounts whose steps are carried out in one order: usually one account,
-// or several whose groups name each other. Lanes can be carried out side by side.
+// A Lane holds the steps of one account, or of several whose groups refer to each other, in their
+// order. Lanes are independent of each other and can be carried out side by side.
 type Lane struct {
 	Accounts []*estate.Account
 	Steps    []Step
 	Gaps     []Gap
 }
 
-// A Gap is traffic that both states let through, and that is stopped for some steps,
-// because a quota or the order of rules leaves no other way.
+// A Gap is traffic that both states let through and that is stopped between two steps, because a
+// quota or the order of rules leaves no other way.
 type Gap struct {
-	From, To   int // steps of the lane, from 1: stopped after From, let through again after To
+	From, To   int // numbers of steps in the lane, from 1: stopped after step From, let through again after step To
 	Interfaces []*estate.Interface
-	Traffic    Through // of the first interface
+	Traffic    Through // at the first interface
 }
 
-// A StuckError says that no order of steps is safe.
+// A StuckError says that no order of the remaining steps is safe.
 type StuckError struct {
 	Accounts []*estate.Account
-	Steps    []Step // that are left
+	Steps    []Step // the remaining steps
 	Why      string
 }
 
@@ -66,15 +66,15 @@ func (e *StuckError) Error() string {
 		e.Accounts[0].Name, e.Why)
 }
 
-// step kinds in the order in which they are best carried out: make before refer,
-// let in before shut, detach before delete.
+// Steps are tried in the order of their phases: create before referring to it, let in before
+// shutting, detach before deleting.
 const (
 	phaseMakeList = iota
 	phaseMakeGroup
 	phaseLabel
-	phaseBare  // take from new groups what they let out by themselves
+	phaseBare  // remove the rules that the cloud adds to new groups
 	phaseFill  // add rules to new groups
-	phaseLetIn // add rules to groups that are there
+	phaseLetIn // add rules to existing groups
 	phaseEntries
 	phasePutOn
 	phaseTakeOff
@@ -83,36 +83,37 @@ const (
 	phaseDropList
 )
 
-// A pending step waits for its turn.
+// A pending step has not been placed in its lane yet.
 type pending struct {
 	Step
 	phase int
-	ahead *pending // it does the first half of this one: once this is done it has no use
-	after *pending // it must be done before
+	// a step that does half of this one's work, as far as it is possible earlier; this one alone
+	// would do as well
+	ahead *pending
+	after *pending // must be done before this one
 	done  bool
 }
 
-// A planner finds steps.
+// A planner finds the steps.
 type planner struct {
 	aim     *Aim
 	s       *state
 	groups  map[key]*estate.Group
-	made    map[*estate.Group]*estate.Group // of Then: what it is in the plan's own state
-	lists   map[[2]string]*estate.List      // own ones, by account and name
-	given   map[key]*estate.List            // all that are there, by id
-	fellows map[*estate.Group][]estate.Peer // who is meant on the way by what names a group
-	bridges bool                            // they are named, for that time
+	made    map[*estate.Group]*estate.Group // groups of Then, as they are in the plan's own state
+	lists   map[[2]string]*estate.List      // the estate's own lists, by account and name
+	given   map[key]*estate.List            // all existing lists, by id
+	fellows map[*estate.Group][]estate.Peer // for a group that rules refer to: who else is meant during the change
+	bridges bool                            // whether rules for that time are added
 	news    int
 	pending []*pending
 	plan    Plan
 }
 
-// NewPlan finds steps from the state that an aim begins with to the one that it asks
-// for, and an order in which nothing is ever let through that neither of both lets
-// through, and nothing is stopped that both let through: where that can't be, what is
-// stopped is told as a Gap. Cost: each step is decided once, at each kind of interface
-// that it touches; more often where it must wait for others; twice as much where there
-// are gaps that rules for the time of the change may bridge.
+// NewPlan finds steps from the state in which an aim begins to the one that it asks for, and their
+// order. In between nothing is let through that neither state lets through, and nothing is stopped
+// that both let through; where the latter can't be avoided, there is a Gap. Cost: each step is
+// decided at each kind of interface that it affects, more than once if it must wait for others, and
+// all is done twice if there are gaps that bridges might close.
 func NewPlan(a *Aim) (Plan, error) {
 	p := newPlanner(a)
 	err := p.find()
@@ -177,7 +178,7 @@ func (p *planner) newID() string {
 	return fmt.Sprint(newPrefix, p.news)
 }
 
-// here is a group of Then as the plan's own state has it.
+// here is a group of Then, as it is in the plan's own state.
 func (p *planner) here(g *estate.Group) *estate.Group {
 	if x := p.made[g]; x != nil {
 		return x
@@ -185,7 +186,7 @@ func (p *planner) here(g *estate.Group) *estate.Group {
 	return p.groups[keyOf(g)]
 }
 
-// makeGroups makes the own groups that are not there, and marks those that are adopted.
+// makeGroups creates the estate's own groups that don't exist, and marks those that are adopted.
 func (p *planner) makeGroups() {
 	for _, g := range p.aim.Then.Groups {
 		if !p.aim.own[g] {
@@ -215,28 +216,28 @@ func (p *planner) makeGroups() {
 
 func (p *planner) account(a *estate.Account) *estate.Account {
 	i := slices.IndexFunc(p.s.e.Accounts, func(x *estate.Account) bool { return x.Name == a.Name })
-	return p.s.e.Accounts[i] // groups of other accounts are left alone
+	return p.s.e.Accounts[i] // groups of other accounts are not changed
 }
 
 func (p *planner) network(n *estate.Network) *estate.Network { return p.s.e.FindNetwork(n.Path()) }
 
-// longestText bounds descriptions: what all clouds take.
+// longestText bounds descriptions, in bytes, to what all clouds accept.
 const longestText = 255
 
-// shortened is a text that every cloud takes as a description.
+// shortened cuts a text to a description that every cloud accepts.
 func shortened(text string) string {
 	if len(text) <= longestText {
 		return text
 	}
 	cut := longestText - len("…")
-	for cut > 0 && text[cut]&0xc0 == 0x80 { // not in the middle of a character
+	for cut > 0 && text[cut]&0xc0 == 0x80 { // don't cut within a character
 		cut--
 	}
 	return text[:cut] + "…"
 }
 
-// ownLists makes the lists that own groups name and that their accounts don't have,
-// gives others their entries, and drops own ones that are not defined any more.
+// ownLists creates lists that the estate's own groups refer to and their accounts lack, changes the
+// entries of others, and deletes own ones that are no longer defined.
 func (p *planner) ownLists() error {
 	named := make(map[[2]string]bool)
 	for _, g := range p.aim.Then.Groups {
@@ -306,8 +307,8 @@ func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List)
 	return nil
 }
 
-// setEntries gives a list other entries: where the cloud can't add some and take
-// others away at once, first those that it has and the new ones together.
+// setEntries changes a list's entries. Where the cloud can't add some and remove others at once,
+// the new ones are added first.
 func (p *planner) setEntries(l *estate.List, entries []estate.Entry) {
 	var gone, both []estate.Entry
 	for _, e := range l.Entries {
@@ -332,7 +333,7 @@ func setOf(entries []estate.Entry) addr.Set {
 	return addr.OfPrefixes(ranges...)
 }
 
-// rules rewrites the own groups whose rules mean something else.
+// rules rewrites the estate's own groups whose rules don't mean what they should.
 func (p *planner) rules() error {
 	then := decide.New(p.aim.Then)
 	for _, g := range p.aim.Then.Groups {
@@ -354,14 +355,14 @@ func (p *planner) rules() error {
 	return nil
 }
 
-// same reports whether a group that is surveyed needs no other rules.
+// same reports whether a surveyed group can keep its rules.
 func (p *planner) same(then *decide.Decider, g *estate.Group, surveyed []estate.Rule) bool {
 	return slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) ||
 		!p.aim.back && sameMeaning(then, g, surveyed, g.Rules)
 }
 
-// rewriteTo takes a group to the rules that it is to have, with bridges on the way
-// where there are any. Those of a group that does not stay go with it.
+// rewriteTo replaces the rules of a group, with bridges during the change where there are any. For
+// a group that will be deleted, its rules go with it.
 func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) error {
 	let, shut := phaseLetIn, phaseShut
 	if IsNew(x.ID) {
@@ -383,7 +384,7 @@ func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) e
 		return nil
 	}
 	have := change.applied(x.Rules)
-	if !decide.Filter(x).FirstMatch { // else ranks tell which of two that say the same is meant
+	if !decide.Filter(x).FirstMatch { // otherwise ranks tell two equal rules apart
 		have = slices.DeleteFunc(have, func(r estate.Rule) bool { return added[r.ID] != nil && !bridges[r.ID] })
 	}
 	last, err := rewrite(x, have, wanted)
@@ -394,7 +395,7 @@ func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) e
 	return err
 }
 
-// translated are the rules of a group of Then in terms of the plan's own state.
+// translated are the rules of a group of Then, with peers of the plan's own state.
 func (p *planner) translated(g, x *estate.Group) []estate.Rule {
 	rules := slices.Clone(g.Rules)
 	for i := range rules {
@@ -416,8 +417,8 @@ func (p *planner) translated(g, x *estate.Group) []estate.Rule {
 	return rules
 }
 
-// attached finds the interfaces and subnets that are to have other groups. Where there is
-// room for both the old and the new ones, they are attached first and detached later.
+// attached changes the groups of interfaces and subnets. Where there is room for the old and the
+// new ones, the new are attached first and the old detached later.
 func (p *planner) attached() {
 	then := facesOf(p.aim.Then)
 	for _, i := range p.s.e.Instances {
@@ -451,8 +452,9 @@ func (p *planner) hereAll(groups []*estate.Group) []*estate.Group {
 	return all
 }
 
-// exchange pushes the steps by which wanted groups take the place of those that stand
-// somewhere. It reports whether some come that never stand beside any of the old ones.
+// exchange adds the steps by which the wanted groups of an interface or subnet replace those that
+// are attached. It reports whether some new group is never attached together with any of the old
+// ones.
 func (p *planner) exchange(have, wanted []*estate.Group, most int, step func([]*estate.Group) Step) (apart bool) {
 	both := slices.Clone(have)
 	for _, g := range wanted {
@@ -468,7 +470,7 @@ func (p *planner) exchange(have, wanted []*estate.Group, most int, step func([]*
 	}
 	switch {
 	case len(both) == len(have) && len(kept) == len(have):
-	case len(kept) == len(both): // some more
+	case len(kept) == len(both): // only new ones are added
 		p.push(phasePutOn, step(kept))
 	default:
 		last := p.push(phaseTakeOff, step(kept))
@@ -483,8 +485,8 @@ func (p *planner) exchange(have, wanted []*estate.Group, most int, step func([]*
 	return len(have) == 0
 }
 
-// drop deletes own groups that are not defined any more. Those that name each other
-// lose the rules by which they do.
+// drop deletes the estate's own groups that are no longer defined. If they refer to each other,
+// they lose those rules first.
 func (p *planner) drop() error {
 	stays := make(map[key]bool)
 	for _, g := range p.aim.Then.Groups {
@@ -516,14 +518,14 @@ func (p *planner) drop() error {
 	return nil
 }
 
-// withinAccounts says which account would have more groups or rules than it may, and
-// more than it has.
+// withinAccounts says which accounts would have more groups or rules than their quota, and more
+// than now.
 func (a *Aim) withinAccounts() error {
 	usage := func(e *estate.Estate) map[string][2]int {
 		n := make(map[string][2]int)
 		for _, g := range e.Groups {
 			if g.ID == "" && e == a.Now {
-				continue // it is not there
+				continue // the group does not exist
 			}
 			x := n[g.Account.Name]
 			n[g.Account.Name] = [2]int{x[0] + 1, x[1] + len(g.Rules)}
@@ -543,8 +545,8 @@ func (a *Aim) withinAccounts() error {
 	return nil
 }
 
-// A NotOursError says that a list of the cloud would have to be changed that is not marked as
-// ours: it has to be taken over first.
+// A NotOursError says that a list without the estate's mark would have to be changed. It must be
+// adopted first.
 type NotOursError struct{ List string } // its full name
 
 func (e NotOursError) Error() string {

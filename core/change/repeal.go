@@ -7,9 +7,9 @@ import (
 	"isonomos/core/estate"
 )
 
-// NewRepeal is the aim of bringing clouds back to a state of before. Of the surveyed
-// state and the one before, which have the same instances, only the objects differ
-// that touched picks, by account, kind ("group", "list") and id.
+// NewRepeal is the aim of bringing clouds back to an earlier state. Both states have the same
+// instances. Only the objects that touched picks, by account, kind ("group", "list") and id, are
+// changed.
 func NewRepeal(name string, surveyed, before *estate.Estate, touched func(account, kind, id string) bool) *Aim {
 	a := &Aim{Name: name, Surveyed: surveyed, Now: surveyed, Then: before, back: true,
 		surveyedOf: make(map[key]*estate.Group), own: make(map[*estate.Group]bool)}
@@ -51,7 +51,7 @@ func NewRepeal(name string, surveyed, before *estate.Estate, touched func(accoun
 	return a
 }
 
-// listsBack brings lists back to what they were.
+// listsBack restores the entries of lists.
 func (p *planner) listsBack() {
 	before := make(map[key]*estate.List)
 	for _, l := range p.aim.Then.Lists {

@@ -10,8 +10,8 @@ import (
 	"isonomos/core/service"
 )
 
-// ruleKey is what a rule of a group says, but for its rank, id and description: two
-// rules of one key let the same through.
+// A ruleKey is all that a rule says, except its rank, id and description: rules with the same key
+// let the same through.
 func ruleKey(g *estate.Group, r *estate.Rule) string {
 	var peers []string
 	for _, p := range r.Peers {
@@ -22,7 +22,7 @@ func ruleKey(g *estate.Group, r *estate.Rule) string {
 		strings.Join(slices.Compact(peers), " "))
 }
 
-// peerKeys are a peer's ranges, or what it refers to.
+// peerKeys are the ranges of peers, and what they refer to.
 func peerKeys(g *estate.Group, p estate.Peer) []string {
 	switch p.Kind {
 	case estate.PeerEveryone:
@@ -61,9 +61,8 @@ func refersTo(g *estate.Group, p estate.Peer) string {
 	return ""
 }
 
-// sameMeaning reports whether two ways to write the rules of a group let the same
-// through, and refer to the same groups and lists for it: what refers to a group goes
-// on to mean its members, whoever they will be.
+// sameMeaning reports whether two ways to write a group's rules let through the same, and refer to
+// the same groups and lists for it, so that they go on to mean the same when members change.
 func sameMeaning(d *decide.Decider, g *estate.Group, a, b []estate.Rule) bool {
 	if anyStateless(a) || anyStateless(b) || !sameReferences(g, a, b) {
 		return false
@@ -84,8 +83,8 @@ func anyStateless(rules []estate.Rule) bool {
 	return slices.ContainsFunc(rules, func(r estate.Rule) bool { return r.Stateless })
 }
 
-// keysOf are the keys of a group's rules, by direction: in the order in which they
-// decide, or sorted where the order does not matter.
+// keysOf are the keys of a group's rules by direction: in the order in which they decide, or sorted
+// where order does not matter.
 func keysOf(g *estate.Group, rules []estate.Rule) []string {
 	var keys []string
 	ranked := decide.Filter(g).FirstMatch
@@ -109,8 +108,8 @@ func keysOf(g *estate.Group, rules []estate.Rule) []string {
 
 func byRank(a, b estate.Rule) int { return a.Rank - b.Rank }
 
-// sameReferences reports whether two ways to write rules refer to the same groups and
-// lists on the same services.
+// sameReferences reports whether two ways to write rules refer to the same groups and lists on the
+// same services.
 func sameReferences(g *estate.Group, a, b []estate.Rule) bool {
 	of := func(rules []estate.Rule) map[string]service.Set {
 		named := make(map[string]service.Set)
@@ -133,8 +132,7 @@ func sameReferences(g *estate.Group, a, b []estate.Rule) bool {
 	return len(x) == len(y)
 }
 
-// namingSelf are rules that name their group instead of saying self, for a copy of it
-// that is attached to nothing.
+// namingSelf replaces "self" by the group, for a copy of the group that is attached to nothing.
 func namingSelf(g *estate.Group, rules []estate.Rule) []estate.Rule {
 	named := slices.Clone(rules)
 	for i := range named {
@@ -148,28 +146,27 @@ func namingSelf(g *estate.Group, rules []estate.Rule) []estate.Rule {
 	return named
 }
 
-// A rewriting takes a group's rules from one way to write them to another.
+// A rewriting turns one way to write a group's rules into another.
 type rewriting struct {
-	add    []estate.Rule // in the order in which they are best added
-	remove []estate.Rule // in the order in which they are best removed
+	add    []estate.Rule // in the order in which they are to be added
+	remove []estate.Rule // in the order in which they are to be removed
 }
 
-// applied are rules after a rewriting.
+// applied are the rules after a rewriting.
 func (r rewriting) applied(have []estate.Rule) []estate.Rule {
 	return append(slices.DeleteFunc(slices.Clone(have), func(x estate.Rule) bool {
 		return slices.ContainsFunc(r.remove, func(gone estate.Rule) bool { return gone.ID == x.ID })
 	}), r.add...)
 }
 
-// rewrite finds which rules of a group are to be added and removed, so that it has
-// wanted rules. Rules that can stay do.
+// rewrite finds which rules of a group to add and remove, so that it ends with the wanted ones;
+// equal rules stay.
 //
-// Where the first rule that fits decides, the new ones are put between those that
-// stay, so that both the old and the new rules keep their order; they are added from
-// the first on, and the old ones are removed from the last on. Then each packet is
-// decided at every step as by the old rules or as by the new ones: let x be the first
-// rule that fits it. If x is a new one, all new rules before it are there, and none
-// fits; if it is an old one, all old rules before it are still there.
+// Where the first matching rule decides, new rules are placed between those that stay, so that the
+// old and the new rules each keep their order. They are added from the first on; then the old ones
+// are removed from the last on. At every step each packet is thus decided as by all old or as by
+// all new rules: let x be the first rule that matches it. If x is new, all new rules before it are
+// present and don't match. If x is old, all old rules before it are still present and don't match.
 func rewrite(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
 	builtIn := func(r estate.Rule) bool { return r.BuiltIn }
 	have, wanted = slices.DeleteFunc(slices.Clone(have), builtIn), slices.DeleteFunc(slices.Clone(wanted), builtIn)
@@ -197,15 +194,15 @@ func rewrite(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
 	}
 	for i := range wanted {
 		if k := ruleKey(g, &wanted[i]); !keep[k] {
-			keep[k] = true // two that say the same are one
+			keep[k] = true // of two equal ones, one is kept
 			r.add = append(r.add, parted(g, wanted[i])...)
 		}
 	}
 	return r, nil
 }
 
-// parted is a rule that a survey tells with several peers or services, as its cloud
-// takes it: one of each in a rule.
+// parted divides a surveyed rule with several peers or services into rules of one each, as its
+// cloud has them.
 func parted(g *estate.Group, r estate.Rule) []estate.Rule {
 	d := decide.Dialect(g.Account)
 	peers, services := [][]estate.Peer{r.Peers}, [][]service.Spec{r.Services}
@@ -281,14 +278,14 @@ func rewriteRanked(g *estate.Group, have, wanted []estate.Rule) (rewriting, erro
 			return rewriting{}, fmt.Errorf("%s has no %d free ranks from %d to %d", g.Path(), len(wanted), bounds[0],
 				bounds[1])
 		}
-		// it makes way, and comes again
+		// this rule is removed, and added again with another rank
 		staying = slices.Delete(slices.Clone(staying), min(tight, len(staying)-1), min(tight, len(staying)-1)+1)
 	}
 }
 
-// placed gives ranks to the wanted rules that are not there yet, between those that
-// stay; 0 for those that stay. tight is the place in staying behind the gap that has
-// too little room, or -1.
+// placed gives ranks to the wanted rules that don't exist yet, between those that stay; those that
+// stay get 0. If there is too little room, tight is the index in staying of the rule behind the
+// gap, else -1.
 func placed(have, wanted []estate.Rule, staying [][2]int, taken map[int]bool, bounds [2]int) (ranks []int, tight int) {
 	ranks = make([]int, len(wanted))
 	next, low := 0, bounds[0]-1
@@ -305,7 +302,7 @@ func placed(have, wanted []estate.Rule, staying [][2]int, taken map[int]bool, bo
 	return ranks, -1
 }
 
-// asWanted gives the ranks that rules have already, where they are free and between two bounds.
+// asWanted keeps the ranks that rules ask for, where these are free and lie between two bounds.
 func asWanted(ranks []int, wanted []estate.Rule, low, high int, taken map[int]bool) bool {
 	for i, r := range wanted {
 		if r.Rank <= low || r.Rank >= high || taken[r.Rank] {
@@ -317,8 +314,7 @@ func asWanted(ranks []int, wanted []estate.Rule, low, high int, taken map[int]bo
 	return true
 }
 
-// spread gives ranks between two bounds, neither in it: twenty apart where there
-// is room, else evenly.
+// spread chooses ranks between two bounds: twenty apart if there is room, else evenly.
 func spread(ranks []int, low, high int, taken map[int]bool) bool {
 	n := len(ranks)
 	if n == 0 {
@@ -346,8 +342,8 @@ func spread(ranks []int, low, high int, taken map[int]bool) bool {
 	return false
 }
 
-// common is a longest common subsequence, as pairs of places. It takes the product of
-// both lengths in time: groups have hundreds of rules at most.
+// common is a longest common subsequence, as pairs of indices. It takes time in proportion to the
+// product of both lengths; groups have a few hundred rules at most.
 func common(a, b []string) [][2]int {
 	length := make([][]int, len(a)+1)
 	for i := range length {

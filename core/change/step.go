@@ -10,26 +10,26 @@ import (
 	"isonomos/core/service"
 )
 
-// An Action is what a step does in a cloud: one request.
+// An Action is what a step does in a cloud, by one request.
 type Action string
 
 // The actions.
 const (
 	CreateGroup    Action = "create-group"
-	LabelGroup     Action = "label-group" // marks it as own
+	LabelGroup     Action = "label-group" // marks a group as the estate's own
 	DeleteGroup    Action = "delete-group"
-	AddRules       Action = "add-rules" // several only where the cloud takes them all or none
+	AddRules       Action = "add-rules" // several only in clouds that take all of them or none
 	RemoveRule     Action = "remove-rule"
 	CreateList     Action = "create-list"
 	LabelList      Action = "label-list"
 	SetEntries     Action = "set-entries"
 	DeleteList     Action = "delete-list"
-	Attach         Action = "attach"           // an interface gets other groups
-	AttachToSubnet Action = "attach-to-subnet" // a subnet gets other groups
+	Attach         Action = "attach"           // replaces the groups of an interface
+	AttachToSubnet Action = "attach-to-subnet" // replaces the groups of a subnet
 )
 
-// Of is the kind of object that an action is about, as in surveys: group, list, instance
-// (one of its interfaces) or subnet.
+// Of is the kind of object that an action changes, as surveys name it: group, list, instance (one
+// of its interfaces) or subnet.
 func (a Action) Of() string {
 	switch a {
 	case CreateList, LabelList, SetEntries, DeleteList:
@@ -42,16 +42,16 @@ func (a Action) Of() string {
 	return "group"
 }
 
-// Makes reports whether an action makes an object that was not there.
+// Makes reports whether an action creates its object.
 func (a Action) Makes() bool { return a == CreateGroup || a == CreateList }
 
-// Deletes reports whether after an action its object is not there any more.
+// Deletes reports whether an action deletes its object.
 func (a Action) Deletes() bool { return a == DeleteGroup || a == DeleteList }
 
-// renamed are actions by the names that they had in drafts and journals before.
+// renamed are actions by the names that they had in earlier drafts and journals.
 var renamed = map[string]Action{"dress": Attach, "surround": AttachToSubnet}
 
-// UnmarshalText reads an action, also by a name that it had before.
+// UnmarshalText reads an action by its present or an earlier name.
 func (a *Action) UnmarshalText(text []byte) error {
 	*a = Action(text)
 	if now, was := renamed[string(text)]; was {
@@ -60,37 +60,37 @@ func (a *Action) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// A Step is one thing that is done in an account. What it does not speak of is zero.
-// Groups and lists that a step makes have made-up ids until then (IsNew).
+// A Step is one change in an account. Fields that its action does not need are zero. Groups and
+// lists that a step creates have made-up ids until then (IsNew).
 type Step struct {
 	Do        Action
 	Account   *estate.Account
-	Group     *estate.Group // of everything about groups and rules
-	List      *estate.List  // of everything about lists
-	Rules     []estate.Rule // to be added, or the one to be removed
+	Group     *estate.Group // for all actions on groups and their rules
+	List      *estate.List  // for all actions on lists
+	Rules     []estate.Rule // those to be added, or the one to be removed
 	Interface *estate.Interface
 	Subnet    *estate.Subnet
-	Groups    []*estate.Group // that the interface or the subnet has from then on
-	Entries   []estate.Entry  // that the list has from then on
-	Labels    estate.Labels   // that the group or list has from then on
-	Replaces  string          // of what is made again: the id that it had
-	Opens     bool            // something is let through from here on that was not before
-	Closes    bool            // something is not let through any more
+	Groups    []*estate.Group // that the interface or subnet will have
+	Entries   []estate.Entry  // that the list will have
+	Labels    estate.Labels   // that the group or list will have
+	Replaces  string          // for an object that is created again: the id that it had
+	Opens     bool            // something passes after this step that did not pass before
+	Closes    bool            // something does not pass any more
 }
 
-// newPrefix begins the ids of what a draft makes, until the cloud gives it one.
+// newPrefix begins made-up ids.
 const newPrefix = "new:"
 
-// IsNew reports whether an id is a made-up one, of something that is not there yet.
+// IsNew reports whether an id is made up, for something that does not exist yet.
 func IsNew(id string) bool { return len(id) > len(newPrefix) && id[:len(newPrefix)] == newPrefix }
 
-// A state is an estate on its way through steps.
+// A state is an estate that steps are applied to.
 type state struct {
 	e     *estate.Estate
 	d     decide.Moving
-	named map[*estate.Group][]*estate.Group // groups whose rules name a group, at some time
-	held  map[*estate.List][]*estate.Group  // groups whose rules name a list, at some time
-	here  map[any]bool                      // groups and lists that are there
+	named map[*estate.Group][]*estate.Group // groups whose rules refer to a group, now or later
+	held  map[*estate.List][]*estate.Group  // groups whose rules refer to a list, now or later
+	here  map[any]bool                      // groups and lists that exist
 }
 
 func newState(e *estate.Estate) *state {
@@ -106,7 +106,7 @@ func newState(e *estate.Estate) *state {
 	return s
 }
 
-// noteNames notes which groups and lists the rules of a group name.
+// noteNames notes which groups and lists the rules of a group refer to.
 func (s *state) noteNames(g *estate.Group, rules []estate.Rule) {
 	for i := range rules {
 		for _, p := range rules[i].Peers {
@@ -120,8 +120,8 @@ func (s *state) noteNames(g *estate.Group, rules []estate.Rule) {
 	}
 }
 
-// ready reports whether the cloud can carry a step out now: what it refers to is
-// there, what it deletes is not in use.
+// ready reports whether the cloud would accept a step now: what it refers to exists, what it
+// deletes is not in use.
 func (s *state) ready(x *Step) bool {
 	there := func(g *estate.Group) bool { return s.here[g] }
 	switch x.Do {
@@ -150,7 +150,7 @@ func (s *state) ready(x *Step) bool {
 	return true
 }
 
-// inUse reports whether a group is attached to a subnet, also an empty one.
+// inUse reports whether a group is attached to a subnet, even an empty one.
 func (s *state) inUse(g *estate.Group) bool {
 	if g.For != estate.ForSubnets || g.Network == nil {
 		return false
@@ -163,9 +163,9 @@ func refers(g *estate.Group, is func(estate.Peer) bool) bool {
 	return slices.ContainsFunc(g.Rules, func(r estate.Rule) bool { return slices.ContainsFunc(r.Peers, is) })
 }
 
-// apply carries a step out. It returns the groups whose rules or members have other
-// meanings from then on, the interfaces that are under other groups, and how to take
-// the step back.
+// apply carries out a step in the state. It returns the groups whose rules or members mean
+// something else afterwards, the interfaces at which other groups are attached, and a function that
+// undoes the step.
 func (s *state) apply(x *Step) (groups []*estate.Group, interfaces []*estate.Interface, back func()) {
 	switch x.Do {
 	case CreateGroup, DeleteGroup:
@@ -200,7 +200,7 @@ func (s *state) apply(x *Step) (groups []*estate.Group, interfaces []*estate.Int
 		moved := s.d.Attach(x.Interface, x.Groups)
 		for _, g := range moved {
 			groups = append(groups, s.named[g]...)
-			groups = append(groups, g) // it may name itself
+			groups = append(groups, g) // it may refer to itself
 		}
 		return groups, []*estate.Interface{x.Interface}, func() { s.d.Attach(x.Interface, was) }
 	case AttachToSubnet:
@@ -211,14 +211,14 @@ func (s *state) apply(x *Step) (groups []*estate.Group, interfaces []*estate.Int
 	panic("a step that does nothing known: " + string(x.Do))
 }
 
-// turn makes a group or list be there, or not be there any more, and says how to take
-// that back. It is attached to nothing and nothing names it at that moment.
+// turn creates or deletes a group or list in the state, and returns a function that undoes that. At
+// that moment it is attached to nothing and no rule refers to it.
 func (s *state) turn(what any) (back func()) {
 	s.here[what] = !s.here[what]
 	return func() { s.here[what] = !s.here[what] }
 }
 
-// letOut are the rules that a new group has by itself, with made-up ids.
+// letOut are the rules that the cloud adds to a new group, with made-up ids.
 func letOut(g *estate.Group) []estate.Rule {
 	if g.For != estate.ForInstances || !decide.Dialect(g.Account).NewLetsOut {
 		return nil

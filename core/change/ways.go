@@ -13,10 +13,10 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What other ways open and close: routes, addresses, peerings, listeners, what a balancer's
-// targets get.
+// Differences of ways: routes, addresses, peerings, listeners, and what the targets of balancers
+// get.
 
-// ways tells what opens and closes by ways, beside what filters do.
+// ways finds what opens and closes because of ways, beyond what filters do.
 func (c *comparer) ways() {
 	var found alike
 	var others []pair
@@ -51,7 +51,7 @@ func (c *comparer) ways() {
 	}
 	c.tellAll(found)
 	c.withinSubnets(others)
-	to := make(map[string][]string) // by who reaches them
+	to := make(map[string][]string) // by the sources that reach them
 	var order []string
 	for _, i := range c.after.Estate().Instances {
 		if from := c.unsure[i]; len(from) > 0 {
@@ -68,9 +68,8 @@ func (c *comparer) ways() {
 	}
 }
 
-// withinSubnets tells what opens and closes within a subnet for those who come by a public
-// address of theirs: what is attached to the subnet does not count there, and no set of addresses
-// tells them from those who come by the internet.
+// withinSubnets finds differences within a subnet for sources with a public address. Subnet groups
+// don't filter that traffic, and no set of addresses can tell it from traffic of the internet.
 func (c *comparer) withinSubnets(others []pair) {
 	var found alike
 	bySubnet := make(map[*estate.Subnet][]pair)
@@ -115,7 +114,7 @@ func (c *comparer) withinSubnets(others []pair) {
 	c.tellAll(found)
 }
 
-// between adds the shift between two ends, as traffic with a peer.
+// between adds the difference between two ends, as traffic with a peer.
 func (c *comparer) between(was, is *[2]decide.End, peer netip.Addr, s shift) {
 	passed, arrived, perhaps := becomes(c.before, was)
 	passes, arrives, maybe := becomes(c.after, is)
@@ -134,7 +133,7 @@ func (c *comparer) between(was, is *[2]decide.End, peer netip.Addr, s shift) {
 	}
 }
 
-// wayCauses says in what the ways of an interface differ in themselves.
+// wayCauses says how the ways of an interface itself differ.
 func (c *comparer) wayCauses(p pair) []string {
 	var causes []string
 	say := func(format string, a ...any) { causes = append(causes, fmt.Sprintf(format, a...)) }
@@ -182,7 +181,8 @@ func texts[T fmt.Stringer](list []T) []string {
 	return all
 }
 
-// routesOf are the routes of a subnet that decide: of equal destinations the first.
+// routesOf are the routes of a subnet that take effect: of several with the same destination the
+// first.
 func routesOf(s *estate.Subnet) []string {
 	var list []string
 	seen := make(map[netip.Prefix]bool)
@@ -203,7 +203,7 @@ func routesOf(s *estate.Subnet) []string {
 	return list
 }
 
-// peeringsOf are the networks that are peered with one, both ways.
+// peeringsOf are the networks that are peered with one in both directions.
 func peeringsOf(n *estate.Network) []string {
 	var list []string
 	for _, p := range n.Peered {
@@ -230,7 +230,7 @@ func listenersOf(i *estate.Instance) []string {
 	return list
 }
 
-// differing are the texts of a second list alone, and those of a first alone.
+// differing are the texts that only a second list has, and those that only a first one has.
 func differing(a, b []string) (came, left []string) { return without(b, a), without(a, b) }
 
 func nowAndThen(came, left []string) string {
@@ -278,14 +278,14 @@ func both(a, b []netip.Addr) []netip.Addr {
 	return all
 }
 
-// A wayClass is pairs of interfaces to which there are the same ways in both states.
+// A wayClass holds pairs of interfaces to which the ways are the same in both states.
 type wayClass struct {
 	key   string
 	pairs []pair
 }
 
-// wayClasses gathers interfaces by the ways to them. Those of which the own ways differ are
-// alone: their addresses may.
+// wayClasses collects interfaces by the ways to them. An interface whose own ways differ is a class
+// of its own, since its addresses may differ.
 func (c *comparer) wayClasses(others []pair, causes map[pair][]string) []*wayClass {
 	var list []*wayClass
 	by := make(map[string]*wayClass)
@@ -311,8 +311,8 @@ func (c *comparer) wayClass(p pair, causes map[pair][]string) string {
 	return key
 }
 
-// otherWays are the places of the addresses between which the ways from one interface to
-// another are not the same in both states.
+// otherWays are the indices of the addresses between which the ways from one interface to another
+// differ between the states.
 func (c *comparer) otherWays(src, dst pair) [][2]int {
 	handed := dst.is.Instance.Kind == estate.Balancer && !c.sameHandedOn(dst)
 	var found [][2]int
@@ -326,8 +326,9 @@ func (c *comparer) otherWays(src, dst pair) [][2]int {
 	return found
 }
 
-// inside is the shift of what passes between an interface and others of the estate, as far
-// as no filter tells of it at the other one. Of two whose own ways differ, the source tells.
+// inside is the shift of what passes between an interface and others of the estate, without what is
+// told as a change of a filter at the other end. If the own ways of both interfaces differ, it is
+// told of the source.
 func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass, causes map[pair][]string,
 	known map[[2]string][][2]int) shift {
 	s := make(shift)
@@ -367,7 +368,7 @@ func (c *comparer) inside(p pair, direction estate.Direction, others []*wayClass
 	return s
 }
 
-// untold adds the shift between two ends that the other one does not tell of.
+// untold adds the part of a shift between two ends that is not told of the other one.
 func (c *comparer) untold(p, q pair, direction estate.Direction, was, is *[2]decide.End, addresses [2]netip.Addr,
 	add map[Kind][]traffic.Set) {
 	own, peer := addresses[0], addresses[1]
@@ -386,7 +387,7 @@ func (c *comparer) untold(p, q pair, direction estate.Direction, was, is *[2]dec
 	}
 }
 
-// ends are both ends of a flow in one state; nil where one of them does not have the address.
+// ends are both ends of a flow in one state, or nil if one of them does not have the address.
 func ends(src *estate.Interface, a netip.Addr, dst *estate.Interface, b netip.Addr) *[2]decide.End {
 	if !slices.Contains(allAddresses(src), a) || !slices.Contains(allAddresses(dst), b) {
 		return nil
@@ -394,7 +395,7 @@ func ends(src *estate.Interface, a netip.Addr, dst *estate.Interface, b netip.Ad
 	return &[2]decide.End{{Interface: src, Addr: a}, {Interface: dst, Addr: b}}
 }
 
-// sameWay reports whether there is the same way between two ends in both states.
+// sameWay reports whether the way between two ends is the same in both states.
 func (c *comparer) sameWay(was, is *[2]decide.End) bool {
 	if was == nil || is == nil {
 		return was == nil && is == nil
@@ -402,7 +403,7 @@ func (c *comparer) sameWay(was, is *[2]decide.End) bool {
 	return c.before.WayOf(was[0], was[1]) == c.after.WayOf(is[0], is[1])
 }
 
-// becomes is what passes between two ends, what arrives, and what may.
+// becomes is what passes between two ends, what arrives there, and what may arrive.
 func becomes(d *decide.Decider, e *[2]decide.End) (passes, arrives, perhaps service.Set) {
 	if e == nil {
 		return passes, arrives, perhaps

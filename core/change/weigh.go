@@ -13,8 +13,8 @@ import (
 	"isonomos/core/traffic"
 )
 
-// weigh says how important a change is: what opens before what closes; to strangers, to many
-// of them, at production, on grave services.
+// weigh orders changes by importance: what opens before what closes; to strangers, to many of them,
+// at production, on grave services.
 func (c *comparer) weigh(ch *Change) {
 	d := c.after
 	ch.weight = map[Kind]float64{Opens: 3000, Lost: 2000, Closes: 1000, Regained: 0}[ch.Kind]
@@ -35,7 +35,7 @@ func (c *comparer) weigh(ch *Change) {
 		}
 	}
 	production := slices.ContainsFunc(ch.faces,
-		func(p pair) bool { return estate.InterfacePlace(cmpFace(p)).Stage() == estate.Production })
+		func(p pair) bool { return estate.InterfacePlace(face(p)).Stage() == estate.Production })
 	if production {
 		ch.weight += 150
 	}
@@ -46,11 +46,11 @@ func (c *comparer) weigh(ch *Change) {
 	ch.weight += math.Log2(size+1) / 4
 }
 
-// mostTried bounds the flows that are tried for an example.
+// mostTried bounds the number of flows that are tried for an example.
 const mostTried = 400
 
-// illustrate finds a flow that a change decides otherwise, if there is one among those that
-// are tried: with strangers first, then between instances.
+// illustrate finds a flow that a change decides otherwise, among a limited number that are tried:
+// first with strangers, then between instances.
 func (c *comparer) illustrate(ch *Change) {
 	tried, samples := 0, c.samples(ch.Traffic)
 	for _, p := range ch.faces {
@@ -90,7 +90,7 @@ func addressesIn(i *estate.Interface) []netip.Addr {
 	return allAddresses(i)
 }
 
-// candidates are a few peers that make good examples: a stranger, then instances.
+// candidates are peers that make good examples: a stranger, then instances.
 func (c *comparer) candidates(peers addr.Set) []netip.Addr {
 	var list []netip.Addr
 	if a, ok := c.after.Stranger(peers); ok {
@@ -105,13 +105,13 @@ func (c *comparer) candidates(peers addr.Set) []netip.Addr {
 	return list
 }
 
-// A sample is a service with its peers.
+// A sample is a service and its peers.
 type sample struct {
 	point service.Point
 	peers addr.Set
 }
 
-// samples are services of some traffic for examples, those that mean something to people first.
+// samples are services of some traffic for examples, well-known ones first.
 func (c *comparer) samples(set traffic.Set) []sample {
 	names := serviceNames(c.before, c.after)
 	var telling []service.Set
@@ -136,7 +136,7 @@ func (c *comparer) samples(set traffic.Set) []sample {
 	return slices.Concat(list...)
 }
 
-// flowBy is a flow, and whether the two states decide it as the change is told.
+// flowBy makes a flow, and reports whether the two states decide it as the change says.
 func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Point) (*Example, bool) {
 	was, nameOwn := c.verdict(c.before, p.was, own, peer, s, ch.Direction)
 	is, nameNow := c.verdict(c.after, p.is, own, peer, s, ch.Direction)
@@ -144,7 +144,7 @@ func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Po
 	fits := map[Kind]bool{Opens: arrives && !arrived, Closes: arrived && !arrives, Lost: was == decide.Passes &&
 		is == decide.OneWay, Regained: was == decide.OneWay && is == decide.Passes}
 	names := nameNow
-	for k, name := range nameOwn { // an instance by its name, if it has one in either state
+	for k, name := range nameOwn { // by the instance's name, if it has the same in both states
 		if _, err := netip.ParseAddr(names[k]); (err == nil || names[k] == "") && name != "" {
 			names[k] = name
 		}
@@ -155,7 +155,7 @@ func (c *comparer) flowBy(ch *Change, p pair, own, peer netip.Addr, s service.Po
 	return &Example{From: names[0], To: names[1], Service: s, Was: was, Is: is}, fits[ch.Kind]
 }
 
-// called is what an interface is called as the end of a flow.
+// called names an interface as the end of a flow.
 func (c *comparer) called(i *estate.Interface, a netip.Addr) string {
 	partner := c.m.faces[i]
 	if partner == nil {
@@ -167,8 +167,7 @@ func (c *comparer) called(i *estate.Interface, a netip.Addr) string {
 	return fmt.Sprintf("%s (%s)", i.Instance.Path(), a)
 }
 
-// verdict is what becomes of a flow between an interface and a peer in a state, and what
-// the ends are called.
+// verdict decides a flow between an interface and a peer in a state, and names both ends.
 func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer netip.Addr, s service.Point,
 	direction estate.Direction) (decide.Verdict, [2]string) {
 	if i == nil || !slices.Contains(allAddresses(i), own) {
@@ -183,7 +182,7 @@ func (c *comparer) verdict(d *decide.Decider, i *estate.Interface, own, peer net
 		}
 	}
 	if there.Outside() && d.OwnAddresses().Contains(peer) {
-		return decide.NoRoute, [2]string{} // its own address
+		return decide.NoRoute, [2]string{} // the peer is its own address
 	}
 	at := c.called(i, own)
 	src, dst, names := there, here, [2]string{name, at}

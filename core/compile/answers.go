@@ -7,13 +7,12 @@ import (
 	"isonomos/core/traffic"
 )
 
-// answersRule is what an answer rule says of itself in the cloud.
+// answersRule is the description of rules that let answers through.
 const answersRule = "answers"
 
-// letAnswersBack admits, before all other rules, the answers to what the rules
-// admit and no refusal before them stops: to the client ports, of the reply type, of the
-// protocol itself. Where every protocol without ports must be let back, that is one rule
-// for everything.
+// letAnswersBack admits answers, in front of all other rules: answers to what the rules admit and
+// no earlier refusal stops. They go to the client ports, have the ICMP reply type, or are of the
+// same protocol. If every protocol without ports needs answers, one rule admits everything.
 func (c *compiler) letAnswersBack() {
 	c.room = make(map[estate.Direction]traffic.Set)
 	var first []estate.Rule
@@ -24,7 +23,7 @@ func (c *compiler) letAnswersBack() {
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		back := direction.Opposite()
 		answers := c.d.Answers(c.g, live[direction], direction)
-		var whole addr.Set // peers that everything is let back to
+		var whole addr.Set // peers to which everything is let back
 		for _, b := range answers.Blocks() {
 			if service.Portless.SubsetOf(b.Services) {
 				whole = whole.Union(b.Peers)
@@ -53,7 +52,7 @@ func (c *compiler) letAnswersBack() {
 	c.rules = append(first, c.rules...)
 }
 
-// live is what the rules of a direction admit from and to addresses.
+// live is what the rules of a direction admit to and from addresses, after refusals.
 func (c *compiler) live(direction estate.Direction) traffic.Set {
 	var admitted []traffic.Set
 	var refused traffic.Set
@@ -72,7 +71,7 @@ func (c *compiler) live(direction estate.Direction) traffic.Set {
 	return traffic.UnionAll(admitted)
 }
 
-// letAnyway is what the rules of a direction admit before anything is refused.
+// letAnyway is what the rules of a direction admit before the first refusal.
 func (c *compiler) letAnyway(direction estate.Direction) traffic.Set {
 	var admitted []traffic.Set
 	for i := range c.rules {
@@ -87,8 +86,8 @@ func (c *compiler) letAnyway(direction estate.Direction) traffic.Set {
 	return traffic.UnionAll(admitted)
 }
 
-// answerGroups writes the answers to what is admitted from groups, which stand in rules only
-// where definitions alone are compiled.
+// answerGroups admits the answers to what is admitted from groups. Groups stand in rules only where
+// definitions are compiled without a survey.
 func (c *compiler) answerGroups(direction estate.Direction, write func(service.Spec, estate.Peer)) {
 	for i := range c.rules {
 		r := &c.rules[i]

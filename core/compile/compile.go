@@ -14,28 +14,28 @@ import (
 
 // A Compiled group is a defined group as its cloud will have it.
 type Compiled struct {
-	Group *estate.Group // not defined: it decides as its dialect does
-	// RoomIn and RoomOut are what is let through, inward and outward, only so that answers
-	// come back, where the dialect keeps no state: it is more than the definition says.
+	Group *estate.Group // not marked as defined, so that it is decided as its cloud does
+	// RoomIn and RoomOut are what is let through only for answers, in dialects that keep no state.
+	// The definition does not ask for it.
 	RoomIn, RoomOut traffic.Set
 	Dead            []Dead // rules that let nothing through
 }
 
-// A Dead rule admits only what a refusal before it stops, or with nil nobody: groups whose
-// networks have no addresses of the family that is meant. Nothing is written for it.
+// A Dead rule admits only what the refusal By stops before it. If By is nil it admits nobody: the
+// groups that it names have no addresses of the family that is meant. It is not written.
 type Dead struct{ Rule, By *estate.Rule }
 
 // A Failure says why a definition can't be expressed in its cloud.
 type Failure struct {
 	Group  *estate.Group
-	Rule   *estate.Rule // nil where it is the group as a whole
+	Rule   *estate.Rule // nil if it is about the whole group
 	Reason string
 }
 
-// Error is "the reason", without the place.
+// Error is the reason, without the place.
 func (f *Failure) Error() string { return f.Reason }
 
-// Origin is the place of what can't be expressed.
+// Origin is the place of the definition that can't be expressed.
 func (f *Failure) Origin() estate.Origin {
 	if f.Rule != nil {
 		return f.Rule.Origin
@@ -43,13 +43,13 @@ func (f *Failure) Origin() estate.Origin {
 	return f.Group.Origin
 }
 
-// rankStep is the room between two ranks.
+// rankStep is the distance between the ranks of two rules.
 const rankStep = 20
 
-// Group compiles a defined group for its cloud, decides the result as a whole and
-// compares it with the definition's meaning, for whoever may become a member of the groups
-// that it names: equal, but for answer room, or a Failure with an example flow. The
-// Decider is that of the definitions, on a survey or alone.
+// Group compiles a defined group for its cloud. It then decides the result as a whole and compares
+// it with the meaning of the definition, for any members that the groups it refers to may have.
+// They are equal except for the room for answers, or else the error is a Failure with an example
+// flow. The Decider is that of the definitions, with or without a survey.
 func Group(d *decide.Decider, g *estate.Group) (made Compiled, err error) {
 	for _, open := range leftOpen(d, g) {
 		c := &compiler{d: d, g: g, dialect: decide.Dialect(g.Account), filter: decide.Filter(g), open: open}
@@ -60,8 +60,8 @@ func Group(d *decide.Decider, g *estate.Group) (made Compiled, err error) {
 	return made, err
 }
 
-// leftOpen are the ways in which fixed rules of a group that is followed can be had: by the
-// fixed rules of this one, in some directions, or else by rules that say the same.
+// leftOpen are the ways to express the built-in rules of a followed group: for each direction, by
+// the built-in rules of this group or by written rules that say the same.
 func leftOpen(d *decide.Decider, g *estate.Group) []map[estate.Direction]bool {
 	fixed := make(map[estate.Direction]bool)
 	if g.Follows && len(decide.Filter(g).Fixed) > 0 {
@@ -85,7 +85,7 @@ func leftOpen(d *decide.Decider, g *estate.Group) []map[estate.Direction]bool {
 	return ways
 }
 
-// admitsFixed reports whether a rule is a fixed one that lets something through.
+// admitsFixed reports whether a rule is a built-in one that admits something.
 func admitsFixed(r *estate.Rule) bool { return r.BuiltIn && r.Action == estate.Admit }
 
 func (c *compiler) compile() (Compiled, error) {
@@ -117,15 +117,15 @@ type compiler struct {
 	filter  dialect.Filter
 	rules   []estate.Rule
 	dead    []Dead
-	open    map[estate.Direction]bool // what its fixed rules let through is meant
-	// refusedFirst are the rules that need a refusal before them, for what can't be taken
-	// away from a group.
+	open    map[estate.Direction]bool // by direction: the definition means what the built-in rules let through
+	// refusedFirst are rules that need a refusal in front, where a part of a group's members can't
+	// be left out otherwise.
 	refusedFirst []*estate.Rule
-	room         map[estate.Direction]traffic.Set // what answers may need
+	room         map[estate.Direction]traffic.Set // by direction: what answers may need
 }
 
-// A source is rules that are compiled in their order: the group's own, or those of a
-// group that it follows, in which self means that group.
+// A source is a list of rules that are compiled in order: the group's own, or those of a followed
+// group, in which "self" means that group.
 type source struct {
 	owner *estate.Group
 	rules []*estate.Rule
@@ -135,7 +135,7 @@ func (s source) refuses() bool {
 	return slices.ContainsFunc(s.rules, func(r *estate.Rule) bool { return r.Action == estate.Refuse })
 }
 
-// sources are what a direction of the group is made of.
+// sources are the lists of rules of which a direction of the group is made.
 func (c *compiler) sources(direction estate.Direction) []source {
 	sources := []source{{c.g, c.d.InOrder(c.g, direction)}}
 	if !c.g.Follows {
@@ -148,7 +148,7 @@ func (c *compiler) sources(direction estate.Direction) []source {
 			s.rules = slices.DeleteFunc(slices.Clone(s.rules), admitsFixed)
 		}
 		for n := len(s.rules); n > 0 && s.rules[n-1].Action == estate.Refuse; n-- {
-			s.rules = s.rules[:n-1] // what none admits is stopped anyway
+			s.rules = s.rules[:n-1] // what no rule admits is refused anyway
 		}
 		if s.refuses() {
 			refusing = append(refusing, s)
@@ -159,9 +159,9 @@ func (c *compiler) sources(direction estate.Direction) []source {
 	return append(sources, refusing...)
 }
 
-// direction compiles the group's own rules, and behind them those of the groups that it
-// follows. A followed group's refusals stop only what it would itself let through: they are
-// taken away from its own rules, or written if nothing stands behind them.
+// direction compiles the group's own rules, followed by those of the groups that it follows. The
+// refusals of a followed group apply only to its own admissions: they are subtracted from these, or
+// written if nothing stands behind them.
 func (c *compiler) direction(direction estate.Direction) error {
 	sources := c.sources(direction)
 	for i, s := range sources {
@@ -173,9 +173,9 @@ func (c *compiler) direction(direction estate.Direction) error {
 	return nil
 }
 
-// inOrder writes rules one after the other; refusals are written too, or taken
-// away from what stands behind them. Where nothing is refused the order does not matter, and
-// rules that need a refusal of their own come last.
+// inOrder writes rules one after the other. Refusals are written too, or subtracted from what
+// stands behind them. Where nothing is refused, order does not matter, and rules that need a
+// refusal in front come last.
 func (c *compiler) inOrder(s source, refuses bool) error {
 	var refused, before, last []*estate.Rule
 	for _, r := range s.rules {
@@ -223,7 +223,7 @@ func (c *compiler) inOrder(s source, refuses bool) error {
 	return nil
 }
 
-// needsRefusal reports whether a rule needs a refusal before it.
+// needsRefusal reports whether a rule can only be written with a refusal in front.
 func (c *compiler) needsRefusal(owner *estate.Group, r *estate.Rule) (bool, error) {
 	e, err := c.peers(owner, r)
 	if err != nil || len(e.named) == 0 && len(e.excepted) == 0 {
@@ -233,8 +233,7 @@ func (c *compiler) needsRefusal(owner *estate.Group, r *estate.Rule) (bool, erro
 	return !shut.isNobody(), err
 }
 
-// stoppedBy is the first of some refusals that stop all that a rule admits, or nil if
-// something is left of it.
+// stoppedBy is the refusal that stops all that a rule admits, or nil if something is left of it.
 func (c *compiler) stoppedBy(owner *estate.Group, r *estate.Rule, refusals []*estate.Rule) (*estate.Rule, error) {
 	e, err := c.peers(owner, r)
 	if err != nil || e.isNobody() {
@@ -257,7 +256,7 @@ func (c *compiler) stoppedBy(owner *estate.Group, r *estate.Rule, refusals []*es
 			return nil, err
 		}
 		if len(x.excepted) > 0 {
-			continue // nobody knows how much it stops
+			continue // how much it stops is unknown
 		}
 		if by == nil {
 			by = b
@@ -279,8 +278,8 @@ func (c *compiler) stoppedBy(owner *estate.Group, r *estate.Rule, refusals []*es
 	return by, nil
 }
 
-// add writes one rule as its cloud spells it. What was refused before is taken
-// away, where the cloud has no refusals.
+// add writes one rule as its cloud can express it. What was refused before is subtracted in clouds
+// without refusals.
 func (c *compiler) add(owner *estate.Group, r estate.Rule, refused []*estate.Rule) error {
 	services := service.Of(r.Services...)
 	e, err := c.peers(owner, &r)
@@ -321,7 +320,8 @@ func (c *compiler) add(owner *estate.Group, r estate.Rule, refused []*estate.Rul
 	return nil
 }
 
-// subtractByService parts a rule by services, so that each part is refused as a whole or not at all.
+// subtractByService splits a rule by services, so that each part is refused as a whole or not at
+// all.
 func (c *compiler) subtractByService(owner *estate.Group, r estate.Rule, refused []*estate.Rule) error {
 	left := service.Of(r.Services...)
 	for i := range refused {
@@ -340,8 +340,8 @@ func (c *compiler) subtractByService(owner *estate.Group, r estate.Rule, refused
 	return c.add(owner, r, refused)
 }
 
-// write adds the rules that say some services with some peers: one run of ports
-// with one peer each, or several together where a rule holds several.
+// write adds rules for some services and some peers: one rule for each range of ports and each
+// peer, or one for several where the cloud's rules take several.
 func (c *compiler) write(r estate.Rule, named []namedPeer, static addr.Set) {
 	specs := service.Of(r.Services...).Specs()
 	groups := [][]estate.Peer{rangePeers(static), nil}
@@ -383,8 +383,8 @@ func (c *compiler) write(r estate.Rule, named []namedPeer, static addr.Set) {
 	}
 }
 
-// neverCarries reports whether no packet with a peer is of a service: ICMP goes over IPv4,
-// ICMPv6 over IPv6.
+// neverCarries reports whether a service can't exist with a peer: ICMP only goes over IPv4, ICMPv6
+// only over IPv6.
 func neverCarries(p estate.Peer, s service.Spec) bool {
 	if p.Kind != estate.PeerRange || s.Any {
 		return false
@@ -392,8 +392,8 @@ func neverCarries(p estate.Peer, s service.Spec) bool {
 	return s.Protocol == service.ICMP && p.Range.Addr().Is6() || s.Protocol == service.ICMPv6 && p.Range.Addr().Is4()
 }
 
-// families parts a peer by address family, where a rule speaks of one: of those
-// families that the service can be of.
+// families splits a peer by address family, in clouds whose rules are for one family. It returns
+// those in which the service exists.
 func (c *compiler) families(s service.Spec, p estate.Peer) []estate.Peer {
 	if !c.dialect.OneFamily || p.Kind == estate.PeerRange {
 		return []estate.Peer{p}
@@ -414,7 +414,7 @@ func (c *compiler) families(s service.Spec, p estate.Peer) []estate.Peer {
 	return parts
 }
 
-// protocols parts specs by protocol.
+// protocols splits specs by protocol.
 func protocols(specs []service.Spec) [][]service.Spec {
 	var parts [][]service.Spec
 	for _, s := range specs {
@@ -435,11 +435,11 @@ func rangePeers(set addr.Set) []estate.Peer {
 	return peers
 }
 
-// once drops rules that say what another has said already.
+// once removes rules that repeat another one.
 func (c *compiler) once() {
 	kept := c.rules[:0]
 	said := make(map[string]bool)
-	for _, stateless := range []bool{false, true} { // of two, the one that keeps state counts
+	for _, stateless := range []bool{false, true} { // of two equal rules, the one that keeps state stays
 		for i := range c.rules {
 			if r := &c.rules[i]; r.Stateless == stateless && c.filter.State == dialect.StateByRule {
 				said[ruleKey(r)] = said[ruleKey(r)] || !stateless
@@ -458,8 +458,8 @@ func (c *compiler) once() {
 	c.rules = kept
 }
 
-// ruleKey is what a compiled rule speaks of. Of two rules that speak of the same the first
-// decides, whatever they do with it; where rules add up, all admit.
+// A ruleKey is what a compiled rule matches. Where the first match decides, only the first rule of
+// a key takes effect, whatever its action; where rules add up, all of them admit.
 func ruleKey(r *estate.Rule) string {
 	key := []byte(r.Direction)
 	for _, s := range r.Services {
@@ -477,8 +477,8 @@ func ruleKey(r *estate.Rule) string {
 	return string(key)
 }
 
-// finish gives ranks with room between, and shuts what the dialect would let
-// through by itself behind all rules.
+// finish assigns ranks with room in between, and refuses, behind all rules, what the dialect would
+// let through by itself.
 func (c *compiler) finish() {
 	if !c.filter.FirstMatch {
 		return
@@ -489,7 +489,7 @@ func (c *compiler) finish() {
 	}
 	step, lastRank := rankStep, c.filter.Ranks[1]
 	for max(count[estate.In], count[estate.Out])*step >= lastRank && step > 1 {
-		step /= 2 // closer together where there are many
+		step /= 2 // closer together if there are many rules
 	}
 	clear(count)
 	for i := range c.rules {

@@ -1,5 +1,5 @@
-// Package compile turns definitions into rules of each dialect: for now it
-// counts what they will cost.
+// Package compile turns definitions into the rules of each cloud, proves that they mean the same,
+// and counts what they cost of its quotas.
 package compile
 
 import (
@@ -11,10 +11,10 @@ import (
 	"isonomos/core/service"
 )
 
-// Cost is how many rules of its cloud a rule takes: one of a definition as it will be
-// spelt, a surveyed one as it is there. A rule of most dialects holds one run of ports
-// and one peer; where it holds several of one kind, they count together. Every address
-// of both families is two ranges; a list counts as its capacity where the dialect says so.
+// Cost is how many rules of its cloud a rule takes: a defined rule as it will be written, a
+// surveyed one as it is. In most dialects a rule has one range of ports and one peer; where rules
+// take several of one kind, these count as one. Every address of both families is two ranges. A
+// list costs its capacity where the dialect says so.
 func Cost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	return servicesCost(d, g, r) * max(1, peersCost(d, g, r))
 }
@@ -37,11 +37,11 @@ func servicesCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	return len(protocols)
 }
 
-// peersCost counts the peers of a rule as its dialect spells them.
+// peersCost counts the peers of a rule as its dialect writes them.
 func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	ranges, named, lists := 0, 0, 0
 	for _, p := range r.Peers {
-		rules := 1 // that refer to a group or list
+		rules := 1 // those that refer to a group or list
 		if d.OneFamily && g.Defined && p.Family() == addr.Both {
 			rules = 2
 		}
@@ -80,13 +80,13 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 	if d.ManyPeers && !g.Defined {
 		return 1
 	}
-	if d.ManyPeers { // ranges stand together in one rule, and so do purposes
+	if d.ManyPeers { // ranges share one rule, and so do tags
 		return min(1, ranges) + min(1, named) + lists
 	}
 	return ranges + named + lists
 }
 
-// A Costs is what groups take in rules of their clouds, by their full names.
+// A Costs holds what groups cost in rules of their clouds, by the groups' full names.
 type Costs map[string]struct{ In, Out int }
 
 // GroupCost is how many rules of its cloud a group takes in a direction.
@@ -100,7 +100,8 @@ func GroupCost(d dialect.Dialect, g *estate.Group, direction estate.Direction) i
 	return cost
 }
 
-// A Quota is how many rules a group may have: in each direction, or together. 0 means any number.
+// A Quota is how many rules a group may have, for each direction or for both together; 0 means no
+// limit.
 type Quota struct{ Direction, Together int }
 
 // QuotaOf is the quota of a group: its account's limits, else its dialect's.
@@ -118,7 +119,7 @@ func QuotaOf(d dialect.Dialect, g *estate.Group) Quota {
 		limit(dialect.LimitRulesPerGroup, d.RulesPerGroup)}
 }
 
-// Over reports whether a group takes more rules than it may.
+// Over reports whether a group takes more rules than its quota allows.
 func (q Quota) Over(in, out int) bool {
 	return q.Direction > 0 && max(in, out) > q.Direction || q.Together > 0 && in+out > q.Together
 }

@@ -11,10 +11,10 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Where an admission in any layer is enough, a group for subnets that lets less through than
-// a group of the instances inside it stops nothing: that is a mistake in the definition.
+// Where the admission of one layer is enough, a subnet group that lets through less than an
+// instance group inside it stops nothing. The definition is then a mistake.
 
-// stopsNothing says so of a group for subnets, or returns nil.
+// stopsNothing returns that mistake for a subnet group, or nil.
 func (c *compiler) stopsNothing() error {
 	if c.g.For != estate.ForSubnets || c.dialect.Layers != dialect.EitherMayAdmit {
 		return nil
@@ -32,8 +32,8 @@ func (c *compiler) stopsNothing() error {
 	return nil
 }
 
-// encloses reports whether members of a group stand within the subnets of this one: as
-// surveyed, or where nobody is a member, if they can stand nowhere else.
+// encloses reports whether members of a group are within the subnets of this one: as surveyed, or
+// if it has no members, whether they can only be there.
 func (c *compiler) encloses(g *estate.Group) bool {
 	within, members := false, false
 	for _, i := range c.d.InterfacesOf(g) {
@@ -51,8 +51,8 @@ func (c *compiler) encloses(g *estate.Group) bool {
 		!slices.ContainsFunc(subnets, func(s *estate.Subnet) bool { return !c.g.CoversSubnet(s) })
 }
 
-// letsLess says what a group inside lets through and this one does not, for certain members.
-// One that follows instances lets through less only where it refuses something itself.
+// letsLess finds what a group inside lets through and this one does not, for certain members. A
+// group that follows instances lets through less only if it refuses something itself.
 func (c *compiler) letsLess(d *decide.Decider, inside *estate.Group) error {
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		lets := d.GroupTraffic(inside, direction)
@@ -76,7 +76,7 @@ func (c *compiler) letsLess(d *decide.Decider, inside *estate.Group) error {
 	return nil
 }
 
-// notStopped says what a group inside lets through in any case.
+// notStopped says what a group inside lets through anyway.
 func (c *compiler) notStopped(inside *estate.Group, direction estate.Direction, w traffic.Witness) string {
 	lets, preposition := "lets in", "from"
 	if direction == estate.Out {

@@ -9,33 +9,34 @@ import (
 	"isonomos/core/estate"
 )
 
-// How the peers of a rule are spelt: what the cloud can name is named, all else is ranges.
+// How the peers of a rule are written: what the cloud can refer to is referred to, everything else
+// becomes ranges.
 //
-// A group that is named stands for whoever is attached to it, now or later: for any of the
-// addresses of its network. What is taken away from it must therefore be taken away from
-// all of them, or from none.
+// A reference to a group means whoever is attached to it, now or later, so it may mean any address
+// of its network. An exception must therefore apply to all addresses of a reference or to none of
+// them.
 
-// wayOut is what to write instead of a group from which something is taken away.
+// wayOut says what to write instead of a group with an exception.
 const wayOut = "name ranges, subnets or a list"
 
 // A namedPeer is a group or list that a rule of the cloud can refer to.
 type namedPeer struct {
-	peer     estate.Peer // as the cloud's rules refer to it
-	written  estate.Peer // as the definition does
-	possible addr.Set    // the addresses that it may hold; of a list those that it holds
+	peer     estate.Peer // the peer in rules of the cloud
+	written  estate.Peer // the peer in the definition
+	possible addr.Set    // the addresses that a group may have, or that a list has
 }
 
-// same reports whether two refer to the same group.
+// same reports whether two refer to the same thing.
 func (n namedPeer) same(m namedPeer) bool {
 	return n.peer.Kind == estate.PeerGroup && m.peer.Kind == estate.PeerGroup && n.peer.Group == m.peer.Group
 }
 
-// An expression is the peers of a rule: addresses and named ones, without others.
+// An expression is the peers of a rule: addresses and references, minus exceptions.
 type expression struct {
 	static   addr.Set
 	named    []namedPeer
-	without  addr.Set    // taken away from all
-	excepted []namedPeer // groups whose members are taken away from all
+	without  addr.Set    // subtracted from all of them
+	excepted []namedPeer // groups whose members are subtracted from all of them
 }
 
 // isNobody reports whether there are no peers.
@@ -48,7 +49,7 @@ func (e *expression) isPartial() bool {
 			func(n namedPeer) bool { return n.peer.Kind == estate.PeerGroup && n.possible.Overlaps(e.without) })
 }
 
-// meets reports whether some address may be in both.
+// meets reports whether two may have an address in common.
 func (e *expression) meets(x expression) bool {
 	own, other := e.static, x.static
 	for _, n := range e.named {
@@ -64,14 +65,14 @@ func (c *compiler) fail(r *estate.Rule, format string, a ...any) error {
 	return &Failure{c.g, r, fmt.Sprintf(format, a...)}
 }
 
-// peers parts the peers of a rule, which stands in a group or is followed there, into those
-// that the cloud can name and addresses. What is excepted as addresses is taken away.
+// peers divides the peers of a rule, which stands in a group or is followed there, into references
+// that the cloud can make and addresses. Exceptions that are addresses are subtracted.
 func (c *compiler) peers(owner *estate.Group, r *estate.Rule) (e expression, err error) {
 	if e.static, e.named, err = c.parted(owner, r, r.Peers); err != nil || len(r.Except) == 0 {
 		return e, err
 	}
 	e.without, e.excepted, err = c.parted(owner, r, r.Except)
-	for _, n := range e.excepted { // what a list holds is known
+	for _, n := range e.excepted { // what a list contains is known
 		if n.peer.Kind == estate.PeerList {
 			e.without = e.without.Union(n.possible)
 		}
@@ -115,7 +116,7 @@ func (c *compiler) parted(owner *estate.Group, r *estate.Rule, peers []estate.Pe
 	return addr.UnionAll(sets...), named, nil
 }
 
-// partedWithout parts a peer from which something is taken away.
+// partedWithout divides a peer from which something is subtracted.
 func (c *compiler) partedWithout(owner *estate.Group, r *estate.Rule, p estate.Peer) (addr.Set, []namedPeer, error) {
 	without := *p.Without
 	p.Without = nil
@@ -133,14 +134,15 @@ func (c *compiler) partedWithout(owner *estate.Group, r *estate.Rule, p estate.P
 	return e.static, e.named, err
 }
 
-// onlyRanges reports whether rules of the group can name no groups and no lists of one's own.
+// onlyRanges reports whether rules of the group can refer neither to groups nor to the estate's
+// lists.
 func (c *compiler) onlyRanges() bool {
 	return c.g.For == estate.ForSubnets && c.filter.State == dialect.StateNone
 }
 
-// group is how a rule refers to the members of a group: by naming it, or where rules hold
-// ranges only, by the members' addresses as they are surveyed. Nobody knows these from
-// definitions alone: there the group stands for them.
+// group writes the members of a group as a peer: as a reference, or in clouds whose rules hold only
+// ranges, as the addresses of the surveyed members. Without a survey these are unknown, and a
+// reference stands in their place.
 func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (static addr.Set, named []namedPeer,
 	err error) {
 	g := p.Group
@@ -169,8 +171,8 @@ func (c *compiler) group(owner *estate.Group, r *estate.Rule, p estate.Peer) (st
 	return static, []namedPeer{{as, p, limited}}, nil
 }
 
-// meansNobody reports whether all peers of a rule are groups of which no member can have an
-// address of the family that is meant.
+// meansNobody reports whether all peers of a rule are groups whose members can't have an address of
+// the family that is meant.
 func (c *compiler) meansNobody(r *estate.Rule) bool {
 	return !slices.ContainsFunc(r.Peers, func(p estate.Peer) bool {
 		g := p.Group
@@ -189,7 +191,7 @@ func possible(g *estate.Group) addr.Set {
 	return addr.OfPrefixes(g.Network.Ranges...)
 }
 
-// unnameable says why the group's rules can't name another.
+// unnameable says why the group's rules can't refer to another group.
 func (c *compiler) unnameable(g *estate.Group) string {
 	cloud := c.g.Account.Cloud
 	if g.Account.Cloud != cloud {
@@ -223,7 +225,7 @@ func (c *compiler) namesList(p estate.Peer) bool {
 	return !c.onlyRanges() && len(p.List.Parts) == 0 && c.dialect.OwnLists != dialect.ListsExpanded
 }
 
-// lists are how the cloud's rules refer to a list.
+// lists are the references of the cloud's rules to a list.
 func (c *compiler) lists(p estate.Peer) []estate.Peer {
 	var lists []estate.Peer
 	for _, l := range c.d.PublishedLists(p.List, c.g) {
@@ -237,12 +239,12 @@ func (c *compiler) lists(p estate.Peer) []estate.Peer {
 	return lists
 }
 
-// takeAway takes what is excepted, or refused before, away from the peers of a rule: from
-// addresses, from lists, which are then spelt out, and from groups of which nothing is left
-// or that have nothing of it. Where the cloud has refusals, what can't be taken away from a
-// group is returned, to be refused before the rule; else it can't be expressed.
+// takeAway subtracts exceptions and earlier refusals from the peers of a rule: from addresses; from
+// lists, which are then spelled out; and from groups that vanish or are not affected. What can't be
+// subtracted from a group is returned, to be refused in front of the rule; in clouds without
+// refusals it is an error.
 func (c *compiler) takeAway(r *estate.Rule, e *expression) (shut expression, err error) {
-	taken := e.without // or perhaps taken, from whoever is a member
+	taken := e.without // certainly or possibly subtracted, depending on the members
 	for _, x := range e.excepted {
 		taken = taken.Union(x.possible)
 	}
@@ -259,7 +261,7 @@ func (c *compiler) takeAway(r *estate.Rule, e *expression) (shut expression, err
 	}
 	e.static = e.static.Minus(e.without)
 	if e.named = append(groups, lists...); c.onlyRanges() {
-		return shut, nil // what is left of the groups a survey tells
+		return shut, nil // refused in front; a survey tells what is left of the groups
 	}
 	kept := groups[:0:0]
 	for _, n := range groups {
@@ -296,10 +298,10 @@ func (c *compiler) takeAway(r *estate.Rule, e *expression) (shut expression, err
 	return shut, nil
 }
 
-// canShut reports whether a refusal before a rule can take away what the rule itself can't.
+// canShut reports whether a refusal in front of a rule can do what an exception in it can't.
 func (c *compiler) canShut(r *estate.Rule) bool { return c.filter.Refuses && r.Action == estate.Admit }
 
-// without is a named group but for the families of it that are taken away.
+// without is a reference to a group, less the families that are subtracted.
 func (n namedPeer) without(excepted []namedPeer) namedPeer {
 	for _, x := range excepted {
 		if !n.same(x) || !n.possible.Overlaps(x.possible) {

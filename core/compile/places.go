@@ -10,10 +10,10 @@ import (
 	"isonomos/core/estate"
 )
 
-// Places where groups stand are counted as rules are: an interface takes so many groups, a
-// subnet so many.
+// The number of groups on an interface or subnet is limited like the number of rules.
 
-// GroupsOnInterface is how many groups an interface of an account may have; 0 means any number.
+// GroupsOnInterface is the largest number of groups on an interface of an account; 0 means no
+// limit.
 func GroupsOnInterface(a *estate.Account) int {
 	if n := a.Limits[dialect.LimitGroupsPerInterface]; n > 0 {
 		return n
@@ -21,9 +21,8 @@ func GroupsOnInterface(a *estate.Account) int {
 	return decide.Dialect(a).GroupsPerInterface
 }
 
-// Crowded are the defined groups that an interface or a subnet has no room for, beside
-// others: one Failure for each set of groups, with the first place. which picks the groups
-// that are to be attached; what others crowd is not theirs.
+// Crowded finds defined groups for which an interface or subnet has no room beside the others: one
+// Failure for each set of groups, with the first place. Only groups that which picks are reported.
 func Crowded(e *estate.Estate, which func(*estate.Group) bool) []*Failure {
 	c := crowds{which: which, told: make(map[string]bool)}
 	for _, i := range e.Instances {
@@ -86,15 +85,15 @@ func (c *crowds) look(groups []*estate.Group, most int, cloud *estate.Cloud, wha
 	case len(ours) < len(groups) && most == 1:
 		way = "detach what is not ours, or leave this out of what is covered"
 	case len(ours) < len(groups):
-		way = "adopt what is not ours, take it off, or leave this out of what is covered"
+		way = "adopt what is not ours, detach it, or leave this out of what is covered"
 	}
 	c.failures = append(c.failures, &Failure{last, nil, fmt.Sprintf("it covers %s, as %s %s, and %s of the cloud "+
 		"%s (%s) has room for %s: %s",
 		where, count.Some(names, 6), verb, what, cloud.Name, cloud.Dialect, count.Of(most, "group", "groups"), way)})
 }
 
-// SurelyCrowded are the defined groups that cover the same by the same words, where an
-// interface has room for one group: a mistake whatever a survey tells.
+// SurelyCrowded finds defined groups with the same cover condition in clouds of one group for each
+// interface: a mistake even if no survey is known.
 func SurelyCrowded(e *estate.Estate) []*Failure {
 	type place struct {
 		network *estate.Network

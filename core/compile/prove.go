@@ -12,29 +12,29 @@ import (
 	"isonomos/core/traffic"
 )
 
-// How compiled rules are compared with the definition's meaning.
+// Comparing compiled rules with the meaning of the definition.
 //
-// What a group that is named lets through depends on who is a member of it. Each named
-// group is a variable: an address of its network is a member or is not. Both sides are
-// decided for everyone or nobody in each of them, in every combination that can matter:
-// those that stand only behind admissions one by one, as what they open adds up; those that
-// stand behind a refusal or an exception in all combinations.
+// What a reference to a group lets through depends on the members, so each group that is referred
+// to is a variable: everyone in its network is a member, or nobody. Both sides are decided in all
+// combinations that can matter. Groups that occur only in admissions are tried one at a time, since
+// what they open adds up. Groups that occur behind a refusal or in an exception are tried in all
+// combinations.
 
-// mostVariables bounds the groups that are tried in all combinations.
+// mostVariables is the most groups that are tried in all combinations: 2^10 of them.
 const mostVariables = 10
 
-// compare returns the answer room, or a Failure with an example of a difference.
+// compare returns the room for answers, or a Failure with an example of a difference.
 func (c *compiler) compare(made *estate.Group) (room map[estate.Direction]traffic.Set, err error) {
 	if alone, together := c.variables(c.g, made); c.onlyRanges() && len(alone)+len(together) > 0 {
-		return c.room, nil // definitions alone don't tell these ranges: a survey does
+		return c.room, nil // without a survey these ranges are unknown
 	}
 	room = make(map[estate.Direction]traffic.Set)
 	err = c.everyMembers(c.g, made, func(d *decide.Decider) error { return c.compareIn(d, made, room) })
 	return room, err
 }
 
-// everyMembers calls a function with a Decider for every choice of members that can matter
-// to what two groups let through, until it fails.
+// everyMembers calls try with a Decider for each choice of members that can make a difference
+// between two groups, until it fails.
 func (c *compiler) everyMembers(a, b *estate.Group, try func(*decide.Decider) error) error {
 	alone, together := c.variables(a, b)
 	if len(together) > mostVariables {
@@ -67,7 +67,7 @@ func (c *compiler) everyMembers(a, b *estate.Group, try func(*decide.Decider) er
 	return nil
 }
 
-// compareIn compares for certain members, and adds to the answer room.
+// compareIn compares for certain members, and adds to the room for answers.
 func (c *compiler) compareIn(d *decide.Decider, made *estate.Group, room map[estate.Direction]traffic.Set) error {
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		ought, kept := d.GroupTraffic(c.g, direction), d.KeptTraffic(c.g, direction)
@@ -113,8 +113,8 @@ func (c *compiler) differ(how string, direction estate.Direction, set traffic.Se
 			w.Peer)}
 }
 
-// variables are the groups that the rules of two name: those that stand only behind
-// admissions, and those that something is taken away by.
+// variables are the groups that the rules of two groups refer to: those that occur only in
+// admissions, and the others.
 func (c *compiler) variables(a, b *estate.Group) (alone, together []*estate.Group) {
 	if c.onlyRanges() && !c.d.Estate().Taken.IsZero() {
 		return nil, nil // the members are those of the survey

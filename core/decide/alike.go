@@ -10,9 +10,9 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Alike reports whether two groups let through the same, each way, whoever joins or
-// leaves later: peers are compared by what they name, and ranges by what they hold.
-// What a group lets in from its own members is its own.
+// Alike reports whether two groups let through the same in both directions, whoever becomes a
+// member of what. Peers are compared by what they refer to, ranges by their addresses. "Itself"
+// means each group's own members.
 func (d *Decider) Alike(a, b *estate.Group) bool {
 	if a.Follows != b.Follows {
 		return false
@@ -26,10 +26,10 @@ func (d *Decider) Alike(a, b *estate.Group) bool {
 	return true
 }
 
-// A spelling is what a group says of peers that may be others tomorrow.
+// A spelling is what a group lets through, in terms of peers that may change.
 type spelling struct {
 	named    map[string]service.Set // by the words of a peer, where rules only add up
-	sequence []string               // the rules in their order, where that counts
+	sequence []string               // the rules in their order, where it matters
 }
 
 func (s spelling) equal(t spelling) bool {
@@ -48,12 +48,12 @@ func (d *Decider) spelling(g *estate.Group, direction estate.Direction) spelling
 	s := spelling{named: make(map[string]service.Set)}
 	rules := d.effective(g, direction)
 	refuses := slices.ContainsFunc(rules, func(r *estate.Rule) bool { return r.Action == estate.Refuse && !r.BuiltIn })
-	var fixed []traffic.Set // what does not depend on who joins
+	var fixed []traffic.Set // what does not depend on members
 	for _, r := range rules {
 		changing := slices.ContainsFunc(slices.Concat(r.Peers, r.Except), mayChange)
 		switch {
 		case refuses && changing:
-			// Which rule decides depends on who is among its peers: the order counts.
+			// Members decide which rule applies, so the order matters.
 			for _, x := range rules {
 				s.sequence = append(s.sequence,
 					string(x.Action)+" "+service.Of(x.Services...).String()+" "+d.peersSpelt(g, x))
@@ -68,7 +68,7 @@ func (d *Decider) spelling(g *estate.Group, direction estate.Direction) spelling
 	if refuses {
 		return s
 	}
-	// What everybody may do says nothing of those who are named.
+	// What everybody may do says nothing about named peers.
 	for _, band := range traffic.UnionAll(fixed).Bands() {
 		if !band.Peers.Equal(addr.Everyone) {
 			continue
@@ -84,13 +84,13 @@ func (d *Decider) spelling(g *estate.Group, direction estate.Direction) spelling
 	return s
 }
 
-// effective are the rules of a group in the order in which they decide, without the
-// refusals that change nothing, whoever joins: nothing behind them admits what they
-// refuse, or all of it is admitted before.
+// effective are the rules of a group in their order, without refusals that change nothing whoever
+// the members are: no rule behind them admits what they refuse, or rules before them admit all of
+// it.
 func (d *Decider) effective(g *estate.Group, direction estate.Direction) []*estate.Rule {
 	rules := d.ordered(g, direction)
 	var effective []*estate.Rule
-	var before traffic.Set // what is admitted, whoever joins
+	var before traffic.Set // what is admitted, whoever the members are
 	for i, r := range rules {
 		switch {
 		case r.Action == estate.Admit:
@@ -111,7 +111,7 @@ func (d *Decider) effective(g *estate.Group, direction estate.Direction) []*esta
 	return effective
 }
 
-// mostPeers are all addresses that a rule may ever mean.
+// mostPeers are all addresses that a rule can ever mean.
 func (d *Decider) mostPeers(g *estate.Group, r *estate.Rule) addr.Set {
 	sets := []addr.Set{d.Peers(g, r, nil)}
 	for _, p := range r.Peers {
@@ -129,7 +129,8 @@ func (d *Decider) mostPeers(g *estate.Group, r *estate.Rule) addr.Set {
 	return addr.UnionAll(sets...)
 }
 
-// add notes what a rule says of each peer that may change; with exceptions of all together.
+// add notes what a rule says of each peer that may change; of all peers together if there are
+// exceptions.
 func (s spelling) add(d *Decider, g *estate.Group, r *estate.Rule) {
 	services := service.Of(r.Services...)
 	if len(r.Except) > 0 {
@@ -145,8 +146,8 @@ func (s spelling) add(d *Decider, g *estate.Group, r *estate.Rule) {
 	}
 }
 
-// mayChange reports whether a peer may be others tomorrow, without an edit of what is
-// compared: an own list is what it holds.
+// mayChange reports whether a peer can mean something else without an edit of what is compared. The
+// estate's own lists can't.
 func mayChange(p estate.Peer) bool {
 	switch p.Kind {
 	case estate.PeerList:
@@ -158,7 +159,7 @@ func mayChange(p estate.Peer) bool {
 	return false
 }
 
-// peersSpelt are the peers of a rule by the full names of what they name.
+// peersSpelt are the peers of a rule, by the full names of what they refer to.
 func (d *Decider) peersSpelt(g *estate.Group, r *estate.Rule) string {
 	spell := func(peers []estate.Peer) string {
 		words := make([]string, len(peers))

@@ -10,17 +10,18 @@ import (
 	"isonomos/core/estate"
 )
 
-// Interfaces that decide alike, so that one of them is looked at for all.
+// Classes of interfaces that decide alike, so that one of each is enough to look at.
 
-// KindOf names what counts of an end's address, beside its interface, where no filter speaks of it alone.
+// KindOf is the class of an end's address within its interface's class, for filters that don't name
+// single addresses.
 func (d *Decider) KindOf(e End) string {
 	public := addr.Public.Contains(e.Addr)
 	return fmt.Sprintf("%v%v%v%s", e.Addr.Is4(), public, e.public(), d.routedApart(e.Interface.Subnet, e.Addr))
 }
 
-// routedApart names what routes, anywhere in the estate, tell an address apart by from others
-// of its subnet, or of everybody: an address that is not the subnet's own, or that a private
-// line may name, by itself; others by their range and by the destinations of routes within it.
+// routedApart says how routes anywhere in the estate distinguish an address from others. An address
+// outside its subnet's ranges, or one that a private line may name, is a class by itself; any other
+// is identified by its range and by the destinations of routes within that range.
 func (d *Decider) routedApart(s *estate.Subnet, a netip.Addr) string {
 	from, text := 0, ""
 	if k := slices.IndexFunc(s.Ranges, func(r netip.Prefix) bool { return r.Contains(a) }); k >= 0 {
@@ -41,8 +42,8 @@ func (d *Decider) routedApart(s *estate.Subnet, a netip.Addr) string {
 	return text
 }
 
-// class is ClassOf, with the interface itself where rules that name single addresses
-// tell members of a class apart.
+// class is ClassOf, plus the interface itself if rules that name single addresses distinguish it
+// from others.
 func (d *Decider) class(i *estate.Interface) string {
 	if d.byMember(i) || d.Probed(i) {
 		return fmt.Sprintf("%p", i)
@@ -50,8 +51,8 @@ func (d *Decider) class(i *estate.Interface) string {
 	return d.ClassOf(i)
 }
 
-// PairClass names what a pair of interfaces has in common with pairs that decide alike
-// at addresses of the same kinds: the pair itself where a filter speaks of members.
+// PairClass is the class of a pair of interfaces: pairs of a class decide alike at addresses of the
+// same kinds. Where a filter names members, a pair is a class by itself.
 func (d *Decider) PairClass(a, b *estate.Interface) string {
 	if d.byMember(a) || d.byMember(b) {
 		return fmt.Sprintf("%p %p", a, b)
@@ -59,7 +60,7 @@ func (d *Decider) PairClass(a, b *estate.Interface) string {
 	return d.classKnown(a) + " " + d.classKnown(b)
 }
 
-// classKnown is ClassOf, worked out once.
+// classKnown is ClassOf, worked out once for each interface.
 func (d *Decider) classKnown(i *estate.Interface) string {
 	class, known := d.classes[i]
 	if !known {
@@ -69,8 +70,8 @@ func (d *Decider) classKnown(i *estate.Interface) string {
 	return class
 }
 
-// ClassOf names what an interface has in common with those that decide alike: where it stands,
-// its groups, and the kinds of its addresses. Rules that name single addresses are not looked at.
+// ClassOf is the class of an interface: its place, its groups, and the kinds of its addresses.
+// Rules that name single addresses are ignored.
 func (d *Decider) ClassOf(i *estate.Interface) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%v", i.Unfiltered)
@@ -80,8 +81,8 @@ func (d *Decider) ClassOf(i *estate.Interface) string {
 	return b.String() + d.WayClassOf(i)
 }
 
-// WayClassOf names what an interface has in common with those to and from which there are
-// the same ways, whatever filters say.
+// WayClassOf is the class of interfaces to and from which the ways are the same, whatever the
+// filters do.
 func (d *Decider) WayClassOf(i *estate.Interface) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, " %p %v", i.Subnet, i.Instance.Imagined)
@@ -104,16 +105,17 @@ func OnLine(s *estate.Subnet) bool {
 // Probers are the interfaces of the balancers that have an instance as a target.
 func (d *Decider) Probers(i *estate.Instance) []*estate.Interface { return d.probers[i] }
 
-// Probed reports whether an interface is a target of balancers, so that their probes may be let in there alone.
+// Probed reports whether an interface is a target of balancers, so that rules about probes mean
+// something there that they mean nowhere else.
 func (d *Decider) Probed(i *estate.Interface) bool { return len(d.probers[i.Instance]) > 0 }
 
-// byMember reports whether the filters at an interface speak of single addresses
-// or parts of subnets, so that interfaces of one class may be told apart by others.
+// byMember reports whether the filters at an interface name single addresses or parts of subnets,
+// which distinguish interfaces of one class at the other end.
 func (d *Decider) byMember(i *estate.Interface) bool {
 	return slices.ContainsFunc(slices.Concat(d.GroupsAt(i), d.GroupsOfSubnet(i.Subnet)), d.namesMembers)
 }
 
-// namesMembers reports whether rules of a group speak of single addresses or parts of subnets.
+// namesMembers reports whether rules of a group name single addresses or parts of subnets.
 func (d *Decider) namesMembers(g *estate.Group) bool {
 	names, known := d.naming[g]
 	if !known {
@@ -128,8 +130,7 @@ func (d *Decider) namesMembers(g *estate.Group) bool {
 	return names
 }
 
-// FilterClass names what an interface has in common with those at which the filters
-// let the same through (FilterTraffic).
+// FilterClass is the class of interfaces at which filters let the same through (FilterTraffic).
 func (d *Decider) FilterClass(i *estate.Interface) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%p %v", i.Subnet.Network, i.Unfiltered)

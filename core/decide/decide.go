@@ -20,7 +20,7 @@ import (
 // change and may be used side by side. Where the estate changes step by step, see Moving.
 type Decider struct {
 	*index
-	// What has been worked out once.
+	// What has been worked out.
 	members map[*estate.Group]addr.Set
 	lists   map[*estate.List]addr.Set
 	rules   map[ruleKey][]*estate.Rule
@@ -41,17 +41,18 @@ type index struct {
 	attachedAt map[*estate.Group][]*estate.Interface
 	defaults   map[*estate.Network]*estate.Group // for instances
 	subDefault map[*estate.Network]*estate.Group // for subnets
-	builtIn    map[*estate.Network]*estate.Group // default lists that a survey does not tell of
+	builtIn    map[*estate.Network]*estate.Group // default lists that the survey leaves out
 	probers    map[*estate.Instance][]*estate.Interface
-	byName     func() map[string][]*estate.Instance // by name, id, and both with their account
+	byName     func() map[string][]*estate.Instance // by name and id, each also with the account in front
 	byAddress  func() map[netip.Addr][]*estate.Interface
 	strangers  func() addr.Set
-	counter    func() addr.Counter // of strangers
+	counter    func() addr.Counter // counts strangers
 	own        func() addr.Set
-	clientsMet func() map[estate.Ports]addr.Set // public addresses by their network's client ports
+	clientsMet func() map[estate.Ports]addr.Set // public addresses, by the client ports of their network
 	circles    func() map[*estate.Instance]circle
-	routesTo   func() map[netip.Prefix]bool // the destinations of all routes but the default ones, and networks
-	routeBits  func() []int                 // how long those are, each once
+	// the destinations of all routes except default routes, and the ranges of networks
+	routesTo  func() map[netip.Prefix]bool
+	routeBits func() []int // the lengths of those prefixes
 }
 
 type ruleKey struct {
@@ -137,7 +138,7 @@ func (d *Decider) Fork() *Decider { return d.index.decider() }
 func (x *index) findRoutesTo() map[netip.Prefix]bool {
 	to := make(map[netip.Prefix]bool)
 	for _, n := range x.estate.Networks {
-		for _, r := range n.Ranges { // what is in a network's own ranges is nowhere else for it
+		for _, r := range n.Ranges { // addresses in a network's own ranges are not routed elsewhere
 			to[r.Masked()] = true
 		}
 		for _, s := range n.Subnets {
@@ -199,10 +200,10 @@ func (x *index) findOwn() addr.Set {
 	return addr.Of(all...)
 }
 
-// Estate is the estate that is decided over.
+// Estate is the estate about which it decides.
 func (d *Decider) Estate() *estate.Estate { return d.estate }
 
-// Dialect is the dialect of the account's cloud. An unknown one decides nothing.
+// Dialect is the dialect of the account's cloud. One that is unknown decides nothing.
 func Dialect(a *estate.Account) dialect.Dialect {
 	if a == nil || a.Cloud == nil {
 		return dialect.Dialect{}
@@ -211,7 +212,7 @@ func Dialect(a *estate.Account) dialect.Dialect {
 	return found
 }
 
-// Filter is how the rules of a group decide.
+// Filter says how the rules of a group decide.
 func Filter(g *estate.Group) dialect.Filter {
 	if g.For == estate.ForSubnets {
 		return Dialect(g.Account).Subnets
@@ -219,8 +220,8 @@ func Filter(g *estate.Group) dialect.Filter {
 	return Dialect(g.Account).Instances
 }
 
-// GroupsAt are the groups that filter at an interface: those attached, or where
-// there are none and the dialect says so, the network's default group.
+// GroupsAt are the groups that filter at an interface: those attached, or if there are none and the
+// dialect says so, the network's default group.
 func (x *index) GroupsAt(i *estate.Interface) []*estate.Group {
 	if len(i.Groups) > 0 || Dialect(i.Instance.Account).Nothing != dialect.DefaultAttached {
 		return i.Groups
@@ -231,8 +232,8 @@ func (x *index) GroupsAt(i *estate.Interface) []*estate.Group {
 	return nil
 }
 
-// GroupsOfSubnet are the groups that filter at a subnet: those attached, or
-// where there are none the network's default one, if it has one.
+// GroupsOfSubnet are the groups that filter at a subnet: those attached, or if there are none the
+// network's default list, if it has one.
 func (d *Decider) GroupsOfSubnet(s *estate.Subnet) []*estate.Group {
 	dl := Dialect(s.Network.Account)
 	if len(s.Groups) > 0 || !dl.SubnetGroups {
@@ -245,13 +246,13 @@ func (d *Decider) GroupsOfSubnet(s *estate.Subnet) []*estate.Group {
 		if g := d.builtIn[s.Network]; g != nil {
 			return []*estate.Group{g}
 		}
-		return []*estate.Group{defaultList(s.Network)} // of a subnet that is in no network of the estate
+		return []*estate.Group{defaultList(s.Network)} // the subnet is in no network of the estate
 	}
 	return nil
 }
 
-// defaultList is the built-in list of a network's subnets that a survey does not
-// tell of: it admits ssh from everywhere, and everything out.
+// defaultList is the default list of a network's subnets, where the survey leaves it out: it admits
+// ssh from everywhere, and everything outward.
 func defaultList(n *estate.Network) *estate.Group {
 	everyone := []estate.Peer{{Kind: estate.PeerEveryone}}
 	return &estate.Group{Account: n.Account, Network: n, Name: "default", For: estate.ForSubnets,
@@ -263,8 +264,8 @@ func defaultList(n *estate.Network) *estate.Group {
 		}}
 }
 
-// ImpliedGroups are the built-in groups that filter and that a survey does not
-// tell of, in the order of the networks.
+// ImpliedGroups are the default lists that filter although the survey leaves them out, in the order
+// of the networks.
 func (d *Decider) ImpliedGroups() []*estate.Group {
 	var implied []*estate.Group
 	for _, n := range d.estate.Networks {
@@ -275,11 +276,11 @@ func (d *Decider) ImpliedGroups() []*estate.Group {
 	return implied
 }
 
-// InterfacesOf are the interfaces that a group filters at, or in whose subnet it
-// stands, in the order of the estate.
+// InterfacesOf are the interfaces at which a group filters, directly or through their subnet, in
+// the order of the estate.
 func (d *Decider) InterfacesOf(g *estate.Group) []*estate.Interface { return d.attachedAt[g] }
 
-// Members are the private addresses of the interfaces that have a group.
+// Members are the private addresses of the interfaces to which a group is attached.
 func (d *Decider) Members(g *estate.Group) addr.Set {
 	if set, ok := d.members[g]; ok {
 		return set
@@ -295,8 +296,8 @@ func (d *Decider) Members(g *estate.Group) addr.Set {
 	return set
 }
 
-// ListEntries are the addresses that a list holds for a group, or with nil those
-// that it holds for any group.
+// ListEntries are the addresses in a list, as rules of a group see it; with nil, those that rules
+// of any group see.
 func (d *Decider) ListEntries(l *estate.List, g *estate.Group) addr.Set {
 	whole := len(l.Parts) == 0 && len(l.Published) == 0
 	if set, ok := d.lists[l]; ok && (whole || g == nil) {
@@ -325,8 +326,8 @@ func (d *Decider) ListEntries(l *estate.List, g *estate.Group) addr.Set {
 	return set
 }
 
-// published are the addresses of the lists that a provider keeps under a name:
-// of the group's own region, or with nil of all.
+// published are the addresses of the lists that a provider publishes under a name, in the group's
+// region; with nil, in all regions.
 func (d *Decider) published(p estate.Published, g *estate.Group) addr.Set {
 	var sets []addr.Set
 	for _, l := range d.estate.Lists {
@@ -341,9 +342,9 @@ func (d *Decider) published(p estate.Published, g *estate.Group) addr.Set {
 	return addr.UnionAll(sets...)
 }
 
-// Peers are the addresses that a rule of a group speaks of at an interface: the
-// probes are those of the balancers in front of it, and where the group belongs to no
-// network, the network is the interface's. With nil they are those of all interfaces.
+// Peers are the addresses that a rule of a group means at an interface. The interface decides what
+// probes are (those of its balancers), and in a group without a network which network is meant.
+// With nil they are the peers at any interface.
 func (d *Decider) Peers(g *estate.Group, r *estate.Rule, at *estate.Interface) addr.Set {
 	peers := d.peerUnion(g, r.Peers, at)
 	if len(r.Except) > 0 {
@@ -381,7 +382,7 @@ func (d *Decider) peer(g *estate.Group, p estate.Peer, at *estate.Interface) add
 		return d.Range(p.Range)
 	case estate.PeerList:
 		asker := g
-		if g.Account == nil { // an expectation asks: there is no group
+		if g.Account == nil { // it is an expectation, which is in no group
 			asker = nil
 		}
 		set = d.ListEntries(p.List, asker)
@@ -426,8 +427,8 @@ func (d *Decider) CanName(g, other *estate.Group) bool {
 	return g.Network == other.Network
 }
 
-// networkRanges are the ranges of the network that a rule speaks of: the one it
-// names, that of its group, or in a group of no network that of the interface at hand.
+// networkRanges are the ranges of the network that a rule means: the one it names, that of its
+// group, or for a group without a network that of the interface.
 func (d *Decider) networkRanges(g *estate.Group, named *estate.Network, at *estate.Interface) addr.Set {
 	switch n := cmp.Or(named, g.Network); {
 	case n != nil:
@@ -466,9 +467,9 @@ func (d *Decider) probes(g *estate.Group, at *estate.Interface) addr.Set {
 // At are the interfaces that have an address, private or public.
 func (d *Decider) At(a netip.Addr) []*estate.Interface { return d.byAddress()[a] }
 
-// Strangers are the public addresses that are in no list and on no interface of
-// the estate. A list that is itself open (it holds a sixteenth of all public
-// addresses of a family, or more) names nobody: its addresses stay strangers.
+// Strangers are the public addresses that are in no list and on no interface of the estate. A list
+// that is itself open (it contains at least a sixteenth of all public addresses of a family)
+// identifies nobody: its addresses stay strangers.
 func (d *Decider) Strangers() addr.Set { return d.strangers() }
 
 func (d *Decider) findStrangers() addr.Set {
@@ -478,7 +479,7 @@ func (d *Decider) findStrangers() addr.Set {
 			known = append(known, set)
 		}
 	}
-	var own []netip.Addr // the public ones are all that matters
+	var own []netip.Addr // only public ones matter
 	for _, instance := range d.estate.Instances {
 		for _, i := range instance.Interfaces {
 			for _, addrs := range [][]netip.Addr{i.Private, i.Public} {
@@ -494,12 +495,11 @@ func (d *Decider) findStrangers() addr.Set {
 	return addr.Public.Minus(addr.UnionAll(known...))
 }
 
-// StrangersAmong is how many strangers a set of addresses holds, by family: exact
-// below 2^53. It takes logarithmic time for each of the set's ranges, however
-// many strangers and lists there are.
+// StrangersAmong counts the strangers in a set of addresses, by family; exact below 2^53. It takes
+// logarithmic time for each range of the set, however many strangers and lists there are.
 func (d *Decider) StrangersAmong(peers addr.Set) (four, six float64) { return d.counter().Count(peers) }
 
-// Breadth is the share of all strangers that a set of peers holds.
+// Breadth is the share of all strangers that is in a set of peers.
 func (d *Decider) Breadth(peers addr.Set) Breadth {
 	c := d.counter()
 	four, six := c.Count(peers)
@@ -507,13 +507,13 @@ func (d *Decider) Breadth(peers addr.Set) Breadth {
 	return Breadth{four / max(1, allFour), six / max(1, allSix)}
 }
 
-// Stranger is an example of a stranger in a set of addresses, if it holds any.
+// Stranger is an example of a stranger in a set of addresses.
 func (d *Decider) Stranger(peers addr.Set) (netip.Addr, bool) { return d.counter().Example(peers) }
 
-// OpenBreadth is the share of strangers, in either family, from which peers count as open.
+// OpenBreadth is the share of strangers, in either family, from which on peers count as open.
 const OpenBreadth = 1.0 / 16
 
-// A Breadth is the share of strangers that a set of peers holds, by family, from 0 to 1.
+// A Breadth is the share of all strangers that is in a set of peers, by family, from 0 to 1.
 type Breadth struct {
 	IPv4, IPv6 float64
 }

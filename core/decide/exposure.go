@@ -11,7 +11,7 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Peers are who an exposure is about: addresses outside the estate, and ends within it.
+// Peers are those whose reach is asked for: addresses outside the estate, and ends within it.
 type Peers struct {
 	Outside addr.Set
 	Ends    []End
@@ -31,29 +31,28 @@ func EndsOf(interfaces ...*estate.Interface) []End {
 	return ends
 }
 
-// Exposed is what peers can really reach at an interface, or it at them: after
-// routes, filters of both ends and listeners, and of balancers after what they hand on.
+// Exposed is what peers can really reach at an interface, or it at them: after routes, the filters
+// of both ends, and balancers.
 type Exposed struct {
 	Interface *estate.Interface
 	Traffic   traffic.Set // that passes, answers and all
-	OneWay    traffic.Set // that arrives although an answer to it is stopped
+	OneWay    traffic.Set // arrives, but an answer to it is stopped
 	Unsure    traffic.Set // that may arrive: the survey does not say enough
 	Undecided string      // why nothing can be decided here; Traffic and OneWay are empty then
 	Rules     []Deciding
-	Handed    []Handed // what balancers hand on to it, or (Out) to the peers for it
+	Handed    []Handed // what balancers hand on to it; outward, what they hand on to the peers for it
 }
 
-// Deciding is a rule of a group that lets some of the traffic through.
+// Deciding is a rule that lets some of the traffic through.
 type Deciding struct {
 	Group *estate.Group
 	Rule  *estate.Rule
 }
 
-// Exposure is what peers can reach at each interface of the estate (In), or each
-// interface at them (Out), directly or through balancers; interfaces where nothing arrives
-// are left out, those where that can't be decided are not. Outside peers are decided once
-// for all interfaces that have the same subnet, groups, filtering, public families and
-// listeners; pairs of interfaces by such classes too.
+// Exposure is what peers can reach at each interface of the estate (In), or what each interface can
+// reach at them (Out), directly or through balancers. Interfaces where nothing arrives are left
+// out, unless that is undecided. Outside peers are decided once for each class of interfaces, pairs
+// of interfaces once for each pair of classes.
 func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 	x := exposer{d: d, peers: peers, direction: direction, outside: make(map[string]Met),
 		pairs: make(map[string]Outcome)}
@@ -88,18 +87,18 @@ func (d *Decider) Exposure(peers Peers, direction estate.Direction) []Exposed {
 	return found
 }
 
-// An exposer finds an exposure.
+// An exposer works out an exposure.
 type exposer struct {
 	d         *Decider
 	peers     Peers
 	direction estate.Direction
-	outside   map[string]Met     // by classes of interfaces
-	pairs     map[string]Outcome // by classes of pairs
+	outside   map[string]Met     // by class of interface
+	pairs     map[string]Outcome // by class of pair
 	classes   []string           // of the ends
 }
 
-// reaches is what becomes of the traffic between the peers and an interface, as far as to
-// the one that is asked: what a balancer hands on is another question.
+// reaches is what becomes of traffic between the peers and an interface, not counting what a
+// balancer there hands on.
 func (x exposer) reaches(i *estate.Interface) Met {
 	key := x.d.ClassOf(i)
 	m, ok := x.outside[key]
@@ -123,8 +122,8 @@ func (x exposer) reaches(i *estate.Interface) Met {
 	return m
 }
 
-// withEnd is what becomes of the traffic between an interface by any of its addresses and
-// another end, as traffic with that end's address.
+// withEnd is what becomes of traffic between any address of an interface and another end, as
+// traffic with that end.
 func (x exposer) withEnd(i *estate.Interface, e End, class string) Met {
 	var m Met
 	for _, here := range EndsOf(i) {
@@ -147,8 +146,8 @@ func (x exposer) withEnd(i *estate.Interface, e End, class string) Met {
 	return m
 }
 
-// handed is what balancers hand on, by the interfaces that it concerns: the targets of
-// those that the peers reach, or who reaches those that hand on to the peers.
+// handed is what balancers hand on, by interface: inward, by the targets of balancers that the
+// peers reach; outward, by those who reach balancers that hand on to the peers.
 func (x exposer) handed() map[*estate.Interface][]Handed {
 	found := make(map[*estate.Interface][]Handed)
 	asked := make(map[*estate.Interface]bool)
@@ -182,8 +181,8 @@ func (x exposer) handed() map[*estate.Interface][]Handed {
 	return found
 }
 
-// reachedBy is what becomes of the traffic from an interface to another one by any of their
-// addresses, as traffic with the other one's, as far as to that one itself.
+// reachedBy is what becomes of traffic between two interfaces by any of their addresses, as traffic
+// with the other one's. What a balancer hands on is not counted.
 func (d *Decider) reachedBy(from, to *estate.Interface) Met {
 	var m Met
 	for _, here := range EndsOf(from) {
@@ -206,7 +205,7 @@ func (d *Decider) deciding(i *estate.Interface, set traffic.Set, direction estat
 				groups = append(groups, d.followed(g)...)
 			}
 			for _, g := range groups {
-				left := set // where the first rule that fits decides, later ones do not
+				left := set // where the first match decides, later rules get what earlier ones leave
 				for _, r := range d.ordered(g, direction) {
 					x, fits := Deciding{g, r}, d.RuleTraffic(g, r)
 					if r.Action == estate.Admit && !fits.Intersect(left).IsEmpty() && !slices.Contains(rules, x) {

@@ -15,18 +15,17 @@ import (
 
 // What one group lets through.
 //
-// A surveyed group decides as its dialect says: by rank, or by adding up what
-// its rules admit. A defined group decides by its meaning, which is the same on
-// every cloud: the first statement that fits, in the order in which they are
-// written; what none admits is stopped; answers come back, unless all that admit it
-// before a refusal are stateless.
+// A surveyed group decides as its dialect says: by rank, or by adding up its admissions. A defined
+// group decides by its meaning, which is the same on every cloud: the first matching statement, as
+// written; what no statement admits is stopped; answers come back, unless every admission of the
+// request before any refusal is stateless.
 
-// ByRank reports whether the first rule of a group that fits decides.
+// ByRank reports whether the first matching rule of a group decides.
 func ByRank(g *estate.Group) bool { return g.Defined || Filter(g).FirstMatch }
 
-// ordered are the rules of a group in a direction, in the order in which they
-// decide: of equal ranks the refusal first, behind them the fixed rules of the
-// dialect that the survey does not list.
+// ordered are the rules of a group in a direction, in the order in which they decide. Of rules of
+// equal rank refusals come first. Built-in rules of the dialect that the survey leaves out come
+// last.
 func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate.Rule {
 	key := ruleKey{g, direction}
 	if rules, ok := d.rules[key]; ok {
@@ -37,7 +36,7 @@ func (d *Decider) ordered(g *estate.Group, direction estate.Direction) []*estate
 	return rules
 }
 
-// Supposing is another Decider, for which a group has other rules.
+// Supposing is a Decider for the case that a group has other rules. The estate is not changed.
 func (d *Decider) Supposing(g *estate.Group, rules []estate.Rule) *Decider {
 	other := d.Fork()
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
@@ -71,14 +70,15 @@ func inOrder(g *estate.Group, direction estate.Direction, all []estate.Rule) []*
 	return rules
 }
 
-// WithMembers is another Decider, for which groups have other members.
+// WithMembers is a Decider for the case that groups have other members. The estate is not changed.
 func (d *Decider) WithMembers(members map[*estate.Group]addr.Set) *Decider {
 	other := d.Fork()
 	maps.Copy(other.members, members)
 	return other
 }
 
-// Forget drops what is remembered of a group that is not part of the estate.
+// Forget drops what was remembered of a group that is not part of the estate, so that its memory
+// can be freed.
 func (d *Decider) Forget(g *estate.Group) {
 	delete(d.rules, ruleKey{g, estate.In})
 	delete(d.rules, ruleKey{g, estate.Out})
@@ -135,15 +135,15 @@ func KeepsState(g *estate.Group, r *estate.Rule) bool {
 	return false
 }
 
-// A decision is what a group says about one service with one peer.
+// A decision is what a group does with one service from one peer.
 type decision struct {
 	admitted bool
 	state    bool         // answers come back by themselves
 	rule     *estate.Rule // the one that decided; nil where none fits
 }
 
-// one decides a single service with one peer. Where some that fit keep state, before
-// any refusal where the first decides, one of those decides.
+// one decides a single service from a single peer. Of matching admissions before any refusal, one
+// that keeps state takes precedence.
 func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr,
 	p service.Point) decision {
 	var found decision
@@ -174,8 +174,8 @@ func (d *Decider) one(g *estate.Group, direction estate.Direction, at *estate.In
 	return found
 }
 
-// admits are the services that a group lets through with one peer, and the part
-// whose answers come back by themselves: one for all services at once.
+// admits are the services that a group lets through with one peer, and those of them whose answers
+// come back by themselves. It decides all services at once.
 func (d *Decider) admits(g *estate.Group, direction estate.Direction, at *estate.Interface, peer netip.Addr) (all,
 	kept service.Set) {
 	var refused service.Set
@@ -186,7 +186,7 @@ func (d *Decider) admits(g *estate.Group, direction estate.Direction, at *estate
 			continue
 		}
 		services := service.Of(r.Services...)
-		if r.Action == estate.Refuse { // what was admitted before stays admitted
+		if r.Action == estate.Refuse { // what earlier rules admitted stays admitted
 			refused = refused.Union(services)
 			continue
 		}
@@ -215,8 +215,8 @@ func speaksOf(r *estate.Rule, p service.Point) bool {
 	return false
 }
 
-// followed are the groups of the instances in the subnets around which a group stands,
-// where traffic has to pass both: where one admission is enough, they stand for themselves.
+// followed are the groups of the instances in the subnets to which a group is attached, in dialects
+// in which both layers must admit.
 func (d *Decider) followed(g *estate.Group) []*estate.Group {
 	if Dialect(g.Account).Layers == dialect.EitherMayAdmit {
 		return nil
@@ -232,8 +232,8 @@ func (d *Decider) followed(g *estate.Group) []*estate.Group {
 	return groups
 }
 
-// An allowance is the traffic that a group lets through, and the part of it
-// whose answers come back by themselves.
+// An allowance is the traffic that a group lets through, and the part whose answers come back by
+// themselves.
 type allowance struct{ all, kept traffic.Set }
 
 func (a allowance) union(b allowance) allowance {
@@ -252,7 +252,7 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 	var refused traffic.Set
 	first := ByRank(g)
 	ordered := d.ordered(g, direction)
-	// Where all rules keep state, what is kept is all that is let through.
+	// If all rules keep state, the answers to all that is let through come back.
 	allKept := !slices.ContainsFunc(ordered,
 		func(r *estate.Rule) bool { return r.Action == estate.Admit && !KeepsState(g, r) })
 	for _, r := range ordered {
@@ -267,7 +267,7 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 		}
 		set := traffic.Of(d.Peers(g, r, at), services)
 		if r.Action == estate.Refuse {
-			refused = refused.Union(set) // what was admitted before stays admitted
+			refused = refused.Union(set) // what earlier rules admitted stays admitted
 			continue
 		}
 		if !refused.IsEmpty() {
@@ -293,7 +293,7 @@ func (d *Decider) allowedOn(g *estate.Group, direction estate.Direction, at *est
 	return result
 }
 
-// RuleTraffic is the traffic that a rule of a group speaks of.
+// RuleTraffic is the traffic that a rule of a group matches.
 func (d *Decider) RuleTraffic(g *estate.Group, r *estate.Rule) traffic.Set {
 	return traffic.Of(d.Peers(g, r, nil), service.Of(r.Services...))
 }
@@ -313,8 +313,8 @@ func (d *Decider) TrafficOn(g *estate.Group, direction estate.Direction, service
 	return d.allowedOn(g, direction, nil, services).all
 }
 
-// InOrder are the rules of a group in a direction, in the order in which they
-// decide, with the built-in ones that a survey does not list.
+// InOrder are the rules of a group in a direction in the order in which they decide, including
+// built-in ones that the survey leaves out.
 func (d *Decider) InOrder(g *estate.Group, direction estate.Direction) []*estate.Rule {
 	return d.ordered(g, direction)
 }

@@ -15,20 +15,19 @@ import (
 	"isonomos/core/traffic"
 )
 
-// What the layers at an interface let through together: the interface's own
-// groups, and those of its subnet.
+// What the layers at an interface let through together: its own groups, and those of its subnet.
 
-// A layer is the groups that decide together at one point of the way.
+// A layer holds the groups that decide together at one point.
 type layer struct {
 	name    string // "", or "subnet " before a step's direction
 	groups  []*estate.Group
-	passes  string // why everything passes, where it does
-	stops   string // why nothing passes, where no group decides
-	unknown string // why it can't be decided
+	passes  string // why everything passes, or empty
+	stops   string // why nothing passes although there are no groups, or empty
+	unknown string // why it can't be decided, or empty
 }
 
-// layers are the layers that traffic meets at an interface, each of which must
-// admit it. Within one subnet the subnet's own layer is skipped where each must.
+// layers are the layers that traffic passes at an interface; each of them must admit it. Traffic
+// within a subnet does not pass the subnet's own layer, in dialects where both layers must admit.
 func (d *Decider) layers(i *estate.Interface, inside bool) []layer {
 	dl := Dialect(i.Instance.Account)
 	own := layer{groups: d.GroupsAt(i)}
@@ -64,8 +63,7 @@ func (d *Decider) layers(i *estate.Interface, inside bool) []layer {
 		i.Instance.Account.Name)}}
 }
 
-// CantDecide says why what the filters of an interface let through can't be
-// decided; it is empty where it can.
+// CantDecide says why the filters of an interface can't be decided. It is empty where they can.
 func (d *Decider) CantDecide(i *estate.Interface) string {
 	for _, l := range d.layers(i, false) {
 		if l.unknown != "" {
@@ -75,11 +73,11 @@ func (d *Decider) CantDecide(i *estate.Interface) string {
 	return ""
 }
 
-// step asks a layer about one service with one peer. state reports whether the
-// answer comes back by itself.
+// step asks a layer about one service with one peer. The result state reports whether the answer
+// comes back by itself.
 func (d *Decider) step(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
 	p service.Point) (s Step, state bool) {
-	s = Step{Layer: l.name + string(direction), At: i.Instance.Name, Verdict: Passes}
+	s = Step{Layer: l.name + string(direction), Direction: direction, At: i.Instance.Name, Verdict: Passes}
 	switch {
 	case l.unknown != "":
 		s.Verdict, s.Text = Undecided, l.unknown
@@ -123,7 +121,7 @@ func (d *Decider) step(l layer, i *estate.Interface, direction estate.Direction,
 	return s, false
 }
 
-// describe is a service as people call it.
+// describe names a service for a sentence.
 func (d *Decider) describe(p service.Point) string {
 	return d.estate.Services.Describe(service.Between(p, p))
 }
@@ -140,8 +138,9 @@ func (d *Decider) layerAllowed(l layer, i *estate.Interface, direction estate.Di
 	return sum
 }
 
-// layerTraffic is the traffic that passes a layer, answers and all, and the traffic
-// that it admits: where no state is kept, all answers must be let through the other way.
+// layerTraffic is the traffic of which requests and answers pass a layer, and the traffic that the
+// layer admits. Where no state is kept, the layer must admit the answers in the other direction
+// too.
 func (d *Decider) layerTraffic(l layer, i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {
 	here := d.layerAllowed(l, i, direction)
 	open := here.all.Minus(here.kept)
@@ -152,8 +151,8 @@ func (d *Decider) layerTraffic(l layer, i *estate.Interface, direction estate.Di
 	return here.kept.Union(open.Intersect(d.answerable(back, i, direction))), here.all
 }
 
-// defaultAnswers are the client ports where a network does not say (RFC 6056 and
-// common practice: everything from the first unreserved port).
+// defaultAnswers are the client ports of networks that don't say which: all unprivileged ports, as
+// is common practice (RFC 6056).
 var defaultAnswers = estate.Ports{From: 1024, To: 65535}
 
 func answersOf(n *estate.Network) estate.Ports {
@@ -163,15 +162,15 @@ func answersOf(n *estate.Network) estate.Ports {
 	return n.Answers
 }
 
-// clientsOf are peers in other networks, whose answers go to client ports of their own.
+// clientsOf are peers in networks with their own client ports.
 type clientsOf struct {
 	ports estate.Ports
 	peers addr.Set
 }
 
-// othersClients are the peers of an interface that are clients in networks with other
-// client ports than its own: by private addresses in networks that are linked with
-// its own, by public ones in any. An address that several networks have is in several.
+// othersClients are the possible clients of an interface in networks whose client ports differ from
+// its own network's: by private addresses if the networks are linked, by public ones in any case.
+// An address may be in several networks.
 func (d *Decider) othersClients(i *estate.Interface) []clientsOf {
 	known, ok := d.clients[i.Subnet]
 	if ok {
@@ -202,7 +201,7 @@ func (d *Decider) othersClients(i *estate.Interface) []clientsOf {
 	return known
 }
 
-// findClients notes the public addresses of the estate by their network's client ports.
+// findClients collects the public addresses of the estate by the client ports of their network.
 func (x *index) findClients() map[estate.Ports]addr.Set {
 	met := make(map[estate.Ports][]netip.Addr)
 	for s, interfaces := range x.bySubnet {
@@ -222,8 +221,8 @@ func (x *index) findClients() map[estate.Ports]addr.Set {
 	return sets
 }
 
-// clientPorts are the ports that answers to a peer of an interface go to, by its
-// address alone: those of the networks that such a client may be in, else of the interface's own.
+// clientPorts are the ports to which answers to a peer go: those of all networks in which a client
+// of that address may be, or else of the interface's own network.
 func (d *Decider) clientPorts(i *estate.Interface, direction estate.Direction, peer netip.Addr) []estate.Ports {
 	var ports []estate.Ports
 	if direction == estate.In {
@@ -239,8 +238,8 @@ func (d *Decider) clientPorts(i *estate.Interface, direction estate.Direction, p
 	return ports
 }
 
-// answerable is the traffic whose answers are all within back: to every client
-// port, of the reply type, or of the protocol itself.
+// answerable is the traffic whose answers are all contained in back: to every client port, of the
+// ICMP reply type, or of the same protocol.
 func (d *Decider) answerable(back traffic.Set, i *estate.Interface, direction estate.Direction) traffic.Set {
 	sets := []traffic.Set{traffic.Of(addr.Everyone, unanswered)}
 	var others addr.Set
@@ -279,7 +278,8 @@ func (d *Decider) addressesIn(n *estate.Network) addr.Set {
 	return addr.Of(all...)
 }
 
-// ported is all traffic of protocols with ports, with the peers that back lets through to every port of a run.
+// ported is all traffic of protocols with ports, with those peers that back lets through to every
+// port of a range.
 func ported(back traffic.Set, ports estate.Ports) traffic.Set {
 	var sets []traffic.Set
 	for _, protocol := range service.Ported {
@@ -297,8 +297,8 @@ func ported(back traffic.Set, ports estate.Ports) traffic.Set {
 	return traffic.UnionAll(sets)
 }
 
-// replies are the ICMP types that are answered, as type<<8|protocol: echo,
-// timestamp, address mask (RFC 792, RFC 950), echo of ICMPv6 (RFC 4443).
+// replies are the ICMP types of replies, by that of the request: echo, timestamp, address mask (RFC
+// 792, RFC 950) and ICMPv6 echo (RFC 4443). A key is type<<8 | protocol.
 var replies = map[uint16]uint16{
 	8<<8 | service.ICMP:     0<<8 | service.ICMP,
 	13<<8 | service.ICMP:    14<<8 | service.ICMP,
@@ -309,7 +309,8 @@ var replies = map[uint16]uint16{
 // withPorts are the services whose answers go to client ports.
 var withPorts = service.WholePorted
 
-// unanswered are the ICMP types that need no answer; portless are the protocols that answer with themselves.
+// unanswered are the ICMP types that are not answered; portless are the protocols whose answers are
+// of the same protocol.
 var unanswered, portless = func() (service.Set, service.Set) {
 	icmp := service.Of(service.Whole(service.ICMP), service.Whole(service.ICMPv6))
 	none := icmp
@@ -319,21 +320,20 @@ var unanswered, portless = func() (service.Set, service.Set) {
 	return none, service.All.Minus(icmp).Minus(withPorts)
 }()
 
-// FilterTraffic is what the filters of an interface let through in a direction,
-// answers and all, whatever the ways are.
+// FilterTraffic is the traffic of which requests and answers pass the filters of an interface,
+// regardless of routes.
 func (d *Decider) FilterTraffic(i *estate.Interface, direction estate.Direction) traffic.Set {
 	passes, _ := d.filter(i, direction)
 	return passes
 }
 
-// Filters is what passes the filters of an interface in a direction, answers and all, and
-// what they admit, whatever the ways are. It is empty where that can't be decided.
+// Filters is the traffic of which requests and answers pass the filters of an interface, and the
+// traffic that they admit, regardless of routes. Both are empty where that can't be decided.
 func (d *Decider) Filters(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {
 	return d.filter(i, direction)
 }
 
-// filter is what passes the filters of an interface, answers and all, and what they
-// admit. It is empty where that can't be decided.
+// filter is Filters of an interface. It is empty where that can't be decided.
 func (d *Decider) filter(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set) {
 	passes, admits, sure := d.filterKnown(i, direction)
 	if !sure {
@@ -342,7 +342,7 @@ func (d *Decider) filter(i *estate.Interface, direction estate.Direction) (passe
 	return passes, admits
 }
 
-// filterKnown is filter of the layers that can be decided, and whether those are all.
+// filterKnown is filter of those layers that can be decided, and reports whether these are all.
 func (d *Decider) filterKnown(i *estate.Interface, direction estate.Direction) (passes, admits traffic.Set, sure bool) {
 	passes, admits, sure = traffic.All, traffic.All, true
 	for _, l := range d.layers(i, false) {
@@ -351,7 +351,7 @@ func (d *Decider) filterKnown(i *estate.Interface, direction estate.Direction) (
 			continue
 		}
 		passing, admitted := d.layerTraffic(l, i, direction)
-		if l.name != "" { // the subnet's layer is skipped within the subnet
+		if l.name != "" { // the subnet's layer does not apply within the subnet
 			near := traffic.Of(d.neighbours(i), service.All)
 			passing, admitted = passing.Union(near), admitted.Union(near)
 		}
@@ -369,12 +369,12 @@ func (d *Decider) neighbours(i *estate.Interface) addr.Set {
 	return addr.Of(all...)
 }
 
-// answerStep decides the answers that a layer must let back to some runs of client
-// ports. The lowest that is stopped is told.
+// answerStep decides whether a layer lets answers back to ranges of client ports. Of the stopped
+// ports the lowest is reported.
 func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
 	p service.Point, clients []estate.Ports) Step {
 	back := direction.Opposite()
-	s := Step{Layer: "answer " + l.name + string(back), At: i.Instance.Name, Verdict: Passes,
+	s := Step{Layer: "answer " + l.name + string(back), Direction: back, At: i.Instance.Name, Verdict: Passes,
 		Text: "the answers are let back"}
 	wanted := answersTo(p, clients)
 	if wanted.IsEmpty() {
@@ -390,8 +390,8 @@ func (d *Decider) answerStep(l layer, i *estate.Interface, direction estate.Dire
 	return s
 }
 
-// answersTo are the services that answer one: to all client ports, the reply of an
-// ICMP type, a protocol without ports itself; nothing where none is needed.
+// answersTo are the services of the answers to one: all client ports, the ICMP reply type, or the
+// same protocol; empty if there is no answer.
 func answersTo(p service.Point, clients []estate.Ports) service.Set {
 	protocol, detail := p.Split()
 	switch protocol {
@@ -411,7 +411,7 @@ func answersTo(p service.Point, clients []estate.Ports) service.Set {
 	return service.Between(p, p)
 }
 
-// answeredBy are the services whose answers are all among those that are let back.
+// answeredBy are the services whose answers are all in back.
 func answeredBy(back service.Set, clients []estate.Ports) service.Set {
 	answered := unanswered.Union(back.Intersect(portless))
 	for _, protocol := range service.Ported {
@@ -427,8 +427,8 @@ func answeredBy(back service.Set, clients []estate.Ports) service.Set {
 	return answered
 }
 
-// layerAdmits are the services that a layer lets through with one peer, and the
-// part whose answers come back by themselves.
+// layerAdmits are the services that a layer lets through with one peer, and those of them whose
+// answers come back by themselves.
 func (d *Decider) layerAdmits(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr) (all,
 	kept service.Set) {
 	if l.passes != "" {
@@ -441,7 +441,7 @@ func (d *Decider) layerAdmits(l layer, i *estate.Interface, direction estate.Dir
 	return all, kept
 }
 
-// layerOutcome parts all services by what a layer does to them with one peer.
+// layerOutcome divides all services by what a layer does with them, for one peer.
 func (d *Decider) layerOutcome(l layer, i *estate.Interface, direction estate.Direction, peer netip.Addr,
 	clients []estate.Ports) Outcome {
 	if l.unknown != "" {
@@ -458,12 +458,11 @@ func (d *Decider) layerOutcome(l layer, i *estate.Interface, direction estate.Di
 	return o.or(Stopped)
 }
 
-// Answers is the traffic of the answers to what a group lets through in a
-// direction: to all client ports that count for it, of the reply types, of
-// protocols without ports themselves.
+// Answers is the traffic of the answers to what a group lets through in a direction: to all client
+// ports that may apply, of ICMP reply types, or of the same protocol.
 func (d *Decider) Answers(g *estate.Group, requests traffic.Set, direction estate.Direction) traffic.Set {
 	ports := []estate.Ports{answersOf(g.Network)}
-	if direction == estate.In { // clients may be in networks that say otherwise
+	if direction == estate.In { // clients may be in networks with other client ports
 		for _, n := range d.estate.Networks {
 			if p := answersOf(n); !slices.Contains(ports, p) {
 				ports = append(ports, p)
@@ -491,11 +490,11 @@ func (d *Decider) Answers(g *estate.Group, requests traffic.Set, direction estat
 	return traffic.UnionAll(sets)
 }
 
-// Followed are the groups that a group for subnets follows.
+// Followed are the groups that a subnet group follows.
 func (d *Decider) Followed(g *estate.Group) []*estate.Group { return d.followed(g) }
 
-// PublishedLists are the surveyed lists that a list's published parts stand for in
-// a group's cloud and region; none where a survey does not tell them all.
+// PublishedLists are the surveyed lists for the published parts of a list, in a group's cloud and
+// region. There are none where the survey does not have all of them.
 func (d *Decider) PublishedLists(l *estate.List, g *estate.Group) []*estate.List {
 	_, published := l.At(g)
 	var found []*estate.List
@@ -512,8 +511,8 @@ func (d *Decider) PublishedLists(l *estate.List, g *estate.Group) []*estate.List
 	return found
 }
 
-// Lets reports whether the filters at an interface let one service through with
-// one peer, answers and all.
+// Lets reports whether the filters at an interface let a service through with a peer, and its
+// answer back.
 func (d *Decider) Lets(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point) bool {
 	for _, l := range d.layers(i, false) {
 		if l.passes != "" {
@@ -533,9 +532,9 @@ func (d *Decider) Lets(i *estate.Interface, direction estate.Direction, peer net
 	return true
 }
 
-// Unanswered is the traffic with ports, or of echoes, that a group lets through
-// at an interface without state and that passes its layer, though an answer to it
-// is stopped.
+// Unanswered is the traffic that a group without state admits at an interface and the rest of its
+// layer lets through, but of which an answer is stopped. Only protocols with ports and echoes are
+// looked at.
 func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction estate.Direction) traffic.Set {
 	for _, l := range d.layers(i, false) {
 		if !slices.Contains(l.groups, g) || l.passes != "" || l.unknown != "" {
@@ -549,11 +548,11 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 		back := direction.Opposite()
 		if whole := traffic.Of(own.all.Peers(service.All), service.All); own.all.Equal(whole) &&
 			own.all.SubsetOf(d.allowed(g, back, i).all) {
-			continue // everything with these peers, both ways
+			continue // everything with these peers is let through in both directions
 		}
 		passes, _ := d.layerTraffic(l, i, direction)
 		lost = lost.Minus(passes).OnServices(answered)
-		// A rule for all client ports is there for the answers of the other direction.
+		// What answers to the other direction need is not meant by itself.
 		answers := d.Answers(g, d.allowed(g, back, i).all, back)
 		ports := answersOf(i.Subnet.Network)
 		for _, r := range d.ordered(g, direction) {
@@ -568,7 +567,7 @@ func (d *Decider) Unanswered(i *estate.Interface, g *estate.Group, direction est
 	return traffic.Set{}
 }
 
-// answered are the services that a missing answer makes useless: those with ports, and echoes.
+// answered are the services that are useless without an answer: those with ports, and echoes.
 var answered = func() service.Set {
 	set := service.WholePorted
 	for request := range replies {

@@ -15,11 +15,10 @@ type Moving struct{ *Decider }
 // NewMoving makes a Moving, in time linear in the size of the estate.
 func NewMoving(e *estate.Estate) Moving { return Moving{New(e)} }
 
-// Fork is a Decider over the estate as it stands now. It shares nothing with the one that
-// moves on, and is worth nothing once that has moved.
+// Fork is a Decider over the estate as it stands now. It must not be used after the next change.
 func (d Moving) Fork() *Decider { return New(d.estate) }
 
-// Rewrite gives a group of the estate other rules.
+// Rewrite replaces the rules of a group.
 func (d Moving) Rewrite(g *estate.Group, rules []estate.Rule) {
 	g.Rules = rules
 	delete(d.rules, ruleKey{g, estate.In})
@@ -27,36 +26,37 @@ func (d Moving) Rewrite(g *estate.Group, rules []estate.Rule) {
 	d.unlearn()
 }
 
-// unlearn drops what depends on rules and on what is attached where.
+// unlearn drops what depends on rules and attachments.
 func (d Moving) unlearn() {
 	clear(d.handed)
 	clear(d.targets)
 	clear(d.naming)
 }
 
-// Refill gives a list of the estate other entries. Who is a stranger is not worked out anew.
+// Refill replaces the entries of a list. Who is a stranger is not worked out anew.
 func (d Moving) Refill(l *estate.List, entries []estate.Entry) {
 	l.Entries = entries
 	delete(d.lists, l)
 	d.unlearn()
 }
 
-// Attach gives an interface other groups, and returns those that gain or lose
-// an interface by it: also a default group that is attached where nothing is attached.
+// Attach replaces the groups of an interface. It returns the groups that gain or lose the
+// interface, including a default group that filters where none is attached.
 func (d Moving) Attach(i *estate.Interface, groups []*estate.Group) []*estate.Group {
 	was := d.GroupsAt(i)
 	i.Groups = groups
 	return d.moved(i, was, d.GroupsAt(i))
 }
 
-// AttachToSubnet gives a subnet other groups, and returns those that gain or lose it.
+// AttachToSubnet replaces the groups of a subnet. It returns the groups that gain or lose the
+// subnet.
 func (d Moving) AttachToSubnet(s *estate.Subnet, groups []*estate.Group) []*estate.Group {
 	was := d.GroupsOfSubnet(s)
 	s.Groups = groups
 	now := d.GroupsOfSubnet(s)
 	if len(groups) == 0 && len(now) == 1 && d.builtIn[s.Network] == nil && now[0].BuiltIn &&
 		d.subDefault[s.Network] == nil {
-		d.builtIn[s.Network] = now[0] // the built-in list, once for the whole network
+		d.builtIn[s.Network] = now[0] // the network's one default list
 	}
 	for _, i := range d.bySubnet[s] {
 		d.moved(i, was, now)
@@ -64,7 +64,7 @@ func (d Moving) AttachToSubnet(s *estate.Subnet, groups []*estate.Group) []*esta
 	return exclusive(was, now)
 }
 
-// moved notes that an interface is under other groups.
+// moved notes that other groups filter at an interface, and returns those that gain or lose it.
 func (d Moving) moved(i *estate.Interface, was, now []*estate.Group) []*estate.Group {
 	d.unlearn()
 	for _, g := range was {
@@ -83,7 +83,7 @@ func (d Moving) moved(i *estate.Interface, was, now []*estate.Group) []*estate.G
 	return exclusive(was, now)
 }
 
-// exclusive are the groups that are in one of two lists only.
+// exclusive are the groups that are in only one of two lists.
 func exclusive(a, b []*estate.Group) []*estate.Group {
 	var only []*estate.Group
 	for _, g := range a {

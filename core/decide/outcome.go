@@ -12,32 +12,30 @@ import (
 	"isonomos/core/traffic"
 )
 
-// An Outcome parts services by what becomes of them from one end to another: each
-// service is in the set of at most one verdict.
+// An Outcome divides services by what becomes of them between two ends. A service has at most one
+// verdict.
 type Outcome [5]service.Set
 
-// alongWay are the verdicts in the order in which they count along one way: what
-// is certain comes first.
+// alongWay are the verdicts in order of precedence along one way: what is certain comes first.
 var alongWay = [5]Verdict{NoRoute, Stopped, Undecided, OneWay, Passes}
 
-// amongTargets are the verdicts in the order in which they count where one of
-// several ways is enough.
+// amongTargets are the verdicts in order of precedence where one of several ways is enough.
 var amongTargets = [5]Verdict{Passes, Undecided, OneWay, Stopped, NoRoute}
 
-// place is the place of a verdict in an Outcome.
+// place is the index of a verdict in an Outcome.
 func place(v Verdict) int { return slices.Index(alongWay[:], v) }
 
-// becoming is the outcome in which a verdict is all that becomes of some services.
+// becoming is the outcome in which some services have a verdict and all others none.
 func becoming(v Verdict, services service.Set) Outcome {
 	var o Outcome
 	o[place(v)] = services
 	return o
 }
 
-// With are the services of a verdict.
+// With are the services that have a verdict.
 func (o Outcome) With(v Verdict) service.Set { return o[place(v)] }
 
-// Of is the verdict of one service.
+// Of is the verdict on one service.
 func (o Outcome) Of(p service.Point) Verdict {
 	for k, set := range o {
 		if set.Contains(p) {
@@ -47,16 +45,16 @@ func (o Outcome) Of(p service.Point) Verdict {
 	return NoRoute
 }
 
-// Arriving are the services that arrive, whatever becomes of the answers.
+// Arriving are the services that arrive, answered or not.
 func (o Outcome) Arriving() service.Set { return o.With(Passes).Union(o.With(OneWay)) }
 
-// or gives a verdict to all services that have none yet.
+// or gives a verdict to all services that have none.
 func (o Outcome) or(v Verdict) Outcome {
 	o[place(v)] = o[place(v)].Union(service.All.Minus(service.UnionAll(o[:]...)))
 	return o
 }
 
-// on is the outcome of some services alone.
+// on is the outcome restricted to some services.
 func (o Outcome) on(services service.Set) Outcome {
 	for k := range o {
 		o[k] = o[k].Intersect(services)
@@ -64,10 +62,10 @@ func (o Outcome) on(services service.Set) Outcome {
 	return o
 }
 
-// along is the outcome of two things on one way: the worse of both.
+// along is the outcome of two parts of one way: the worse verdict of both.
 func (o Outcome) along(next Outcome) Outcome { return o.choose(next, alongWay) }
 
-// better is the outcome where one of two is enough.
+// better is the outcome of two ways of which one is enough: the better verdict of both.
 func (o Outcome) better(other Outcome) Outcome { return o.choose(other, amongTargets) }
 
 func (o Outcome) choose(other Outcome, order [5]Verdict) Outcome {
@@ -81,9 +79,8 @@ func (o Outcome) choose(other Outcome, order [5]Verdict) Outcome {
 	return chosen
 }
 
-// Becomes is what becomes of every service from one end to another, exactly as
-// Flow says it of each. The ends have one family; services that it can't carry
-// have no verdict. It costs O(rules at both ends).
+// Becomes is what becomes of every service between two ends, exactly as Flow decides each. The ends
+// are of one family; services that it can't carry have no verdict. It costs O(rules at both ends).
 func (d *Decider) Becomes(src, dst End) Outcome {
 	return d.becomes(src, dst, nil).on(carriedBy(src.Addr))
 }
@@ -104,13 +101,13 @@ func (d *Decider) becomes(src, dst End, met []*estate.Instance) Outcome {
 	return o
 }
 
-// handsOn reports whether what arrives at an end goes on from there.
+// handsOn reports whether an end is a balancer, which hands on what arrives.
 func handsOn(src, dst End) bool {
 	return !dst.Outside() && dst.Interface.Instance.Kind == estate.Balancer &&
 		(src.Outside() || src.Interface.Instance != dst.Interface.Instance)
 }
 
-// reaching is becomes as far as to the end itself: what a balancer hands on is not asked.
+// reaching is Becomes without what a balancer hands on.
 func (d *Decider) reaching(src, dst End) Outcome {
 	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
 		return becoming(Passes, service.All)
@@ -138,7 +135,7 @@ func (d *Decider) reaching(src, dst End) Outcome {
 	return o
 }
 
-// clientsOn are the client ports that the answers at an interface go to.
+// clientsOn are the client ports to which answers go at an interface.
 func (d *Decider) clientsOn(w way, i *estate.Interface) []estate.Ports {
 	if w.client == nil {
 		return []estate.Ports{answersOf(i.Subnet.Network)}
@@ -146,8 +143,8 @@ func (d *Decider) clientsOn(w way, i *estate.Interface) []estate.Ports {
 	return []estate.Ports{answersOf(w.client)}
 }
 
-// fromSomewhere is what becomes, at an interface, of services from one address of
-// a set of which nobody knows which: what is stopped for each is stopped.
+// fromSomewhere is what becomes of services from an unknown address of a set: only what is stopped
+// from each of the addresses is stopped.
 func (d *Decider) fromSomewhere(i *estate.Interface, sources addr.Set) Outcome {
 	admitted := traffic.Of(sources, service.All)
 	for _, l := range d.layers(i, false) {
@@ -158,8 +155,8 @@ func (d *Decider) fromSomewhere(i *estate.Interface, sources addr.Set) Outcome {
 	return becoming(Undecided, admitted.Services()).or(Stopped)
 }
 
-// taken are the services that pass on where an interface takes them, and those that
-// arrive there at all: everything, or at a balancer what one of its targets gets.
+// taken are the services that an interface takes: everything, or at a balancer what it listens to
+// and one of its targets gets. It returns those that pass and those that arrive.
 func (d *Decider) taken(i *estate.Interface) (passes, arrives service.Set) {
 	if i.Instance.Kind != estate.Balancer {
 		return service.All, service.All
@@ -168,12 +165,11 @@ func (d *Decider) taken(i *estate.Interface) (passes, arrives service.Set) {
 	return o.With(Passes), o.Arriving()
 }
 
-// HandedOn is what becomes of the services that a balancer takes at an interface, by what
-// its best target gets.
+// HandedOn is what becomes of the services that a balancer listens to: what its best target gets.
 func (d *Decider) HandedOn(i *estate.Interface) Outcome { return d.handedOn(i, nil) }
 
-// A handedKey is what the outcome of handing on depends on: the interface, and the
-// balancers in a circle with it that were met before.
+// A handedKey is what the outcome of handing on depends on: the interface, and which balancers of a
+// circle have been passed.
 type handedKey struct {
 	from *estate.Interface
 	met  string
@@ -184,12 +180,11 @@ type circle struct {
 	id, size int
 }
 
-// largestCircle is how many balancers may hand on to each other before nobody
-// follows all their ways any more: their number doubles with each.
+// largestCircle is the most balancers in a circle whose ways are followed: the number of ways
+// doubles with each.
 const largestCircle = 10
 
-// handedOn is what becomes of the services that a balancer takes at an interface:
-// what its best target gets. A balancer that was met before gets nothing again.
+// handedOn is HandedOn after some balancers have been passed. These get nothing again.
 func (d *Decider) handedOn(from *estate.Interface, met []*estate.Instance) Outcome {
 	key := handedKey{from, d.metInCircle(from.Instance, met)}
 	if o, ok := d.handed[key]; ok {
@@ -216,7 +211,7 @@ func (d *Decider) HandTo(balancer *estate.Interface, l estate.Listener, target *
 	return d.handTo(balancer, l, target, []*estate.Instance{balancer.Instance})
 }
 
-// handTo is HandTo after some balancers were met.
+// handTo is HandTo after some balancers have been passed.
 func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *estate.Instance,
 	met []*estate.Instance) Outcome {
 	services := service.Of(l.Service)
@@ -227,8 +222,8 @@ func (d *Decider) handTo(balancer *estate.Interface, l estate.Listener, target *
 	return askedFor(l, d.becomes(from, to, met))
 }
 
-// askedFor is what becomes of the services of a listener, by what becomes of those as which
-// it hands them on.
+// askedFor is what becomes of the services of a listener, given what becomes of them as they are
+// handed on.
 func askedFor(l estate.Listener, second Outcome) Outcome {
 	services := service.Of(l.Service)
 	var o Outcome
@@ -245,7 +240,7 @@ func askedFor(l estate.Listener, second Outcome) Outcome {
 	return o
 }
 
-// handedPoint is the service that a listener asks its targets for.
+// handedPoint is the service as which a listener hands on.
 func handedPoint(l estate.Listener, p service.Point) service.Point {
 	if protocol, _ := p.Split(); service.HasPorts(protocol) {
 		return service.PointOf(protocol, l.Port)
@@ -253,7 +248,7 @@ func handedPoint(l estate.Listener, p service.Point) service.Point {
 	return p
 }
 
-// Listened are the services that a balancer has listeners for.
+// Listened are the services that a balancer listens to.
 func Listened(balancer *estate.Instance) service.Set {
 	specs := make([]service.Spec, len(balancer.Listeners))
 	for k, l := range balancer.Listeners {
@@ -262,7 +257,7 @@ func Listened(balancer *estate.Instance) service.Set {
 	return service.Of(specs...)
 }
 
-// metInCircle names those of the balancers that were met that are in a circle with one.
+// metInCircle names the passed balancers that are in the same circle as one.
 func (d *Decider) metInCircle(balancer *estate.Instance, met []*estate.Instance) string {
 	if len(met) == 0 {
 		return ""
@@ -282,8 +277,8 @@ func (d *Decider) metInCircle(balancer *estate.Instance, met []*estate.Instance)
 	return strings.Join(names, " ")
 }
 
-// findCircles finds the balancers that hand on to each other, after Tarjan
-// ("Depth-first search and linear graph algorithms", 1972).
+// findCircles finds balancers that hand on to each other, as strongly connected components (Tarjan,
+// "Depth-first search and linear graph algorithms", 1972).
 func (x *index) findCircles() map[*estate.Instance]circle {
 	f := circleFinder{number: make(map[*estate.Instance]int), low: make(map[*estate.Instance]int),
 		found: make(map[*estate.Instance]circle)}

@@ -10,18 +10,17 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Handed is what a balancer hands on to one of its targets, directly or by way of other
-// balancers.
+// Handed is what a balancer hands on to one of its targets, directly or through other balancers.
 type Handed struct {
-	Balancer *estate.Interface // of the balancer that is asked
+	Balancer *estate.Interface // of the balancer that the peers reach
 	Through  []*estate.Instance
 	Target   *estate.Interface
-	Port     uint16 // at which the target is asked, where the protocol has ports
-	Asked    Met    // the traffic with the balancer, by what becomes of it at the target
+	Port     uint16 // the port at the target, where the protocol has ports
+	Asked    Met    // the traffic with that balancer, by what becomes of it at the target
 	Rules    []Deciding
 }
 
-// Arriving are the services as which the target gets some of what the balancer is asked for.
+// Arriving are the services that reach the target, as they are handed on.
 func (h Handed) Arriving(asked service.Set) service.Set {
 	got := asked.Minus(withPorts)
 	for _, protocol := range service.Ported {
@@ -38,7 +37,7 @@ func metWith(peer netip.Addr, o Outcome) Met {
 	return Met{traffic.Of(of, o.With(Passes)), traffic.Of(of, o.With(OneWay)), traffic.Of(of, o.With(Undecided))}
 }
 
-// along is what becomes of traffic of which the rest of the way decides by service alone.
+// along restricts what becomes of traffic by what becomes of its services on the rest of the way.
 func (m Met) along(rest Outcome) Met {
 	arriving := rest.Arriving()
 	arrives := m.Arrives().OnServices(arriving)
@@ -47,33 +46,34 @@ func (m Met) along(rest Outcome) Met {
 	return Met{Passes: passes, OneWay: arrives.Minus(passes), Undecided: possible.Minus(arrives)}
 }
 
-// union is the traffic of either; where both know of the same, what surely arrives is told.
+// union is the traffic of either; of two verdicts on the same traffic, the one of what certainly
+// arrives counts.
 func (m Met) union(other Met) Met {
 	passes := m.Passes.Union(other.Passes)
 	oneWay := m.OneWay.Union(other.OneWay).Minus(passes)
 	return Met{passes, oneWay, m.Undecided.Union(other.Undecided).Minus(passes).Minus(oneWay)}
 }
 
-// IsEmpty reports whether nothing arrives, not even perhaps.
+// IsEmpty reports whether nothing arrives for certain or perhaps.
 func (m Met) IsEmpty() bool { return m.Arrives().IsEmpty() && m.Undecided.IsEmpty() }
 
-// A targetKey is one that a balancer hands on to in the end, and at which port.
+// A targetKey identifies a target behind one or more balancers, and the port there.
 type targetKey struct {
 	at   *estate.Interface
 	port uint16
 }
 
-// A targetOutcome is what becomes of the services that a balancer takes on the way to one
-// target, and one way there.
+// A targetOutcome is what becomes of the services that a balancer listens to at one target, and one
+// way there.
 type targetOutcome struct {
 	targetKey
-	seen    netip.Addr // as which the last balancer is seen at the target
+	seen    netip.Addr // the address by which the target sees the last balancer
 	through []*estate.Instance
 	outcome Outcome
 }
 
-// handedTargets is handedOn told apart by the targets that are no balancers, in the order in
-// which they are met.
+// handedTargets is handedOn for each target that is not a balancer, in the order in which they are
+// found.
 func (d *Decider) handedTargets(from *estate.Interface, met []*estate.Instance) []targetOutcome {
 	key := handedKey{from, d.metInCircle(from.Instance, met)}
 	if known, ok := d.targets[key]; ok {
@@ -104,8 +104,8 @@ func (d *Decider) handedTargets(from *estate.Interface, met []*estate.Instance) 
 	return found
 }
 
-// throughTarget adds what one target of a listener gets of its services, or what those get
-// to which it hands on itself.
+// throughTarget adds what a target of a listener gets, or if it is a balancer what its own targets
+// get.
 func (d *Decider) throughTarget(balancer *estate.Interface, l estate.Listener, target *estate.Instance,
 	met []*estate.Instance, add func(targetOutcome)) {
 	from, to, ok := handOver(balancer, target)
@@ -125,8 +125,8 @@ func (d *Decider) throughTarget(balancer *estate.Interface, l estate.Listener, t
 	}
 }
 
-// behindCircle adds all targets behind balancers of which too many hand on to each other:
-// nobody follows all their ways, so each may be reached.
+// behindCircle adds all targets behind balancers of a circle that is too large: its ways are not
+// followed, so each target may be reached.
 func (d *Decider) behindCircle(from *estate.Interface, add func(targetOutcome)) {
 	seen := map[*estate.Interface]bool{from: true}
 	for queue := []*estate.Interface{from}; len(queue) > 0; queue = queue[1:] {

@@ -34,8 +34,11 @@ type Question struct {
 
 // A Step is one thing that a flow meets on its way.
 type Step struct {
-	Layer   string // "way", "listener", "out", "in", "subnet out", "subnet in", "target"; before answers "answer "
-	At      string // the instance whose filters are asked; empty for ways
+	Layer string // "way", "listener", "out", "in", "subnet out", "subnet in", "target"; before answers "answer "
+	At    string // the instance whose filters are asked; empty for ways
+
+	Direction estate.Direction // in which the filters of a layer are asked; empty for all other steps
+
 	Verdict Verdict
 	Text    string        // how, or why not, in words
 	Group   *estate.Group // the group that decided, if one did
@@ -49,10 +52,10 @@ type Answer struct {
 	Destination End
 	Service     service.Point
 	Steps       []Step
-	HandedOn    []Answer // from a balancer to each of its targets
+	HandedOn    []Answer // of a balancer: one for each of its targets
 }
 
-// Why is the step that decided: the first of the verdict's kind.
+// Why is the step that decided: the first one with the answer's verdict.
 func (a Answer) Why() Step {
 	for _, s := range a.Steps {
 		if s.Verdict == a.Verdict && s.Layer != targetLayer {
@@ -72,8 +75,8 @@ func (a Answer) Why() Step {
 	return Step{Verdict: a.Verdict}
 }
 
-// Trace decides one flow. The error says what is wrong with the question: an
-// end that is not there (with near names), both ends outside, mixed families.
+// Trace decides one flow. The error says what is wrong with the question: an unknown end (with near
+// names), both ends outside, ends of different families.
 func (d *Decider) Trace(q Question) (Answer, error) {
 	sources, err := d.locate(q.Source)
 	if err != nil {
@@ -102,10 +105,10 @@ func (d *Decider) Trace(q Question) (Answer, error) {
 	return answer, nil
 }
 
-// tellOtherWay says, where a flow has no way, that it would pass by other addresses
-// of the instances that were named.
+// tellOtherWay adds, to a flow without a route, whether it would pass by other addresses of the
+// named instances.
 func (d *Decider) tellOtherWay(answer *Answer, pairs [][2]End, sourcePort int) {
-	const most = 256 // that are tried
+	const most = 256 // pairs that are tried
 	k := slices.IndexFunc(answer.Steps, func(s Step) bool { return s.Verdict == NoRoute })
 	if k < 0 {
 		return
@@ -122,7 +125,7 @@ func (d *Decider) tellOtherWay(answer *Answer, pairs [][2]End, sourcePort int) {
 	}
 }
 
-// pairsFor are the pairs of ends that a question can mean: of one family, which can
+// pairsFor are the pairs of ends that a question can mean: of one family, which must be able to
 // carry its service.
 func pairsFor(q Question, sources, destinations []End) ([][2]End, error) {
 	if sources[0].Outside() && destinations[0].Outside() {
@@ -157,8 +160,8 @@ func pairsFor(q Question, sources, destinations []End) ([][2]End, error) {
 	return pairs, nil
 }
 
-// choosePair picks the pair of ends that is meant: the first, and of several interfaces
-// with one address the one whose network the other end is in or is peered with.
+// choosePair picks the pair of ends that is meant: the first one. If several interfaces have the
+// address, it is the one in the other end's network or in a network peered with that.
 func choosePair(q Question, pairs [][2]End, sources, destinations []End) ([2]End, error) {
 	near := func(p [2]End) bool {
 		if p[0].Outside() || p[1].Outside() {
@@ -183,11 +186,11 @@ func choosePair(q Question, pairs [][2]End, sources, destinations []End) ([2]End
 	return pairs[0], nil
 }
 
-// several reports whether ends are interfaces that have one address.
+// several reports whether ends are several interfaces with the same address.
 func several(ends []End) bool { return len(ends) > 1 && ends[0].Addr == ends[1].Addr }
 
-// locate finds the ends that a text can mean. An instance gives one end an
-// address: private ones first, then public ones.
+// locate finds the ends that a text can mean: all addresses of an instance, private ones first, or
+// the interfaces that have an address.
 func (d *Decider) locate(text string) ([]End, error) {
 	if a, err := netip.ParseAddr(text); err == nil {
 		if a.Is4In6() || a.Zone() != "" {
@@ -240,8 +243,8 @@ func boolOrder(b bool) int {
 	return 0
 }
 
-// ErrNoInstances says that an end was asked for by name in an estate without instances:
-// definitions have none, a survey has.
+// ErrNoInstances says that an end was asked for by name in an estate without instances: only a
+// survey has them.
 var ErrNoInstances = errors.New("definitions name no instances")
 
 func (d *Decider) noInstance(text string) error {
@@ -262,8 +265,7 @@ func (d *Decider) noInstance(text string) error {
 	return fmt.Errorf("there is no instance called %q, and it is not an address", text)
 }
 
-// Flow decides one service from one end to another, from whichever source port.
-// The ends have one family.
+// Flow decides one service between two ends of one family, from any source port.
 func (d *Decider) Flow(src, dst End, p service.Point) Answer { return d.flow(src, dst, p, -1) }
 
 func (d *Decider) flow(src, dst End, p service.Point, sourcePort int) Answer {
@@ -271,11 +273,11 @@ func (d *Decider) flow(src, dst End, p service.Point, sourcePort int) Answer {
 	return d.follow(src, dst, p, sourcePort, nil, &room)
 }
 
-// mostHandedOn is how many flows from balancers to their targets are told in all;
-// of others only what became of them.
+// mostHandedOn is the most flows from balancers to their targets that are told step by step; of
+// further ones only the verdict is told.
 const mostHandedOn = 100
 
-// follow decides one flow, after some balancers were met.
+// follow decides one flow after some balancers have been passed.
 func (d *Decider) follow(src, dst End, p service.Point, sourcePort int, met []*estate.Instance, room *int) Answer {
 	answer := Answer{Source: src, Destination: dst, Service: p}
 	if !src.Outside() && !dst.Outside() && src.Interface.Instance == dst.Interface.Instance {
@@ -333,8 +335,8 @@ func (d *Decider) follow(src, dst End, p service.Point, sourcePort int, met []*e
 	return answer
 }
 
-// worst is the verdict of steps that must all pass: what is certain comes before
-// what is undecided.
+// worst is the verdict of steps that must all pass: what is certain takes precedence over what is
+// undecided.
 func worst(steps []Step) Verdict {
 	for _, v := range alongWay {
 		if slices.ContainsFunc(steps, func(s Step) bool { return s.Verdict == v }) {
@@ -344,11 +346,11 @@ func worst(steps []Step) Verdict {
 	return Passes
 }
 
-// targetLayer is the layer of steps that say what became of a flow to one target.
+// targetLayer is the layer of the steps that tell the verdict of a flow to one target.
 const targetLayer = "target"
 
-// handOn follows a flow from a balancer to its targets. What becomes of it is the
-// worse of what the balancer's own filters say and what its best target gets.
+// handOn follows a flow from a balancer to its targets. The verdict is the worse of that of the
+// balancer's own filters and that of its best target.
 func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 	balancer := answer.Destination.Interface
 	verdict := d.handedOn(balancer, met).Of(answer.Service)
@@ -394,8 +396,8 @@ func (d *Decider) handOn(answer *Answer, met []*estate.Instance, room *int) {
 	answer.Verdict = worst([]Step{{Verdict: answer.Verdict}, {Verdict: verdict}})
 }
 
-// handOver are the ends of a balancer's own flow to a target: addresses of one
-// family, private ones first, IPv4 first.
+// handOver are the ends of a balancer's own flow to a target: addresses of one family, private
+// before public, IPv4 before IPv6.
 func handOver(balancer *estate.Interface, target *estate.Instance) (from, to End, ok bool) {
 	for _, six := range []bool{false, true} {
 		own, has := balancer.Address(six)
@@ -422,13 +424,13 @@ func handOver(balancer *estate.Interface, target *estate.Instance) (from, to End
 // Between is the set of services that pass from one end to another: see Becomes.
 func (d *Decider) Between(src, dst End) service.Set { return d.Becomes(src, dst).With(Passes) }
 
-// A ShutTarget is a target that a balancer does not reach: with its health
-// probes, so that it is taken for ill, or with the requests that it hands on.
+// A ShutTarget is a target that a balancer does not reach: with its health probes, so that it is
+// taken out of service, or with the requests that it hands on.
 type ShutTarget struct {
 	Balancer *estate.Instance
 	Target   *estate.Instance
 	Service  service.Spec
-	Probe    bool   // it is the health probes that do not arrive
+	Probe    bool   // the health probes do not arrive; else the requests don't
 	Answer   Answer // what becomes of them
 }
 
@@ -477,7 +479,8 @@ func (d *Decider) shutTargets(balancer *estate.Instance, targets []*estate.Insta
 		}
 		if len(answers) == 0 || slices.ContainsFunc(answers,
 			func(a Answer) bool { return a.Verdict == Passes || a.Verdict == Undecided }) {
-			reached[class] = !byMember // rules at the balancer that name single addresses tell targets apart
+			// rules at the balancer that name single addresses distinguish targets of one class
+			reached[class] = !byMember
 			continue
 		}
 		shut = append(shut, ShutTarget{balancer, target, spec, probe, answers[0]})

@@ -11,8 +11,8 @@ import (
 	"isonomos/core/traffic"
 )
 
-// An End is one end of a flow: an interface by one of its addresses, or with a
-// nil interface somebody outside the estate.
+// An End is one end of a flow: an address of an interface, or without an interface somebody outside
+// the estate.
 type End struct {
 	Interface *estate.Interface
 	Addr      netip.Addr
@@ -21,7 +21,7 @@ type End struct {
 // Outside reports whether the end is on no interface of the estate.
 func (e End) Outside() bool { return e.Interface == nil }
 
-// public reports whether the end is meant by a public address of its interface.
+// public reports whether the end is a public address of its interface.
 func (e End) public() bool {
 	if e.Interface == nil {
 		return false
@@ -34,7 +34,7 @@ func (e End) public() bool {
 	return true
 }
 
-// String is the end as a person would say it: "booking-1 (10.20.1.7)".
+// String writes the end: "booking-1 (10.20.1.7)".
 func (e End) String() string {
 	if e.Interface == nil {
 		return e.Addr.String()
@@ -42,17 +42,17 @@ func (e End) String() string {
 	return fmt.Sprintf("%s (%s)", e.Interface.Instance.Name, e.Addr)
 }
 
-// A way says how a flow gets from one end to the other before any filter is asked.
+// A way says how a flow gets from one end to the other, before filters.
 type way struct {
-	verdict Verdict // Passes, NoRoute, or Undecided where nobody knows with which address it comes in again
+	verdict Verdict // Passes, NoRoute, or Undecided if the address with which it comes back in is unknown
 	text    string  // how, or why not
 	// The addresses that the filters see: the source's at the destination, the
 	// destination's at the source. They differ from the ends' own where the flow
 	// leaves the estate and comes in again.
 	source, destination netip.Addr
-	sources             addr.Set        // of an undecided way: the public addresses that may be the source's
-	client              *estate.Network // whose client ports the answers go to; nil where that is outside
-	inside              bool            // within one subnet
+	sources             addr.Set        // of an undecided way: the public addresses that the source may have
+	client              *estate.Network // whose client ports the answers go to; nil if outside the estate
+	inside              bool            // both ends are in one subnet
 }
 
 func (w way) no(format string, a ...any) way {
@@ -65,13 +65,13 @@ func (w way) by(format string, a ...any) way {
 	return w
 }
 
-// A Way is how a flow gets from one end to the other, before any filter is asked: as whom
-// it is seen at both, and whose client ports its answers go to. Two that are equal decide
-// alike where the filters do.
+// A Way says how a flow gets from one end to the other, before filters: by which addresses filters
+// see it, and to whose client ports its answers go. Between equal ways filters make the only
+// difference.
 type Way struct {
 	Verdict             Verdict
 	Source, Destination netip.Addr // as the filters see them
-	Inside              bool       // within one subnet
+	Inside              bool       // both ends are in one subnet
 	Answers             estate.Ports
 }
 
@@ -127,8 +127,8 @@ func (d *Decider) wayIn(w way, src netip.Addr, dst End) way {
 	return w.by("in from the internet (route %s of %s)", route.To, subnet.Path())
 }
 
-// carries reports whether the private line of a route carries an interface's own
-// address: a public one only where the route names it.
+// carries reports whether the private line of a route carries an interface's own address: a public
+// one only if the route names it.
 func carries(route estate.Route, own netip.Addr) bool {
 	return !addr.Public.Contains(own) || route.To.Contains(own)
 }
@@ -165,8 +165,8 @@ func (d *Decider) wayOut(w way, src End, dst netip.Addr) way {
 	return w.no("%s sends what goes to %s by its route %s via %s", subnet.Path(), dst, route.To, route.Via)
 }
 
-// wayInside is the way between two interfaces. A network's own ranges come before
-// every route and peering, at both ends; then the route of the source's subnet says how.
+// wayInside is the way between two interfaces. A network's own ranges take precedence over routes
+// and peerings, at both ends; then the route of the source's subnet decides.
 func (d *Decider) wayInside(w way, src, dst End) way {
 	from, to := src.Interface.Subnet, dst.Interface.Subnet
 	if from.Network == to.Network && (!dst.public() || inRanges(from.Network.Ranges, dst.Addr)) {
@@ -191,7 +191,8 @@ func (d *Decider) wayInside(w way, src, dst End) way {
 	return d.wayByPeering(w, src, dst)
 }
 
-// wayByLine is the way between two interfaces over a private line, by both ends' routes.
+// wayByLine is the way between two interfaces over a private line, which the routes of both ends
+// must use.
 func (d *Decider) wayByLine(w way, src, dst End, route estate.Route) way {
 	from, to := src.Interface.Subnet, dst.Interface.Subnet
 	back, ok := routeFor(to, src.Addr)
@@ -243,7 +244,7 @@ func (d *Decider) wayAround(w way, src, dst End, route estate.Route) way {
 	}
 	if route.Via == estate.ViaNAT {
 		seen, known = route.Address, route.Address.IsValid() && route.Address.Is4() == dst.Addr.Is4()
-		w.client = nil // the ports are chosen where the address is
+		w.client = nil // the client ports are chosen where the address is translated
 	}
 	if known {
 		in := d.wayIn(w, seen, dst)
@@ -254,7 +255,7 @@ func (d *Decider) wayAround(w way, src, dst End, route estate.Route) way {
 		return in
 	}
 	w.sources = d.waysTo(dst.Interface, dst.Addr).Intersect(addr.Public)
-	if w.sources.IsEmpty() { // whatever the address is, it has no way in
+	if w.sources.IsEmpty() { // no address that the source may have has a way in
 		return d.wayIn(w, traffic.Example(addr.Public.Only(addr.FamilyIn(dst.Addr))), dst)
 	}
 	w.verdict = Undecided
@@ -263,7 +264,7 @@ func (d *Decider) wayAround(w way, src, dst End, route estate.Route) way {
 	return w
 }
 
-// routeFor is the most specific route of a subnet for an address; of equal ones the first.
+// routeFor is the route of a subnet for an address: the most specific one, of equal ones the first.
 func routeFor(s *estate.Subnet, a netip.Addr) (estate.Route, bool) {
 	best, found := estate.Route{}, false
 	for _, r := range s.Routes {
@@ -278,8 +279,8 @@ func inRanges(ranges []netip.Prefix, a netip.Addr) bool {
 	return slices.ContainsFunc(ranges, func(r netip.Prefix) bool { return r.Contains(a) })
 }
 
-// hasPublic reports whether an interface can be met from the internet over the
-// family of an address of its own. A made-up member is given the benefit of the doubt.
+// hasPublic reports whether an interface can be reached from the internet over the family of one of
+// its addresses. A made-up member is assumed to be.
 func hasPublic(i *estate.Interface, own netip.Addr) bool {
 	_, ok := publicOf(i, own)
 	return ok || i.Instance.Imagined
@@ -292,7 +293,7 @@ func publicOf(i *estate.Interface, like netip.Addr) (netip.Addr, bool) {
 			return a, true
 		}
 	}
-	for _, a := range i.Private { // an IPv6 interface often has one public address and no other
+	for _, a := range i.Private { // an IPv6 interface often has no private address, only a public one
 		if a.Is6() && like.Is6() && addr.Public.Contains(a) {
 			return a, true
 		}
@@ -307,14 +308,14 @@ func familyName(a netip.Addr) string {
 	return "IPv6"
 }
 
-// A routed part of all addresses goes by one route of a subnet, the most specific one.
+// A routed part of the address space takes one route of a subnet.
 type routed struct {
 	estate.Route
 	set addr.Set
 }
 
-// routes parts all addresses by the route that a subnet sends them on; its
-// network's own ranges are in none. It is worked out once for each subnet.
+// routes divides the address space by the routes of a subnet. The network's own ranges are left
+// out. It is worked out once for each subnet.
 func (d *Decider) routes(s *estate.Subnet) []routed {
 	parts, ok := d.routed[s]
 	if ok {
@@ -334,20 +335,20 @@ func (d *Decider) routes(s *estate.Subnet) []routed {
 	return parts
 }
 
-// waysTo are the addresses outside from which there is a way to one address of an
-// interface, with addresses of the estate itself that would come in the same way.
+// waysTo are the addresses outside that have a way to one address of an interface, and addresses of
+// the estate that would come in the same way.
 func (d *Decider) waysTo(i *estate.Interface, own netip.Addr) addr.Set {
 	return d.waysWith(i, own, estate.In)
 }
 
-// waysOutOf are the addresses outside the estate, and those of the estate that
-// would be reached in the same way, to which there is a way from one address of an interface.
+// waysOutOf are the addresses outside to which one address of an interface has a way, and addresses
+// of the estate that would be reached the same way.
 func (d *Decider) waysOutOf(i *estate.Interface, own netip.Addr) addr.Set {
 	return d.waysWith(i, own, estate.Out)
 }
 
-// waysWith are the addresses with which an address of an interface has a way in a
-// direction. The two directions differ in nat alone, which lets nobody in.
+// waysWith are the addresses with which an address of an interface has a way in a direction. The
+// directions differ only in nat, which lets nobody in.
 func (d *Decider) waysWith(i *estate.Interface, own netip.Addr, direction estate.Direction) addr.Set {
 	family := addr.FamilyOf(addr.FamilyIn(own))
 	if !i.Subnet.RoutesKnown {
@@ -365,14 +366,12 @@ func (d *Decider) waysWith(i *estate.Interface, own netip.Addr, direction estate
 	return ways.Intersect(family)
 }
 
-// OutsideWays are the addresses outside the estate from which there is a way to
-// an interface, before any filter is asked.
+// OutsideWays are the addresses outside the estate that have a way to an interface, before filters.
 func (d *Decider) OutsideWays(i *estate.Interface) addr.Set {
 	return d.WaysIn(i).Minus(d.OwnAddresses())
 }
 
-// WaysIn are OutsideWays together with addresses of the estate itself that would
-// come in the same way.
+// WaysIn are OutsideWays and addresses of the estate that would come in the same way.
 func (d *Decider) WaysIn(i *estate.Interface) addr.Set {
 	key := waysKey{subnet: i.Subnet, imagined: i.Instance.Imagined}
 	for k, addrs := range [][]netip.Addr{i.Private, i.Public} {
@@ -401,16 +400,16 @@ func (d *Decider) WaysIn(i *estate.Interface) addr.Set {
 	return ways
 }
 
-// A waysKey is what the ways to an interface depend on, where no private line names
-// a public address of its own.
+// A waysKey is what the ways to an interface depend on, if no private line names its public
+// addresses.
 type waysKey struct {
 	subnet   *estate.Subnet
-	kinds    uint8 // of its addresses: private or public, IPv4 or IPv6, public by their range or not
+	kinds    uint8 // of its addresses: private or public, IPv4 or IPv6, in the public ranges or not
 	imagined bool
 	named    bool
 }
 
-// addressesOf are all addresses of an interface, private ones first.
+// addressesOf are the addresses of an interface, private ones first.
 func addressesOf(i *estate.Interface) []netip.Addr {
 	return append(slices.Clip(i.Private), i.Public...)
 }
@@ -418,15 +417,14 @@ func addressesOf(i *estate.Interface) []netip.Addr {
 // OwnAddresses are the addresses of all interfaces of the estate.
 func (d *Decider) OwnAddresses() addr.Set { return d.own() }
 
-// Arriving is the traffic from outside the estate that passes to an interface:
-// there is a way, it is taken there, the filters admit it, the answers come back,
-// and a balancer gets it to one of its targets.
+// Arriving is the traffic from outside that passes to an interface: it has a way and is taken,
+// filters admit request and answers, and behind a balancer a target gets it.
 func (d *Decider) Arriving(i *estate.Interface) traffic.Set {
 	passes, _ := d.fromOutside(i)
 	return passes
 }
 
-// fromOutside is Arriving, and what arrives although an answer to it is stopped.
+// fromOutside is Arriving, and the traffic that arrives although an answer to it is stopped.
 func (d *Decider) fromOutside(i *estate.Interface) (passes, oneWay traffic.Set) {
 	passing, admits := d.filter(i, estate.In)
 	answered, taken := d.taken(i)
@@ -438,24 +436,23 @@ func (d *Decider) fromOutside(i *estate.Interface) (passes, oneWay traffic.Set) 
 	return passes, admits.Intersect(traffic.Of(ways, taken)).Minus(passes)
 }
 
-// LetIn is Arriving together with traffic from addresses of the estate itself
-// that comes in the same way. It costs less, and holds the same strangers.
+// LetIn is Arriving with the traffic from addresses of the estate that comes in the same way. It is
+// cheaper, and contains the same strangers.
 func (d *Decider) LetIn(i *estate.Interface) traffic.Set {
 	passes, _ := d.filter(i, estate.In)
 	taken, _ := d.taken(i)
 	return passes.Intersect(traffic.Of(d.WaysIn(i), taken))
 }
 
-// LetOut is the traffic from an interface that passes to addresses outside the
-// estate, together with traffic to addresses of the estate itself that goes the same way.
+// LetOut is the traffic from an interface that passes to addresses outside, and to addresses of the
+// estate that are reached the same way.
 func (d *Decider) LetOut(i *estate.Interface) traffic.Set {
 	passes, _ := d.filter(i, estate.Out)
 	return passes.WithPeers(d.WaysOut(i))
 }
 
-// Reaches reports whether one service of somebody outside the estate passes to an
-// interface by one of its own addresses: there is a way, it is taken there, and
-// the filters admit it, answers and all. It costs far less than a set.
+// Reaches reports whether a service from an address outside passes to an interface's own address:
+// it has a way and is taken, and filters admit request and answers. It is far cheaper than a set.
 func (d *Decider) Reaches(peer netip.Addr, i *estate.Interface, own netip.Addr, p service.Point) bool {
 	w := d.way(End{Addr: peer}, End{i, own})
 	if w.verdict != Passes || !d.Lets(i, estate.In, w.source, p) {
@@ -465,9 +462,8 @@ func (d *Decider) Reaches(peer netip.Addr, i *estate.Interface, own netip.Addr, 
 	return taken.Contains(p)
 }
 
-// WaysOut are the addresses to which there is a way from an interface by some
-// address of its own: outside the estate, with those of the estate itself that
-// would be reached in the same way.
+// WaysOut are the addresses to which any address of an interface has a way: outside the estate, and
+// those of the estate that are reached the same way.
 func (d *Decider) WaysOut(i *estate.Interface) addr.Set {
 	var ways addr.Set
 	for _, own := range addressesOf(i) {

@@ -1,6 +1,5 @@
-// Package dialect describes what each kind of cloud can say, what it costs and
-// what it has built in. A dialect is data: no other package asks which cloud it
-// is dealing with.
+// Package dialect describes what each kind of cloud can express, what its quotas are and what it
+// has built in. A dialect is data: no other package asks by name which cloud it is dealing with.
 package dialect
 
 // A Dialect is one kind of cloud. Numbers are defaults; an account's limit overrides them.
@@ -8,51 +7,51 @@ type Dialect struct {
 	Name  string
 	About string // one line for people
 
-	GroupsPerInterface int // quota; 0 means any number
-	GroupsPerSubnet    int // 0 means that there are no groups for subnets
-	RulesPerDirection  int // quota of an instance group, in each direction; 0 means none
-	RulesPerGroup      int // quota of an instance group, both directions together; 0 means none
-	SubnetRules        int // quota of a subnet group, in each direction; 0 means none
+	GroupsPerInterface int // quota; 0 means no limit
+	GroupsPerSubnet    int // quota; 0 means that there are no groups for subnets
+	RulesPerDirection  int // quota of an instance group, for each direction; 0 means no limit
+	RulesPerGroup      int // quota of an instance group, for both directions together; 0 means no limit
+	SubnetRules        int // quota of a subnet group, for each direction; 0 means no limit
 	SubnetGroups       bool
 
 	// What one rule can hold.
-	ManyPeers bool // several ranges, or several purposes of instances, in one rule
-	ManyPorts bool // several runs of ports in one rule
+	ManyPeers bool // several ranges, or several tags of instances, in one rule
+	ManyPorts bool // several ranges of ports in one rule
 	OwnLists  OwnLists
 
-	// StateByRule: a rule may say that it keeps no state.
+	// StateByRule: a rule can be stateless.
 	StateByRule bool
 
-	// NewLetsOut: a new group for instances lets everything out, until that rule is removed.
+	// NewLetsOut: a new instance group has a rule that lets everything out; it can be removed.
 	NewLetsOut bool
-	// BulkRules: several rules are added to a group in one request, all or none.
+	// BulkRules: one request can add several rules to a group, all or none of them.
 	BulkRules bool
-	// OneFamily: a rule speaks of one address family; what refers to a group or list
-	// takes a rule for each. ICMP is of IPv4, ICMPv6 of IPv6.
+	// OneFamily: a rule is for one address family, so a reference to a group or list takes two
+	// rules. ICMP exists in IPv4, ICMPv6 in IPv6.
 	OneFamily bool
-	// LabelsApart: labels are put on a new group by a request of their own.
+	// LabelsApart: a new group gets its labels by a second request.
 	LabelsApart bool
-	// EntriesApart: entries are added to a list by one request, and taken from it by another.
+	// EntriesApart: one request can add entries to a list or remove some, but not both.
 	EntriesApart bool
-	// GroupsInNetworks: a group belongs to a network, and its name is its own there.
+	// GroupsInNetworks: a group belongs to a network, and its name is unique there.
 	GroupsInNetworks bool
 
 	// How it decides.
 	Instances    Filter       // of instance groups
 	Subnets      Filter       // of subnet groups; the zero value where there are none
-	Layers       Layers       // how the two layers go together
-	Nothing      Nothing      // what an interface without a group does
-	GroupsAcross GroupsAcross // whose members a group peer can name
+	Layers       Layers       // how the two layers combine
+	Nothing      Nothing      // what an interface without groups does
+	GroupsAcross GroupsAcross // the members of which groups a peer can mean
 }
 
 // A Filter says how the rules of one kind of group decide.
 type Filter struct {
-	FirstMatch bool // the rule of the lowest rank that fits decides; else all that admit add up
+	FirstMatch bool // the matching rule of the lowest rank decides; else all admissions add up
 	Refuses    bool // rules may refuse
 	State      State
-	// Fixed are built-in rules behind all others, which can't be removed.
+	// Fixed are built-in rules behind all others; they can't be removed.
 	Fixed []Fixed
-	// Ranks are the lowest and the highest rank that a rule can have, where they are ranked.
+	// Ranks are the lowest and the highest rank of a rule, in dialects with ranks.
 	Ranks [2]int
 }
 
@@ -75,12 +74,12 @@ type Fixed struct {
 	From  string // "network", "probes", "public", "anything"; outward it is where to
 }
 
-// Layers says how the interface's layer and the subnet's go together.
+// Layers says how the interface's layer and the subnet's combine.
 type Layers string
 
 // The ways.
 const (
-	BothMustAdmit  Layers = "both" // and within one subnet the subnet's layer is skipped
+	BothMustAdmit  Layers = "both" // traffic within a subnet does not pass the subnet's layer
 	EitherMayAdmit Layers = "either"
 	InstancesOnly  Layers = "instances"
 )
@@ -102,16 +101,16 @@ type GroupsAcross string
 // The ways.
 const (
 	OwnNetwork     GroupsAcross = "network"
-	PeeredNetworks GroupsAcross = "peered" // also of networks peered both ways, in any account
+	PeeredNetworks GroupsAcross = "peered" // also in networks peered in both directions, of any account
 	WholeCloud     GroupsAcross = "cloud"
 )
 
-// OwnLists says what becomes of an own prefix list in a dialect.
+// OwnLists says how rules of a dialect use an estate's own prefix lists.
 type OwnLists string
 
 // What becomes of own lists.
 const (
-	ListsExpanded   OwnLists = "expanded" // there are none: their entries stand in the rules
+	ListsExpanded   OwnLists = "expanded" // not at all: rules contain their entries
 	ListsAsCapacity OwnLists = "capacity" // a list counts as its capacity in rules
 	ListsAsOne      OwnLists = "one"      // a list counts as one rule
 )

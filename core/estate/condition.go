@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// ConditionKind says how a condition is made.
+// ConditionKind says what a condition consists of.
 type ConditionKind uint8
 
 // The kinds of condition. A Test compares a label, the others combine conditions.
@@ -20,17 +20,17 @@ const (
 // A Condition is a question about labels.
 type Condition struct {
 	Kind   ConditionKind
-	Parts  []Condition // of AllOf, AnyOf; of Not, one
+	Parts  []Condition // of AllOf and AnyOf; of Not a single one
 	Label  string      // of Test
 	Values []string    // of Test: the label must be one of them
-	Negate bool        // of Test: the label must be none of them; an absent label is none
+	Negate bool        // of Test: the label must be none of them; it may be absent
 }
 
-// A Place is something whose labels a condition can ask for. Its labels are its
-// own, then those of what it stands in: subnet, network, account.
+// A Place is something that a condition can be asked about. Its labels are its own, and those it
+// inherits from its subnet, network and account.
 type Place struct {
 	Instance  *Instance
-	Interface *Interface // the one that is asked about, where the instance has several
+	Interface *Interface // of an instance with several: the one that is asked about
 	Subnet    *Subnet
 	Network   *Network
 	Group     *Group
@@ -106,16 +106,15 @@ func (c *Condition) Tests() []*Condition {
 	return tests
 }
 
-// CanHold reports whether the condition can be true of an instance in a place of which
-// only the subnet, the network and the account are known: labels of its own may have any
-// value.
+// CanHold reports whether the condition can be true of some instance in a place of which only
+// subnet, network and account are known. Its own labels may have any value.
 func (c *Condition) CanHold(p Place) bool {
 	can, _ := c.possible(p)
 	return can
 }
 
-// possible reports whether the condition can be true of such an instance, and whether it
-// can be false.
+// possible reports whether the condition can be true, and whether it can be false, of such an
+// instance.
 func (c *Condition) possible(p Place) (isTrue, isFalse bool) {
 	switch c.Kind {
 	case Not:
@@ -153,8 +152,8 @@ func inFolder(p Place, folder string) bool {
 	return have == folder || strings.HasPrefix(have, folder+"/")
 }
 
-// Label finds a label of the place: a pseudo-label (account, cloud, region,
-// folder, network, subnet, group, kind), or the nearest of its own and inherited ones.
+// Label is a label of the place: a pseudo-label (account, cloud, region, folder, network, subnet,
+// group, kind), or else its own or the nearest inherited one.
 func (p Place) Label(name string) (string, bool) {
 	if v, ok := p.pseudo(name); ok {
 		return v, true

@@ -1,6 +1,6 @@
-// Package estate is the model: clouds, accounts, networks, instances and the
-// groups that filter their traffic. One value serves for what is defined, what
-// is surveyed, and any state in between; the same functions work on all.
+// Package estate is the model: clouds, accounts, networks, instances, and the groups that filter
+// their traffic. The same types hold what is defined, what is surveyed, and states in between, so
+// that the same functions work on all of them.
 package estate
 
 import (
@@ -11,8 +11,8 @@ import (
 	"isonomos/core/service"
 )
 
-// An Estate is everything one organisation has, as defined, surveyed or both.
-// Slices are in the order of their source; the parts refer to each other by pointer.
+// An Estate is all that an organisation has, as defined, as surveyed, or both. Slices are in the
+// order of the source. The parts refer to each other by pointers.
 type Estate struct {
 	Name      string
 	Title     string
@@ -24,27 +24,28 @@ type Estate struct {
 	Groups    []*Group
 	Lists     []*List
 	Services  service.Names // the built-in services and the defined ones
-	Unread    []Unread      // accounts that could not be surveyed: nothing is known of them
+	Unread    []Unread      // accounts that could not be surveyed: nothing is known about them
 }
 
-// Unread is an account that could not be surveyed. It is never taken for an empty one.
+// Unread is an account that could not be surveyed. It is never treated as empty.
 type Unread struct{ Account, Reason string }
 
-// An Origin is the place in a file that a thing comes from. The zero value means none is known.
+// An Origin is the place in a file where something is written. The zero value means that no place
+// is known.
 type Origin struct {
-	File   string // as the program was given it
+	File   string // the name under which the program was given it
 	Line   int    // from 1
-	Offset int    // in a definition file: bytes before it
+	Offset int    // in a definition file: the offset in bytes
 }
 
-// FromInput stands in an origin in the place of a file.
+// FromInput is the file name in an origin on standard input.
 const FromInput = "standard input"
 
 // InFile reports whether the origin is a line of a file, so that it can be opened there.
 func (o Origin) InFile() bool { return o.File != "" && o.Line > 0 && o.File != FromInput }
 
-// ForgetOrigins takes the origins away from everything in an estate that comes from no
-// file: the lines that clouds answered with stand nowhere.
+// ForgetOrigins removes the origins of everything that comes from no file, such as the answers of
+// clouds.
 func (e *Estate) ForgetOrigins() {
 	for _, c := range e.Clouds {
 		c.Origin = Origin{}
@@ -80,16 +81,16 @@ type Cloud struct {
 	Origin  Origin
 }
 
-// Reach says how a cloud is reached, as far as the definitions say. What comes from
-// the environment is named, never held.
+// Reach says how a cloud is reached, as far as the definitions say. For secrets it only holds the
+// names of environment variables.
 type Reach struct {
-	At       string // an address; or, with AtEnv, the environment variable that has it
+	At       string // an address; or with AtEnv the environment variable that contains it
 	AtEnv    bool
-	TokenEnv string // the environment variable that has the token
-	Profile  string // the name of a cloud in the standard profile file
+	TokenEnv string // the environment variable that contains the token
+	Profile  string // the name of a cloud in clouds.yaml
 }
 
-// An Account is what a cloud bills and limits separately.
+// An Account is the unit for which a cloud bills and has quotas.
 type Account struct {
 	Name   string
 	Cloud  *Cloud
@@ -101,7 +102,7 @@ type Account struct {
 	Origin Origin
 }
 
-// Labels are what people call things by, beside their names.
+// Labels are key-value pairs that people attach to things.
 type Labels map[string]string
 
 // A Network is a private network of an account.
@@ -110,15 +111,15 @@ type Network struct {
 	ID      string
 	Name    string
 	Ranges  []netip.Prefix
-	Peered  []*Network // the networks that this side peers with; traffic needs both sides
+	Peered  []*Network // networks that this side peers with; traffic needs both sides
 	Subnets []*Subnet
 	Labels  Labels
-	// Answers are the client ports that answers go to; zero means 1024 to 65535.
+	// Answers are the client ports, to which answers go; zero means 1024 to 65535.
 	Answers Ports
 	Origin  Origin
 }
 
-// Ports is a run of ports, both ends in it.
+// Ports is a range of ports, both ends included.
 type Ports struct{ From, To uint16 }
 
 // A Subnet is a part of a network, with the routes that its instances use.
@@ -128,7 +129,7 @@ type Subnet struct {
 	Name    string
 	Ranges  []netip.Prefix
 	Routes  []Route
-	// RoutesKnown is false where only definitions speak of the subnet: they do not state routes.
+	// RoutesKnown is false if only definitions tell of the subnet: they don't contain routes.
 	RoutesKnown bool
 	Groups      []*Group
 	Labels      Labels
@@ -152,8 +153,8 @@ const (
 type Route struct {
 	To      netip.Prefix
 	Via     Via
-	Network *Network   // of ViaPeer; nil where the survey names one that is not there
-	Address netip.Addr // of ViaNAT: the address that strangers see; may be missing
+	Network *Network   // of ViaPeer; nil if the survey names a network that it does not have
+	Address netip.Addr // of ViaNAT: the address that strangers see; may be unknown
 }
 
 // InstanceKind says what an instance is.
@@ -176,19 +177,19 @@ type Instance struct {
 	Labels     Labels
 	Interfaces []*Interface
 	Listeners  []Listener // of a balancer
-	Imagined   bool       // made up for a question about a group attached to nothing
+	Imagined   bool       // made up, to answer questions about a group that is attached to nothing
 	Origin     Origin
 }
 
-// A Listener is a service that a balancer takes and hands on.
+// A Listener is a service that a balancer listens to and hands on to targets.
 type Listener struct {
 	Service service.Spec
 	Targets []*Instance
-	Port    uint16       // the targets' port
-	Probe   service.Spec // what the health probe asks; the zero value means no probe
+	Port    uint16       // the port of the targets
+	Probe   service.Spec // the service of health probes; the zero value means no probes
 }
 
-// An Interface is where an instance touches a subnet, and where instance groups filter.
+// An Interface connects an instance to a subnet. Instance groups filter here.
 type Interface struct {
 	Instance *Instance
 	ID       string
@@ -196,11 +197,11 @@ type Interface struct {
 	Private  []netip.Addr
 	Public   []netip.Addr
 	Groups   []*Group
-	// Unfiltered is true where filtering by instance groups is switched off.
+	// Unfiltered says that filtering by instance groups is switched off.
 	Unfiltered bool
 }
 
-// Address is the first address of an interface in a family, a private one before a public one.
+// Address is the first address of an interface in a family, private before public.
 func (i *Interface) Address(six bool) (netip.Addr, bool) {
 	for _, addrs := range [][]netip.Addr{i.Private, i.Public} {
 		for _, a := range addrs {
@@ -224,25 +225,25 @@ const (
 // A Group is a set of filter rules with a name.
 type Group struct {
 	Account     *Account
-	Network     *Network // nil in a dialect whose groups belong to no network
+	Network     *Network // nil in dialects whose groups belong to no network
 	ID          string
 	Name        string
-	CloudName   string // its name in the cloud where that differs; see InCloud
+	CloudName   string // its name in the cloud, if that differs; see InCloud
 	For         GroupKind
 	Description string
 	Labels      Labels
-	Covers      []Cover // of a defined group: what it is to be attached to
+	Covers      []Cover // of a defined group: what it is attached to
 	Rules       []Rule
-	Ended       []Rule // of a definition: rules past their end, which are no rules any more
-	Lends       []Lend // what passes can open for a while; by itself it lets nothing through
+	Ended       []Rule // of a defined group: rules whose "until" date has passed; they no longer apply
+	Lends       []Lend // what passes can open for a while; by themselves they let nothing through
 	Follows     bool   // a subnet group that lets through what the groups of its instances do
-	Existing    bool   // defined as being there and not ours: a peer, nothing more
-	BuiltIn     bool   // the cloud made it and it can't be removed
+	Existing    bool   // it is only referred to, as existing and not the estate's own
+	BuiltIn     bool   // the cloud created it, and it can't be deleted
 	Default     bool   // the network's default group
-	Stateless   bool   // keeps no state, where the dialect decides that by group
-	Defined     bool   // the definitions say what it is
-	DefinedAs   string // of a surveyed group, as it is there: the full name of its definition; see Ours
-	Absent      bool   // defined, and not there: it has no rules and is attached to nothing
+	Stateless   bool   // keeps no state, in dialects that decide that by group
+	Defined     bool   // its rules come from definitions
+	DefinedAs   string // of a surveyed group: the full name of its definition; see Ours
+	Absent      bool   // defined, but not in the survey: it has no rules and is attached to nothing
 	Origin      Origin
 }
 
@@ -254,7 +255,7 @@ func (g *Group) InCloud() string {
 	return g.Name
 }
 
-// Ours reports whether this is a surveyed group, as it is there, that the definitions define.
+// Ours reports whether this is a surveyed group with a definition.
 func (g *Group) Ours() bool { return g.DefinedAs != "" }
 
 // Path is the group's full name: account/network/group.
@@ -277,7 +278,7 @@ func (s *Subnet) Path() string { return s.Network.Path() + "/" + s.Name }
 // Path is the instance's full name: account/instance.
 func (i *Instance) Path() string { return i.Account.Name + "/" + i.Name }
 
-// PeeredWith reports whether the two networks have agreed, both, to be peered.
+// PeeredWith reports whether the two networks peer with each other, in both directions.
 func (n *Network) PeeredWith(other *Network) bool {
 	return peersWith(n, other) && peersWith(other, n)
 }
@@ -291,15 +292,15 @@ func peersWith(n, other *Network) bool {
 	return false
 }
 
-// A Cover says what a defined group is attached to: all that a condition holds
-// for, or instances or subnets by name.
+// A Cover says what a defined group is attached to: everything for which a condition holds, or
+// named instances or subnets.
 type Cover struct {
-	Where     *Condition // nil where names are given
+	Where     *Condition // nil if names are given
 	Instances []string   // names or ids
 	Subnets   []string
 }
 
-// Direction is the way that traffic goes, seen from what the group is attached to.
+// Direction is the direction of traffic, seen from what the group is attached to.
 type Direction string
 
 // The directions.
@@ -316,7 +317,7 @@ func (d Direction) Opposite() Direction {
 	return Out
 }
 
-// Action is what a rule does with traffic that fits it.
+// Action is what a rule does with the traffic that it matches.
 type Action string
 
 // The actions.
@@ -330,42 +331,42 @@ type Rule struct {
 	ID          string
 	Direction   Direction
 	Action      Action
-	Rank        int // where the dialect ranks or numbers rules; else 0
+	Rank        int // in dialects with ranks; else 0
 	Peers       []Peer
-	Except      []Peer // taken away from all Peers
+	Except      []Peer // subtracted from all Peers
 	Services    []service.Spec
-	Words       []string // the services as a definition calls them; empty for surveyed rules
+	Words       []string // the services as the definition writes them; empty for surveyed rules
 	Stateless   bool
 	Description string
-	Until       time.Time // after it the rule is gone; zero means no end
+	Until       time.Time // the rule ends then; zero means no end
 	BuiltIn     bool
 	Origin      Origin
-	Through     *Through // what put the rule in its group; nil where it is written there
-	Changed     *Changed // who changed it last, where the cloud tells
-	Lent        bool     // found, and the definitions contain it
-	Named       bool     // Lent, with ranges where the definition names lists, networks or groups
+	Through     *Through // what wrote the rule into its group; nil if it is written there
+	Changed     *Changed // who changed it last, if the cloud tells
+	Lent        bool     // surveyed, and the definitions contain it
+	Named       bool     // Lent, but with ranges in place of what the definition refers to
 }
 
-// Changed says who changed something last, and when. Either may be missing.
+// Changed says who changed something last, and when. Either may be unknown.
 type Changed struct {
 	At time.Time
 	By string
 }
 
-// Through is what put a rule in a group where it is not written: a pattern that
-// is used, or a connect. The rule's Origin is that of its own words.
+// Through is the pattern or the connect that wrote a rule into a group. The rule's Origin is where
+// the rule itself is written.
 type Through struct {
 	Kind   string // "pattern", "connect"
 	Name   string // of the pattern
 	Origin Origin // where the pattern is used
 }
 
-// A Lend is access that can be lent for a while within bounds. Its rule says
-// to whom and what; it is no rule of the group until a pass is issued.
+// A Lend is access that passes can open for a while. Its rule says the most that can be opened; it
+// lets nothing through until a pass is issued.
 type Lend struct {
 	Rule
 	AtMost time.Duration
-	After  int // how many of the group's rules stand before it
+	After  int // the number of the group's rules in front of it
 }
 
 // PeerKind says how a rule names its peers.
@@ -374,8 +375,8 @@ type PeerKind uint8
 // The kinds of peer.
 const (
 	PeerEveryone PeerKind = iota // every address
-	PeerInternet                 // strangers, in laws and expectations
-	PeerPublic                   // every public address, in fixed rules
+	PeerInternet                 // strangers; only in laws and expectations
+	PeerPublic                   // every public address; only in built-in rules
 	PeerRange
 	PeerGroup
 	PeerList
@@ -383,10 +384,10 @@ const (
 	PeerNetwork // a network's own ranges
 	PeerSubnet
 	PeerProbes  // health probes of the balancers in front
-	PeerMissing // a reference to a group or list that is not there: it holds nobody
+	PeerMissing // a reference to a group or list that does not exist: it has no addresses
 )
 
-// A Peer is one way of saying who is at the other end. Only the field of its kind is set.
+// A Peer is one reference to addresses. Only the fields of its kind are set.
 type Peer struct {
 	Kind    PeerKind
 	V4Only  bool
@@ -397,19 +398,19 @@ type Peer struct {
 	Network *Network
 	Subnet  *Subnet
 	Missing string  // what the reference said: "group:grp-9"
-	Without *[]Peer // taken away from this peer alone; nil means nothing
+	Without *[]Peer // subtracted from this peer alone; nil means nothing
 }
 
 // A List is a prefix list: one's own, or one that a provider publishes.
 type List struct {
-	Account     *Account // nil for a defined list, which belongs to every account
+	Account     *Account // nil for a defined list, which exists in every account
 	ID          string
 	Name        string
 	Owner       string // "own" or "published"
 	Region      string
 	Description string
 	Entries     []Entry
-	Parts       []ListPart // entries that only hold in some places
+	Parts       []ListPart // entries that apply in some places only
 	Published   []Published
 	Capacity    int // what it costs in rules; 0 means the number of its entries
 	Labels      Labels
@@ -417,26 +418,26 @@ type List struct {
 	Origin      Origin
 }
 
-// An Entry is one range of a list, and what it is.
+// An Entry is a range of a list, with a description.
 type Entry struct {
 	Range netip.Prefix
 	Note  string
 }
 
-// A ListPart is a part of a list that holds where its condition does, asked of a group.
+// A ListPart is a part of a list that applies where a condition holds of the group.
 type ListPart struct {
 	Where     *Condition
 	Entries   []Entry
 	Published []Published
 }
 
-// Published names a list that the provider of a cloud keeps.
+// Published names a list that a cloud's provider maintains.
 type Published struct {
 	Name  string
-	Cloud *Cloud // nil means whichever cloud the group is on
+	Cloud *Cloud // nil means the cloud of the group
 }
 
-// At are the list's own entries, and the names of published lists, that hold for a group.
+// At are the entries and the published lists that apply for a group.
 func (l *List) At(g *Group) ([]Entry, []Published) {
 	entries, published := l.Entries, l.Published
 	for _, p := range l.Parts {
@@ -450,5 +451,5 @@ func (l *List) At(g *Group) ([]Entry, []Published) {
 	})
 }
 
-// Cost is what the list counts as in rules, where a dialect counts its capacity.
+// Cost is what the list counts in rules, in dialects where its capacity counts.
 func (l *List) Cost() int { return max(l.Capacity, len(l.Entries)) }

@@ -12,8 +12,8 @@ func (e *Estate) FindNetwork(path string) *Network {
 	return nil
 }
 
-// FindGroups finds the groups that a name can mean: a full name, the end of one
-// at a slash, or an id.
+// FindGroups finds the groups that a name can mean: by full name, by the last parts of it, or by
+// id.
 func (e *Estate) FindGroups(name string) []*Group {
 	var found []*Group
 	for _, g := range e.Groups {

@@ -8,12 +8,11 @@ import (
 	"slices"
 )
 
-// Overlay is the surveyed estate as it will be once the definitions are carried
-// out: its networks, routes and instances are the surveyed ones, its defined
-// groups and lists are the definitions', attached to what they cover; surveyed
-// groups that are not defined stay as they are. The operands are not changed.
-// What refers to parts of the operands is carried over to those of the result
-// by rebase. The notes say where the two do not fit together.
+// Overlay is the surveyed estate as it will be once the definitions are carried out. Networks,
+// routes and instances are those of the survey. Defined groups and lists are those of the
+// definitions, attached to what they cover. Other surveyed groups stay as they are. The arguments
+// are not changed: the function rebase translates peers that refer to their parts. The notes say
+// where definitions and survey don't match.
 func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
 	o := newOverlay(defined, surveyed)
 	o.takeAccounts(defined, surveyed)
@@ -25,11 +24,10 @@ func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, 
 	return o.out, o.peers, o.notes
 }
 
-// AsFound is the surveyed estate as it stands: every group and list as it is there,
-// attached as it is there. The definitions lend what the survey can't tell: the names
-// of services, lists and labels of places, names of groups and what they are to cover.
-// A defined group that is not there is Absent, and none of the estate's groups. The
-// operands are not changed; rebase is that of Overlay.
+// AsFound is the surveyed estate as it stands: groups, lists and attachments are as surveyed. The
+// definitions add what a survey can't tell: names of services, lists and labels of places, names of
+// groups and what they are to cover. A defined group that the survey does not have is Absent, and
+// not among the estate's groups. The arguments are not changed; rebase is as for Overlay.
 func AsFound(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer) {
 	o := newOverlay(defined, surveyed)
 	o.found = true
@@ -55,7 +53,7 @@ func newOverlay(defined, surveyed *Estate) *overlay {
 	}
 }
 
-// An overlay maps the parts of both operands to those of the result.
+// An overlay maps the parts of both estates to those of the result.
 type overlay struct {
 	out      *Estate
 	notes    []string
@@ -65,8 +63,8 @@ type overlay struct {
 	subnets  map[*Subnet]*Subnet
 	groups   map[*Group]*Group
 	lists    map[*List]*List
-	replaced map[*Group]bool // surveyed groups that a defined one stands for
-	found    bool            // all is as surveyed
+	replaced map[*Group]bool // surveyed groups for which there is a definition
+	found    bool            // this is AsFound
 }
 
 func (o *overlay) note(format string, a ...any) { o.notes = append(o.notes, fmt.Sprintf(format, a...)) }
@@ -110,7 +108,7 @@ func (o *overlay) takeAccounts(defined, surveyed *Estate) {
 	}
 }
 
-// merged is a with b over it.
+// merged is a, with the labels of b where both have one.
 func merged[M ~map[string]V, V any](a, b M) M {
 	both := make(M, len(a)+len(b))
 	maps.Copy(both, a)
@@ -146,7 +144,8 @@ func (o *overlay) takeNetworks(defined, surveyed *Estate) {
 			o.takeSubnets(n, same, e == defined)
 		}
 	}
-	// The survey's peerings count; those of definitions only where the survey has no such network.
+	// Peerings are those of the survey; the definitions' only where the survey does not have the
+	// network.
 	for _, e := range []*Estate{surveyed, defined} {
 		for _, n := range e.Networks {
 			into := o.networks[n]
@@ -183,9 +182,8 @@ func (o *overlay) takeSubnets(n, into *Network, defined bool) {
 	}
 }
 
-// takeLists takes the definitions' lists, and the surveyed ones. A definition takes the place
-// of an own list of its name in the accounts whose defined groups name it: there it is
-// carried out.
+// takeLists takes the lists of definitions and survey. A definition replaces the surveyed list of
+// its name in those accounts whose defined groups refer to it, since there it is carried out.
 func (o *overlay) takeLists(defined, surveyed *Estate) {
 	named := listsNamed(defined)
 	own := make(map[string]*List)
@@ -207,7 +205,7 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 	}
 }
 
-// listsNamed are the lists that rules and lends of defined groups name, by account.
+// listsNamed are the lists that rules and lends of defined groups refer to, by account.
 func listsNamed(defined *Estate) map[[2]string]bool {
 	named := make(map[[2]string]bool)
 	for _, g := range defined.Groups {
@@ -228,10 +226,10 @@ func listsNamed(defined *Estate) map[[2]string]bool {
 	return named
 }
 
-// A standing is where a group stands: what it is known by in its cloud.
+// A standing identifies a group in its cloud.
 type standing struct {
 	network *Network
-	account *Account // where groups belong to no network
+	account *Account // in dialects whose groups belong to no network
 	name    string
 	kind    GroupKind
 }
@@ -265,7 +263,7 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 	o.refer()
 }
 
-// takeFound takes the surveyed groups as they are, and finds those that definitions define.
+// takeFound takes the surveyed groups as they are, and finds their definitions.
 func (o *overlay) takeFound(defined, surveyed *Estate) {
 	there := make(map[standing]*Group)
 	for _, g := range surveyed.Groups {
@@ -310,8 +308,7 @@ func (o *overlay) standing(g *Group) standing {
 	return standing{network: o.networks[g.Network], name: g.Name, kind: g.For}
 }
 
-// refer lets rules, routes and subnets refer to the groups of the result, which are
-// all known by then.
+// refer replaces references to groups by those of the result, when all of these are known.
 func (o *overlay) refer() {
 	for _, g := range o.out.Groups {
 		g.Rules, g.Ended, g.Lends = slices.Clone(g.Rules), slices.Clone(g.Ended), slices.Clone(g.Lends)
@@ -335,7 +332,7 @@ func (o *overlay) refer() {
 			}
 			var kept []*Group
 			for _, g := range s.Groups {
-				if !o.replaced[g] { // a defined group is attached to what it covers
+				if !o.replaced[g] { // its definition says what it is attached to
 					kept = append(kept, o.groups[g])
 				}
 			}
@@ -344,11 +341,11 @@ func (o *overlay) refer() {
 	}
 }
 
-// takeExisting finds the surveyed group that a definition says is there, by id or name.
+// takeExisting finds the surveyed group for an "existing" statement, by id or name.
 func (o *overlay) takeExisting(g *Group, surveyed *Estate) {
 	for _, s := range surveyed.Groups {
 		same := s.Network != nil && o.networks[s.Network] == o.networks[g.Network]
-		if s.Network == nil { // of a cloud whose groups belong to no network
+		if s.Network == nil { // in a cloud whose groups belong to no network
 			same = o.accounts[s.Account] == o.accounts[g.Account]
 		}
 		if same && (s.ID == g.CloudName || s.Name == g.CloudName) {
@@ -401,7 +398,7 @@ func (o *overlay) takeInstances(surveyed *Estate) {
 			face := *f
 			face.Instance, face.Subnet, face.Groups = &copied, o.subnets[f.Subnet], nil
 			for _, g := range f.Groups {
-				if !o.replaced[g] { // a defined group is attached to what it covers
+				if !o.replaced[g] { // its definition says what it is attached to
 					face.Groups = append(face.Groups, o.groups[g])
 				}
 			}
@@ -422,7 +419,7 @@ func (o *overlay) takeInstances(surveyed *Estate) {
 	}
 }
 
-// attach puts the defined groups on what they cover.
+// attach attaches the defined groups to what they cover.
 func (o *overlay) attach() {
 	byNetwork := make(map[*Network][]*Interface)
 	for _, i := range o.out.Instances {
@@ -450,8 +447,8 @@ func (o *overlay) attach() {
 	}
 }
 
-// withoutDefault are groups of a subnet but for a default one, which is there only where
-// there is no other.
+// withoutDefault are the groups of a subnet without its default list, which is replaced by any
+// other.
 func withoutDefault(groups []*Group) []*Group {
 	return slices.DeleteFunc(slices.Clone(groups), func(g *Group) bool { return g.Default && !g.Defined })
 }
@@ -464,15 +461,15 @@ func (g *Group) CoversInterface(f *Interface) bool {
 	})
 }
 
-// CanCover is CoversSubnet as far as a definition alone tells: labels of subnets may be any.
+// CanCover is CoversSubnet as far as a definition alone can tell: subnets may have any labels.
 func (g *Group) CanCover(s *Subnet) bool {
 	place := Place{Subnet: s, Network: s.Network, Account: s.Network.Account}
 	return g.CoversSubnet(s) ||
 		slices.ContainsFunc(g.Covers, func(c Cover) bool { return c.Where != nil && c.Where.CanHold(place) })
 }
 
-// CanStandIn reports whether an instance that a defined group covers can be in a subnet of
-// its network, as far as the definition tells: labels and names of instances may be any.
+// CanStandIn reports whether an instance that a defined group covers can be in a subnet of its
+// network, as far as the definition alone can tell: instances may have any labels and names.
 func (g *Group) CanStandIn(s *Subnet) bool {
 	place := Place{Subnet: s, Network: s.Network, Account: s.Network.Account}
 	return len(g.Covers) == 0 || slices.ContainsFunc(g.Covers, func(c Cover) bool {
@@ -488,21 +485,20 @@ func (g *Group) CoversSubnet(s *Subnet) bool {
 	})
 }
 
-// placed is an address in a network: other networks may have it too.
+// A placed address is an address in a network: other networks may have the same one.
 type placed struct {
 	network *Network
 	addr    netip.Addr
 }
 
-// Imagine adds to an estate one made-up member for each defined instance
-// group attached to nothing, in each subnet where it could stand, so that
-// questions about the group can be answered. It returns the groups concerned.
-// The estate is changed.
+// Imagine adds a made-up member to each defined instance group that is attached to nothing, in each
+// subnet where an instance of it could be, so that questions about the group can be answered. It
+// returns those groups. The estate is changed.
 func (e *Estate) Imagine() []*Group {
 	attached := make(map[*Group]bool)
 	taken := make(map[placed]bool)
 	whole := make(map[*Network][]*Subnet)
-	next := make(map[*Subnet][]netip.Addr) // by range: the next address that may be free
+	next := make(map[*Subnet][]netip.Addr) // by subnet and range: the next address that may be free
 	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {
 			for _, a := range f.Private {
@@ -535,7 +531,7 @@ func (e *Estate) Imagine() []*Group {
 				for taken[placed{s.Network, a}] {
 					a = a.Next()
 				}
-				if next[s][k] = a; r.Contains(a) { // a subnet that is full takes nobody more
+				if next[s][k] = a; r.Contains(a) { // a full subnet gets no made-up member
 					taken[placed{s.Network, a}] = true
 					f.Private = append(f.Private, a)
 				}
@@ -549,8 +545,8 @@ func (e *Estate) Imagine() []*Group {
 	return imagined
 }
 
-// subnetsToImagine are the subnets of a network that have ranges, or one for the
-// whole network where it tells of none.
+// subnetsToImagine are the subnets of a network that have ranges, or a made-up one if the network
+// has none.
 func subnetsToImagine(n *Network) []*Subnet {
 	var subnets []*Subnet
 	for _, s := range n.Subnets {

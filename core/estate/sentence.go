@@ -37,11 +37,11 @@ func (r *Rule) Sentence(names service.Names) string {
 	return b.String()
 }
 
-// PeerWords lists peers in the words of the language. Ranges that hold a whole
-// family are called everyone.
+// PeerWords lists peers in the words of the language. Ranges that contain all of a family are
+// called everyone.
 func PeerWords(peers []Peer) string {
 	var words []string
-	var all [3]bool // by family: every address of it is among the peers
+	var all [3]bool // by family: the peers contain every address of it
 	for _, p := range peers {
 		if f := p.family(); p.Kind == PeerEveryone || p.Kind == PeerRange && p.Range.Bits() == 0 {
 			all[f] = true

@@ -12,9 +12,8 @@ const Production = "production"
 var stageNames = map[string]string{"dev": "development", "sandbox": "lab", "trial": "test", "qa": "test",
 	"preproduction": "staging", "acceptance": "staging", "prod": Production, "live": Production}
 
-// Stage is the stage of a place, by its own or an inherited label, under its usual
-// name ("prod" is production); a label that is not known stays as it is, and without
-// one it is empty.
+// Stage is the stage of a place, by its own or an inherited label. Usual synonyms are translated
+// ("prod" is production), unknown values are returned as they are. It is empty without a label.
 func (p Place) Stage() string {
 	label, _ := p.Label("stage")
 	if usual, ok := stageNames[label]; ok {
@@ -23,5 +22,5 @@ func (p Place) Stage() string {
 	return label
 }
 
-// StageRank is how high the stage of a place is among Stages, or -1 where nobody knows.
+// StageRank is the index of a place's stage among Stages, or -1 if it is unknown.
 func (p Place) StageRank() int { return slices.Index(Stages, p.Stage()) }

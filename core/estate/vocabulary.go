@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// A Vocabulary is the labels that things of an estate have, pseudo-labels among them,
-// each with its values, sorted.
+// A Vocabulary holds the labels that occur in an estate, including pseudo-labels, each with its
+// sorted values.
 type Vocabulary map[string][]string
 
 // Vocabulary collects the labels of accounts, networks, subnets, groups and instances. It
@@ -32,7 +32,7 @@ func (e *Estate) Vocabulary() Vocabulary {
 		add("account", a.Name)
 		add("region", a.Region)
 		folder := strings.Trim(a.Folder, "/")
-		for folder != "" { // what stands below a folder is in it too
+		for folder != "" { // what is in a folder is in the folders above it too
 			add("folder", folder)
 			folder = folder[:max(0, strings.LastIndexByte(folder, '/'))]
 		}
@@ -71,7 +71,7 @@ func (e *Estate) Vocabulary() Vocabulary {
 	return v
 }
 
-// PseudoLabels are the labels that everything has by where it stands and what it is.
+// PseudoLabels are labels that everything has because of its place and kind.
 var PseudoLabels = []string{"account", "cloud", "region", "folder", "network", "subnet", "group", "kind"}
 
 // Names are the labels, sorted.

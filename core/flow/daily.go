@@ -9,7 +9,7 @@ import (
 // zero value is ready for use.
 type Daily struct {
 	days map[int32]*Summary
-	last int32 // the day that was asked for last, and its summary
+	last int32 // the day that was asked for last, with its summary
 	at   *Summary
 }
 
@@ -33,7 +33,7 @@ func (d *Daily) Of(day int32) *Summary {
 // Add takes one flow.
 func (d *Daily) Add(r *Record) { d.Of(day(r.Start)).Add(r) }
 
-// Merge takes all that another one holds, which must not be used any more.
+// Merge adds all of another Daily, which must not be used afterwards.
 func (d *Daily) Merge(o *Daily) {
 	for day, s := range o.days {
 		if mine := d.days[day]; mine != nil {
@@ -47,8 +47,8 @@ func (d *Daily) Merge(o *Daily) {
 	}
 }
 
-// Close ends a source of evidence, as Summary.Close does: whether it tells of the
-// ways back is judged over all its days.
+// Close ends a source of evidence, as Summary.Close does: whether the source tells of replies is
+// judged over all of its days.
 func (d *Daily) Close() {
 	tells := false
 	for _, s := range d.days {
@@ -61,10 +61,10 @@ func (d *Daily) Close() {
 	}
 }
 
-// Days are the days that there is a summary of, earliest first.
+// Days are the days for which there is a summary, earliest first.
 func (d *Daily) Days() []int32 { return slices.Sorted(maps.Keys(d.days)) }
 
-// Between is the sum of the days from one to another, both in it. The days are used up.
+// Between is the sum of the days from..to, both included. It consumes these summaries.
 func (d *Daily) Between(from, to int32) *Summary {
 	var sum Summary
 	for _, day := range d.Days() {
@@ -75,7 +75,7 @@ func (d *Daily) Between(from, to int32) *Summary {
 	return &sum
 }
 
-// Drop leaves out the days that are not wanted.
+// Drop removes the days that are not wanted.
 func (d *Daily) Drop(unwanted func(day int32) bool) {
 	maps.DeleteFunc(d.days, func(day int32, _ *Summary) bool { return unwanted(day) })
 	d.at = nil

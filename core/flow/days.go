@@ -6,8 +6,8 @@ import (
 	"slices"
 )
 
-// Days is a set of days, each by its number since 1970 (UTC). The zero value is
-// empty. Days within two months of the first one cost nothing more.
+// Days is a set of days, each by its number since 1970 (UTC). The zero value is empty. Within two
+// months of the first day no memory is allocated.
 type Days struct {
 	base int32 // the day of the lowest bit
 	near [2]uint64

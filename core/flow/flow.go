@@ -11,11 +11,11 @@ import (
 	"isonomos/core/service"
 )
 
-// Opener says which side of a flow opened it, where that was seen.
+// Opener says which side opened a flow, if that was seen.
 type Opener uint8
 
-// The sides. The zero value means that it was not seen: then the ports tell, or
-// else the number of partners.
+// The sides. The zero value means that it was not seen: then the side is inferred from ports, or
+// from the number of partners.
 const (
 	NotSeen Opener = iota
 	BySource
@@ -28,21 +28,21 @@ type Record struct {
 	Source       netip.Addr
 	Destination  netip.Addr
 	Protocol     uint8
-	SourcePort   uint16 // 0 where there is none or the evidence does not tell
+	SourcePort   uint16 // 0 if there is none, or if the evidence does not tell
 	Port         uint16 // the destination's port; for ICMP type<<8|code
 	Packets      uint64
 	Bytes        uint64
 	ReplyPackets uint64
 	ReplyBytes   uint64
-	ReplyKnown   bool // the evidence tells about the way back
+	ReplyKnown   bool // the evidence says whether there were replies
 	Refused      bool // a filter stopped it
 	Opened       Opener
 }
 
-// Service is what the destination serves, if it is the destination that serves.
+// Service is the service of the flow, on the assumption that its destination is the server.
 func (r *Record) Service() service.Point { return service.PointOf(r.Protocol, r.Port) }
 
-// A Key is what flows are summed by. Source opened them, Destination served.
+// A Key is what flows are summed by. Source is the client, Destination the server.
 type Key struct {
 	Source, Destination netip.Addr
 	Service             service.Point
@@ -52,36 +52,37 @@ type Key struct {
 type Sum struct {
 	Key
 	Flows      int
-	Completed  int   // flows that were answered, or of which the evidence does not tell
+	Completed  int   // flows that were answered, or for which the evidence does not tell
 	First      int64 // seconds since 1970: the earliest start and the latest end
 	Last       int64
 	Longest    int64 // seconds
-	Lasted     int64 // seconds of all flows together
+	Lasted     int64 // the sum of the durations of all flows, in seconds
 	Packets    uint64
 	Bytes      uint64
 	ReplyBytes uint64
-	Days       Days // on which flows began (UTC)
+	Days       Days // days on which flows began or ended
 	way        ways
 }
 
-// ways counts records by what they tell of the two ways. Flows and Completed come of it.
+// ways counts records by which directions of a flow they tell of. Flows and Completed are worked
+// out from it.
 type ways struct {
-	both     int // records that tell of both ways
-	answered int // those of them that were answered
-	there    int // records of the way there alone
-	back     int // records of the way back alone
+	both     int // records of both directions
+	answered int // those of them with an answer
+	there    int // records of the client's direction alone
+	back     int // records of the server's direction alone
 }
 
-// day is the day on which a flow of that start counts, by number since 1970.
+// day is the day on which a flow with that start counts, by its number since 1970.
 func day(start int64) int32 { return int32(start / 86400) }
 
-// addresses are kept as 16 bytes: smaller than netip.Addr, and quick to hash.
+// Addresses are kept as 16 bytes, which is smaller than netip.Addr and hashes faster.
 type (
 	key struct {
 		source, destination [16]byte
 		service             service.Point
 	}
-	// A talk is two ends that talked while it was not seen who opened: a is the lower one.
+	// A talk is a pair of ends of which it was not seen which one opened; a is the lower one.
 	talk struct {
 		a, b         [16]byte
 		aPort, bPort uint16
@@ -92,12 +93,12 @@ type (
 		port     uint16
 		protocol uint8
 	}
-	// A heard talk is what was heard of it from either end.
+	// What is known of a talk: the sum of the records from either end.
 	heard struct{ fromA, fromB Sum }
 )
 
-// A Summary sums flows as they come. The zero value is ready for use. Its size
-// grows with the number of distinct keys, not of flows.
+// A Summary sums flows as they are added. The zero value is ready for use. Its size grows with the
+// number of distinct keys, not of flows.
 type Summary struct {
 	Flows   int // records of admitted flows
 	Refused int
@@ -106,9 +107,9 @@ type Summary struct {
 
 	sums        map[key]*Sum
 	talks       map[talk]*heard
-	spare       []Sum // room for sums to come
+	spare       []Sum // allocated for the next sums
 	first, last int64
-	tellsBack   bool // some record tells of the way back
+	tellsBack   bool // some record tells of replies
 	settled     bool
 }
 
@@ -134,13 +135,13 @@ func (s *Summary) Add(r *Record) {
 	}
 }
 
-// AddRefused counts flows that a filter stopped, of which one began at start.
+// AddRefused counts flows that a filter stopped, one of which began at start.
 func (s *Summary) AddRefused(start int64, flows int) {
 	s.covers(start, start)
 	s.Refused += flows
 }
 
-// covers makes the window hold a time.
+// covers extends the window to a time.
 func (s *Summary) covers(from, to int64) {
 	if s.First.IsZero() || from < s.first {
 		s.first, s.First = from, time.Unix(from, 0).UTC()
@@ -150,7 +151,7 @@ func (s *Summary) covers(from, to int64) {
 	}
 }
 
-// at is the sum of a key, a new one if need be.
+// at is the sum of a key, which is added if it is new.
 func (s *Summary) at(k key) *Sum {
 	x := s.sums[k]
 	if x == nil {
@@ -167,7 +168,7 @@ func (s *Summary) at(k key) *Sum {
 	return x
 }
 
-// add counts a record; turned says that its source served.
+// add counts a record; turned says that its source is the server.
 func (x *Sum) add(r *Record, turned bool) {
 	if x.empty() || r.Start < x.First {
 		x.First = r.Start
@@ -197,7 +198,7 @@ func (x *Sum) add(r *Record, turned bool) {
 	}
 }
 
-// turned is the sum seen from the other end.
+// turned is the same sum with client and server exchanged.
 func (x Sum) turned() Sum {
 	x.Bytes, x.ReplyBytes = x.ReplyBytes, x.Bytes
 	x.way.there, x.way.back = x.way.back, x.way.there
@@ -225,15 +226,15 @@ func (x *Sum) take(o *Sum) {
 	x.way.back += o.way.back
 }
 
-// AddSum takes a sum that was made elsewhere, such as by a database. Its window
-// is from its First to its Last day. Flows and Completed count, told as both ways.
+// AddSum adds a sum that was made elsewhere, such as by a database. Its window is from its First to
+// its Last day. Its flows count as told in both directions.
 func (s *Summary) AddSum(o Sum) {
 	o.way = ways{both: o.Flows, answered: o.Completed}
 	s.takeSum(&o, o.Flows)
 }
 
-// AddOneWay takes a sum of records that tell of one way alone. With a serving
-// port that is not known, both ports are given, and the partners will tell.
+// AddOneWay adds a sum of records of one direction. If the server's port is unknown, both ports are
+// given, and the number of partners decides.
 func (s *Summary) AddOneWay(o Sum, records int, r *Record) {
 	opened, port := r.settle()
 	o.way = ways{there: records}
@@ -267,8 +268,8 @@ func (s *Summary) takeSum(o *Sum, records int) {
 	s.at(key{o.Source.As16(), o.Destination.As16(), o.Service}).take(o)
 }
 
-// Merge takes all that another summary holds, which must not be used any more:
-// another part of the same source, or another source if both are closed.
+// Merge adds all of another summary, which must not be used afterwards. It is of another part of
+// the same source, or of another source if both are closed.
 func (s *Summary) Merge(o *Summary) {
 	if !o.First.IsZero() {
 		s.covers(o.first, o.last)
@@ -300,7 +301,7 @@ func (s *Summary) Merge(o *Summary) {
 	}
 }
 
-// Each hands over the sums in no order. It is quicker than Sums where there are very many.
+// Each calls take for each sum, in no order. With very many sums it is faster than Sums.
 func (s *Summary) Each(take func(*Sum)) {
 	s.settle()
 	for _, x := range s.sums {
@@ -321,7 +322,7 @@ func (x *Sum) Compare(o *Sum) int {
 	return cmp.Or(cmp.Compare(x.Service, o.Service), x.Source.Compare(o.Source), x.Destination.Compare(o.Destination))
 }
 
-// settle gives every talk its server and counts the flows of every key.
+// settle decides which end of each talk is the server, and counts the flows of each key.
 func (s *Summary) settle() {
 	if s.settled {
 		return
@@ -330,8 +331,8 @@ func (s *Summary) settle() {
 	s.settleTalks()
 	for _, x := range s.sums {
 		w := x.way
-		// A flow whose two ways were told apart is one flow. Where nothing at all tells
-		// of ways back, nobody knows whether the way there was answered.
+		// A flow of which both directions were recorded apart is one flow. If no record tells of
+		// replies, it is unknown which flows were answered.
 		x.Flows = w.both + max(w.there, w.back)
 		x.Completed = w.answered + w.there
 		if s.tellsBack {
@@ -341,8 +342,8 @@ func (s *Summary) settle() {
 	}
 }
 
-// Close ends a source of evidence. Whether it tells of the ways back is judged for
-// each source by itself, so each is closed before it is merged with another.
+// Close ends a source of evidence. Whether records tell of replies is judged for each source by
+// itself, so each is closed before it is merged with another.
 func (s *Summary) Close() {
 	s.settle()
 	for _, x := range s.sums {
@@ -351,7 +352,7 @@ func (s *Summary) Close() {
 	s.tellsBack = false
 }
 
-// Window is how many days, begun ones counted, the flows lie in.
+// Window is the number of days in which the flows lie, the first and last included.
 func (s *Summary) Window() int {
 	if s.First.IsZero() {
 		return 0

@@ -8,16 +8,15 @@ import (
 	"isonomos/core/service"
 )
 
-// Which side of a flow served.
+// Which side of a flow is the server.
 //
-// Where the opening was seen, whoever was opened to served. Else the ports tell:
-// a port of a service with a name, before the system ports (below 1024, RFC 6335),
-// before the others below 32768, before those that clients are given. Where that
-// does not tell either, all is kept until the end, and the end that had more
-// partners served.
+// Where the opening was seen, the side that was opened to is the server. Else the ports decide: a
+// port of a named service comes before other system ports (below 1024, RFC 6335), these before
+// ports below 32768, and these before ephemeral ones. Where that does not decide, the flow is kept
+// until the end, and the side with more partners is the server.
 
-// settle says who opened a flow, going by what was seen, else by ports and ICMP
-// types, and the port that served.
+// settle says which side opened a flow, by what was seen or else by ports and ICMP types, and which
+// port is the server's.
 func (r *Record) settle() (Opener, uint16) {
 	switch r.Opened {
 	case BySource:
@@ -28,7 +27,7 @@ func (r *Record) settle() (Opener, uint16) {
 	switch r.Protocol {
 	case service.TCP, service.UDP, service.SCTP, service.DCCP, service.UDPLite:
 		if r.SourcePort == 0 {
-			return BySource, r.Port // the evidence knows one port alone: that of the server
+			return BySource, r.Port // the evidence has one port only, the server's
 		}
 		there, back := portRank(r.Protocol, r.Port), portRank(r.Protocol, r.SourcePort)
 		switch {
@@ -51,7 +50,7 @@ func (r *Record) settle() (Opener, uint16) {
 	return BySource, r.Port
 }
 
-// portRank is lower for ports that are more likely to serve.
+// portRank is lower for ports that are more likely a server's.
 func portRank(protocol uint8, port uint16) int {
 	index := int(port)
 	if protocol == service.UDP {
@@ -68,7 +67,7 @@ func portRank(protocol uint8, port uint16) int {
 	return 3
 }
 
-// named are the ports of the services that have a name, TCP before UDP, a bit each.
+// named has a bit for each port of a named service, first all of TCP, then UDP.
 var named = func() (bits [2 << 10]uint64) {
 	for _, n := range service.Builtin {
 		for _, spec := range n.Specs {
@@ -82,7 +81,7 @@ var named = func() (bits [2 << 10]uint64) {
 	return bits
 }()
 
-// heardOf is what was heard of a talk, and whether the record is from its lower end.
+// heardOf is what is known of a talk, and whether the record is from its lower end.
 func (s *Summary) heardOf(r *Record) (h *heard, fromA bool) {
 	t := talk{r.Source.As16(), r.Destination.As16(), r.SourcePort, r.Port, r.Protocol}
 	fromA = true
@@ -101,7 +100,7 @@ func (s *Summary) heardOf(r *Record) (h *heard, fromA bool) {
 	return h, fromA
 }
 
-// hear keeps a record until it is known who served.
+// hear keeps a record until it is known which side is the server.
 func (s *Summary) hear(r *Record) {
 	h, fromA := s.heardOf(r)
 	if fromA {
@@ -111,9 +110,8 @@ func (s *Summary) hear(r *Record) {
 	}
 }
 
-// settleTalks gives each talk to the end that served: one that is known to serve
-// that port already, else the one with more partners, else the one that was
-// spoken to first.
+// settleTalks decides which end of each talk is the server: one that is known to serve that port
+// elsewhere, else the one with more partners, else the one that was spoken to first.
 func (s *Summary) settleTalks() {
 	if len(s.talks) == 0 {
 		return
@@ -137,7 +135,7 @@ func (s *Summary) settleTalks() {
 	for _, t := range order {
 		h := s.talks[t]
 		a, b := end{t.a, t.aPort, t.protocol}, end{t.b, t.bPort, t.protocol}
-		there, back := &h.fromA, &h.fromB // if b served
+		there, back := &h.fromA, &h.fromB // if b is the server
 		bServes := partners[b] > partners[a]
 		switch {
 		case served[a] != served[b]:

@@ -2,7 +2,7 @@ package flow
 
 import "time"
 
-// A Source is one piece of evidence that is kept: a file, or a table.
+// A Source is a piece of evidence in the store: a file, or a table.
 type Source struct {
 	ID      int64
 	Name    string // as it was named when it was added
@@ -16,5 +16,5 @@ type Source struct {
 	First   time.Time // the earliest and the latest start
 	Last    time.Time
 	Days    int
-	Sums    int // distinct ends and services, day by day
+	Sums    int // distinct keys, counted for each day
 }

@@ -13,15 +13,15 @@ import (
 	"isonomos/core/traffic"
 )
 
-// A Breach is one group, or one rule of it, that a law does not allow.
+// A Breach is a group, or a rule of it, that a law does not allow.
 type Breach struct {
 	Group     *estate.Group
-	Rule      *estate.Rule // nil where it is the group as a whole
+	Rule      *estate.Rule // nil if it is about the whole group
 	Text      string
-	Lacks     string      // what is to be written into the definition; empty where something is too much
-	Traffic   traffic.Set // that is too much; empty where something is lacking
+	Lacks     string      // what the definition must contain; empty where there is too much of something
+	Traffic   traffic.Set // what is too much; empty where something is missing
 	Witness   *traffic.Witness
-	Exemption *Exemption // the exemption that covers it; nil where it is a breach indeed
+	Exemption *Exemption // the exemption that covers it; nil if none does
 }
 
 // Origin is the place of a breach: its rule, else its group.
@@ -32,19 +32,19 @@ func (b Breach) Origin() estate.Origin {
 	return b.Group.Origin
 }
 
-// A Verdict is what became of a law.
+// A Verdict is the result of judging a law.
 type Verdict struct {
 	Law
-	Groups   int      // over how many groups it stands
-	Breaches []Breach // those that no exemption covers first
+	Groups   int      // number of groups that the law is about
+	Breaches []Breach // those without an exemption first
 }
 
-// Holds reports whether nothing breaches the law but what is exempted.
+// Holds reports whether every breach of the law is exempted.
 func (v Verdict) Holds() bool {
 	return !slices.ContainsFunc(v.Breaches, func(b Breach) bool { return b.Exemption == nil })
 }
 
-// Exempted counts the breaches that exemptions cover.
+// Exempted is the number of exempted breaches.
 func (v Verdict) Exempted() int {
 	n := 0
 	for _, b := range v.Breaches {
@@ -55,9 +55,8 @@ func (v Verdict) Exempted() int {
 	return n
 }
 
-// Judge holds the groups of an estate against laws. Exemptions whose end is not
-// after now count no more. The last result are exemptions from laws that count and cover
-// nothing.
+// Judge judges the groups of an estate by laws. Exemptions that ended before now don't count. The
+// last result are the exemptions from laws that are in force and cover nothing.
 func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time) ([]Verdict, []Exemption) {
 	used := make(map[int]bool)
 	verdicts := make([]Verdict, len(laws))
@@ -76,7 +75,7 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 	}
 	var idle []Exemption
 	for i, e := range exemptions {
-		of := func(l Law) bool { return l.Name == e.Law } // others are from checks, which an audit knows
+		of := func(l Law) bool { return l.Name == e.Law } // exemptions from checks are left to the audit
 		if e.Until.After(now) && !used[i] && slices.ContainsFunc(laws, of) {
 			idle = append(idle, e)
 		}
@@ -84,7 +83,7 @@ func Judge(d *decide.Decider, laws []Law, exemptions []Exemption, now time.Time)
 	return verdicts, idle
 }
 
-// Over is over how many groups a law stands.
+// Over is the number of groups that a law is about.
 func Over(d *decide.Decider, l Law) int {
 	n := 0
 	for _, g := range slices.Concat(d.Estate().Groups, d.ImpliedGroups()) {
@@ -95,7 +94,7 @@ func Over(d *decide.Decider, l Law) int {
 	return n
 }
 
-// Breaches are the breaches of a law by one group, whatever is exempted.
+// Breaches are the breaches of a law by one group, exempted or not.
 func Breaches(d *decide.Decider, l Law, g *estate.Group) []Breach {
 	if !l.standsOver(g) {
 		return nil
@@ -103,7 +102,7 @@ func Breaches(d *decide.Decider, l Law, g *estate.Group) []Breach {
 	return judge{d, l, g}.breaches(nil, time.Time{}, nil)
 }
 
-// standsOver reports whether a law is about a group: also about one that a cloud made by itself.
+// standsOver reports whether a law is about a group, which may be one that the cloud created.
 func (l *Law) standsOver(g *estate.Group) bool {
 	return !g.Existing && (l.Over == nil || l.Over.Holds(estate.GroupPlace(g)))
 }
@@ -115,7 +114,7 @@ func exemptedLast(b Breach) int {
 	return 0
 }
 
-// A judge holds one group against one law.
+// A judge judges one group by one law.
 type judge struct {
 	d *decide.Decider
 	l Law
@@ -123,7 +122,7 @@ type judge struct {
 }
 
 func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool) []Breach {
-	// whole: only where exemptions cover all of the services together.
+	// With whole, an exemption counts only if it covers all of the services.
 	exempt := func(services service.Set, whole bool) (service.Set, *Exemption) {
 		left := services
 		var by []int
@@ -157,7 +156,7 @@ func (j judge) breaches(exemptions []Exemption, now time.Time, used map[int]bool
 		if b.Rule != nil {
 			about = service.Of(b.Rule.Services...)
 		}
-		_, b.Exemption = exempt(about, true) // one on some services exempts what is about these alone
+		_, b.Exemption = exempt(about, true) // an exemption on some services only covers what is about no others
 		found = append(found, b)
 	}
 	return found
@@ -174,7 +173,7 @@ func (e *Exemption) Covers(g *estate.Group) bool {
 	return strings.HasSuffix("/"+g.Path(), "/"+e.Subject)
 }
 
-// exempted parts a breach by services: what exemptions cover, and the rest.
+// exempted divides a breach by services: those that exemptions cover, and the rest.
 func (j judge) exempted(set traffic.Set, b Breach, exempt func(service.Set) (service.Set, *Exemption)) []Breach {
 	left, e := exempt(set.Services())
 	if e == nil {
@@ -191,14 +190,14 @@ func (j judge) exempted(set traffic.Set, b Breach, exempt func(service.Set) (ser
 	return []Breach{b, covered}
 }
 
-// A breach of an opening, with the traffic that is too much.
+// An opening that a group breaches, with the traffic that is too much.
 type opened struct {
 	Breach
 	set traffic.Set
 }
 
-// A part of a side of a law: peers, and whether they count only where they are open
-// to strangers. The internet is a part by itself, all other peers are another.
+// A part of a side of a law: some of its peers, and whether traffic with them only counts if it is
+// open to strangers. The internet is a part of its own; all other peers are another one.
 type part struct {
 	peers addr.Set
 	open  bool
@@ -244,8 +243,7 @@ func (j judge) peer(p estate.Peer) addr.Set {
 	return j.d.Peers(&estate.Group{}, &estate.Rule{Peers: []estate.Peer{p}}, nil)
 }
 
-// through is the traffic of the group with a part's peers; where they are strangers,
-// only as far as it is open to them.
+// through is the group's traffic with a part's peers; for strangers, only what is open to them.
 func (j judge) through(x part, direction estate.Direction) traffic.Set {
 	set := j.d.GroupTraffic(j.g, direction)
 	if !x.open {
@@ -253,7 +251,7 @@ func (j judge) through(x part, direction estate.Direction) traffic.Set {
 	}
 	if !slices.ContainsFunc(set.Bands(),
 		func(b traffic.Band) bool { return j.d.Breadth(b.Peers).AtLeast(decide.OpenBreadth) }) {
-		return traffic.Set{} // the usual case, without a look at all strangers
+		return traffic.Set{} // the usual case, decided without looking at all strangers
 	}
 	set = set.WithPeers(x.peers)
 	var wide []traffic.Set
@@ -267,8 +265,8 @@ func (j judge) through(x part, direction estate.Direction) traffic.Set {
 	return traffic.UnionAll(wide)
 }
 
-// opened are the breaches of an opening that is never allowed: one for each rule
-// that opens it, or one for the group where only the sum does.
+// opened are the breaches of a forbidden opening: one for each rule that opens it, or one for the
+// group if only the sum of its rules does.
 func (j judge) opened(o Opening) []opened {
 	if o.Lend {
 		return j.lent(o, func(l *estate.Lend) service.Set { return service.Of(l.Services...).Intersect(o.Services) })
@@ -276,13 +274,13 @@ func (j judge) opened(o Opening) []opened {
 	return j.byRule(o, o.Services, "lets through")
 }
 
-// byRule are the breaches of an opening on services that are too much: one for each
-// rule that causes a part of it by itself, and one for the group where only the sum does.
+// byRule are the breaches of an opening on some services: one for each rule that causes a part of
+// it alone, and one for the group if only the sum of its rules does.
 func (j judge) byRule(o Opening, tooMuch service.Set, verb string) []opened {
 	var found []opened
 	at := make(map[*estate.Rule]int)
 	tell := func(r *estate.Rule, set traffic.Set) {
-		if k, ok := at[r]; ok { // several parts of the side are one breach
+		if k, ok := at[r]; ok { // one breach, even if it concerns several parts of the side
 			set = set.Union(found[k].set)
 		} else {
 			at[r] = len(found)
@@ -315,12 +313,12 @@ func (j judge) byRule(o Opening, tooMuch service.Set, verb string) []opened {
 	return found
 }
 
-// beyondOnly are the breaches of what alone is allowed: for the same peers, other services.
+// beyondOnly are the breaches of an exclusive permission: other services for the same peers.
 func (j judge) beyondOnly() []opened {
 	var found []opened
 	for i, o := range j.l.Only {
 		if slices.ContainsFunc(j.l.Only[:i], func(before Opening) bool { return j.samePeers(before, o) }) {
-			continue // its peers are judged already
+			continue // its peers have been judged
 		}
 		allowed := service.Set{}
 		for _, other := range j.l.Only {
@@ -338,8 +336,8 @@ func (j judge) beyondOnly() []opened {
 	return found
 }
 
-// samePeers reports whether two openings are about the same peers: those that they
-// name, in any order, or where both name ranges alone the addresses.
+// samePeers reports whether two openings are about the same peers: the same references in any
+// order, or for ranges the same addresses.
 func (j judge) samePeers(a, b Opening) bool {
 	if a.Lend != b.Lend || a.Direction != b.Direction {
 		return false
@@ -367,7 +365,7 @@ func named(peers []estate.Peer) []string {
 	return slices.Compact(words)
 }
 
-// lent are the lends to the peers of an opening, above its ceiling, on services that are too much.
+// lent are lends to the peers of an opening, on its services, with a longer ceiling than it allows.
 func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened {
 	peers := all(j.parts(o.Peers))
 	var found []opened
@@ -385,7 +383,7 @@ func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened 
 	return found
 }
 
-// lacking are the breaches of what must always be there.
+// lacking are the breaches of what a group must have.
 func (j judge) lacking() []Breach {
 	var found []Breach
 	for _, what := range j.l.Always {
@@ -399,7 +397,7 @@ func (j judge) lacking() []Breach {
 		for i := range j.g.Rules {
 			r := &j.g.Rules[i]
 			if r.BuiltIn {
-				continue // nobody can write anything there
+				continue // a group that the cloud created can't be edited
 			}
 			if what == "because" && strings.TrimSpace(r.Description) == "" || what == "until" && r.Until.IsZero() {
 				found = append(found, Breach{Group: j.g, Rule: r,

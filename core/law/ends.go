@@ -8,14 +8,14 @@ import (
 	"isonomos/core/estate"
 )
 
-// ends are what a side of an expectation holds: ends on interfaces, one for each
-// address that is meant, and addresses outside the estate.
+// ends are what a side of an expectation means: ends on interfaces, one for each address that is
+// meant, and addresses outside the estate.
 type ends struct {
 	members  []member
 	held     map[decide.End]bool // the ends of all members
 	outside  addr.Set
-	internet addr.Set // the strangers that are meant: of them, one is enough
-	named    bool     // some of the members are meant by an address that was named
+	internet addr.Set // strangers of whom one is enough
+	named    bool     // some members are meant by an address
 }
 
 // A member is an interface of a side, with those of its addresses that are meant.
@@ -39,8 +39,8 @@ func (e *ends) families() (four, six bool) {
 	return four, six
 }
 
-// ends finds the ends of a side. What is excepted is taken away: ends of the
-// interfaces that an excepted group is attached to, or by their addresses.
+// ends finds the ends of a side. Exceptions are removed: a group as the interfaces to which it is
+// attached, others by address.
 func (p *prover) ends(s Side) ends {
 	e := ends{held: make(map[decide.End]bool)}
 	var outside, internet []addr.Set
@@ -84,12 +84,12 @@ func (p *prover) ends(s Side) ends {
 	return e
 }
 
-// byAddress reports whether a peer says addresses, and not who has them.
+// byAddress reports whether a peer means addresses, and not members.
 func byAddress(peer estate.Peer) bool {
 	return peer.Kind == estate.PeerRange || peer.Kind == estate.PeerList
 }
 
-// peerEnds are the ends on interfaces that one peer means, and the addresses outside the estate.
+// peerEnds are the ends on interfaces that a peer means, and the addresses outside the estate.
 func (p *prover) peerEnds(peer estate.Peer) (inside []decide.End, outside addr.Set) {
 	family := addr.FamilyOf(peer.Family())
 	take := func(interfaces []*estate.Interface, within addr.Set) {
@@ -121,7 +121,7 @@ func (p *prover) peerEnds(peer estate.Peer) (inside []decide.End, outside addr.S
 		if len(inside) > 0 {
 			return inside, addr.Set{}
 		}
-		// Nobody stands there: its addresses are asked for.
+		// No interface has these addresses: they are looked at as outside ones.
 	}
 	set := p.d.Peers(&estate.Group{}, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
 	if set.Overlaps(p.d.OwnAddresses()) {
@@ -132,7 +132,7 @@ func (p *prover) peerEnds(peer estate.Peer) (inside []decide.End, outside addr.S
 	return inside, set.Minus(p.d.OwnAddresses())
 }
 
-// toCover are the interfaces that a group will be attached to that is not there yet.
+// toCover are the interfaces to which a group will be attached that does not exist yet.
 func (p *prover) toCover(g *estate.Group) []*estate.Interface {
 	var all []*estate.Interface
 	for _, s := range g.Network.Subnets {
@@ -145,14 +145,14 @@ func (p *prover) toCover(g *estate.Group) []*estate.Interface {
 	return all
 }
 
-// meant reports whether a pair of ends is asked for where addresses were named: of
-// several interfaces with one address, those count that the other end is near to.
+// meant reports whether a pair of ends is asked for. If several interfaces have an address that was
+// given, those near the other end are meant.
 func (p *prover) meant(from, to *ends, a, b decide.End) bool {
 	return !(from.named && p.nearer(from, a, b)) && !(to.named && p.nearer(to, b, a))
 }
 
-// nearer reports whether another end of the side has the same address as x and is
-// near to there, which x is not.
+// nearer reports whether another end of the side has the same address as x and is near to there,
+// while x is not.
 func (p *prover) nearer(side *ends, x, there decide.End) bool {
 	if near(x, there) {
 		return false
@@ -163,7 +163,7 @@ func (p *prover) nearer(side *ends, x, there decide.End) bool {
 	})
 }
 
-// near reports whether two ends stand in one network, or in peered ones.
+// near reports whether two ends are in one network or in peered ones.
 func near(a, b decide.End) bool {
 	m, n := a.Interface.Subnet.Network, b.Interface.Subnet.Network
 	return m == n || m.PeeredWith(n)

@@ -1,5 +1,5 @@
-// Package law holds what an estate is tested against: expectations, laws and
-// exemptions from them.
+// Package law proves and judges statements about an estate: expectations, laws, and exemptions from
+// them.
 package law
 
 import (
@@ -9,9 +9,9 @@ import (
 	"isonomos/core/service"
 )
 
-// An Expectation says that some traffic passes or does not, over the whole path.
+// An Expectation says that certain traffic passes, or that it does not, over the whole path.
 type Expectation struct {
-	Text     string // as it is written, on one line
+	Text     string // as written, on one line
 	Because  string
 	Origin   estate.Origin
 	Only     bool // From can, and nobody else can
@@ -27,7 +27,7 @@ type Side struct {
 	Except []estate.Peer
 }
 
-// Rebase carries expectations over to another estate: rebase maps peers to its parts.
+// Rebase translates expectations to another estate: rebase maps peers to its parts.
 func Rebase(expectations []Expectation, rebase func([]estate.Peer) []estate.Peer) []Expectation {
 	moved := make([]Expectation, len(expectations))
 	for i, x := range expectations {
@@ -38,7 +38,7 @@ func Rebase(expectations []Expectation, rebase func([]estate.Peer) []estate.Peer
 	return moved
 }
 
-// RebaseLaws carries laws over to another estate.
+// RebaseLaws translates laws to another estate.
 func RebaseLaws(laws []Law, rebase func([]estate.Peer) []estate.Peer) []Law {
 	move := func(openings []Opening) []Opening {
 		moved := make([]Opening, len(openings))
@@ -56,21 +56,21 @@ func RebaseLaws(laws []Law, rebase func([]estate.Peer) []estate.Peer) []Law {
 	return moved
 }
 
-// A Law is a rule about rules, over defined and surveyed groups alike.
+// A Law is a rule about the rules of groups, defined or surveyed.
 type Law struct {
 	Name     string
 	Title    string
 	Origin   estate.Origin
-	Over     *estate.Condition // nil means every group
+	Over     *estate.Condition // which groups it is about; nil means all
 	Never    []Opening
 	Only     []Opening
 	Always   []string // "because", "until", "text"
-	Labels   []string // that every group must have
-	Severity string   // empty means the checks' own default
+	Labels   []string // that every group it is about must have
+	Severity string   // empty means the check's own
 	Controls []string // numbers in the standards that it serves
 }
 
-// An Opening is traffic, or lending, that a law forbids or allows.
+// An Opening is traffic, or lending, that a law forbids or allows exclusively.
 type Opening struct {
 	Lend      bool
 	Direction estate.Direction
@@ -81,12 +81,12 @@ type Opening struct {
 	Origin    estate.Origin
 }
 
-// An Exemption is an exception from a law. Past its end it counts no more.
+// An Exemption is an exception from a law or check, until its end.
 type Exemption struct {
 	Kind     string // "account", "network", "group"
 	Subject  string // full name
 	Law      string
-	Services service.Set // all services where the exemption names none
+	Services service.Set // all services if the exemption names none
 	Because  string
 	Until    time.Time
 	By       string

@@ -12,19 +12,18 @@ import (
 	"isonomos/core/traffic"
 )
 
-// A Result is what became of an expectation.
+// A Result is the result of proving an expectation.
 type Result struct {
 	Expectation
 	Holds     bool
 	Undecided bool           // the survey does not say enough; Holds is false
-	Witness   *decide.Answer // what shows that it does not hold; nil where it holds
-	Imagined  bool           // it rests on made-up members
-	Note      string         // what the answer rests on: made-up members, nobody there
+	Witness   *decide.Answer // a flow that shows why it does not hold; nil if it holds
+	Imagined  bool           // made-up members stand for those that a group does not have yet
+	Note      string         // assumptions behind the result: made-up members, empty sides
 }
 
-// Prove decides every expectation over an estate. Groups attached to nothing are
-// given made-up members first: the estate is changed. The answers come in the
-// order of the expectations.
+// Prove decides every expectation about an estate, in their order. Groups that are attached to
+// nothing get made-up members first: the estate is changed.
 func Prove(e *estate.Estate, expectations []Expectation) []Result {
 	imagined := make(map[*estate.Group]bool)
 	for _, g := range e.Imagine() {
@@ -83,18 +82,18 @@ func (p *prover) prove(x Expectation) Result {
 	return r
 }
 
-// A question is one expectation while it is decided.
+// A question is an expectation that is being decided.
 type question struct {
 	*prover
 	*Result
 	from, to *ends
-	asked    bool           // something was asked
+	asked    bool           // something was asked: the expectation is not empty
 	failed   *decide.Answer // the first flow that shows that it does not hold
-	open     *decide.Answer // the first flow that may show it
+	open     *decide.Answer // the first undecided flow
 }
 
-// settle says what comes of all that was asked: what is certain comes before what is
-// undecided, and nothing asked is nothing proved.
+// settle works out the result. What is certain takes precedence over what is undecided; an
+// expectation without any flow is undecided.
 func (q *question) settle() {
 	switch {
 	case q.failed != nil:
@@ -109,7 +108,7 @@ func (q *question) settle() {
 	}
 }
 
-// nothingAsked says why an expectation has nothing to ask.
+// nothingAsked says why an expectation is not about any flow.
 func (q *question) nothingAsked() string {
 	four, six := q.from.families()
 	four2, six2 := q.to.families()
@@ -128,8 +127,8 @@ func (q *question) nothingAsked() string {
 	return "the two sides are the same instance, which reaches itself, so nothing can be asked"
 }
 
-// unpublished is the name of a published list that the expectation is about and
-// that no survey tells the addresses of.
+// unpublished is a published list that the expectation names and of which no survey has the
+// entries.
 func (p *prover) unpublished(x Expectation) string {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range slices.Concat(s.Of, s.Except) {
@@ -142,7 +141,7 @@ func (p *prover) unpublished(x Expectation) string {
 	return ""
 }
 
-// note says what the answer rests on beside the survey.
+// note says on which assumptions the result rests.
 func (p *prover) note(x Expectation) (note string, imagined bool) {
 	for _, s := range []Side{x.From, x.To} {
 		for _, peer := range s.Of {
@@ -159,7 +158,7 @@ func (p *prover) note(x Expectation) (note string, imagined bool) {
 	return "", false
 }
 
-// flow is the flow of one service between two ends, for the first that is told.
+// flow is the first flow of some services between two ends, to be shown.
 func (q *question) flow(a, b decide.End, p service.Point) *decide.Answer {
 	answer := q.d.Flow(a, b, p)
 	return &answer
@@ -173,8 +172,8 @@ func carried(s service.Set, a netip.Addr) service.Set {
 	return s.Minus(service.NotIPv6)
 }
 
-// can wants every member of the one side to reach every one of the other, all
-// services over one pair of their addresses; of strangers, some.
+// can wants every member of one side to reach every one of the other, all services over one pair of
+// their addresses. Of strangers, one is enough.
 func (q *question) can() {
 	for _, a := range q.from.members {
 		for _, b := range q.to.members {
@@ -191,8 +190,8 @@ func (q *question) can() {
 	}
 }
 
-// wantPair wants all services between two members over one pair of their addresses
-// that can carry some: by private ones or else by public ones.
+// wantPair wants all services between two members over one pair of their addresses: private ones,
+// or else public ones.
 func (q *question) wantPair(a, b member) {
 	var failed, open *decide.Answer
 	for _, x := range a.ends {
@@ -223,8 +222,8 @@ func (q *question) wantPair(a, b member) {
 	q.miss(failed, open)
 }
 
-// miss notes that something wanted passes over none of several ways; it still may
-// where one of them is open.
+// miss notes that a wanted flow passes over none of several ways. It is undecided if one of them
+// is.
 func (q *question) miss(failed, open *decide.Answer) {
 	switch {
 	case open != nil && q.open == nil:
@@ -234,15 +233,15 @@ func (q *question) miss(failed, open *decide.Answer) {
 	}
 }
 
-// seemsPublic reports whether a pair of ends says a public address for an interface
-// that is met, and goes out, by its private one: within the estate nobody sees it so.
+// seemsPublic reports whether the end by which a member is asked for is a public address, which
+// nobody within the estate sees, since it is translated.
 func seemsPublic(x, y decide.End) bool {
 	private := slices.ContainsFunc(x.Interface.Private, func(a netip.Addr) bool { return a.Is4() == x.Addr.Is4() })
 	return private && slices.Contains(x.Interface.Public, x.Addr) && !addr.Public.Contains(y.Addr)
 }
 
-// meets is what becomes of traffic between an end and addresses outside, worked out
-// once for all ends that decide alike.
+// meets is what becomes of traffic between an end and addresses outside, worked out once for each
+// class of ends.
 func (p *prover) meets(e decide.End, direction estate.Direction) decide.Met {
 	key := string(direction) + p.d.ClassOf(e.Interface) + p.d.KindOf(e)
 	m, ok := p.outside[key]
@@ -253,7 +252,7 @@ func (p *prover) meets(e decide.End, direction estate.Direction) decide.Met {
 	return m
 }
 
-// outsideFlow is the flow between an end and somebody outside, in a direction.
+// outsideFlow is a flow between an end and an address outside.
 func (q *question) outsideFlow(e decide.End, w traffic.Witness, direction estate.Direction) *decide.Answer {
 	there := decide.End{Addr: w.Peer}
 	if direction == estate.Out {
@@ -262,9 +261,9 @@ func (q *question) outsideFlow(e decide.End, w traffic.Witness, direction estate
 	return q.flow(there, e, w.Service)
 }
 
-// wantOutside wants traffic between a member and every one of some addresses
-// outside, by some address of its own. Where it meets outside over one family only,
-// addresses of the other are left out.
+// wantOutside wants traffic between a member and every one of some addresses outside, by any
+// address of the member. If the member meets outside over one family only, addresses of the other
+// family are left out.
 func (q *question) wantOutside(m member, outside addr.Set, direction estate.Direction) {
 	left := addr.Set{}
 	some := false
@@ -308,8 +307,8 @@ func (q *question) wantOutside(m member, outside addr.Set, direction estate.Dire
 	}
 }
 
-// wantStrangers wants, over one family at least, all services that it can carry to
-// pass between a member and some stranger.
+// wantStrangers wants all services to pass between a member and some stranger, over at least one
+// family.
 func (q *question) wantStrangers(m member, internet addr.Set, direction estate.Direction) {
 	var failed, open *decide.Answer
 	for _, e := range m.ends {
@@ -370,7 +369,7 @@ func (q *question) keepFrom(b member, others []member) {
 				}
 				q.asked = true
 				if q.failed != nil || x.Interface.Subnet != y.Interface.Subnet && !q.d.MayCome(x, admitting) {
-					continue // no filter there admits it: it is stopped, or has no way
+					continue // no filter admits it there: it is stopped or has no route
 				}
 				o := q.d.Becomes(x, y)
 				if first, any := o.Arriving().Intersect(wanted).First(); any {
@@ -383,8 +382,8 @@ func (q *question) keepFrom(b member, others []member) {
 	}
 }
 
-// admits are the peers of whom the filters at an interface admit something that is
-// asked for, worked out once for its class.
+// admits are the peers of which the filters at an interface admit some of the services, worked out
+// once for each class.
 func (q *question) admits(i *estate.Interface) addr.Set {
 	key := fmt.Sprintf("%x %s", q.Services.Hash(), q.d.ClassOf(i))
 	set, ok := q.admitting[key]
@@ -412,8 +411,8 @@ func (q *question) keepOutside(m member, outside addr.Set, direction estate.Dire
 	}
 }
 
-// only wants nobody but the first side to arrive at the second: no other end inside,
-// and no other address outside.
+// only wants nobody but the first side to reach the second: no other end inside, no other address
+// outside.
 func (q *question) only() {
 	others := ends{outside: addr.Everyone.Minus(q.d.OwnAddresses()).Minus(q.from.outside).Minus(q.from.internet)}
 	for _, i := range q.d.Estate().Instances {

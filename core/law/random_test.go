@@ -307,10 +307,7 @@ func (o onebyone) can(from, to string, services service.Set) (all answer) {
 			case x == nil: // a list
 				met := slices.DeleteFunc(slices.Clone(a), func(e reading.End) bool { return !o.met(y, e.Addr.Is4()) })
 				if len(met) == 0 {
-					met = nil
-					for _, e := range a {
-						met = append(met, e)
-					}
+					met = slices.Clone(a)
 				}
 				for _, e := range met {
 					best([]reading.End{e}, b)

@@ -13,7 +13,7 @@ import (
 	"isonomos/core/service"
 )
 
-// Kind says how a choice names peers, best first.
+// Kind says how a choice names its peers; more stable names come first.
 type Kind int
 
 // The kinds.
@@ -25,34 +25,34 @@ const (
 	BySubnet
 	ByNetwork
 	ByRange
-	ByAddress    // somebody's single address
-	ByOwnMachine // the single address of an instance of the estate: brittle
-	ByOwnWords   // as the subject says it
+	ByAddress    // a single address of somebody else
+	ByOwnMachine // a single address of one of the estate's instances: it may change
+	ByOwnWords   // in the subject's own words
 )
 
-// A Choice is one way of naming peers.
+// A Choice is one way to name peers.
 type Choice struct {
 	Kind      Kind
 	Words     string // in the language: "list pilot-stations"
 	Peers     []estate.Peer
 	Addresses addr.Set
-	Needed    addr.Set // the needed peers that it holds
-	Foreign   bool     // the definitions do not know the group or list yet
+	Needed    addr.Set // the needed peers that it contains
+	Foreign   bool     // the definitions don't know the group or list yet
 }
 
 // A candidate is a choice with what it costs.
 type candidate struct {
 	Choice
-	cost   float64 // of naming it, and of what it lets in without need
+	cost   float64 // of naming it, and of what it lets in beyond need
 	excess Excess
-	idle   float64 // the part of the cost that is excess
-	rules  int     // that it takes in its cloud, for one run of ports
+	idle   float64 // the part of the cost for what it lets in beyond need
+	rules  int     // rules of its cloud that it takes, for one range of ports
 }
 
-// A listIndex finds the lists that hold some of an address or range.
+// A listIndex finds the lists that contain some of an address or range.
 type listIndex struct {
 	byRange map[netip.Prefix][]*estate.List
-	lengths [2][]int       // of the ranges that there are, by family
+	lengths [2][]int       // lengths of the ranges, by family
 	sorted  []netip.Prefix // the ranges by their first address
 }
 
@@ -80,7 +80,7 @@ func family(a netip.Addr) int {
 	return 0
 }
 
-// holding are the lists that have a range around another one, or within it.
+// holding are the lists with a range that contains another one, or is contained in it.
 func (x listIndex) holding(p netip.Prefix, take func(*estate.List)) {
 	for _, bits := range x.lengths[family(p.Addr())] {
 		if around, err := p.Addr().Prefix(bits); err == nil && bits <= p.Bits() {
@@ -104,13 +104,13 @@ func (x listIndex) holding(p netip.Prefix, take func(*estate.List)) {
 	}
 }
 
-// A weigher says what choices cost for one need.
+// A weigher works out what choices cost for one need.
 type weigher struct {
 	*Narrower
 	subject Subject
 	needed  addr.Set
-	allowed addr.Set // whom the subject lets through
-	pieces  int      // runs of ports that each peer is named for
+	allowed addr.Set // those whom the subject lets through
+	pieces  int      // ranges of ports, for each of which the peers are named
 	dialect estateDialect
 }
 
@@ -125,12 +125,12 @@ func (n *Narrower) weigher(s Subject, services service.Set, needed, allowed addr
 	}}
 }
 
-// ofRange says that it is addresses that count, not entries or members.
+// ofRange says that what counts are addresses, not entries or members.
 const ofRange = -1
 
-// candidates are the groups, lists, subnets and networks that hold needed peers
-// and nobody who is not allowed, cheapest first. Only those are looked at that
-// hold some needed address: that takes time with the needed, not with the estate.
+// candidates are the groups, lists, subnets and networks that contain needed peers and nobody who
+// is not allowed now, the cheapest first. Only those are looked at that contain a needed address,
+// so it takes time in proportion to the needed peers and not to the estate.
 func (w weigher) candidates() []candidate {
 	var found []candidate
 	add := func(c candidate, weight float64, addresses addr.Set, idle, each float64) {
@@ -141,7 +141,7 @@ func (w weigher) candidates() []candidate {
 		c.Words, c.Addresses, c.Needed = words, addresses, addresses.Intersect(w.needed)
 		c.Peers[0].V4Only, c.Peers[0].V6Only = family == addr.IPv4, family == addr.IPv6
 		c.excess = w.excess(addresses)
-		if each != ofRange { // those that are named are there for a purpose, whatever their number of addresses
+		if each != ofRange { // what is named exists for a purpose, however many addresses it has
 			c.excess.Known, c.excess.Named = 0, idle
 		}
 		c.idle = w.o.Weights.Stranger*c.excess.Strangers + w.o.Weights.Known*c.excess.Known + max(0,
@@ -165,7 +165,7 @@ func (w weigher) candidates() []candidate {
 			continue
 		}
 		peer := estate.Peer{Kind: estate.PeerGroup, Group: g}
-		// What the rule would speak of: nobody, where it can't name the group.
+		// What the rule would mean: nobody, if it can't refer to the group.
 		peers := w.d.Peers(w.subject.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
 		add(of(ByGroup, "group "+w.groupName(g), peer, w.subject.Group.Defined && !g.Defined), weights.Group, peers,
 			size(peers.Minus(w.needed)), weights.Member)
@@ -194,8 +194,8 @@ func (w weigher) candidates() []candidate {
 	return slices.CompactFunc(found, func(a, b candidate) bool { return a.Words == b.Words })
 }
 
-// near are the groups whose members are among the needed, and the lists that
-// hold some of them, in the order of the needed addresses.
+// near are the groups of which needed peers are members, and the lists that contain some, in the
+// order of the needed addresses.
 func (w weigher) near() (groups []*estate.Group, lists []*estate.List) {
 	seenGroup, seenList := make(map[*estate.Group]bool), make(map[*estate.List]bool)
 	s := w.subject.Group
@@ -226,8 +226,8 @@ func (w weigher) near() (groups []*estate.Group, lists []*estate.List) {
 	return groups, lists
 }
 
-// machinesIn are the private addresses of the estate's machines in a range: a group
-// peer does not match public ones.
+// machinesIn are the private addresses of the estate's machines in a range: a reference to a group
+// does not mean public ones.
 func (w weigher) machinesIn(p netip.Prefix) []netip.Addr {
 	from, _ := slices.BinarySearchFunc(w.machines, p.Addr(), netip.Addr.Compare)
 	to := from
@@ -237,7 +237,7 @@ func (w weigher) machinesIn(p netip.Prefix) []netip.Addr {
 	return w.machines[from:to]
 }
 
-// fit limits peers to one family where the allowed ones are of that family only.
+// fit limits peers to one family if only peers of that family are allowed now.
 func (w weigher) fit(words string, addresses addr.Set) (string, addr.Set, addr.Family) {
 	if addresses.SubsetOf(w.allowed) {
 		return words, addresses, addr.Both
@@ -250,7 +250,7 @@ func (w weigher) fit(words string, addresses addr.Set) (string, addr.Set, addr.F
 	return words, addresses, addr.Both
 }
 
-// idleEntries counts the ranges of a list that hold no needed peer.
+// idleEntries counts the ranges of a list that contain no needed peer.
 func (w weigher) idleEntries(entries addr.Set) int {
 	idle := 0
 	for _, p := range entries.Prefixes() {

@@ -9,16 +9,16 @@ import (
 	"isonomos/core/estate"
 )
 
-// A Point of the curve says how little excess some number of rules can do with.
+// A Point of the curve is the least excess with some number of rules.
 type Point struct {
 	Rules  int
 	Excess Excess
-	Chosen bool // where the proposal stands
-	Over   bool // more rules than the quota leaves
+	Chosen bool // the proposal
+	Over   bool // more rules than the quota has room for
 }
 
-// A front is the best that can be done with each number of rules, 0 to mostRules;
-// its value is +Inf where that number can't do it.
+// A front holds, for each number of rules from 0 to mostRules, the best that can be done with it;
+// +Inf if nothing can.
 type front struct {
 	value []float64
 	parts [][]candidate
@@ -26,13 +26,12 @@ type front struct {
 
 const (
 	mostRules = 256
-	mostFront = 600 // combinations of named candidates that are looked at for a front
+	mostFront = 600 // combinations of named candidates that are tried for a front
 )
 
-// Curve is the trade-off between rules and excess: for each number of rules the
-// least excess (by the weights) that they can do with, where fewer rules would
-// have to do with more. The proposal's own choice is marked; since it also goes by
-// how stable names are, it need not be the least excess for its rules.
+// Curve is the trade-off between rules and excess. Numbers of rules that are no better than a
+// smaller one are left out. The proposal's own choice is marked: it also takes into account how
+// stable names are, so it may not be the least excess for its number of rules.
 func (n *Narrower) Curve(p *Proposal) []Point {
 	total := front{value: []float64{0}, parts: [][]candidate{nil}}
 	fixed, chosen := n.wholeRules(p), 0
@@ -50,7 +49,7 @@ func (n *Narrower) Curve(p *Proposal) []Point {
 	least := math.Inf(1)
 	for rules, value := range total.value {
 		if value >= least-1e-9 {
-			continue // no better than fewer rules
+			continue // no better than with fewer rules
 		}
 		least = value
 		points = append(points, Point{Rules: rules + fixed, Excess: solutionOf(total.parts[rules]).excess,
@@ -81,7 +80,7 @@ func (n *Narrower) wholeRules(p *Proposal) int {
 	return sum
 }
 
-// rulesOf is how many rules a choice takes.
+// rulesOf is the number of rules that a choice takes.
 func rulesOf(blocks []block, chosen []solution) int {
 	sum := 0
 	for i, b := range blocks {
@@ -92,8 +91,8 @@ func rulesOf(blocks []block, chosen []solution) int {
 	return sum
 }
 
-// fit makes the cheapest choice that takes no more rules than there is room for:
-// a knapsack over the blocks' fronts. It reports false where none does.
+// fit makes the cheapest choice for which the quota has room, as a knapsack over the fronts of the
+// blocks. It reports false if there is none.
 func fit(blocks []block, room int) ([]solution, bool) {
 	total := front{value: []float64{0}, parts: [][]candidate{nil}}
 	fronts := make([]front, len(blocks))
@@ -128,7 +127,7 @@ func fit(blocks []block, room int) ([]solution, bool) {
 	return chosen, true
 }
 
-// plus is the front of two things together.
+// plus is the front of two independent parts.
 func (f front) plus(g front) front {
 	size := min(len(f.value)+len(g.value)-1, mostRules+1)
 	sum := emptyFront(size)
@@ -151,10 +150,10 @@ func emptyFront(size int) front {
 	return f
 }
 
-// front is the least value of a cover with each number of rules. Up to mostFront
-// combinations of named candidates are looked at, cheapest candidates first; the
-// ranges for what each leaves over come from a dynamic programme on the trie that
-// knows, below each fork, the best for every number of rules.
+// front is the best cover for each number of rules. Up to mostFront combinations of named
+// candidates are tried, cheapest candidates first. For what each of them leaves, ranges come from a
+// dynamic program on the prefix trie, which knows the best below each fork for each number of
+// rules.
 func (p *puzzle) front(value func(candidate) float64) front {
 	all := newBitset(len(p.leaves))
 	for i := range p.leaves {
@@ -190,7 +189,7 @@ func (p *puzzle) front(value func(candidate) float64) front {
 	return best
 }
 
-// better takes the better of two for each number of rules.
+// better is the better of two fronts for each number of rules.
 func (f front) better(g front) front {
 	if len(f.value) < len(g.value) {
 		f, g = g, f
@@ -203,7 +202,7 @@ func (f front) better(g front) front {
 	return f
 }
 
-// below is the front of the ranges around what is left below a fork.
+// below is the front of ranges for what is left below a fork.
 func (p *puzzle) below(at int, left bitset, value func(candidate) float64) front {
 	f := &p.trie[at]
 	nothing := front{value: []float64{0}, parts: [][]candidate{nil}}

@@ -11,32 +11,32 @@ import (
 	"isonomos/core/service"
 )
 
-// A Lending is access for administration that few people from outside use now
-// and then: it can be lent for a while instead of standing open.
+// A Lending is administrative access that a few people from outside use now and then. It can be
+// lent for a while instead of being open all the time.
 type Lending struct {
 	Services service.Set
 	Choices  []Choice
 	Users    int // distinct addresses
 	Sessions int
-	Days     int // on which there was one
+	Days     int // on which at least one of them came
 	Longest  time.Duration
-	AtMost   time.Duration // Longest, rounded up: what a pass may last
-	Taken    bool          // the proposal lends; else it only could
+	AtMost   time.Duration // the ceiling of a pass: Longest, rounded up
+	Taken    bool          // the proposal lends it; else it only says that it could
 }
 
-// Who borrows access: few, and never for so long that they would better have it.
+// Access can be lent if few people use it, and never for so long that it might as well be open.
 const (
 	mostBorrowers = 12
 	longestLoan   = 24 * time.Hour
 )
 
-// loans are the lengths that are rounded up to.
+// loans are the ceilings to which is rounded up.
 var loans = []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 3 * time.Hour,
 	4 * time.Hour, 6 * time.Hour, 8 * time.Hour, 12 * time.Hour, longestLoan}
 
-// lend finds what can be lent of the observed needs: administration by addresses
-// that are no machines of the estate's own, and whose sessions, all together, took
-// less than half the time. With Options.Lend they are lent, and the rest is chosen anew.
+// lend finds observed needs that can be lent: administration from addresses that are not the
+// estate's own machines, if all sessions together took less than half of the time. With
+// Options.Lend they are lent, and the rest of the rules is chosen again.
 func (n *Narrower) lend(p *Proposal) {
 	if p.Direction != estate.In || n.o.Flows == nil || !p.Group.Defined {
 		return
@@ -65,7 +65,7 @@ func (n *Narrower) lend(p *Proposal) {
 			days.Merge(&all)
 		}
 		l.Services = l.Services.Union(need.Services)
-		if n.o.Lend && !need.Peers.Equal(outside) { // machines of the estate's own keep it standing
+		if n.o.Lend && !need.Peers.Equal(outside) { // machines of the estate still need it all the time
 			rest := need
 			rest.Peers, rest.Sums = need.Peers.Intersect(n.own),
 				slices.DeleteFunc(slices.Clone(need.Sums), func(x *flow.Sum) bool { return outside.Contains(x.Source) })

@@ -1,5 +1,5 @@
-// Package narrow works out least-privilege replacements: the narrowest rules
-// that still let through what is needed.
+// Package narrow works out least-privilege replacements for rules: the narrowest rules that still
+// let through what is needed.
 package narrow
 
 import (
@@ -25,62 +25,61 @@ type Subject struct {
 	Rules     []*estate.Rule
 }
 
-// Options are what proposals rest on beside the estate.
+// Options are what proposals are based on beside the estate.
 type Options struct {
 	Flows   *flow.Summary // nil where there is none
 	Expects []law.Expectation
 	Laws    []law.Law
 	Weights Weights
-	MinDays int      // who was seen on fewer days is left out; 0 means 1
-	Keep    []Wanted // needed, whatever was seen
-	Drop    []Wanted // not needed, whatever was seen or declared
-	// Subjects are all that is narrowed together: no need may rely on their rules to
-	// let it through.
+	MinDays int      // those seen on fewer days are left out; 0 means 1
+	Keep    []Wanted // needed even if it was not seen
+	Drop    []Wanted // not needed even if it was seen or declared
+	// Subjects are all rules that are narrowed together. No need may rely on another of these rules
+	// to let it through.
 	Subjects []Subject
-	Blind    bool // go by what is declared alone where the evidence knows none of a group's instances
-	Lend     bool // where access can be lent instead of standing open, do
+	Blind    bool // where the evidence knows none of a group's instances, use declared needs alone
+	Lend     bool // lend access where it can be lent
 }
 
-// Wanted is traffic that somebody asks to be kept or dropped.
+// Wanted is traffic that a person asks to keep or drop.
 type Wanted struct {
 	Services service.Set
 	Peers    addr.Set
 	Text     string // as it was asked for
 }
 
-// A Proposal is a replacement for a subject.
+// A Proposal is a replacement for the rules of a subject.
 type Proposal struct {
 	Subject
-	New        []NewRule // in place of the subject's; none means to remove them
-	Lending    *Lending  // access that could be lent, or with Options.Lend is, instead of standing open
+	New        []NewRule // to replace the subject's rules; empty means to remove these
+	Lending    *Lending  // access that could be lent, or with Options.Lend is lent
 	Needs      []Need
 	Noise      Noise
 	Before     traffic.Set // what the subject lets through
 	After      traffic.Set // what the new rules let through
-	Closes     traffic.Set // Before without After, and without what other rules of the group let through
-	Flows      int         // observed flows that the needs rest on
-	Peers      int         // distinct observed peers that the needs rest on
-	Elsewhere  Elsewhere   // what was seen and other groups let through by themselves
+	Closes     traffic.Set // what is in Before, not in After, and not let through by other rules of the group
+	Flows      int         // number of observed flows behind the needs
+	Peers      int         // number of distinct observed peers behind the needs
+	Elsewhere  Elsewhere   // what was seen and other groups let through too
 	Unseen     Unseen
 	Rhythm     []string // why the window may be too short
-	Excess     Excess   // what the new rules let in without need
-	Bound      float64  // the cost of the choice is at most this share above the least: 0 where it is the least
-	Tight      bool     // the quota made the choice coarser
-	NoEvidence bool     // nothing was given to rest on
-	Unwatched  bool     // the evidence knows none of the instances that have the group: it tells nothing about them
+	Excess     Excess   // what the new rules let in beyond need
+	Bound      float64  // the cost is at most this share above the least possible; 0 if it is the least
+	Tight      bool     // a coarser choice had to be made because of the quota
+	NoEvidence bool     // no evidence was given
+	Unwatched  bool     // there is evidence, but it knows none of the group's instances
 
 	blocks []block
-	room   int // rules that the quota leaves; negative means any number
+	room   int // rules for which the quota has room; negative means no limit
 }
 
-// Elsewhere is what was seen of a subject's instances that their other groups let
-// through as well.
+// Elsewhere is observed traffic of a subject's instances that their other groups let through too.
 type Elsewhere struct {
 	Flows  int
-	Groups []string // names, in the order in which they were met
+	Groups []string // names, in the order in which they were found
 }
 
-// Exact reports whether the choice is the best of all by the weights.
+// Exact reports whether the choice is the best of all, by the weights.
 func (p *Proposal) Exact() bool { return p.Bound == 0 }
 
 // A NewRule is one rule of a proposal.
@@ -98,8 +97,8 @@ func (r NewRule) PeerWords() string {
 	return strings.Join(words, ", ")
 }
 
-// Rule is the new rule as a rule of the subject's group: with the reason, the
-// rank and the state of the one that it stands for.
+// Rule is the new rule as a rule of the subject's group, with the reason, rank and state of the
+// rule that it replaces.
 func (r NewRule) Rule(s Subject) estate.Rule {
 	like := s.Rules[0]
 	for _, old := range s.Rules {
@@ -116,12 +115,11 @@ func (r NewRule) Rule(s Subject) estate.Rule {
 	return rule
 }
 
-// Excess counts the addresses that rules let in without need, service by service:
-// strangers, and addresses that are private or known; and the members of named
-// groups and entries of named lists that were not seen.
+// Excess counts what rules let in beyond need, for each service: addresses of strangers, private
+// and known addresses, members of named groups, and entries of named lists.
 type Excess struct{ Strangers, Known, Named float64 }
 
-// times is the excess on so many services.
+// times is the excess on several services.
 func (x Excess) times(n float64) Excess { return Excess{n * x.Strangers, n * x.Known, n * x.Named} }
 
 func (x Excess) plus(y Excess) Excess {
@@ -133,8 +131,8 @@ func (x Excess) plus(y Excess) Excess {
 type Narrower struct {
 	*shared
 	d         *decide.Decider
-	elsewhere map[otherGroup]traffic.Set // what other groups let through by rules that stay
-	settled   map[otherGroup]traffic.Set // what proposals that were worked out before let through
+	elsewhere map[otherGroup]traffic.Set // what other groups let through by rules that are not narrowed
+	settled   map[otherGroup]traffic.Set // what earlier proposals let through
 }
 
 type otherGroup struct {
@@ -142,24 +140,24 @@ type otherGroup struct {
 	direction estate.Direction
 }
 
-// shared is what all Narrowers over one estate have in common. It does not change.
+// shared is what all Narrowers of one estate share. It is not changed.
 type shared struct {
 	o          Options
-	opened     map[netip.Addr][]*flow.Sum // by who opened them
-	served     map[netip.Addr][]*flow.Sum // by who served
+	opened     map[netip.Addr][]*flow.Sum // by client
+	served     map[netip.Addr][]*flow.Sum // by server
 	handed     map[*estate.Instance][]handing
 	lists      listIndex
-	machines   []netip.Addr // the private addresses of all instances, sorted
+	machines   []netip.Addr // private addresses of all instances, sorted
 	strangers  addr.Set
 	own        addr.Set
 	admin      service.Set
 	data       service.Set
 	days       int                   // of the window
-	moving     map[*estate.Rule]bool // the rules of all subjects
+	moving     map[*estate.Rule]bool // rules of all subjects
 	groupNames map[string]int
 }
 
-// New prepares narrowing over an estate: linear in its size and in the summed flows.
+// New prepares narrowing. It takes time linear in the estate and in the summed flows.
 func New(d *decide.Decider, o Options) *Narrower {
 	if o.Weights == (Weights{}) {
 		o.Weights = DefaultWeights
@@ -207,8 +205,8 @@ func New(d *decide.Decider, o Options) *Narrower {
 	return n
 }
 
-// watched are the addresses whose flows matter: of those that have the subjects'
-// groups, or where no subjects are given, of the whole estate.
+// watched are the addresses whose flows matter: of the instances of the subjects' groups, or if no
+// subjects are given of the whole estate.
 func (n *Narrower) watched() map[netip.Addr]bool {
 	all := make(map[netip.Addr]bool)
 	add := func(i *estate.Interface) {
@@ -236,19 +234,19 @@ func (n *Narrower) Fork() *Narrower {
 	return &Narrower{n.shared, n.d.Fork(), make(map[otherGroup]traffic.Set), make(map[otherGroup]traffic.Set)}
 }
 
-// Decider decides over the estate for the Narrower's goroutine.
+// Decider is the Narrower's decider, for the same goroutine.
 func (n *Narrower) Decider() *decide.Decider { return n.d }
 
-// Settle lets later proposals of this Narrower rely on what a proposal lets through.
+// Settle makes later proposals of this Narrower take into account what a proposal lets through.
 func (n *Narrower) Settle(p *Proposal) {
 	k := otherGroup{p.Group, p.Direction}
 	n.settled[k] = n.settled[k].Union(p.After)
 	delete(n.elsewhere, k)
 }
 
-// Propose works out the replacement for a subject. The time is linear in the
-// flows of the group's instances; the choice is exact by branch and bound, and
-// stops at mostSteps, from where on it says how far it may be from the best.
+// Propose works out the replacement for a subject. It takes time linear in the flows of the group's
+// instances. The choice is exact, by branch and bound, up to mostSteps; beyond these the proposal
+// says how far from the best it may be.
 func (n *Narrower) Propose(s Subject) Proposal {
 	p := Proposal{Subject: s, NoEvidence: n.o.Flows == nil, room: -1}
 	var subject, others []traffic.Set
@@ -281,8 +279,8 @@ func (n *Narrower) Propose(s Subject) Proposal {
 	return p
 }
 
-// unwatched reports whether there is evidence, and the group is attached to something, and
-// none of them is at either end of any flow.
+// unwatched reports whether there is evidence, and the group is attached, and none of its instances
+// is at either end of any flow.
 func (n *Narrower) unwatched(g *estate.Group) bool {
 	attached := n.d.InterfacesOf(g)
 	if n.o.Flows == nil || len(attached) == 0 {
@@ -294,7 +292,7 @@ func (n *Narrower) unwatched(g *estate.Group) bool {
 	})
 }
 
-// Needed is all needed traffic, but for what is lent.
+// Needed is all needed traffic, except what is lent.
 func (p *Proposal) Needed() traffic.Set {
 	var sets []traffic.Set
 	for _, n := range p.Needs {
@@ -305,15 +303,15 @@ func (p *Proposal) Needed() traffic.Set {
 	return traffic.UnionAll(sets)
 }
 
-// A block is services that the same peers need.
+// A block is the services that the same peers need.
 type block struct {
 	services service.Set
 	needed   addr.Set
-	whole    []Choice // in the subject's own words; then nothing is chosen
+	whole    []Choice // in the subject's own words; then nothing has to be chosen
 	puzzle   *puzzle
 }
 
-// choose says each need with the best peers, and joins needs that come out with the same ones.
+// choose finds the best names for the peers of each need, and joins needs with the same result.
 func (n *Narrower) choose(p *Proposal) {
 	p.New, p.blocks, p.Bound, p.Excess, p.Tight = nil, nil, 0, Excess{}, false
 	for i, need := range p.Needs {
@@ -325,7 +323,7 @@ func (n *Narrower) choose(p *Proposal) {
 				block{services: need.Services, needed: need.Peers, whole: []Choice{wholePeers(p, need)}})
 			continue
 		}
-		// What several needs have in common is looked for once.
+		// Each set of peers is looked up once.
 		k := slices.IndexFunc(p.blocks, func(b block) bool { return b.whole == nil && b.services.Equal(need.Services) })
 		if k >= 0 {
 			p.blocks[k].needed = p.blocks[k].needed.Union(p.Needs[i].Peers)
@@ -370,8 +368,8 @@ func (n *Narrower) choose(p *Proposal) {
 	})
 }
 
-// apart makes blocks of different services with the same peers one, and parts
-// those whose services overlap, so that no service is chosen for twice.
+// apart makes disjoint blocks: it joins services with the same peers, and splits overlapping ones
+// so that no service is chosen for twice.
 func apart(blocks []block) []block {
 	var done []block
 	for _, b := range blocks {
@@ -400,7 +398,7 @@ func apart(blocks []block) []block {
 	return joined
 }
 
-// roomOf is how many rules the quota leaves for the new ones; negative means any number.
+// roomOf is how many new rules the quota has room for; negative means no limit.
 func (n *Narrower) roomOf(p *Proposal) int {
 	d := decide.Dialect(p.Group.Account)
 	quota := compile.QuotaOf(d, p.Group)
@@ -427,7 +425,7 @@ func (n *Narrower) roomOf(p *Proposal) int {
 	return left
 }
 
-// allowed are the peers that the subject lets through on each one of some services.
+// allowed are the peers that the subject lets through on every one of some services.
 func allowed(before traffic.Set, services service.Set) addr.Set {
 	if !services.SubsetOf(before.Services()) {
 		return addr.Set{}
@@ -439,7 +437,7 @@ func allowed(before traffic.Set, services service.Set) addr.Set {
 	return all
 }
 
-// wholePeers says the subject's own peers as the subject does.
+// wholePeers are the subject's peers in its own words.
 func wholePeers(p *Proposal, n Need) Choice {
 	var peers []estate.Peer
 	for _, r := range p.Rules {

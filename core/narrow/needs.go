@@ -14,37 +14,37 @@ import (
 	"isonomos/core/traffic"
 )
 
-// Source says where a need comes from.
+// Source says what shows that something is needed.
 type Source string
 
 // The sources of needs.
 const (
-	Declared Source = "declared" // by an expectation, a law, or a balancer in front
-	Asked    Source = "asked"    // to be kept
+	Declared Source = "declared" // an expectation, a law, or a balancer in front
+	Asked    Source = "asked"    // the user asked to keep it
 	Observed Source = "observed"
-	Public   Source = "public" // observed: so many strangers that their like will come again
+	Public   Source = "public" // observed from so many strangers that more will come
 )
 
-// A Need is a peer and a service that must stay let through.
+// A Need is traffic that must stay open: some peers on some services.
 type Need struct {
 	Source   Source
 	Services service.Set
 	Peers    addr.Set
-	Text     string      // the declaration, or what was asked
-	Whole    bool        // the subject's own peers are meant, whoever they are
-	Lent     bool        // it is lent instead of standing open
+	Text     string      // the declaration, or the user's words
+	Whole    bool        // all of the subject's own peers, whoever they are
+	Lent     bool        // it is lent instead of open
 	Sums     []*flow.Sum // of Observed and Public
 }
 
-// Noise is what was seen and is not taken for a need.
+// Noise is what was observed but is not considered a need.
 type Noise struct {
-	List       []LeftOut // by peer and service, in order
+	List       []LeftOut // sorted by peer and service
 	Peers      int       // distinct addresses
 	Flows      int
 	Unanswered int // flows that never completed an exchange
 }
 
-// LeftOut is one peer and service that is not taken for a need, and why.
+// LeftOut is a peer and service that is not considered a need, and why.
 type LeftOut struct {
 	Peer    netip.Addr
 	Service service.Point
@@ -52,7 +52,7 @@ type LeftOut struct {
 	Why     Reason
 }
 
-// Reason says why something seen is not taken for a need.
+// Reason says why something observed is not considered a need.
 type Reason string
 
 // The reasons.
@@ -82,15 +82,15 @@ func handings(e *estate.Estate) map[*estate.Instance][]handing {
 	return all
 }
 
-// Where so many strangers were seen to use a service, and so great a share of
-// flows is from ones that were seen once, it serves the public: a list of those
-// that happened to come would cut off the next.
+// If at least this many strangers used a service, and at least this share of its flows is from
+// strangers that came once, it serves the public: a list of those who happened to come would stop
+// those who come next.
 const (
 	manyStrangers = 20
 	openEnded     = 0.01
 )
 
-// needs gathers what must stay let through of the traffic that only the subject lets through.
+// needs collects what must stay open of the traffic that only the subject lets through.
 func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
 	for _, drop := range n.o.Drop {
 		rest = rest.Minus(traffic.Of(drop.Peers, drop.Services))
@@ -104,7 +104,7 @@ func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
 	n.handedOn(p, rest)
 	var kept []*flow.Sum
 	covered := p.Needed()
-	// A peer is judged by all that it did with the group on a service, with whichever instance.
+	// A peer is judged by all that it did with all instances of the group on a service.
 	type use struct {
 		peer    netip.Addr
 		service service.Point
@@ -175,8 +175,7 @@ func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
 	n.observed(p, kept, rest)
 }
 
-// add appends the part of a need that a set of traffic is; what is not the same
-// for all its peers becomes several needs.
+// add adds a need for a set of traffic. If services differ between peers it becomes several needs.
 func (n *Narrower) add(p *Proposal, need Need, set traffic.Set) {
 	for _, b := range set.Blocks() {
 		need.Services, need.Peers = b.Services, b.Peers
@@ -191,7 +190,7 @@ func peerOf(p *Proposal, x *flow.Sum) netip.Addr {
 	return x.Source
 }
 
-// eachFlow hands over what was seen of the instances that have the group.
+// eachFlow calls take for each sum with an instance of the group at one end.
 func (n *Narrower) eachFlow(p *Proposal, take func(i *estate.Interface, x *flow.Sum, peer netip.Addr)) {
 	by := n.served
 	if p.Direction == estate.Out {
@@ -221,8 +220,8 @@ func (e *Elsewhere) add(flows int, group string) {
 	}
 }
 
-// others is what the other groups of an interface let through by rules that stay,
-// where groups add up.
+// others is what the other groups of an interface let through by rules that are not narrowed, where
+// groups add up.
 func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 	if p.Group.For != estate.ForInstances || decide.Filter(p.Group).FirstMatch {
 		return nil
@@ -241,7 +240,7 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 					admitted = append(admitted, n.d.RuleTraffic(g, r))
 				}
 				if g.Rules[k].Direction == p.Direction && g.Rules[k].Action == estate.Refuse {
-					admitted = nil // what a refusal leaves is not worked out here: nothing is relied on
+					admitted = nil // this group refuses something: nothing is taken for granted of it
 					break
 				}
 			}
@@ -253,7 +252,7 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 	return sets
 }
 
-// expected takes the expectations that want the group to be reached, or to reach.
+// expected adds needs from expectations about reaching the group, or being reached by it.
 func (n *Narrower) expected(p *Proposal, rest traffic.Set) {
 	for _, x := range n.o.Expects {
 		here, there := x.To, x.From
@@ -279,9 +278,8 @@ func (n *Narrower) expected(p *Proposal, rest traffic.Set) {
 	}
 }
 
-// handedOn takes what balancers declare: what they hand on to the group's
-// instances and probe there, and where the group is that of a balancer, what it
-// listens on for the public and what it hands on.
+// handedOn adds needs from balancers: what they hand on to the group's instances and probe there,
+// and for a balancer's own group what it listens to and hands on.
 func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 	said := make(map[string]int)
 	var at *estate.Interface
@@ -293,7 +291,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 		if set.IsEmpty() {
 			return
 		}
-		if i, ok := said[text]; ok && !whole { // the same listener, another target
+		if i, ok := said[text]; ok && !whole { // the same listener, with another target
 			p.Needs[i].Peers = p.Needs[i].Peers.Union(set.Peers(services))
 			return
 		}
@@ -324,7 +322,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 			}
 			services := service.Of(l.Service)
 			if len(i.Public) == 0 || services.Overlaps(n.admin) || services.Overlaps(n.data) {
-				continue // who may use it is what was seen
+				continue // who uses it is a question for the evidence
 			}
 			declare(fmt.Sprintf("%s listens on %s at a public address", i.Instance.Name, l.Service),
 				rest.Peers(services), services, true)
@@ -332,7 +330,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 	}
 }
 
-// targetServices are what a balancer sends to a target: what it hands on, and its probe.
+// targetServices are what a balancer sends to a target: what it hands on, and its probes.
 func targetServices(l *estate.Listener) []service.Spec {
 	handed := l.Service
 	if l.Port > 0 {
@@ -352,8 +350,8 @@ func privateOf(i *estate.Instance) addr.Set {
 	return addr.Of(all...)
 }
 
-// permitted takes what a law lets be open for the internet, where it is what the
-// subject is about or where strangers were seen to use it: a permission alone is no need.
+// permitted adds what a law allows to be open to the internet, if the subject is about exactly that
+// or strangers were seen to use it. A permission alone is no need.
 func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
 	if p.Direction != estate.In {
 		return
@@ -386,7 +384,7 @@ func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
 	}
 }
 
-// observed makes needs of summed flows: one for each run of services with the same peers.
+// observed makes needs of summed flows: one for each range of services with the same peers.
 func (n *Narrower) observed(p *Proposal, kept []*flow.Sum, rest traffic.Set) {
 	byService := make(map[service.Point][]*flow.Sum)
 	for _, x := range kept {
@@ -425,8 +423,8 @@ func (n *Narrower) observed(p *Proposal, kept []*flow.Sum, rest traffic.Set) {
 	}
 }
 
-// publicUse is how many strangers use a service that serves the public, or 0
-// where it does not. Administration and data are never meant for the public.
+// publicUse is the number of strangers that use a service, if it serves the public; else 0.
+// Administration and data never count as public.
 func (n *Narrower) publicUse(p *Proposal, s service.Point, sums []*flow.Sum) int {
 	if p.Direction != estate.In || n.admin.Contains(s) || n.data.Contains(s) {
 		return 0
@@ -437,7 +435,7 @@ func (n *Narrower) publicUse(p *Proposal, s service.Point, sums []*flow.Sum) int
 			flows[x.Source] += x.Flows
 		}
 	}
-	for _, x := range p.Noise.List { // those seen once count here: they are what tells
+	for _, x := range p.Noise.List { // peers that came once count here: they show that it is public
 		if x.Service == s && x.Why == SeenOnce {
 			flows[x.Peer] += x.Flows
 		}

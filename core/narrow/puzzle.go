@@ -11,26 +11,26 @@ import (
 	"isonomos/core/service"
 )
 
-// A puzzle is to cover the needed peers of one block at the least cost: with
-// candidates that have names, and what they leave over with ranges.
+// A puzzle is to cover the needed peers of a block at the least cost, by candidates with names and
+// by ranges for what they leave.
 //
-// The needed peers are parted into leaves, each of which a candidate holds whole
-// or not at all. Ranges are the forks of a prefix trie over the leaves.
+// The needed peers are divided into leaves, each of which any candidate contains as a whole or not
+// at all. Ranges correspond to forks of a prefix trie over the leaves.
 type puzzle struct {
 	w      weigher
 	leaves []netip.Prefix
 	named  []candidate
-	holds  []bitset // by candidate: its leaves
+	holds  []bitset // by candidate: the leaves that it contains
 	trie   []fork
 	roots  []int
-	share  [][]float64 // by candidates from one on, and leaf: the least that covering the leaf can cost
+	share  [][]float64 // by leaf: the least cost of covering it with candidates from an index on
 }
 
-// A fork of the trie: a leaf, or the smallest range around two forks.
+// A fork of the trie: a leaf, or the smallest range that contains two forks.
 type fork struct {
 	candidate
-	from, to  int // its leaves
-	low, high int // forks below; -1 at a leaf
+	from, to  int // range of its leaves
+	low, high int // the forks below; -1 for a leaf
 	may       bool
 }
 
@@ -119,7 +119,7 @@ func (n *Narrower) puzzle(s Subject, services service.Set, needed, allowed addr.
 				held.set(i)
 			}
 		}
-		// One that holds no more than another and costs no less is never needed.
+		// A candidate that contains no more than another one and costs no less is never needed.
 		if !slices.ContainsFunc(p.holds, func(h bitset) bool { return held.within(h) }) {
 			p.named, p.holds = append(p.named, c), append(p.holds, held)
 		}
@@ -175,9 +175,9 @@ func upperHalf(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// shares works out, for each leaf, the least share of a cost that covering it can
-// take: the cost of something that holds it, parted equally among all the leaves
-// that it holds. The sum over leaves is never more than the cost of a cover.
+// shares works out a lower bound for each leaf: of the things that contain it, the least cost
+// divided by the number of leaves they contain. The sum over leaves never exceeds the cost of a
+// cover.
 func (p *puzzle) shares() {
 	byRange := make([]float64, len(p.leaves))
 	for i := range byRange {
@@ -204,7 +204,7 @@ func (p *puzzle) shares() {
 	}
 }
 
-// least is a lower bound of covering the leaves that are left with candidates from k on.
+// least is a lower bound for covering the remaining leaves with candidates from k on.
 func (p *puzzle) least(left bitset, k int) float64 {
 	sum := 0.0
 	for w, word := range left {
@@ -215,9 +215,9 @@ func (p *puzzle) least(left bitset, k int) float64 {
 	return sum
 }
 
-// ranges is the cost of the cheapest ranges around the leaves that are left: a
-// dynamic programme, where at each fork either the whole range is named, or each
-// branch by itself. With take the forks that are named are handed over.
+// ranges is the cost of the cheapest ranges for the remaining leaves, by a dynamic program: at each
+// fork either the whole range is named, or each branch by itself. If take is given, it is called
+// for each range that is named.
 func (p *puzzle) ranges(left bitset, take func(int)) float64 {
 	sum := 0.0
 	for _, root := range p.roots {
@@ -230,7 +230,7 @@ func (p *puzzle) ranges(left bitset, take func(int)) float64 {
 	return sum
 }
 
-// branch is the least cost below a fork, and whether anything is left there.
+// branch is the least cost below a fork, and whether any leaf remains there.
 func (p *puzzle) branch(at int, left bitset) (float64, bool) {
 	f := &p.trie[at]
 	if f.low < 0 {
@@ -266,10 +266,9 @@ func (p *puzzle) pick(at int, left bitset, take func(int)) {
 	p.pick(f.high, left, take)
 }
 
-// solve finds the cheapest cover, by branch and bound over the candidates with
-// names: each is taken or left, what is left over is named by ranges, and a
-// branch ends where even the least that can still come is no cheaper than the
-// best cover known.
+// solve finds the cheapest cover, by branch and bound over the candidates: each is taken or left,
+// and ranges cover what remains. A branch ends when its lower bound is no better than the best
+// cover known.
 func (p *puzzle) solve() solution {
 	all := newBitset(len(p.leaves))
 	for i := range p.leaves {
@@ -277,7 +276,7 @@ func (p *puzzle) solve() solution {
 	}
 	taken := p.greedy(all)
 	best := p.costOf(taken, all)
-	open := math.Inf(1) // the least that can come of what was not looked at
+	open := math.Inf(1) // the least cost that an abandoned branch might have
 	steps := mostSteps
 	const slack = 1e-9
 	var try func(k int, left bitset, cost, ranges float64, mine []int)
@@ -311,7 +310,7 @@ func (p *puzzle) solve() solution {
 	return s
 }
 
-// greedy takes the candidate that saves most, until ranges are cheaper.
+// greedy takes the candidate that saves most, again and again, until ranges are cheaper.
 func (p *puzzle) greedy(left bitset) []int {
 	var taken []int
 	ranges := p.ranges(left, nil)
@@ -343,7 +342,7 @@ func (p *puzzle) costOf(taken []int, left bitset) float64 {
 	return cost + p.ranges(left, nil)
 }
 
-// solution is the cover by some candidates and the ranges for what they leave over.
+// solution is the cover by some candidates and by ranges for what they leave.
 func (p *puzzle) solution(taken []int, left bitset) solution {
 	var parts []candidate
 	for _, k := range taken {

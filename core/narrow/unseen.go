@@ -10,14 +10,13 @@ import (
 	"isonomos/core/flow"
 )
 
-// Unseen estimates what was not seen yet, after Good and Turing (I. J. Good,
-// "The population frequencies of species and the estimation of population
-// parameters", Biometrika 40, 1953): the probability that the next observation
-// is of something never seen is n1/N, where n1 are the things seen once among N
+// Unseen estimates how much was never observed (I. J. Good, "The population frequencies of species
+// and the estimation of population parameters", Biometrika 40, 1953): the probability that the next
+// observation is of something new is about n1/N, where n1 is the number of things seen once in N
 // observations.
 type Unseen struct {
-	Peers float64 // by flow: the next flow is from a peer not seen yet
-	Days  float64 // by day: the next peer on a day is one not seen on any day before
+	Peers float64 // for flows: the probability that the next one is from a new peer
+	Days  float64 // for days: the probability that a peer of the next day is new
 }
 
 // unseen estimates over the peers of the flows that count, and counts the peers.
@@ -49,7 +48,7 @@ func daysOf(p *Proposal, kept []*flow.Sum) (days map[netip.Addr]*flow.Days, orde
 	return days, order
 }
 
-// goodTuring is n1/N over counts: the share of the unseen. No observation at all tells nothing: 1.
+// goodTuring is n1/N for the given counts; without observations it is 1.
 func goodTuring(counts map[netip.Addr]int) float64 {
 	once, all := 0, 0
 	for _, n := range counts {
@@ -64,11 +63,11 @@ func goodTuring(counts map[netip.Addr]int) float64 {
 	return float64(once) / float64(all)
 }
 
-// What comes every so often is only known after it has come three times.
+// Something that comes at regular intervals is only known to do so once it has come three times.
 const periods = 3
 
-// rhythm says why the window may be too short: less than a week, or something
-// that comes weekly or monthly by what was seen of it, in fewer than three periods.
+// rhythm says why the window may be too short: it is less than a week, or a peer that seems to come
+// weekly or monthly was seen fewer than three times.
 func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 	if n.o.Flows == nil {
 		return nil
@@ -82,7 +81,7 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 	for _, x := range []struct {
 		days     int
 		name     string
-		from, to int32 // gaps between days
+		from, to int32 // gaps between its days
 	}{{7, "weekly", 7, 7}, {31, "monthly", 28, 31}} {
 		var seen []netip.Addr
 		for _, peer := range order {
@@ -109,7 +108,7 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 	return told
 }
 
-// comes reports whether all gaps between days are of one length.
+// comes reports whether all gaps between days have the same length.
 func comes(days []int32, from, to int32) bool {
 	for i := 1; i < len(days); i++ {
 		if gap := days[i] - days[i-1]; gap < from || gap > to {

@@ -8,28 +8,27 @@ import (
 	"isonomos/core/near"
 )
 
-// Weights are what the choice goes by. The cost of a choice is the sum over the
-// peers it names of the weight of their kind, and of what they let in without
-// need: for each address and run of ports the weight of who that is.
+// Weights decide which choice is best. The cost of a choice is the weight of each kind of peer that
+// it names, plus, for each range of ports, the weight of each address that it lets in beyond need.
 type Weights struct {
 	Group   float64 // naming a group, or the group itself
 	List    float64 // naming a list
-	Probes  float64 // naming the probes of the balancers in front
+	Probes  float64 // naming the health probes of balancers
 	Subnet  float64
 	Network float64
 	Range   float64
 	Address float64 // a single address of somebody else
-	Machine float64 // a single address of an own machine: brittle
-	Foreign float64 // on top, where the definitions do not know the group or list yet
+	Machine float64 // a single address of one of the estate's instances: it may change
+	Foreign float64 // added if the definitions don't know the group or list yet
 
-	Stranger float64 // an address that nobody knows, let in without need
-	Known    float64 // an address that is private or known, within a range
+	Stranger float64 // an unknown address, let in beyond need
+	Known    float64 // a private or known address in a range, let in beyond need
 	Member   float64 // a member of a group that was not seen
-	Entry    float64 // an entry of a list of which nobody was seen
+	Entry    float64 // an entry of a list from which nobody was seen
 }
 
-// DefaultWeights prefer what is stable: who a thing is before where it is. A
-// stranger weighs so much that hardly any is ever let in to save a rule.
+// DefaultWeights prefer stable names: who something is over where it is. A stranger weighs so much
+// that one is hardly ever let in to save a rule.
 var DefaultWeights = Weights{Group: 2, List: 3, Probes: 4, Subnet: 10, Network: 20, Range: 6, Address: 5, Machine: 8,
 	Foreign:  1,
 	Stranger: 1, Known: 0.1, Member: 0.05, Entry: 0.5}

@@ -1,20 +1,18 @@
-// Package near finds the known name that somebody meant by a mistyped one.
+// Package near finds the known name that a mistyped one was meant to be.
 package near
 
 import (
 	"slices"
 	"strings"
-
-	"github.com/antzucaro/matchr"
 )
 
-// longest is how long names are, in bytes, that are compared: nobody mistypes longer
-// ones, and comparing takes the product of two lengths.
+// longest bounds the length of names, in bytes: comparing two takes time in proportion to the
+// product of their lengths.
 const longest = 200
 
-// Best is the candidate nearest to name, and whether any is near enough to be
-// worth offering: a third of its length may differ, rounded up, or one begins with the other.
-// Of equally near candidates it is the first in alphabetical order.
+// Best is the candidate nearest to name. It is near enough to be worth suggesting if at most a
+// third of its letters differ, rounded up but not all, or if one of both begins with the other. Of equally near
+// ones it is the first in alphabetical order.
 func Best(name string, candidates []string) (string, bool) {
 	all := Several(name, candidates, 1)
 	if len(all) == 0 {
@@ -42,11 +40,11 @@ func Several(name string, candidates []string, limit int) []string {
 		prefix := len(lower) >= 3 && strings.HasPrefix(other, lower) ||
 			len(other) >= 3 && strings.HasPrefix(lower, other)
 		if apart := len(name) - len(c); !prefix && max(apart, -apart) > (max(len(name), len(c))+2)/3 {
-			continue // so many letters are missing that no others need be looked at
+			continue // the lengths alone differ by too much
 		}
-		distance := matchr.OSA(lower, other) // two letters that changed places count once
-		if distance <= (max(len(name), len(c))+2)/3 || prefix {
-			near = append(near, scored{c, distance})
+		steps := distance(lower, other) // swapping two neighbouring letters counts once
+		if longer := max(len(name), len(c)); steps <= (longer+2)/3 && steps < longer || prefix {
+			near = append(near, scored{c, steps})
 		}
 	}
 	slices.SortFunc(near, func(a, b scored) int {

@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// icmpTypes are the names of ICMP types: those of the IANA registries (RFC 792, RFC 4443,
-// RFC 4861, RFC 8335), written with hyphens, and the usual ones beside them.
+// icmpTypes are names of ICMP types: those of the IANA registries (RFC 792, RFC 4443, RFC 4861, RFC
+// 8335), with hyphens, and other common ones.
 var icmpTypes = map[uint8]map[string]uint8{
 	ICMP: {
 		"echo-reply": 0, "pong": 0,
@@ -39,13 +39,13 @@ var icmpTypes = map[uint8]map[string]uint8{
 	},
 }
 
-// ICMPTypeNamed is the type that a name of ICMP or ICMPv6 stands for.
+// ICMPTypeNamed is the type of ICMP or ICMPv6 with a name.
 func ICMPTypeNamed(protocol uint8, name string) (uint8, bool) {
 	typ, ok := icmpTypes[protocol][name]
 	return typ, ok
 }
 
-// ICMPList are the types of a protocol that have names, in their order: "8  echo, echo-request, ping".
+// ICMPList lists the named types of a protocol by number: "8  echo, echo-request, ping".
 func ICMPList(protocol uint8) []string {
 	byType := make(map[uint8][]string)
 	for _, name := range ICMPNames(protocol) {

@@ -7,7 +7,7 @@ import (
 	"sync"
 )
 
-// A Named is a service that has a name, and what it is for.
+// A Named is a service with a name, and what it is for.
 type Named struct {
 	Name    string
 	Specs   []Spec
@@ -18,7 +18,7 @@ type Named struct {
 // Set is the set of services that the name stands for.
 func (n Named) Set() Set { return Of(n.Specs...) }
 
-// Classes of services that checks and laws speak of.
+// The classes of services that checks and laws distinguish.
 const (
 	ClassAdmin     = "admin"     // remote administration of machines, clusters and containers
 	ClassData      = "data"      // databases, caches, queues, search, file shares
@@ -32,9 +32,8 @@ const (
 func tcp(port uint16) Spec { return Ports(TCP, port, port) }
 func udp(port uint16) Spec { return Ports(UDP, port, port) }
 
-// Builtin are the services that need no definition, sorted by name. Ports are
-// those of the IANA service name and port number registry, or where that has
-// none those in common use.
+// Builtin are services that need no definition, sorted by name. Ports are those of the IANA
+// registry, or where it has none those in common use.
 var Builtin = []Named{
 	{"ah", []Spec{Whole(51)}, []string{ClassNetwork}, "IPsec authentication header"},
 	{"amqp", []Spec{tcp(5672)}, []string{ClassData}, "message queue"},
@@ -105,12 +104,12 @@ type Names struct {
 	own []Named // in the order of definition
 }
 
-// With is the table with one more service in it. The receiver is not changed.
+// With is the table with one more service. The receiver is not changed.
 func (t Names) With(n Named) Names {
 	return Names{append(slices.Clip(t.own), n)}
 }
 
-// HasOwn reports whether the table knows more than the built-in services.
+// HasOwn reports whether the table has services that are not built in.
 func (t Names) HasOwn() bool { return len(t.own) > 0 }
 
 // All are the table's services: the defined ones first, then the built-in ones.
@@ -131,7 +130,7 @@ func (t Names) Lookup(name string) (Named, bool) {
 	return Builtin[i], true
 }
 
-// Class is the set of all services of a class, and whether any service is of it.
+// Class is the set of all services of a class; ok is false if the table knows no such class.
 func (t Names) Class(class string) (Set, bool) {
 	var sets []Set
 	for _, n := range t.All() {
@@ -142,11 +141,11 @@ func (t Names) Class(class string) (Set, bool) {
 	return UnionAll(sets...), len(sets) > 0
 }
 
-// Words are the parts of s as people call them: a name where the table has one
-// for exactly that part, else the spec. Defined names win over built-in ones.
+// Words are the parts of s by name, where the table has a name for exactly that part, else as
+// specs. Defined names take precedence over built-in ones.
 func (t Names) Words(s Set) []string {
 	specs := s.RunSpecs()
-	named := make([]string, len(specs)) // by the index of the first spec that a name stands for
+	named := make([]string, len(specs)) // by the index of the first spec that the name covers
 	taken := make([]bool, len(specs))
 	find := func(name string, wanted []Spec) {
 		var room [8]int
@@ -189,8 +188,8 @@ var builtinSpecs = sync.OnceValue(func() [][]Spec {
 	return all
 })
 
-// tiles are the names of services that make up a short run of ports exactly, or
-// else the run itself.
+// tiles are the names of services that together are exactly a short range of ports, or else the
+// range itself.
 func (t Names) tiles(spec Spec) []string {
 	const short = 16
 	if spec.Any || spec.From == spec.To || spec.To-spec.From >= short {
@@ -221,7 +220,7 @@ func (t Names) tiles(spec Spec) []string {
 // Describe is the words of s in one line: "ssh, tcp 8000-8010".
 func (t Names) Describe(s Set) string { return strings.Join(t.Words(s), ", ") }
 
-// AllBut is everything but some services: every protocol, where whole ones are missing.
+// AllBut describes everything except some services, as protocols where whole ones are missing.
 func (t Names) AllBut(rest Set) string {
 	what := "every protocol"
 	for _, spec := range rest.RunSpecs() {
@@ -232,19 +231,24 @@ func (t Names) AllBut(rest Set) string {
 	return what + " but " + strings.Join(t.Words(rest), ", ")
 }
 
-// InWords is Describe for people: of a set of many services that few are missing
-// from, these are said.
+// InWords is Describe, or for a set of almost everything the services that it lacks.
 func (t Names) InWords(s Set) string {
+	words, _ := t.Subject(s)
+	return words
+}
+
+// Subject is InWords as the subject of a sentence: several reports whether it is in the plural.
+func (t Names) Subject(s Set) (words string, several bool) {
 	const most = 8
 	if s.Equal(All) {
-		return "everything"
+		return "everything", false
 	}
-	words := t.Words(s)
-	if len(words) <= most {
-		return strings.Join(words, ", ")
+	all := t.Words(s)
+	if len(all) <= most {
+		return strings.Join(all, ", "), len(all) > 1
 	}
 	if rest := All.Minus(s); len(t.Words(rest)) <= 3 {
-		return t.AllBut(rest)
+		return t.AllBut(rest), false
 	}
-	return fmt.Sprintf("%s and %d more services", strings.Join(words[:most-2], ", "), len(words)-most+2)
+	return fmt.Sprintf("%s and %d more services", strings.Join(all[:most-2], ", "), len(all)-most+2), true
 }

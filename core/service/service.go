@@ -32,18 +32,20 @@ func HasPorts(protocol uint8) bool { return slices.Contains(Ported, protocol) }
 // isICMP reports whether a protocol has types and codes.
 func isICMP(protocol uint8) bool { return protocol == ICMP || protocol == ICMPv6 }
 
-// A Spec is one service as it is written down: everything, a protocol, or a
-// protocol with a run of ports. The zero value is protocol 0.
+// A Spec is one service as it is written: everything, a protocol, or a range of ports of a
+// protocol. The zero value is protocol 0.
 type Spec struct {
-	Any      bool   // every protocol; the other fields are zero
-	Protocol uint8  // IANA protocol number
-	From, To uint16 // ports, or for ICMP type<<8|code; 0 and 65535 for the whole protocol; 0 and 0 where there are none
+	Any      bool  // every protocol; the other fields are zero
+	Protocol uint8 // IANA protocol number
+	// ports, or for ICMP type<<8|code; 0 to 65535 for the whole protocol; 0 to 0 for protocols
+	// without either
+	From, To uint16
 }
 
 // Anything is every protocol on every port.
 var Anything = Spec{Any: true}
 
-// Ports is the spec of a run of ports of a protocol that has them.
+// Ports is the spec of a range of ports.
 func Ports(protocol uint8, from, to uint16) Spec {
 	return Spec{Protocol: protocol, From: from, To: to}
 }
@@ -81,7 +83,7 @@ var WholePorted = func() Set {
 // Portless are the protocols that have neither ports nor types.
 var Portless = All.Minus(WholePorted).Minus(NotIPv4).Minus(NotIPv6)
 
-// protocolNames are the protocols that the language has a word for.
+// protocolNames are the protocols for which the language has a word.
 var protocolNames = map[uint8]string{TCP: "tcp", UDP: "udp", SCTP: "sctp", DCCP: "dccp", UDPLite: "udplite",
 	ICMP: "icmp", ICMPv6: "icmpv6"}
 
@@ -137,7 +139,7 @@ func (s Spec) String() string {
 	return fmt.Sprintf("%s %d-%d", name, s.From, s.To)
 }
 
-// ParseSpec reads a spec in the form that String writes, except for runs of ICMP types.
+// ParseSpec reads a spec in the form that String writes, except for ranges of ICMP types.
 func ParseSpec(text string) (Spec, error) {
 	fields := strings.Fields(text)
 	if len(fields) == 1 && fields[0] == "any" {
@@ -208,25 +210,25 @@ func (s Spec) Contains(p Point) bool {
 	return s.Any || PointOf(s.Protocol, s.From) <= p && p <= PointOf(s.Protocol, s.To)
 }
 
-// A Set is a set of services. The zero value is the empty set. Sets are values
-// and canonical: equal sets have equal representations.
+// A Set is a set of services. The zero value is the empty set. Sets are values, and canonical:
+// equal sets have equal representations.
 //
-// Services stand on a line: the protocols with ports, each by port, the protocols
-// without ports by number, then ICMP and ICMPv6 by type and code. The order puts
-// all services that both address families can carry next to each other.
+// Services are points on a line: first the protocols with ports, port by port, then the protocols
+// without ports by number, then ICMP and ICMPv6 by type and code. In this order all services that
+// both address families can carry are adjacent.
 type Set struct{ points interval.Set }
 
-// Places on the line of services.
+// Positions on the line of services.
 const (
 	width      = 65536 // of a protocol with ports or types
 	otherBase  = 5 * width
-	icmpBase   = otherBase + 256 - 7 // the protocols with ports or types have no place among the others
+	icmpBase   = otherBase + 256 - 7 // protocols with ports or types are not among the others
 	icmpv6Base = icmpBase + width
-	lineEnd    = icmpv6Base + width // one past the last place
+	lineEnd    = icmpv6Base + width // one past the last point
 )
 
-// placeOf is where each protocol begins on the line; protocolAt is which protocol
-// without ports a place among the others is.
+// placeOf is the first point of each protocol; protocolAt is the protocol at each point of the part
+// without ports.
 var placeOf, protocolAt = func() (places [256]Point, protocols [icmpBase - otherBase]uint8) {
 	for i, protocol := range Ported {
 		places[protocol] = Point(i * width)
@@ -242,10 +244,11 @@ var placeOf, protocolAt = func() (places [256]Point, protocols [icmpBase - other
 	return places, protocols
 }()
 
-// A Point is one single service: a place on the line of services.
+// A Point is a single service, as a point on the line of services.
 type Point uint32
 
-// PointOf is the place of a protocol with a port, or type<<8|code for ICMP; the detail is ignored for other protocols.
+// PointOf is the point of a protocol with a port, or for ICMP with type<<8|code. For other
+// protocols the detail is ignored.
 func PointOf(protocol uint8, detail uint16) Point {
 	if at := placeOf[protocol]; at < otherBase || at >= icmpBase {
 		return at + Point(detail)
@@ -286,8 +289,8 @@ func (s Spec) span() interval.Span {
 var (
 	// All is every service.
 	All = Of(Anything)
-	// NotIPv4 and NotIPv6 are the services that packets of one family never carry:
-	// ICMPv6 over IPv4, ICMP over IPv6.
+	// NotIPv4 and NotIPv6 are the services that a family can't carry: ICMPv6 over IPv4, ICMP over
+	// IPv6.
 	NotIPv4, NotIPv6 = Of(Whole(ICMPv6)), Of(Whole(ICMP))
 )
 
@@ -348,7 +351,8 @@ func (s Set) Ends() (first, last Point) {
 	return Point(spans[0].From.Lo), Point(spans[len(spans)-1].To.Lo)
 }
 
-// Size is the exact number of services in s: each port, each ICMP type and code, each other protocol counts one.
+// Size is the exact number of services in s. Each port, each ICMP type and code, and each other
+// protocol counts as one.
 func (s Set) Size() *big.Int { return s.points.Size() }
 
 // Runs calls yield for each run of neighbouring points of s, in order.
@@ -360,9 +364,8 @@ func (s Set) Runs(yield func(from, to Point) bool) {
 	}
 }
 
-// Specs is the shortest list of specs that make up s: "any" alone, or by protocol, in the
-// order of the line. Types of ICMP are no ports: a spec is one of them with all its codes,
-// or one code.
+// Specs is the shortest list of specs that make up s, in the order of the line; everything is the
+// one spec "any". ICMP types don't form ranges: a spec is one type, or one type and code.
 func (s Set) Specs() []Spec {
 	var specs []Spec
 	for _, spec := range s.RunSpecs() {
@@ -382,7 +385,7 @@ func (s Set) Specs() []Spec {
 	return specs
 }
 
-// RunSpecs is Specs with neighbouring types of ICMP in one, for people.
+// RunSpecs is Specs, but with ranges of ICMP types.
 func (s Set) RunSpecs() []Spec {
 	if s.Equal(All) {
 		return []Spec{Anything}

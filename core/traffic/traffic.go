@@ -17,24 +17,24 @@ import (
 // Sets are values and canonical: equal sets have equal representations.
 // ICMPv6 over IPv4 and ICMP over IPv6 do not exist and are in no set.
 type Set struct {
-	// bands part the line of services: sorted, disjoint, no peers empty, and
-	// neighbours that touch have different peers.
+	// bands divide the line of services. They are sorted and disjoint; none has empty peers;
+	// adjacent ones have different peers.
 	bands []Band
 }
 
-// A Band is a run of services that have the same peers.
+// A Band is a range of services with the same peers.
 type Band struct {
-	From, To service.Point // both in it
+	From, To service.Point // both included
 	Peers    addr.Set
 }
 
-// Services is the band's run of services as a set.
+// Services is the band's range of services as a set.
 func (b Band) Services() service.Set { return service.Between(b.From, b.To) }
 
 // All is all traffic there is.
 var All = Of(addr.Everyone, service.All)
 
-// Of is the set of each of the services with each of the peers, where the family allows it.
+// Of is the set of every given service with every given peer, if the peer's family can carry it.
 func Of(peers addr.Set, services service.Set) Set {
 	if services.Overlaps(service.NotIPv4) || services.Overlaps(service.NotIPv6) {
 		common := services.Minus(service.NotIPv4).Minus(service.NotIPv6)
@@ -59,7 +59,7 @@ func bandsOf(peers addr.Set, services service.Set) []Band {
 	return bands
 }
 
-// canonical joins neighbours that touch and have the same peers; the rest of the invariant holds already.
+// canonical joins adjacent bands with the same peers. Callers see to the rest of the invariant.
 func (s Set) canonical() Set {
 	if len(s.bands) < 2 {
 		return s
@@ -79,8 +79,8 @@ func (s Set) canonical() Set {
 // Bands are the bands of s in order. The slice must not be changed.
 func (s Set) Bands() []Band { return s.bands }
 
-// combine walks the bands of s and t together and calls peers for each run of
-// services over which both are constant and at least one has peers. O(n + m) runs.
+// combine walks through the bands of s and t together. It calls peers for each range of services on
+// which both are constant and at least one has peers: O(n + m) times.
 func combine(s, t Set, peers func(a, b addr.Set) addr.Set) Set {
 	bands := make([]Band, 0, len(s.bands)+len(t.bands))
 	i, j := 0, 0
@@ -88,7 +88,7 @@ func combine(s, t Set, peers func(a, b addr.Set) addr.Set) Set {
 	for i < len(s.bands) || j < len(t.bands) {
 		var a, b addr.Set
 		const never = ^service.Point(0)
-		next := never // the first service at which something changes
+		next := never // the next service at which something changes
 		if i < len(s.bands) {
 			if s.bands[i].From <= at {
 				a, next = s.bands[i].Peers, s.bands[i].To+1
@@ -255,8 +255,8 @@ func Example(peers addr.Set) netip.Addr {
 	return a
 }
 
-// Blocks gathers the bands of s that have the same peers: for each set of peers
-// all its services, in the order in which they first appear.
+// Blocks collects the bands of s with the same peers: for each set of peers all of its services, in
+// the order in which these first appear.
 func (s Set) Blocks() []Block {
 	var blocks []Block
 	for _, b := range s.bands {

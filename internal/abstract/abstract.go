@@ -1,7 +1,6 @@
-// Package abstract makes definitions by chance, for tests, as a tree that knows its own
-// meaning: what each group lets through, one address and one service at a time, slowly and
-// by the page on the language alone. It shares no code with what resolves and compiles
-// definitions.
+// Package abstract makes random definitions for tests, as a tree that knows its own meaning: what
+// each group lets through, one address and one service at a time, slowly, by the page on the
+// language. It shares no code with the packages that resolve and compile definitions.
 package abstract
 
 import (
@@ -9,7 +8,7 @@ import (
 	"slices"
 )
 
-// An Estate is definitions over one cloud, and what stands there.
+// An Estate is definitions for one cloud, and the instances in it.
 type Estate struct {
 	Dialect   string
 	Networks  []*Network
@@ -19,7 +18,7 @@ type Estate struct {
 	Patterns  []*Pattern
 	Connects  []*Connect
 	Baselines []*Baseline
-	Peered    bool // both networks, both ways
+	Peered    bool // the two networks peer with each other
 }
 
 // A Network has ranges and subnets.
@@ -27,7 +26,7 @@ type Network struct {
 	Name    string
 	Ranges  []netip.Prefix
 	Subnets []*Subnet
-	Answers [2]uint16 // client ports; zero where nothing is said
+	Answers [2]uint16 // client ports; zero if not given
 }
 
 // A Subnet is part of a network.
@@ -55,13 +54,13 @@ type Group struct {
 	Network *Network
 	Name    string
 	Wall    bool
-	Role    string   // covered by label, or
-	Named   []string // by names: of hosts, or of subnets
+	Role    string   // covered by label; if empty
+	Named   []string // covered by name: hosts, or subnets
 	Follows bool
 	Body    []*Stmt
 }
 
-// A Stmt is a rule, the use of a pattern, or rules under a condition.
+// A Stmt is a rule, the use of a pattern, or a "where" with rules inside.
 type Stmt struct {
 	Verb      string // "admit", "reach", "refuse from", "refuse at", "use", "where"
 	Services  []Service
@@ -72,10 +71,10 @@ type Stmt struct {
 	Pattern   *Pattern // of a use
 	Who       []Peer   // its first argument
 	WhoExcept []Peer
-	What      []Service // its second
+	What      []Service // its second argument
 
-	Holds bool    // of a where: whether its condition does
-	Inner []*Stmt // and what stands there
+	Holds bool    // of a where: whether its condition holds
+	Inner []*Stmt // of a where: the rules inside
 }
 
 // A Pattern has two parameters: who (peers) and what (services).
@@ -84,13 +83,13 @@ type Pattern struct {
 	Body []*Stmt
 }
 
-// A Connect writes both ends of connections.
+// A Connect writes the rules at both ends of a connection.
 type Connect struct {
 	From, To []Peer
 	Services []Service
 }
 
-// A Baseline puts a pattern into many groups.
+// A Baseline uses a pattern in many groups.
 type Baseline struct {
 	Use   *Stmt
 	Kind  string // "" for what stands without a condition on the kind
@@ -140,13 +139,13 @@ func (e *Estate) Nameable(g, other *Group) bool {
 	return g.Network == other.Network || e.Dialect == "flat" || e.Dialect == "union" && e.Peered
 }
 
-// args are what the parameters of a pattern stand for.
+// args are the arguments of a pattern's parameters.
 type args struct {
 	who, whoExcept []Peer
 	what           []Service
 }
 
-// names reports whether a peer in a rule of a group holds an address.
+// names reports whether a peer in a rule of a group means an address.
 func (e *Estate) names(g *Group, p Peer, a netip.Addr, x args) bool {
 	if p.Family == "v4" && a.Is6() || p.Family == "v6" && a.Is4() {
 		return false
@@ -176,13 +175,13 @@ func (e *Estate) anyNames(g *Group, peers []Peer, a netip.Addr, x args) bool {
 	return slices.ContainsFunc(peers, func(p Peer) bool { return e.names(g, p, a, x) })
 }
 
-// A verdict is what a group says of something.
+// A verdict is what a group decides about a flow.
 type verdict struct {
 	admits, keeps bool // keeps: the answer comes back by itself
-	refused       bool // nothing behind it counts
+	refused       bool // rules behind it don't count
 }
 
-// say asks a statement, and what it stands for, after what was said before.
+// say applies a statement, and what it stands for, to the verdict of the statements before it.
 func (e *Estate) say(g *Group, s *Stmt, in bool, a netip.Addr, protocol uint8, detail uint16, x args,
 	v verdict) verdict {
 	if v.refused {
@@ -221,10 +220,10 @@ func (e *Estate) say(g *Group, s *Stmt, in bool, a netip.Addr, protocol uint8, d
 	return v
 }
 
-// canStandIn reports whether members of a group may be in a subnet, as far as definitions tell.
+// canStandIn reports whether members of a group can be in a subnet, as far as definitions tell.
 func (g *Group) canStandIn(s *Subnet) bool { return g.Network == s.Network }
 
-// lets is what a group says.
+// lets is the verdict of a group.
 func (e *Estate) lets(g *Group, in bool, a netip.Addr, protocol uint8, detail uint16) verdict {
 	var v verdict
 	for _, s := range g.Body {
@@ -271,12 +270,12 @@ func (e *Estate) lets(g *Group, in bool, a netip.Addr, protocol uint8, detail ui
 	return v
 }
 
-// An Answer is what the filters at a host should do with something.
+// An Answer is what the filters at a host should do with a flow.
 type Answer struct {
 	Passes bool
-	Keeps  bool // the answer comes back as well
-	// Room: it may pass although no definition says so, as an answer to what one lets
-	// through the other way, where a subnet's group keeps no state.
+	Keeps  bool // its answer is let through too
+	// Room: it may pass although no definition says so, since it might be an answer to what is let
+	// through in the other direction, and a subnet group keeps no state.
 	Room bool
 }
 
@@ -299,7 +298,7 @@ func (e *Estate) At(h *Host, in bool, a netip.Addr, protocol uint8, detail uint1
 	case "flat":
 		return Answer{Passes: inner.admits, Keeps: inner.keeps}
 	case "layered":
-		if !walls { // ssh in, everything out
+		if !walls { // the default list: ssh in, everything out
 			wall.admits = !in || protocol == 6 && detail == 22
 			wall.keeps = wall.admits
 		}
@@ -318,8 +317,8 @@ func (v verdict) or(x verdict) verdict {
 	return verdict{admits: v.admits || x.admits, keeps: v.keeps || x.keeps}
 }
 
-// answers reports whether something answers what the group around a host's subnet lets
-// through the other way.
+// answers reports whether a flow may be an answer to what the subnet group around a host lets
+// through in the other direction.
 func (e *Estate) answers(h *Host, in bool, a netip.Addr, protocol uint8, detail uint16) bool {
 	lets := func(protocol uint8, detail uint16) bool {
 		return slices.ContainsFunc(e.Groups, func(g *Group) bool {
@@ -347,7 +346,7 @@ func (e *Estate) answers(h *Host, in bool, a netip.Addr, protocol uint8, detail 
 	if n := h.Subnet.Network.Answers; n[1] > 0 {
 		from, to = n[0], n[1]
 	}
-	other := false // clients may be in a network that says otherwise
+	other := false // clients may be in a network with other client ports
 	for _, n := range e.Networks {
 		low, high := uint16(1024), uint16(65535)
 		if n.Answers[1] > 0 {
@@ -361,5 +360,5 @@ func (e *Estate) answers(h *Host, in bool, a netip.Addr, protocol uint8, detail 
 	return slices.ContainsFunc(edges, func(port uint16) bool { return lets(protocol, port) })
 }
 
-// edges are the ports at which what random definitions say can begin or end.
+// edges are ports at which something in random definitions can begin or end.
 var edges = []uint16{0, 20, 21, 22, 23, 53, 54, 443, 444, 3868, 3869, 5000, 5004, 5005, 5006, 5432, 5433, 6001}

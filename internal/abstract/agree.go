@@ -11,9 +11,9 @@ import (
 	"isonomos/internal/reading"
 )
 
-// Compare asks, for some of all hosts, directions, addresses and services, what the filters
-// of a state do, by the second reading of the model, and what they should do. It says how
-// many it asked, and which was the first that differs.
+// Compare asks for some hosts, directions, addresses and services what the filters of a state do,
+// by the second reading of the model, and what they should do. It returns how many it asked, and
+// the first difference.
 func (e *Estate) Compare(state *estate.Estate, tries int, random *rand.Rand) (decided int, wrong string) {
 	peers := slices.Clone(Strangers)
 	for _, h := range e.Hosts {

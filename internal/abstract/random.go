@@ -6,7 +6,7 @@ import (
 	"net/netip"
 )
 
-// Services are what random definitions speak of.
+// Services are those that random definitions use.
 var Services = []Service{
 	{"ssh", port(6, 22, 22)}, {"https", port(6, 443, 443)}, {"tcp 20-443", port(6, 20, 443)},
 	{"tcp", port(6, 0, 65535)}, {"tcp (22, 5432)", either(port(6, 22, 22), port(6, 5432, 5432))},
@@ -32,12 +32,12 @@ func either(a, b func(uint8, uint16) bool) func(uint8, uint16) bool {
 	return func(p uint8, detail uint16) bool { return a(p, detail) || b(p, detail) }
 }
 
-// Points are the services that are asked about: protocol and port, or type and code.
+// Points are the services that are asked about: protocol, and port or type and code.
 var Points = [][2]uint16{{6, 22}, {6, 443}, {6, 53}, {6, 5432}, {6, 1023}, {6, 1024}, {6, 40000}, {17, 53},
 	{17, 5500}, {17, 33000}, {1, 8 << 8}, {1, 0}, {1, 3<<8 | 1}, {1, 130 << 8}, {58, 128 << 8}, {58, 129 << 8},
 	{47, 0}, {50, 0}, {132, 3868}, {132, 9}, {33, 5004}, {136, 7}}
 
-// Strangers are addresses of nobody that are asked about beside those of the hosts.
+// Strangers are addresses outside that are asked about, beside those of the hosts.
 var Strangers = addrs("192.0.2.77", "198.51.100.9", "203.0.113.20", "10.1.1.200", "10.1.2.200", "10.2.1.99",
 	"10.9.9.9", "2001:db8::77", "fd00:1::99")
 
@@ -57,17 +57,17 @@ func prefixes(texts ...string) []netip.Prefix {
 	return list
 }
 
-// A chance makes an estate.
+// A chance makes a random estate.
 type chance struct {
 	*rand.Rand
 	e *Estate
-	// plain leaves out what a cloud may not be able to say.
+	// plain leaves out what some clouds can't express.
 	plain bool
 }
 
 func (c chance) one(n int) bool { return c.IntN(n) == 0 }
 
-// Random is an estate by chance. A plain one holds nothing that its cloud can't express.
+// Random is a random estate. A plain one contains nothing that its cloud can't express.
 func Random(r *rand.Rand, dialect string, plain bool) *Estate {
 	e := &Estate{Dialect: dialect, Peered: r.IntN(2) == 0}
 	c := chance{r, e, plain}
@@ -96,7 +96,7 @@ func Random(r *rand.Rand, dialect string, plain bool) *Estate {
 	return e
 }
 
-// Others are other definitions by chance, in the same places.
+// Others are other random definitions for the same places.
 func (e *Estate) Others(r *rand.Rand, plain bool) *Estate {
 	other := &Estate{Dialect: e.Dialect, Peered: e.Peered, Networks: e.Networks, Hosts: e.Hosts}
 	chance{r, other, plain}.statements()
@@ -122,7 +122,7 @@ func (c chance) statements() {
 				s.Peers = []Peer{{Kind: "who"}}
 			}
 			if c.one(2) {
-				s.Services = nil // what
+				s.Services = nil // its argument is given by the parameter "what"
 			}
 			p.Body = append(p.Body, s)
 		}
@@ -156,7 +156,7 @@ func (c chance) host(s *Subnet, number int, six bool, role string) {
 	c.e.Hosts = append(c.e.Hosts, h)
 }
 
-// groups makes the groups without their rules.
+// groups makes the groups, without rules.
 func (c chance) groups() {
 	for _, n := range c.e.Networks {
 		for _, role := range []string{"web", "db", "desk"} {
@@ -165,11 +165,11 @@ func (c chance) groups() {
 			}
 			g := &Group{Network: n, Name: role, Role: role}
 			if c.e.Dialect == "flat" {
-				g.Name = role + "-" + n.Name // names belong to the account
+				g.Name = role + "-" + n.Name // unique in the account
 			}
 			c.e.Groups = append(c.e.Groups, g)
 		}
-		if c.e.Dialect != "ranked" && c.one(2) { // stands beside others
+		if c.e.Dialect != "ranked" && c.one(2) { // attached together with others
 			c.e.Groups = append(c.e.Groups,
 				&Group{Network: n, Name: "extra-" + n.Name, Named: []string{c.e.Hosts[c.IntN(len(c.e.Hosts))].Name}})
 		}
@@ -185,7 +185,7 @@ func (c chance) groups() {
 	}
 }
 
-// refuses reports whether refusals can always be expressed for a group.
+// refuses reports whether refusals can be expressed for a group in any case.
 func (c chance) refuses(g *Group) bool {
 	return c.e.Dialect == "ranked" || g != nil && g.Wall && c.e.Dialect == "union"
 }
@@ -205,7 +205,7 @@ func (c chance) family() string {
 	return []string{"v4", "v6", ""}[min(c.IntN(16), 2)]
 }
 
-// peer names somebody, for a rule of a group, or with nil for one that may stand in any.
+// peer makes a peer for a rule of a group, or with nil one that may stand anywhere.
 func (c chance) peer(g *Group) Peer {
 	e := c.e
 	if g != nil && c.one(3) {
@@ -239,7 +239,7 @@ func (c chance) peer(g *Group) Peer {
 	return Peer{Kind: "range", Range: ranges[c.IntN(len(ranges))]}
 }
 
-// rule is one statement that admits, lets out or refuses.
+// rule makes a statement that admits, lets out or refuses.
 func (c chance) rule(g *Group) *Stmt {
 	s := &Stmt{Verb: []string{"admit", "admit", "reach"}[c.IntN(3)], Services: c.services()}
 	for range 1 + c.IntN(2) {

@@ -142,7 +142,7 @@ func servicesText(services []Service) string {
 	return strings.Join(texts, ", ")
 }
 
-// peersText writes peers of a rule in a group, or with nil of what stands outside groups.
+// peersText writes peers of a rule in a group; with nil, of a rule outside groups.
 func peersText(g *Group, peers []Peer) string {
 	var texts []string
 	for _, p := range peers {
@@ -154,7 +154,7 @@ func peersText(g *Group, peers []Peer) string {
 			text += " a/" + p.Sub.Network.Name + "/" + p.Sub.Name
 		case "group":
 			text += " a/" + p.Group.Network.Name + "/" + p.Group.Name
-			if g != nil && g.Network == p.Group.Network { // the usual way to name it
+			if g != nil && g.Network == p.Group.Network { // a name within the same network
 				text = "group " + p.Group.Name
 			}
 		case "list":
@@ -167,12 +167,13 @@ func peersText(g *Group, peers []Peer) string {
 	return strings.Join(texts, ", ")
 }
 
-// Survey is what stands in the cloud before anything is carried out.
+// Survey is the surveyed state before anything is carried out.
 func (e *Estate) Survey() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"play"}
 {"kind":"cloud","name":"c","dialect":%q}
-{"kind":"account","name":"a","cloud":"c","id":"a","limits":{"rules-per-direction":900,"rules-per-group":4000,"subnet-rules-per-direction":900}}
+{"kind":"account","name":"a","cloud":"c","id":"a","limits":`+
+		`{"rules-per-direction":900,"rules-per-group":4000,"subnet-rules-per-direction":900}}
 `, e.Dialect)
 	for i, n := range e.Networks {
 		peers := ""
@@ -186,11 +187,14 @@ func (e *Estate) Survey() string {
 			quoted(n.Ranges), peers)
 		for _, s := range n.Subnets {
 			fmt.Fprintf(&b,
-				`{"kind":"subnet","account":"a","network":%q,"id":"%s-%s","name":%q,"ranges":%s,"routes":[{"to":"0.0.0.0/0","via":"internet"}]}`+"\n", n.Name, n.Name, s.Name, s.Name, quoted(s.Ranges))
+				`{"kind":"subnet","account":"a","network":%q,"id":"%s-%s","name":%q,"ranges":%s,`+
+					`"routes":[{"to":"0.0.0.0/0","via":"internet"}]}`+"\n",
+				n.Name, n.Name, s.Name, s.Name, quoted(s.Ranges))
 		}
 		if e.Dialect == "union" {
 			fmt.Fprintf(&b,
-				`{"kind":"group","account":"a","network":%q,"id":"default-%s","name":"default","built_in":true,"default":true}`+"\n", n.Name, n.Name)
+				`{"kind":"group","account":"a","network":%q,"id":"default-%s","name":"default",`+
+					`"built_in":true,"default":true}`+"\n", n.Name, n.Name)
 		}
 	}
 	for _, h := range e.Hosts {
@@ -199,10 +203,11 @@ func (e *Estate) Survey() string {
 	return b.String()
 }
 
-// HostLine is a host as a line of a survey, without any group.
+// HostLine is a host as a line of a survey, without groups.
 func (e *Estate) HostLine(h *Host) string {
 	return fmt.Sprintf(
-		`{"kind":"instance","account":"a","id":%q,"name":%q,"labels":{"role":%q},"interfaces":[{"id":"if-%s","subnet":"%s-%s","private":%s}]}`+"\n",
+		`{"kind":"instance","account":"a","id":%q,"name":%q,"labels":{"role":%q},`+
+			`"interfaces":[{"id":"if-%s","subnet":"%s-%s","private":%s}]}`+"\n",
 		h.Name, h.Name, h.Role, h.Name, h.Subnet.Network.Name, h.Subnet.Name, quoted(h.Addrs))
 }
 

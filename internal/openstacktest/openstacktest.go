@@ -25,15 +25,15 @@ import (
 	"isonomos/internal/pgtest"
 )
 
-// A Server is one that runs until its test ends. Two projects are there, each with a
-// user of its own: pier and quay; all passwords are Password.
+// A Server runs until its test ends. It has two projects, pier and quay, each with a user of its
+// own. All passwords are Password.
 type Server struct {
 	Identity string // address of the identity service
 	Network  string // address of the networking service
 	t        testing.TB
 	token    map[string]string // by project
-	tables   string            // how its tables are reached
-	turned   bool              // they were laid down from the last to the first
+	tables   string            // connection string of its database
+	turned   bool              // rows were last laid down in descending order
 }
 
 // Password is that of every user.
@@ -78,8 +78,8 @@ func Start(t testing.TB) *Server {
 	return s
 }
 
-// Reorder lays rows of the server's tables down the other way round: it promises no order
-// of what stands within an object, and from then on gives another one.
+// Reorder rewrites the rows of the server's tables in the opposite order: the server promises no
+// order of what an object contains, and afterwards returns another one.
 func (s *Server) Reorder() {
 	s.t.Helper()
 	db, err := pgx.Connect(s.t.Context(), s.tables)
@@ -282,7 +282,7 @@ paste.app_factory = neutron.api.v2.router:APIRouter.factory
 		"import main; sys.exit(main())"}, files...)...), folder, s.Network)
 }
 
-// fill makes the projects and their users, and tells of the networking service.
+// fill creates the projects and users, and registers the networking service.
 func (s *Server) fill() {
 	s.t.Helper()
 	s.token["admin"] = s.signIn("admin", "admin")
@@ -313,7 +313,8 @@ func (s *Server) signIn(user, project string) string {
 	s.t.Helper()
 	body :=
 		fmt.Sprintf(
-			`{"auth":{"identity":{"methods":["password"],"password":{"user":{"name":%q,"domain":{"id":"default"},"password":%q}}},"scope":{"project":{"name":%q,"domain":{"id":"default"}}}}}`, user, Password, project)
+			`{"auth":{"identity":{"methods":["password"],"password":{"user":{"name":%q,"domain":{"id":"default"},`+
+				`"password":%q}}},"scope":{"project":{"name":%q,"domain":{"id":"default"}}}}}`, user, Password, project)
 	answer, err := http.Post(s.Identity+"/auth/tokens", "application/json", strings.NewReader(body))
 	if err != nil {
 		s.t.Fatal(err)
@@ -330,8 +331,8 @@ func (s *Server) identity(method, path, body string) map[string]any {
 	return s.ask(method, s.Identity+"/"+path, s.token["admin"], body)
 }
 
-// Ask asks the networking service in the name of a project ("admin", "pier", "quay"),
-// past the program, and gives the answer.
+// Ask sends a request to the networking service as a project ("admin", "pier", "quay"), without the
+// program, and returns the answer.
 func (s *Server) Ask(project, method, path, body string) map[string]any {
 	s.t.Helper()
 	return s.ask(method, s.Network+"/v2.0/"+path, s.token[project], body)
@@ -366,7 +367,7 @@ func (s *Server) ask(method, address, token, body string) map[string]any {
 	return value
 }
 
-// Profile is what clouds.yaml says of the server: a profile for each project.
+// Profile is the content of clouds.yaml for the server, with a profile for each project.
 func (s *Server) Profile() string {
 	var b strings.Builder
 	b.WriteString("clouds:\n")

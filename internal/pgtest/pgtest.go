@@ -14,9 +14,8 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Start starts a PostgreSQL server of its own on a socket in a temporary folder, and
-// gives the settings to
-// reach it. Where none is installed the test is skipped.
+// Start starts a PostgreSQL server on a socket in a temporary folder, and returns the connection
+// string. The test is skipped if none is installed.
 func Start(t testing.TB) string {
 	t.Helper()
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
@@ -24,7 +23,7 @@ func Start(t testing.TB) string {
 		t.Skip("no PostgreSQL server is installed")
 	}
 	bin := found[len(found)-1]
-	folder, err := os.MkdirTemp("", "pg") // a socket's path must be short
+	folder, err := os.MkdirTemp("", "pg") // the path of a socket must be short
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,6 +1,5 @@
-// Package reading is a second reading of how a flow is decided, for tests: one flow
-// at a time, slowly, written from the page on the model alone. It shares no code
-// with package decide.
+// Package reading is a second reading of how a flow is decided, for tests: one flow at a time,
+// slowly, written from the page on the model alone. It shares no code with package decide.
 package reading
 
 import (
@@ -12,10 +11,10 @@ import (
 	"isonomos/core/service"
 )
 
-// The verdicts, and how bad they are along one way: the higher the worse.
+// The verdicts, from best to worst, for parts of one way: the worst counts.
 var badness = map[string]int{"passes": 0, "one-way": 1, "undecided": 2, "stopped": 3, "no-route": 4}
 
-// How good they are where one of several targets is enough.
+// The verdicts, from worst to best, for several targets: the best counts.
 var goodness = map[string]int{"no-route": 0, "stopped": 1, "one-way": 2, "undecided": 3, "passes": 4}
 
 func worse(a, b string) string {
@@ -56,31 +55,31 @@ func Verdict(e *estate.Estate, src, dst End, p service.Point) string {
 	return (&reader{e}).verdict(src, dst, p, nil)
 }
 
-// HasWay reports whether there is a way between two ends, whatever filters say.
+// HasWay reports whether there is a way between two ends, regardless of filters.
 func HasWay(e *estate.Estate, src, dst End) bool {
 	return (&reader{e}).cross(src, dst).verdict != "no-route"
 }
 
-// SeenAs are the addresses by which what goes from one end to another is seen there;
-// several mean that nobody knows which it is.
+// SeenAs are the addresses by which the destination may see the source; several mean that it is
+// unknown which.
 func SeenAs(e *estate.Estate, src, dst End) []netip.Addr { return (&reader{e}).cross(src, dst).seen }
 
-// Filter is what the filters at an interface say of one service with one peer.
+// Filter is what the filters at an interface do with a service from a peer.
 func Filter(e *estate.Estate, i *estate.Interface, direction estate.Direction, peer netip.Addr,
 	p service.Point) string {
 	return (&reader{e}).filter(i, direction, peer, p,
 		crossing{together: within(i.Subnet.Ranges, peer), clients: i.Subnet.Network})
 }
 
-// Fits reports whether a rule of a group names an address, at an interface.
+// Fits reports whether a rule of a group at an interface means an address.
 func Fits(e *estate.Estate, g *estate.Group, x *estate.Rule, i *estate.Interface, a netip.Addr) bool {
 	return (&reader{e}).fits(g, x, i, a)
 }
 
 type reader struct{ e *estate.Estate }
 
-// A crossing is how a flow gets over: as whom it is seen at each end, and whose
-// client ports get the answers. Several seen means that nobody knows which it is.
+// A crossing is a way between two ends: by which addresses each is seen, and whose client ports get
+// the answers. Several addresses in seen mean that it is unknown which.
 type crossing struct {
 	verdict  string
 	seen     []netip.Addr
@@ -104,7 +103,7 @@ func (r *reader) verdict(src, dst End, p service.Point, met []*estate.Instance) 
 		return answer
 	}
 	if c.verdict == "undecided" {
-		// Whatever the address is: stopped for all of them is stopped.
+		// what is stopped for every address that it may be is stopped
 		open := false
 		for _, a := range c.seen {
 			if v := r.filter(dst.At, estate.In, a, p, c); v != "stopped" {
@@ -123,10 +122,10 @@ func (r *reader) verdict(src, dst End, p service.Point, met []*estate.Instance) 
 	return answer
 }
 
-// handOn is the best that a target of a balancer gets.
-// hasPorts says which protocols have ports, by their numbers.
+// hasPorts reports whether a protocol (by its number) has ports.
 func hasPorts(protocol uint8) bool { return slices.Contains([]uint8{6, 17, 33, 132, 136}, protocol) }
 
+// handOn is the best that a target of a balancer gets.
 func (r *reader) handOn(from *estate.Interface, p service.Point, met []*estate.Instance) string {
 	best := "no-route"
 	protocol, _ := p.Split()
@@ -154,7 +153,7 @@ func (r *reader) handOn(from *estate.Interface, p service.Point, met []*estate.I
 	return best
 }
 
-// meeting is how a balancer meets a target: over IPv4 if it can, by private addresses if it can.
+// meeting is how a balancer reaches a target: over IPv4 and by private addresses if possible.
 func meeting(from *estate.Interface, t *estate.Instance) (a, b End, ok bool) {
 	first := func(four bool, lists ...[]netip.Addr) (netip.Addr, bool) {
 		for _, list := range lists {
@@ -197,7 +196,7 @@ func within(ranges []netip.Prefix, a netip.Addr) bool {
 	return false
 }
 
-// route is the longest route of a subnet for an address; of equal ones the first.
+// route is the most specific route of a subnet for an address; of equal ones the first.
 func route(s *estate.Subnet, a netip.Addr) *estate.Route {
 	var best *estate.Route
 	for k := range s.Routes {
@@ -216,7 +215,7 @@ func via(x *estate.Route) estate.Via {
 	return x.Via
 }
 
-// met reports whether the internet can meet an interface over a family.
+// met reports whether an interface can be reached from the internet over a family.
 func met(i *estate.Interface, four bool) bool {
 	for _, a := range i.Public {
 		if a.Is4() == four {
@@ -233,7 +232,7 @@ func met(i *estate.Interface, four bool) bool {
 
 var none = crossing{verdict: "no-route"}
 
-// in is whether something from an address outside comes in to an end.
+// in is the way from an address outside to an end.
 func in(from netip.Addr, dst End) bool {
 	s := dst.At.Subnet
 	if within(s.Network.Ranges, from) {
@@ -249,7 +248,7 @@ func in(from netip.Addr, dst End) bool {
 	return false
 }
 
-// out is whether something from an end gets out to an address that is not met inside.
+// out is the way from an end to an address outside.
 func out(src End, to netip.Addr) bool {
 	s := src.At.Subnet
 	if within(s.Network.Ranges, to) {
@@ -307,7 +306,7 @@ func (r *reader) cross(src, dst End) crossing {
 	return crossing{"passes", []netip.Addr{src.Addr}, false, home}
 }
 
-// around is out to the internet and in again.
+// around is the way out to the internet and in again.
 func (r *reader) around(src, dst End, there *estate.Route) crossing {
 	if !out(src, dst.Addr) {
 		return none
@@ -345,8 +344,8 @@ func (r *reader) around(src, dst End, there *estate.Route) crossing {
 	return crossing{"passes", []netip.Addr{seen}, false, src.At.Subnet.Network}
 }
 
-// Outside are addresses outside the estate of every kind that rules and routes tell
-// apart, of both families.
+// Outside are addresses outside the estate of both families, of every kind that rules and routes
+// distinguish.
 func Outside(e *estate.Estate) []netip.Addr {
 	r := &reader{e}
 	own := make(map[netip.Addr]bool)
@@ -361,8 +360,8 @@ func Outside(e *estate.Estate) []netip.Addr {
 	return slices.DeleteFunc(all, func(a netip.Addr) bool { return own[a] })
 }
 
-// somePublic are public addresses of every kind that rules and routes tell apart:
-// the first, the last and the neighbours of every range that is named.
+// somePublic are public addresses of every kind that rules and routes distinguish: the first, the
+// last and the neighbours of each range that occurs.
 func (r *reader) somePublic(four bool) []netip.Addr {
 	var all []netip.Addr
 	add := func(a netip.Addr) {
@@ -388,7 +387,7 @@ func (r *reader) somePublic(four bool) []netip.Addr {
 	around(netip.MustParsePrefix("192.0.2.0/24"))
 	around(netip.MustParsePrefix("2001:db8::/32"))
 	around(netip.MustParsePrefix("8.0.0.0/8"))
-	for _, x := range Ends(r.e) { // a machine of the estate may be the nat
+	for _, x := range Ends(r.e) { // an instance may have the address of a nat route
 		add(x.Addr)
 	}
 	for _, n := range r.e.Networks {
@@ -434,8 +433,8 @@ func lastOf(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// filter is what the filters at an interface say of one service with one peer,
-// the answers in the end.
+// filter is what the filters at an interface do with a service from a peer, and then with the
+// answers.
 func (r *reader) filter(i *estate.Interface, direction estate.Direction, peer netip.Addr, p service.Point,
 	c crossing) string {
 	answer := "passes"
@@ -445,7 +444,7 @@ func (r *reader) filter(i *estate.Interface, direction estate.Direction, peer ne
 	return answer
 }
 
-// A layer is groups that decide together; or what it says without any.
+// A layer holds groups that decide together, or says what happens without any.
 type layer struct {
 	groups []*estate.Group
 	says   string
@@ -500,7 +499,7 @@ func (r *reader) layersAt(i *estate.Interface, together bool) []layer {
 	return all
 }
 
-// builtIn is the default subnet list of a layered cloud that a survey does not tell of.
+// builtIn is the default list of a layered cloud, where the survey leaves it out.
 func builtIn(n *estate.Network) *estate.Group {
 	everyone := []estate.Peer{{Kind: estate.PeerEveryone}}
 	return &estate.Group{Account: n.Account, Network: n, For: estate.ForSubnets, Rules: []estate.Rule{
@@ -534,8 +533,8 @@ func (r *reader) layer(l layer, i *estate.Interface, direction estate.Direction,
 	return "passes"
 }
 
-// answersTo are the answers that must come back: of all client ports the first, the
-// last, and those around the ports that tests use.
+// answersTo are the answers that must be let back: to the first and the last client port, and
+// around the ports that tests use.
 func answersTo(p service.Point, clients *estate.Network) []service.Point {
 	protocol, detail := p.Split()
 	switch protocol {
@@ -592,7 +591,7 @@ func (r *reader) group(g *estate.Group, i *estate.Interface, direction estate.Di
 			fitting = append(fitting, x)
 		}
 	}
-	if g.Defined { // the first statement that fits, whatever the cloud; any before a refusal keeps state
+	if g.Defined { // the first matching statement decides on any cloud; any admission before a refusal may keep state
 		for _, x := range fitting {
 			if x.Action == estate.Refuse {
 				break
@@ -638,7 +637,8 @@ func (r *reader) group(g *estate.Group, i *estate.Interface, direction estate.Di
 	return false, false
 }
 
-// probes reports whether an address is one of a balancer that targets an interface's instance.
+// probes reports whether an address is that of a balancer with the interface's instance as a
+// target.
 func (r *reader) probes(i *estate.Interface, a netip.Addr) bool {
 	for _, b := range r.e.Instances {
 		for _, l := range b.Listeners {
@@ -688,7 +688,7 @@ func (r *reader) fits(g *estate.Group, x *estate.Rule, i *estate.Interface, a ne
 	return slices.ContainsFunc(x.Peers, one) && !slices.ContainsFunc(x.Except, one)
 }
 
-// named reports whether rules of one group can mean the members of another.
+// named reports whether rules of one group can refer to another.
 func (r *reader) named(g, other *estate.Group) bool {
 	switch g.Account.Cloud.Dialect {
 	case "flat":
@@ -701,7 +701,7 @@ func (r *reader) named(g, other *estate.Group) bool {
 	return g.Network == other.Network
 }
 
-// member reports whether an address is a private one of an interface that a group is attached to.
+// member reports whether an address is a private one of an interface to which a group is attached.
 func (r *reader) member(g *estate.Group, a netip.Addr) bool {
 	for _, x := range Ends(r.e) {
 		if x.Addr != a || !slices.Contains(x.At.Private, a) || g.For != estate.ForInstances {

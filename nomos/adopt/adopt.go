@@ -1,7 +1,6 @@
-// Package adopt writes definitions of surveyed groups: with names for
-// identifiers, reasons from descriptions, lists where ranges are repeated. They
-// let through the same; what can't be said the same way is left as it is, as an
-// existing group.
+// Package adopt writes definitions of surveyed groups, with names for identifiers, reasons from
+// descriptions, and lists for repeated ranges. The definitions let through the same; a group for
+// which that is impossible is left as it is, as an existing group.
 package adopt
 
 import (
@@ -26,17 +25,17 @@ type Text struct {
 	Text    string
 }
 
-// A Left is a group that is not defined, and why.
+// A Left is a group that gets no definition, and why.
 type Left struct {
 	Group *estate.Group
 	Why   string
 }
 
-// repeated is in how many groups a range stands before it becomes a list, and in
-// how many rules a port without a name before it gets one.
+// repeated is the number of groups in which a range must occur to become a list, and the number of
+// rules in which an unnamed port must occur to get a name.
 const repeated = 3
 
-// A writer writes the definitions of some groups of an estate.
+// A writer writes definitions of some groups of an estate.
 type writer struct {
 	e        *estate.Estate
 	d        *decide.Decider
@@ -46,17 +45,17 @@ type writer struct {
 	texts    map[string]*strings.Builder
 	names    map[*estate.Group]string
 	lists    map[*estate.List]string
-	ranges   map[netip.Prefix]string // lists of ranges that are repeated
+	ranges   map[netip.Prefix]string // by range: the list that was made for it
 	services service.Names
-	public   bool            // the list of public addresses is written
+	public   bool            // the list of public addresses has been written
 	common   strings.Builder // what belongs to no account: lists, services
 }
 
-// Write writes the definitions of groups, and of the clouds, accounts, networks and
-// lists that they need and that are not defined yet. rules are a group's rules:
-// its own, or others that it is to have. Those in existing are only named. The
-// texts are in the order of the accounts; the first holds what belongs to all. names are
-// what the groups are called in them.
+// Write writes definitions of groups, and of the clouds, accounts, networks and lists that they
+// need and that are not defined yet. The function rules gives a group's rules: its own, or those
+// that it is to have. Groups in existing are only referred to. There is one text for each account,
+// in their order; the first also contains what belongs to all. names are the groups' names in the
+// definitions.
 func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) []estate.Rule,
 	existing map[*estate.Group]string) (texts []Text, names map[*estate.Group]string) {
 	w := writer{e: e, d: decide.New(e), rules: rules, chosen: make(map[*estate.Group]bool), existing: existing,
@@ -107,7 +106,7 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 	return texts, w.names
 }
 
-// Possible says why a group can't be defined as it is, or nothing where it can be tried.
+// Possible says why a group can't be defined as it is. It is empty if it can be tried.
 func Possible(d *decide.Decider, g *estate.Group) string {
 	n := networkOf(d, g)
 	switch {
@@ -127,8 +126,8 @@ func Possible(d *decide.Decider, g *estate.Group) string {
 	return ""
 }
 
-// networkOf is the network that a group stands in: its own, or where groups belong
-// to no network the one in which it is attached.
+// networkOf is the network of a group: its own, or in clouds whose groups belong to no network the
+// one in which it is attached.
 func networkOf(d *decide.Decider, g *estate.Group) *estate.Network {
 	if g.Network != nil {
 		return g.Network
@@ -148,8 +147,8 @@ func (w *writer) of(a *estate.Account) *strings.Builder {
 	return b
 }
 
-// nameGroups gives every group a name that can stand in definitions, its own
-// where that can be, and no two of one network the same.
+// nameGroups gives every group a name that definitions can contain, its own if possible, and unique
+// in its network.
 func (w *writer) nameGroups() {
 	taken := make(map[string]bool)
 	for _, g := range w.e.Groups {
@@ -175,8 +174,8 @@ func (w *writer) nameGroups() {
 	}
 }
 
-// nameServices gives names to ports without one that several rules speak of, after
-// the group that serves them.
+// nameServices gives a name to each unnamed port that several rules use, after the group that
+// serves it.
 func (w *writer) nameServices(groups []*estate.Group) {
 	type use struct {
 		spec  service.Spec
@@ -215,7 +214,7 @@ func (w *writer) nameServices(groups []*estate.Group) {
 	}
 }
 
-// nameRanges makes lists of ranges that stand in several groups.
+// nameRanges makes lists of ranges that occur in several groups.
 func (w *writer) nameRanges(groups []*estate.Group) {
 	in := make(map[netip.Prefix]map[*estate.Group]bool)
 	about := make(map[netip.Prefix]string)
@@ -245,7 +244,7 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 	for _, l := range w.e.Lists {
 		taken[l.Name] = true
 	}
-	// Ranges that stand in the same groups are one list.
+	// Ranges that occur in the same groups become one list.
 	done := make(map[netip.Prefix]bool)
 	for _, r := range ranges {
 		if done[r] || len(in[r]) < repeated {
@@ -268,8 +267,8 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 	}
 }
 
-// SharedName is a name that is not taken for a list of addresses that several
-// groups share, after what a rule says about them.
+// SharedName makes an unused name, from a rule's description, for a list of addresses that several
+// groups share.
 func SharedName(about string, taken map[string]bool) string {
 	words := strings.Fields(about)
 	base := "shared-" + Name(strings.Join(words[:min(3, len(words))], "-"))
@@ -280,8 +279,8 @@ func SharedName(about string, taken map[string]bool) string {
 	return name
 }
 
-// nameLists declares the lists that rules name and that are not defined. Own lists
-// of one name with other entries in other accounts are one list with parts.
+// nameLists declares the lists that rules refer to and that are not defined. Lists of one name with
+// different entries in several accounts become one list with parts.
 func (w *writer) nameLists(groups []*estate.Group) {
 	var order []string
 	byName := make(map[string][]*estate.List)
@@ -320,7 +319,7 @@ func (w *writer) nameLists(groups []*estate.Group) {
 	}
 }
 
-// Declaration declares one surveyed list under a name.
+// Declaration declares a surveyed list under a name.
 func Declaration(name string, l *estate.List) string { return list(name, []*estate.List{l}) }
 
 func list(name string, of []*estate.List) string {
@@ -402,7 +401,7 @@ func (w *writer) places(groups []*estate.Group) {
 	}
 }
 
-// definedIn reports whether an origin is a place in definitions.
+// definedIn reports whether an origin is in a definition file.
 func definedIn(o estate.Origin) bool { return strings.HasSuffix(o.File, ".nomos") }
 
 func (w *writer) account(out *strings.Builder, a *estate.Account) {
@@ -423,7 +422,7 @@ func (w *writer) account(out *strings.Builder, a *estate.Account) {
 	out.WriteString("}\n")
 }
 
-// folder is a path where each part can be a name, else a quoted text.
+// folder writes a path: as it is if each part can be a name, else quoted.
 func folder(path string) string {
 	for part := range strings.SplitSeq(path, "/") {
 		if !IsName(part) {
@@ -433,7 +432,7 @@ func folder(path string) string {
 	return path
 }
 
-// network writes a network; peerings are those with networks that are there.
+// network writes a network; peerings are those with networks that are declared.
 func (w *writer) network(out *strings.Builder, n *estate.Network, there map[*estate.Network]bool) {
 	fmt.Fprintf(out, "\nnetwork %s in %s {\n", n.Name, n.Account.Name)
 	if n.ID != "" {

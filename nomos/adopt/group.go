@@ -37,8 +37,8 @@ func (w *writer) group(g *estate.Group) {
 	out.WriteString("}\n")
 }
 
-// covers say what the group is attached to: by labels where those it is attached
-// to are just the ones that a label holds for, else by name.
+// covers says what the group is attached to: by a condition on labels if it holds for exactly
+// these, else by name.
 func (w *writer) covers(g *estate.Group) []string {
 	if g.For == estate.ForSubnets {
 		var names []string
@@ -92,8 +92,8 @@ func joined(before string, names []string) []string {
 	return []string{before + strings.Join(names, ", ")}
 }
 
-// byLabel is a condition on one label, or on two, that holds for just some of the
-// interfaces; what an instance is for comes first.
+// byLabel is a condition on one or two labels that holds for exactly some of the interfaces. Labels
+// that say what an instance is for are tried first.
 func byLabel(some, all []*estate.Interface) string {
 	type pair struct{ key, value string }
 	var pairs []pair
@@ -136,8 +136,8 @@ func preferred(key string) int {
 	return 9
 }
 
-// statements are the group's rules in the language, in the order in which they
-// decide; what differs in nothing but services or peers stands together.
+// statements are the group's rules in the language, in the order in which they decide. Rules that
+// differ only in services or in peers become one statement.
 func (w *writer) statements(g *estate.Group) []string {
 	type statement struct {
 		rule   estate.Rule
@@ -152,7 +152,7 @@ func (w *writer) statements(g *estate.Group) []string {
 		ordered := d.InOrder(g, direction)
 		for k, r := range ordered {
 			if k == len(ordered)-1 && r.BuiltIn && r.Action == estate.Refuse {
-				continue // what nothing lets through is stopped anyway
+				continue // what no rule admits is refused anyway
 			}
 			s := statement{rule: *r, set: service.Of(r.Services...), except: w.peerWords(g, r.Except)}
 			if r.Description == "built in" {
@@ -177,7 +177,7 @@ func (w *writer) statements(g *estate.Group) []string {
 			i := slices.IndexFunc(all, func(o statement) bool {
 				return same(o) && (o.set.Equal(s.set) || slices.Equal(o.peers, s.peers))
 			})
-			// where the order counts only neighbours join
+			// where order matters, only neighbours are joined
 			if first := decide.ByRank(g); i >= 0 && (!first || i == len(all)-1) {
 				if all[i].set.Equal(s.set) {
 					for _, p := range s.peers {
@@ -217,8 +217,8 @@ func (w *writer) statements(g *estate.Group) []string {
 	return texts
 }
 
-// notPublic is a list of all addresses that are not public: a fixed rule of some
-// clouds speaks of all others.
+// notPublic is a list of all addresses that are not public: built-in rules of some clouds are about
+// all others.
 func (w *writer) notPublic() string {
 	const name = "not-public"
 	if !w.public && !slices.ContainsFunc(w.e.Lists, func(l *estate.List) bool { return l.Defined && l.Name == name }) {
@@ -232,7 +232,7 @@ func (w *writer) notPublic() string {
 	return name
 }
 
-// wholeFamilies joins peers; both families of everyone are everyone.
+// wholeFamilies joins both families of everyone into everyone.
 func wholeFamilies(peers []string) string {
 	four, six := slices.Index(peers, "everyone v4"), slices.Index(peers, "everyone v6")
 	if four >= 0 && six >= 0 {
@@ -257,7 +257,7 @@ func (w *writer) peerWords(g *estate.Group, peers []estate.Peer) string {
 	return strings.Join(w.peerList(g, peers), ", ")
 }
 
-// peerList are the peers in the language.
+// peerList writes peers in the language.
 func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 	var words []string
 	said := make(map[string]bool)
@@ -294,7 +294,7 @@ func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 			case name == "":
 				add(addr.PrefixString(p.Range), p)
 			}
-		case estate.PeerMissing, estate.PeerPublic: // of the latter statements tells
+		case estate.PeerMissing, estate.PeerPublic: // statements writes PeerPublic
 		case estate.PeerNetwork:
 			if p.Network == nil || p.Network == g.Network {
 				add("network", p)
@@ -310,7 +310,7 @@ func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 	return words
 }
 
-// unmarked are labels without the mark of what an estate owns: that is no definition's to say.
+// unmarked are labels without the mark of the owning estate, which definitions can't set.
 func unmarked(labels estate.Labels) estate.Labels {
 	if _, marked := labels[estate.OwnLabel]; !marked {
 		return labels

@@ -34,7 +34,7 @@ func Quote(text string) string {
 	return b.String()
 }
 
-// IsName reports whether a text can stand as a name in definitions.
+// IsName reports whether a text can be a name in definitions.
 func IsName(text string) bool {
 	if text == "" || token.Reserved(text) || peerWord[text] || !letter(text[0]) {
 		return false
@@ -47,13 +47,14 @@ func IsName(text string) bool {
 	return true
 }
 
-// peerWord are words that begin a peer: a group of that name could only be named by its path.
+// peerWord are words with a meaning where a peer is expected: a group of that name has to be
+// referred to by its path.
 var peerWord = map[string]bool{"everyone": true, "internet": true, "self": true, "probes": true, "network": true,
 	"subnet": true, "group": true, "list": true}
 
 func letter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
-// Name is a text as a name: what can't stand in one becomes a hyphen.
+// Name turns a text into a name: characters that a name can't contain become hyphens.
 func Name(text string) string {
 	var b strings.Builder
 	for _, r := range text {
@@ -77,7 +78,7 @@ func Name(text string) string {
 	return name
 }
 
-// word is a text as it stands where names and quoted texts both may.
+// word writes a text where both names and quoted texts are allowed.
 func word(text string) string {
 	if IsName(text) {
 		return text
@@ -85,7 +86,7 @@ func word(text string) string {
 	return Quote(text)
 }
 
-// labels is a statement of labels, or nothing where there are none.
+// labels is a statement of labels, or empty if there are none.
 func labels(keyword string, of estate.Labels) string {
 	var pairs []string
 	for _, k := range sortedKeys(of) {

@@ -1,5 +1,5 @@
-// Package edit changes definition files through their syntax trees, and touches
-// nothing that it is not told to, byte for byte.
+// Package edit changes definition files through their syntax trees. Apart from the change it leaves
+// every byte as it is.
 package edit
 
 import (
@@ -12,7 +12,7 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// A Change puts a text in the place of a piece of a file.
+// A Change replaces a piece of a file by a text.
 type Change struct {
 	Span source.Span
 	Text string
@@ -36,7 +36,7 @@ func Apply(f *source.File, changes []Change) (string, error) {
 	return b.String(), nil
 }
 
-// FindRule finds the rule that begins at an offset of a file, or nil.
+// FindRule finds the rule that begins at an offset in a file, or returns nil.
 func FindRule(f *syntax.File, offset int) *syntax.Rule {
 	var find func([]syntax.Stmt) *syntax.Rule
 	find = func(stmts []syntax.Stmt) *syntax.Rule {
@@ -69,18 +69,18 @@ func FindRule(f *syntax.File, offset int) *syntax.Rule {
 	return nil
 }
 
-// AddRule adds a rule to a group, on a line of its own behind its last statement,
-// indented as that is. The text is one statement, without a line end.
+// AddRule adds a rule to a group, on a line of its own behind the last statement and with the same
+// indentation. The text is one statement without a line end.
 func AddRule(f *syntax.File, g *syntax.Group, text string) Change {
 	src := f.Source
 	if len(g.Body) == 0 {
 		indent := indentOf(src, g.Start)
 		between := src.Text[g.Braces.Start+1 : g.Braces.End-1]
-		if strings.TrimSpace(between) == "" { // { } or two lines with nothing between
+		if strings.TrimSpace(between) == "" { // an empty block: { } on one line or on two
 			return Change{source.Span{Start: g.Braces.Start + 1, End: g.Braces.End - 1},
 				"\n" + indent + "  " + text + "\n" + indent}
 		}
-		at := src.LineSpan(g.Braces.End - 1).Start // before the closing brace, behind the comments
+		at := src.LineSpan(g.Braces.End - 1).Start // before the closing brace, behind comments
 		return Change{source.Span{Start: at, End: at}, indent + "  " + text + "\n"}
 	}
 	last := g.Body[0].Extent()
@@ -91,14 +91,14 @@ func AddRule(f *syntax.File, g *syntax.Group, text string) Change {
 	}
 	indent := indentOf(src, last.Start)
 	at := src.LineSpan(last.End).End
-	if g.Braces.End-1 < at { // the block ends on the same line
+	if g.Braces.End-1 < at { // the closing brace is on the same line
 		return Change{source.Span{Start: last.End, End: last.End}, "\n" + indent + "  " + text}
 	}
 	return Change{source.Span{Start: at, End: at}, lineEnd(src, last.Start) + indent + text}
 }
 
-// AddCover adds a cover statement to a group, before its first statement, indented
-// as that is. The group must have one.
+// AddCover adds a cover statement to a group, in front of its first statement and with the same
+// indentation. The group must have a statement.
 func AddCover(f *syntax.File, g *syntax.Group, text string) Change {
 	at := g.Body[0].Extent().Start
 	return Change{source.Span{Start: at, End: at}, text + lineEnd(f.Source, at) + indentOf(f.Source, at)}
@@ -109,8 +109,8 @@ func HoldsComments(f *syntax.File, d syntax.Decl) bool {
 	return commentBetween(f, d.Extent().Start, f.Source.LineSpan(d.Extent().End).End)
 }
 
-// RemoveDeclaration takes a declaration out with its lines, and the blank line
-// behind it. Comments above it stay.
+// RemoveDeclaration removes the lines of a declaration, and the blank line behind it. Comments
+// above it stay.
 func RemoveDeclaration(f *syntax.File, d syntax.Decl) Change {
 	src := f.Source
 	span := source.Span{Start: src.LineSpan(d.Extent().Start).Start, End: src.LineSpan(d.Extent().End).End}
@@ -125,11 +125,11 @@ func RemoveDeclaration(f *syntax.File, d syntax.Decl) Change {
 	return Change{span, ""}
 }
 
-// RemoveRule takes a rule out, with its line if nothing else stands on it; comments stay.
+// RemoveRule removes a rule, with its line if nothing else is on it. Comments stay.
 func RemoveRule(f *syntax.File, r *syntax.Rule) Change { return removal(f, r) }
 
-// AddDeclaration adds a declaration, such as a list or group, behind the last one
-// of its kind, or at the end of the file. The text is whole, without a line end.
+// AddDeclaration adds a declaration, such as a list or group, behind the last one of its kind, or
+// at the end of the file. The text has no line end.
 func AddDeclaration(f *syntax.File, text string) Change {
 	src := f.Source
 	keyword, _, _ := strings.Cut(text, " ")
@@ -154,7 +154,7 @@ func AddDeclaration(f *syntax.File, text string) Change {
 	return Change{source.Span{Start: at, End: at}, end + text + end}
 }
 
-// lineEnd is how the line of an offset ends, or the one before the end of the file.
+// lineEnd is the line end of an offset's line, or of the line before if that is the last one.
 func lineEnd(f *source.File, offset int32) string {
 	i := int(offset) + strings.IndexByte(f.Text[offset:], '\n')
 	if i < int(offset) {
@@ -166,15 +166,14 @@ func lineEnd(f *source.File, offset int32) string {
 	return "\n"
 }
 
-// A RuleText is what a rule is to say instead of its services and peers.
+// A RuleText is what to write in place of a rule's services and peers.
 type RuleText struct {
 	Services string
 	Peers    string
 	Lend     string // where not empty the access is lent instead, for at most so long: "2h"
 }
 
-// words are the rule's verb, the word before its peers, and its peers with what
-// follows them.
+// words are a rule's verb, the word in front of its peers, and the peers with what follows them.
 func (t RuleText) words(r *syntax.Rule) (verb, prep, peers string) {
 	if t.Lend == "" {
 		return r.Verb.Text, r.Prep.Text, t.Peers
@@ -186,9 +185,9 @@ func (t RuleText) words(r *syntax.Rule) (verb, prep, peers string) {
 	return "lend", prep, t.Peers + " for at most " + t.Lend
 }
 
-// ReplaceRule makes one or several rules of a rule: each like the old one but
-// for its services and peers, on a line of its own. No texts remove the rule.
-// Comments stay, also those within the rule.
+// ReplaceRule replaces a rule by one or several, each like the old one except for services and
+// peers, on a line of its own. With no texts the rule is removed. Comments stay, even those within
+// the rule.
 func ReplaceRule(f *syntax.File, r *syntax.Rule, texts []RuleText) []Change {
 	if len(texts) == 0 {
 		return []Change{removal(f, r)}
@@ -217,13 +216,13 @@ func ReplaceRule(f *syntax.File, r *syntax.Rule, texts []RuleText) []Change {
 	at := line.End
 	if closes := strings.IndexByte(src.Text[r.End:line.End], '}'); closes >= 0 &&
 		!commentBetween(f, r.End, r.End+int32(closes)) {
-		at = r.End // the block ends on the same line
+		at = r.End // the closing brace is on the same line
 	}
 	return append(changes, Change{source.Span{Start: at, End: at}, more.String()})
 }
 
-// withoutComments is the text of a further rule; where the old rule holds
-// comments it is written anew without them, since they stay in the first one.
+// withoutComments is the text of a second or later rule. If the old rule contains comments, it is
+// written without them, since they stay in the first.
 func withoutComments(f *syntax.File, r *syntax.Rule, text string, t RuleText) string {
 	if !commentBetween(f, r.Start, r.End) {
 		return text
@@ -246,7 +245,7 @@ func commentBetween(f *syntax.File, from, to int32) bool {
 	return slices.ContainsFunc(f.Comments, func(c source.Span) bool { return c.Start >= from && c.Start < to })
 }
 
-// removal takes a rule out: with its whole line or lines if nothing else stands on them.
+// removal removes a rule, with its lines if nothing else is on them.
 func removal(f *syntax.File, r *syntax.Rule) Change {
 	src := f.Source
 	start, end := src.LineSpan(r.Start).Start, src.LineSpan(r.End).End
@@ -255,7 +254,7 @@ func removal(f *syntax.File, r *syntax.Rule) Change {
 		if c.Start >= r.Start && c.Start < end {
 			comments = append(comments, src.Of(c))
 			if c.Start > r.End {
-				end = c.Start // what follows the rule on its line
+				end = c.Start // the comment behind the rule stays
 			}
 		}
 	}
@@ -274,7 +273,7 @@ func removal(f *syntax.File, r *syntax.Rule) Change {
 	return Change{source.Span{Start: start, End: end}, ""}
 }
 
-// indentOf is the white space before the first word of an offset's line.
+// indentOf is the white space at the beginning of an offset's line.
 func indentOf(f *source.File, offset int32) string {
 	text := f.Text[f.LineSpan(offset).Start:offset]
 	return text[:len(text)-len(strings.TrimLeft(text, " \t"))]

@@ -181,10 +181,10 @@ var Keywords = []Topic{
 		"expect internet cannot reach berth-ledger"},
 }
 
-// A Message is a kind of message and what to do about it.
+// A Message is a kind of message, and what to do about it.
 type Message struct {
 	Topic
-	Match []string // pieces of text by which a message of the kind is known
+	Match []string // pieces of text by which messages of this kind are recognised
 }
 
 // Messages are the kinds of message about definitions.
@@ -291,7 +291,7 @@ var Messages = []Message{
 			"each entry of a list", "after \""}},
 }
 
-// MessageOf finds the kind of a message, by its name or by a piece of its text.
+// MessageOf finds a kind of message by its name or by a piece of its text.
 func MessageOf(text string) (Message, bool) {
 	for _, m := range Messages {
 		if m.Name == text {
@@ -299,7 +299,7 @@ func MessageOf(text string) (Message, bool) {
 		}
 	}
 	if len(strings.Fields(text)) < 2 {
-		return Message{}, false // a single word is a name
+		return Message{}, false // a single word is meant as a name
 	}
 	for _, m := range Messages {
 		for _, piece := range m.Match {

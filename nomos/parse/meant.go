@@ -11,10 +11,11 @@ import (
 	"isonomos/nomos/token"
 )
 
-// What people write who come from elsewhere, and what our words for it are: a message
-// says the word that means the same before it offers one that is merely spelt alike.
+// Words that people bring along from elsewhere, and the language's words for them. A message
+// suggests the word that means the same before one that is merely spelled alike.
 
-// meanings are our words for other words. Which of them is meant depends on what can stand at a place.
+// meanings are the language's words for other words. Which of them is suggested depends on what is
+// allowed at the place.
 var meanings = func() map[string][]string {
 	all := make(map[string][]string)
 	for ours, others := range map[string]string{
@@ -88,12 +89,13 @@ var meanings = func() map[string][]string {
 		}
 	}
 	for _, ours := range all {
-		slices.Sort(ours) // of a map: the order must not change from run to run
+		slices.Sort(ours) // it was read from a map, and must not depend on its order
 	}
 	return all
 }()
 
-// instead says how a statement of a group is written whose first word has no word of ours.
+// instead is how to write a statement of a group that begins with a foreign word, where the
+// language has no word for it.
 var instead = func() map[string]string {
 	all := make(map[string]string)
 	for _, x := range []struct{ way, words string }{
@@ -125,15 +127,15 @@ var instead = func() map[string]string {
 	return all
 }()
 
-// Meant are our words for a word of others, in alphabetical order.
+// Meant are the language's words for a foreign word, in alphabetical order.
 func Meant(word string) []string { return meanings[strings.ToLower(word)] }
 
-// meant offers the word that the current one means, if it can stand here.
+// meant suggests the word that the current one means, if it is allowed here.
 func (p *parser) meant(words []string) string {
 	if !p.at(token.Name) {
 		return ""
 	}
-	for _, ours := range words { // as they are listed: the usual first
+	for _, ours := range words { // the most likely one is listed first
 		if slices.Contains(Meant(p.text()), ours) {
 			return "write " + strconv.Quote(ours)
 		}
@@ -141,7 +143,7 @@ func (p *parser) meant(words []string) string {
 	return ""
 }
 
-// nearHint offers the word that the current one means, or was perhaps meant to be.
+// nearHint suggests the word that the current one means or is a misspelling of.
 func (p *parser) nearHint(words []string) string {
 	if !p.at(token.Name) {
 		return ""
@@ -155,10 +157,10 @@ func (p *parser) nearHint(words []string) string {
 	return ""
 }
 
-// goesOn are the words with which a statement can go on behind what is complete.
+// goesOn are the words that can continue a complete statement.
 var goesOn = []string{"because", "until", "except", "stateless", "where", "on", "by", "v4", "v6", "from"}
 
-// declarationHint says how a declaration begins that was meant by the current word.
+// declarationHint shows the beginning of the declaration that the current word seems to mean.
 func (p *parser) declarationHint() string {
 	word := p.text()
 	verb := ""
@@ -179,10 +181,10 @@ func (p *parser) declarationHint() string {
 	return p.nearHint(token.Declarations)
 }
 
-// conditionHint is said where a condition stands behind a rule.
+// conditionHint is the hint for a condition behind a rule.
 const conditionHint = "a condition stands around rules: where stage = production { … }"
 
-// listHint says how a line of a list is written.
+// listHint is the hint for a line of a list.
 func (p *parser) listHint() string {
 	next := p.file.Of(p.ahead(1).Span)
 	switch {
@@ -198,7 +200,7 @@ func (p *parser) listHint() string {
 	return "a range, an address, list, room, published or where"
 }
 
-// strayPort fails where a port follows the service before it: tcp 443, 80.
+// strayPort fails if a service is followed by a port: tcp 443, 80.
 func (p *parser) strayPort(before syntax.Spec) {
 	if p.oneOfKinds(token.Number, token.NumberSpan) && len(before.Ports) == 1 {
 		first := before.Ports[0]
@@ -207,8 +209,8 @@ func (p *parser) strayPort(before syntax.Spec) {
 	}
 }
 
-// foreignService fails where a word stands in the place of a service that others put
-// before one, or that is no service at all: admit inbound tcp 443, admit cidr 10.0.0.0/8.
+// foreignService fails if a foreign word stands in front of a service or in its place: admit
+// inbound tcp 443, admit cidr 10.0.0.0/8.
 func (p *parser) foreignService(name syntax.Word) {
 	meant := Meant(name.Text)
 	switch {

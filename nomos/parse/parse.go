@@ -1,4 +1,4 @@
-// Package parse makes a syntax tree of a definition file.
+// Package parse builds the syntax tree of a definition file.
 package parse
 
 import (
@@ -17,9 +17,8 @@ import (
 	"isonomos/nomos/token"
 )
 
-// File parses a file. The tree holds what could be understood; the messages, in
-// the order of the text, say what could not. Time and memory are linear in the
-// size of the file.
+// File parses a file. The tree holds what could be parsed; the messages, in the order of the text,
+// say what could not. Time and memory are linear in the size of the file.
 func File(f *source.File) (*syntax.File, []source.Message) {
 	scanned := scan.File(f)
 	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages, scanned: len(scanned.Messages)}
@@ -45,7 +44,7 @@ func File(f *source.File) (*syntax.File, []source.Message) {
 	return tree, source.Sort(p.messages)
 }
 
-// Condition parses a condition on labels that stands alone.
+// Condition parses a condition on labels by itself.
 func Condition(f *source.File) (*syntax.Condition, []source.Message) {
 	scanned := scan.File(f)
 	p := &parser{file: f, tokens: scanned.Tokens, messages: scanned.Messages}
@@ -59,7 +58,7 @@ func Condition(f *source.File) (*syntax.Condition, []source.Message) {
 	return c, p.messages
 }
 
-// Limits that keep hostile input from costing out of proportion.
+// Limits, so that hostile input can't take more than its share of time and memory.
 const (
 	maxMessages = 50
 	maxNesting  = 64
@@ -68,19 +67,19 @@ const (
 type parser struct {
 	file     *source.File
 	tokens   []token.Token
-	i        int // the current token
+	i        int // index of the current token
 	nesting  int
 	broken   bool // a statement of this declaration was given up
 	messages []source.Message
-	scanned  int // how many messages are the scanner's: they come first
+	scanned  int // number of the scanner's messages; they come first
 
-	// What there is most of is cut from larger pieces: fewer allocations.
+	// Frequent nodes are allocated many at a time.
 	rules slab[syntax.Rule]
 	specs slab[syntax.Spec]
 	peer1 slab[syntax.Peer]
 }
 
-// A slab hands out slices with room for one, cut from pieces of many.
+// A slab allocates single values, many at a time.
 type slab[T any] struct{ free []T }
 
 func (s *slab[T]) one() []T {
@@ -93,10 +92,10 @@ func (s *slab[T]) one() []T {
 	return x
 }
 
-// errStatement ends the parsing of a statement whose message is written already.
+// errStatement ends the parsing of a statement about which there is a message already.
 var errStatement = errors.New("statement given up")
 
-// statement runs a parsing function; if it gives up, the rest of the statement is skipped.
+// statement calls a parsing function. If that gives up, the rest of the statement is skipped.
 func (p *parser) statement(parse func()) (ok bool) {
 	start, nesting := p.i, p.nesting
 	defer func() {
@@ -112,8 +111,8 @@ func (p *parser) statement(parse func()) (ok bool) {
 	return true
 }
 
-// skipStatement goes on behind the statement that the token start began:
-// behind its line end, its block, or before the brace that closes the block around it.
+// skipStatement continues behind the statement that begins at token start: behind its line end or
+// block, or in front of the brace that closes the surrounding block.
 func (p *parser) skipStatement(start int) {
 	depth, failed := 0, p.i
 	for i := start; i < p.i; i++ {
@@ -151,8 +150,8 @@ func (p *parser) skipStatement(start int) {
 	}
 }
 
-// silence drops what the scanner said about a piece of text that is given up as a whole:
-// what is in it may not be ours at all.
+// silence drops the scanner's messages about a text that is given up as a whole: it may not be
+// meant to be this language.
 func (p *parser) silence(from, to int32) {
 	kept := p.messages[:0]
 	for i, m := range p.messages {
@@ -222,15 +221,15 @@ func (p *parser) say(at source.Span, hint, format string, a ...any) {
 	}
 }
 
-// fail says what is wrong at a place and gives the statement up.
+// fail reports what is wrong at a place, and gives the statement up.
 func (p *parser) fail(at source.Span, hint, format string, a ...any) {
 	p.say(at, hint, format, a...)
 	panic(errStatement)
 }
 
-// expected fails at the current token: something else should stand there.
+// expected fails at the current token, saying what should stand there.
 func (p *parser) expected(what, hint string) {
-	if p.at(token.Illegal) { // the scanner has said what is wrong with it
+	if p.at(token.Illegal) { // the scanner has reported it
 		panic(errStatement)
 	}
 	switch meant := p.meant(goesOn); {
@@ -277,7 +276,7 @@ func (p *parser) needWord(words ...string) syntax.Word {
 	return syntax.Word{}
 }
 
-// word takes the current token as a word, whatever it is.
+// word takes the current token, whatever it is, as a word.
 func (p *parser) word() syntax.Word {
 	t := p.next()
 	w := syntax.Word{Node: syntax.Node{Span: t.Span}, Text: p.file.Of(t.Span)}
@@ -287,7 +286,7 @@ func (p *parser) word() syntax.Word {
 	return w
 }
 
-// name takes a name that is not reserved.
+// name takes a name that is not a reserved word.
 func (p *parser) name(what string) syntax.Word {
 	if !p.at(token.Name) {
 		hint := ""
@@ -309,7 +308,7 @@ func (p *parser) path(what string) syntax.Word {
 	return p.name(what)
 }
 
-// oneOfKinds reports whether the current token is of one of some kinds.
+// oneOfKinds reports whether the current token is of one of the kinds.
 func (p *parser) oneOfKinds(kinds ...token.Kind) bool { return slices.Contains(kinds, p.tok().Kind) }
 
 // lineFrom is the text from a token to the end of its statement, for a hint.
@@ -375,7 +374,7 @@ func (p *parser) since(start int) syntax.Node {
 	return syntax.Node{Span: p.tokens[start].Span.Join(p.tokens[last].Span)}
 }
 
-// block parses { statements }. Each call of one parses one statement. It returns the braces' extent.
+// block parses { statements }, with one call of one for each. It returns the extent of the braces.
 func (p *parser) block(what string, one func()) source.Span {
 	open := p.need(token.LeftBrace, "")
 	if p.nesting++; p.nesting > maxNesting {
@@ -397,19 +396,19 @@ func (p *parser) block(what string, one func()) source.Span {
 			!p.at(token.Newline) && !p.at(token.EOF) {
 			p.statement(func() { p.expected("the end of the line", "") })
 		}
-		if p.i == before { // nothing could be taken: never stand still
+		if p.i == before { // no progress: skip, so as not to loop
 			p.next()
 		}
 	}
 }
 
-// insideToo are the declaration keywords that begin lines of a block as well,
-// so that they do not end it when they stand in column 1.
+// insideToo are declaration keywords that can also begin a line of a block, so that they don't end
+// the block when they stand in column 1.
 var insideToo = map[string][]string{
 	"account": {"cloud"}, "list": {"list"}, "pattern": {"use"}, "group": {"use"}, "where": {"use"},
 }
 
-// topLevel parses one declaration; nil if it could not be understood.
+// topLevel parses a declaration; it returns nil if that fails.
 func (p *parser) topLevel() (decl syntax.Decl) {
 	before := p.i
 	ok := p.statement(func() {
@@ -456,7 +455,7 @@ func (p *parser) topLevel() (decl syntax.Decl) {
 		}
 	})
 	if !ok {
-		p.accept(token.RightBrace) // a brace too many at top level
+		p.accept(token.RightBrace) // a surplus closing brace
 	}
 	if p.i == before {
 		p.next()
@@ -564,7 +563,7 @@ func (p *parser) addrRange() syntax.Range {
 	text := p.file.Of(t.Span)
 	prefix, err := netip.ParsePrefix(text)
 	if err != nil {
-		a := netip.MustParseAddr(text) // the scanner has seen that it is one or the other
+		a := netip.MustParseAddr(text) // the scanner has checked its form
 		prefix = netip.PrefixFrom(a, a.BitLen())
 	}
 	if prefix.Addr().Is4In6() {
@@ -709,7 +708,7 @@ func (p *parser) use() *syntax.Use {
 	return u
 }
 
-// items parses values up to one that the grammar gives to the next argument.
+// items parses values, up to one that the grammar takes for the next argument.
 func (p *parser) items() syntax.Items {
 	start := p.i
 	var x syntax.Items
@@ -894,7 +893,7 @@ func (p *parser) rule() syntax.Stmt {
 	return r
 }
 
-// duration is the duration that is meant by the current token and the next, such as 2 hours.
+// duration is the duration that the current token and the next seem to mean, such as 2 hours.
 func (p *parser) duration() string {
 	text := p.text()
 	if next := p.ahead(1); p.at(token.Number) && next.Kind == token.Name {
@@ -908,7 +907,7 @@ func (p *parser) duration() string {
 	return text
 }
 
-// clauses parses because, until and stateless, in any order, each at most once.
+// clauses parses because, until and stateless: each at most once, in any order.
 func (p *parser) clauses(because *syntax.Word, until *syntax.Date, stateless *syntax.Word) {
 	for {
 		at := p.tok().Span
@@ -956,7 +955,7 @@ func (p *parser) date() syntax.Date {
 	return d
 }
 
-// dateOf reads a date, to its end, or a moment; the scanner has seen its shape.
+// dateOf reads a date, which means its end, or a moment. The scanner has checked its form.
 func dateOf(text string) (time.Time, bool) {
 	number := func(from, to int) int {
 		n := 0
@@ -1151,8 +1150,7 @@ func (p *parser) peer() syntax.Peer {
 	return x
 }
 
-// foreignPeer fails where a peer has a word before it that ours do without: cidr
-// 10.0.0.0/8, sg web.
+// foreignPeer fails if a foreign word stands in front of a peer: cidr 10.0.0.0/8, sg web.
 func (p *parser) foreignPeer() {
 	switch next := p.ahead(1); {
 	case next.Kind == token.Range || next.Kind == token.String && isRange(scan.Unquote(p.file.Of(next.Span))):
@@ -1170,7 +1168,7 @@ func (p *parser) foreignPeer() {
 	}
 }
 
-// peerHint says how a peer is written.
+// peerHint shows how a peer is written.
 func (p *parser) peerHint() string {
 	switch {
 	case p.at(token.String) && isRange(scan.Unquote(p.text())):

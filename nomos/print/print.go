@@ -1,9 +1,9 @@
-// Package print writes a definition file in its one canonical layout: two spaces,
-// one blank line between declarations, columns aligned in a run of like
-// statements, comments where they stood.
+// Package print writes a definition file in the canonical layout: two spaces of indentation, one
+// blank line between declarations, aligned columns in similar neighbouring statements, comments
+// where they were.
 //
-// Statements are printed from their tokens, so what is printed has the same
-// tokens, and parses to an equal tree.
+// Statements are printed from their tokens, so the result has the same tokens and parses to an
+// equal tree.
 package print
 
 import (
@@ -17,12 +17,12 @@ import (
 	"isonomos/nomos/token"
 )
 
-// maxWidth is the longest line, in characters, that columns are aligned for; a
-// longer one is broken before because, until and by.
+// maxWidth is the longest line, in characters, for which columns are aligned. A longer line is
+// broken in front of because, until and by.
 const maxWidth = 110
 
-// File is the canonical text of a file without mistakes. Printing the result
-// again gives the same text. Time is linear in the size of the file.
+// File is the canonical text of a file without mistakes. Printing it again does not change it. Time
+// is linear in the size of the file.
 func File(f *syntax.File) string {
 	p := &printer{file: f.Source, tokens: scan.File(f.Source).Tokens, comments: f.Comments}
 	p.out.Grow(len(f.Source.Text) + len(f.Source.Text)/8)
@@ -36,18 +36,18 @@ type printer struct {
 	comments []source.Span
 	out      strings.Builder
 	indent   int
-	lines    []line // of the run that is being gathered
+	lines    []line // the run of lines that is being collected
 }
 
-// A line is one statement on its way out.
+// A line is a statement to be printed.
 type line struct {
 	indent   int
 	leading  []string // comments on lines of their own above it
-	blank    bool     // a blank line stands before it
-	shape    string   // like statements have the same: their columns are aligned
-	cells    []string // the first one is the keyword
-	trailing string   // the comment behind it
-	breaks   bool     // nothing after it is aligned with what is before
+	blank    bool     // there is a blank line above it
+	shape    string   // lines of the same shape are similar: their columns are aligned
+	cells    []string // columns; the first one is the keyword
+	trailing string   // the comment behind it on the same line
+	breaks   bool     // alignment does not continue across it
 }
 
 // declarations prints all declarations, and the comments between and behind them.
@@ -175,9 +175,9 @@ type item struct {
 	span     source.Span
 	shape    string
 	cells    []string
-	block    bool   // it is a block itself
-	inner    []item // of a block
-	front    bool   // it stands before all that are not
+	block    bool   // it has a block itself
+	inner    []item // the statements of its block
+	front    bool   // it stands in front of all others
 	leading  []string
 	trailing string
 	blank    bool
@@ -260,14 +260,14 @@ func (p *printer) stmtItem(s syntax.Stmt) item {
 	return item{span: span, shape: word, cells: []string{word, rest}}
 }
 
-// block prints a statement with a block: everything before its brace, the items, the closing brace.
+// block prints a statement with a block: what precedes the brace, the items, the closing brace.
 func (p *printer) block(span source.Span, leading []string, items []item) {
 	open := p.openBrace(span, items)
 	head := p.text(source.Span{Start: span.Start, End: open})
 	leading = append(leading, p.commentsIn(span.Start, open, false)...)
 	after := p.trailing(open + 1)
 	if after != "" && len(items) == 0 && p.file.Line(open) == p.file.Line(span.End-1) {
-		after = "" // it stands behind the closing brace
+		after = "" // the comment is behind the closing brace
 	}
 	p.place(open, span.End-1, items)
 	dangling := p.dangling(open, span.End-1, items)
@@ -313,8 +313,7 @@ func (p *printer) openBrace(span source.Span, items []item) int32 {
 	return span.End
 }
 
-// place gives each item of a block its comments and blank lines, from where it
-// stands in the file.
+// place assigns to each item of a block its comments and blank lines, by its position in the file.
 func (p *printer) place(open, close int32, items []item) {
 	order := make([]*item, len(items))
 	for i := range items {
@@ -323,7 +322,7 @@ func (p *printer) place(open, close int32, items []item) {
 	sort.SliceStable(order, func(i, j int) bool { return order[i].span.Start < order[j].span.Start })
 	before := p.endOfLine(open + 1)
 	if len(order) > 0 && order[0].span.Start < before {
-		before = open + 1 // the first statement stands on the brace's own line
+		before = open + 1 // the first statement is on the line of the brace
 	}
 	for i, x := range order {
 		x.leading = p.commentsIn(before, x.span.Start, true)
@@ -337,7 +336,7 @@ func (p *printer) place(open, close int32, items []item) {
 		}
 		before = max(x.span.End, min(p.endOfLine(x.span.End), p.next(order, i, close)))
 	}
-	// What is moved to the front stands there without blank lines.
+	// Items that are moved to the front have no blank lines.
 	for i := range items {
 		if items[i].front || i == 0 {
 			items[i].blank = false
@@ -379,8 +378,8 @@ func (p *printer) between(from, to int32) []source.Span {
 	return p.comments[i:j]
 }
 
-// commentsIn are the texts of the comments in a piece of the file. Those between
-// statements keep their blank lines as empty texts.
+// commentsIn are the comments in a piece of the file. Blank lines between them are kept as empty
+// texts.
 func (p *printer) commentsIn(from, to int32, blanks bool) []string {
 	var texts []string
 	last := int32(-1)
@@ -414,11 +413,11 @@ func (p *printer) blankBetween(from, to int32) bool {
 			empty = 0
 		}
 	}
-	// A piece that begins at the start of a line has its first line end behind it.
+	// A piece that begins at the start of a line has the line end behind it.
 	return empty == 1 && from > 0 && p.file.Text[from-1] == '\n'
 }
 
-// trailing is the comment behind a place on its line, if nothing else stands between.
+// trailing is the comment behind a place on the same line, if only blanks are in between.
 func (p *printer) trailing(end int32) string {
 	for _, c := range p.between(end, p.endOfLine(end)) {
 		if strings.TrimSpace(p.file.Text[end:c.Start]) == "" {
@@ -440,8 +439,8 @@ func (p *printer) tokenAt(start int32) int {
 	return sort.Search(len(p.tokens), func(i int) bool { return p.tokens[i].Start >= start })
 }
 
-// text is a piece of the file from its tokens: single blanks between them, none
-// before a comma or closing bracket, none after an opening one.
+// text prints the tokens of a piece of the file: with single blanks between them, but none before a
+// comma or closing bracket or after an opening one.
 func (p *printer) text(span source.Span) string {
 	var b strings.Builder
 	var last token.Token
@@ -460,23 +459,23 @@ func (p *printer) text(span source.Span) string {
 	return b.String()
 }
 
-// apart reports whether a blank stands between two tokens.
+// apart reports whether there is a blank between two tokens.
 func (p *printer) apart(a, b token.Token) bool {
 	switch {
 	case b.Kind == token.Comma, b.Kind == token.RightParen, b.Kind == token.Colon, a.Kind == token.LeftParen:
 		return false
 	case b.Kind == token.LeftParen:
-		// a pattern's arguments stand close to its name
+		// the arguments of a pattern follow its name directly
 		return a.Kind != token.Name || token.Reserved(p.file.Of(a.Span))
 	}
 	return true
 }
 
-// add takes a line; lines are written in runs, so that columns can be aligned.
+// add adds a line to the run. Lines are written run by run, so that columns can be aligned.
 func (p *printer) add(l line) {
 	l.indent = p.indent
 	if 2*l.indent+utf8.RuneCountInString(strings.Join(l.cells, " ")) > maxWidth {
-		l.shape = "" // it will be broken: nothing is aligned with it
+		l.shape = "" // it will be broken, so it is aligned with nothing
 	}
 	if len(p.lines) > 0 && (l.blank || len(l.leading) > 0 || l.breaks || p.lines[len(p.lines)-1].breaks) {
 		p.flush()
@@ -484,7 +483,7 @@ func (p *printer) add(l line) {
 	p.lines = append(p.lines, l)
 }
 
-// flush writes the gathered run.
+// flush writes the collected run.
 func (p *printer) flush() {
 	run := p.lines
 	p.lines = nil
@@ -511,8 +510,8 @@ func (p *printer) flush() {
 	}
 }
 
-// aligned makes the texts of like lines: keywords as wide as those of the whole
-// run, further columns aligned as long as the lines do not become too long.
+// aligned formats similar lines: keywords as wide as those of the whole run, further columns
+// aligned unless lines become too long.
 func aligned(like []line, keyword int, texts []string) {
 	columns := 0
 	for _, l := range like {
@@ -567,8 +566,8 @@ func (p *printer) writeLine(l line, text string) {
 	p.out.WriteString("\n")
 }
 
-// broken parts a line that is too long before its clauses; the parts are shown
-// without the blanks that aligned columns left.
+// broken breaks a line that is too long in front of its clauses, without the blanks of aligned
+// columns.
 func broken(text string, width int) []string {
 	if utf8.RuneCountInString(text) <= width {
 		return []string{text}

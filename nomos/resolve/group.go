@@ -15,15 +15,15 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// maxGroups bounds what scopes can expand to.
+// maxGroups bounds how many groups scopes can expand to.
 const maxGroups = 1_000_000
 
-// maxRules bounds what groups come to, with all that patterns put into them, and how
-// often patterns are put anywhere.
+// maxRules bounds the number of rules, including those that patterns write, and likewise the number
+// of uses of patterns.
 const maxRules = 2_000_000
 
-// room counts rules, or uses of patterns, and reports whether there is room for one
-// more; that there is none is said once.
+// room counts a rule, or a use of a pattern, and reports whether the limit allows it. The first one
+// that is too many is reported.
 func (r *resolver) room(count *int, at source.Span, what string) bool {
 	if *count++; *count <= maxRules {
 		return true
@@ -35,21 +35,21 @@ func (r *resolver) room(count *int, at source.Span, what string) bool {
 	return false
 }
 
-// A body is a group whose rules are still to be resolved.
+// A body is a group whose rules are to be resolved.
 type body struct {
 	group *estate.Group
 	located[*syntax.Group]
 }
 
-// A setting is what the words of a rule depend on beside themselves.
+// A setting is the context of a rule.
 type setting struct {
 	group   *estate.Group // nil in laws, connects and expectations
 	params  map[string]binding
 	through *estate.Through
-	outer   clauses // those of the use that put the rule here
+	outer   clauses // those of the use that writes the rule
 }
 
-// groupHeads makes the groups without their rules, so that rules can refer to all of them.
+// groupHeads makes all groups without rules, so that rules can refer to any of them.
 func (r *resolver) groupHeads() {
 	for _, d := range r.groupDecls {
 		r.file = d.file
@@ -92,7 +92,7 @@ func (r *resolver) groupIn(n *estate.Network, d *syntax.Group) *estate.Group {
 	return g
 }
 
-// scope finds the networks in which a group stands.
+// scope finds the networks in which a group is.
 func (r *resolver) scope(s syntax.Scope) []*estate.Network {
 	if s.Network.Given() {
 		if n := r.findNetwork(s.Network); n != nil {
@@ -126,7 +126,7 @@ func (r *resolver) groupBodies() {
 		if b.group.For != estate.ForSubnets {
 			continue
 		}
-		for _, s := range b.group.Network.Subnets { // offline, it is attached to what it covers
+		for _, s := range b.group.Network.Subnets { // without a survey it is attached to what its definition covers
 			if b.group.CoversSubnet(s) {
 				s.Groups = append(s.Groups, b.group)
 			}
@@ -134,8 +134,8 @@ func (r *resolver) groupBodies() {
 	}
 }
 
-// namesInClouds says which groups would have one name in their cloud: it has one of a name
-// in a network, or where groups belong to no network in an account.
+// namesInClouds reports groups that would have the same name in their cloud, where names are unique
+// in a network, or if groups belong to no network in an account.
 func (r *resolver) namesInClouds() {
 	type place struct {
 		account *estate.Account
@@ -296,13 +296,13 @@ func (r *resolver) rule(s *syntax.Rule, x setting) {
 	}
 }
 
-// applyClauses takes because and until, of the rule and of the use that put it
-// here; it reports whether the rule has ended.
+// applyClauses applies because and until, of the rule and of the use that writes it. It reports
+// whether the rule has ended.
 func (r *resolver) applyClauses(rule *estate.Rule, s *syntax.Rule, x setting) (ended bool) {
 	return r.finish(rule, clauses{r.reason(s.Because, x), s.Until}, x.outer)
 }
 
-// reason is the text of a because, which may be that of a parameter.
+// reason is the text of a because, which may be a parameter.
 func (r *resolver) reason(because syntax.Word, x setting) string {
 	if !because.Given() || because.Quoted() {
 		return because.Text
@@ -318,13 +318,14 @@ func (r *resolver) reason(because syntax.Word, x setting) string {
 	return b.text
 }
 
-// clauses are the reason and the end that a statement gives.
+// clauses are the reason and the end in a statement.
 type clauses struct {
 	because string
 	until   syntax.Date
 }
 
-// finish puts reason and end into a rule: its own, else those around it; of two ends the earlier.
+// finish sets a rule's reason and end: its own, else those of the use around it; of two ends the
+// earlier one.
 func (r *resolver) finish(rule *estate.Rule, own, outer clauses) (ended bool) {
 	rule.Description = own.because
 	if rule.Description == "" {
@@ -344,8 +345,8 @@ func (r *resolver) finish(rule *estate.Rule, own, outer clauses) (ended bool) {
 	return true
 }
 
-// stoppedBy finds a refusal among rules that stops what a later rule would let
-// through, for one of its peers on one of its services.
+// stoppedBy finds a refusal that stops what a later rule would let through for one of its peers on
+// one of its services.
 func stoppedBy(g *estate.Group, rule estate.Rule, before []estate.Rule) *estate.Rule {
 	services := service.Of(rule.Services...)
 	for i := range before {
@@ -363,8 +364,8 @@ func stoppedBy(g *estate.Group, rule estate.Rule, before []estate.Rule) *estate.
 	return nil
 }
 
-// holds reports whether a peer of a refusal surely holds an address of another
-// peer, as far as the words tell.
+// holds reports whether a peer of a refusal certainly contains an address of another peer, as far
+// as the definitions tell.
 func holds(g *estate.Group, refused, p estate.Peer) bool {
 	switch refused.Kind {
 	case estate.PeerEveryone:
@@ -388,7 +389,8 @@ func holds(g *estate.Group, refused, p estate.Peer) bool {
 	return false
 }
 
-// families says when no packet can fit a rule, because its services and peers are of different families.
+// families reports that no packet can match a rule, because its services and peers are of different
+// families.
 func (r *resolver) families(rule estate.Rule, s *syntax.Rule) {
 	icmp := slices.ContainsFunc(rule.Services,
 		func(x service.Spec) bool { return x.Protocol == service.ICMP || x.Protocol == service.ICMPv6 })
@@ -412,11 +414,11 @@ func (r *resolver) families(rule estate.Rule, s *syntax.Rule) {
 	}
 }
 
-// A side is peers and what is taken away from all of them.
+// A side is peers, and exceptions that are subtracted from each of them.
 type side struct{ peers, except []estate.Peer }
 
-// sides resolves the peers of a statement. What a parameter stands for is a set: what is
-// excepted there is taken away from it alone, so it is a side of its own.
+// sides resolves the peers of a statement. An argument is a set of its own: its exceptions are
+// subtracted from it alone, so it is a side of its own.
 func (r *resolver) sides(written syntax.Peers, x setting) []side {
 	var except []estate.Peer
 	for _, s := range r.peers(written.Except, x) {
@@ -434,14 +436,14 @@ func (r *resolver) sides(written syntax.Peers, x setting) []side {
 	return sides
 }
 
-// onlySide resolves the peers of a statement outside groups, where no parameters are.
+// onlySide resolves the peers of a statement outside of groups, where there are no parameters.
 func (r *resolver) onlySide(written syntax.Peers) (peers, except []estate.Peer) {
 	sides := r.sides(written, setting{})
 	return sides[0].peers, sides[0].except
 }
 
-// peers resolves peers one by one. The first side holds those from which nothing is
-// taken away; it may be empty only if it is the only one.
+// peers resolves peers. The first side holds those without exceptions of their own; it may be empty
+// unless it is the only one.
 func (r *resolver) peers(written []syntax.Peer, x setting) []side {
 	plain := make([]estate.Peer, 0, len(written))
 	var others []side
@@ -473,15 +475,15 @@ func (r *resolver) peers(written []syntax.Peer, x setting) []side {
 	return append([]side{{peers: plain}}, others...)
 }
 
-// limited is a peer limited to a family as well.
+// limited is a peer that is also limited to a family.
 func limited(p estate.Peer, family string) estate.Peer {
 	p.V4Only = p.V4Only || family == "v4"
 	p.V6Only = p.V6Only || family == "v6"
 	return p
 }
 
-// appendPeer resolves one peer of a rule in a group, or with nil of a law, connect
-// or expectation, where a name stands for all groups of its declaration.
+// appendPeer resolves a peer of a rule in a group; or with nil of a law, connect or expectation,
+// where a name means all groups of its declaration.
 func (r *resolver) appendPeer(peers []estate.Peer, w syntax.Peer, g *estate.Group) []estate.Peer {
 	p := limited(estate.Peer{}, w.Family.Text)
 	switch w.Kind {
@@ -540,7 +542,7 @@ func (r *resolver) appendPeer(peers []estate.Peer, w syntax.Peer, g *estate.Grou
 	return append(peers, p)
 }
 
-// appendGroups finds the groups that a peer names, each limited like p.
+// appendGroups finds the groups that a peer names, with the family and exceptions of p.
 func (r *resolver) appendGroups(peers []estate.Peer, w syntax.Peer, p estate.Peer, g *estate.Group) []estate.Peer {
 	for _, found := range r.findGroups(w, g) {
 		p.Kind, p.Group = estate.PeerGroup, found
@@ -598,7 +600,7 @@ func (r *resolver) findSubnet(name syntax.Word, g *estate.Group) *estate.Subnet 
 	return nil
 }
 
-// oneOfPaths lists a few of the names that are meant to be chosen from.
+// oneOfPaths lists a few of the names to choose from.
 func oneOfPaths(paths []string) string {
 	const few = 5
 	if len(paths) > few {
@@ -607,9 +609,8 @@ func oneOfPaths(paths []string) string {
 	return strings.Join(paths, " or ")
 }
 
-// findGroups finds the groups that a name means. In a group it is the one of
-// that name in the same network, else the only one of the estate; at top level it
-// is the whole declaration.
+// findGroups finds the groups that a name means. In a group it is the one of that name in the same
+// network, else the only one in the estate. Outside of groups it is all groups of a declaration.
 func (r *resolver) findGroups(w syntax.Peer, g *estate.Group) []*estate.Group {
 	name := w.Name.Text
 	if g != nil {
@@ -668,7 +669,7 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 	if len(r.messages) > mostHints {
 		return ""
 	}
-	const many = 2000 // near names among very many are worth no second
+	const many = 2000 // looking for near names among so many would take seconds
 	var names []string
 	for _, g := range r.estate.Groups[:min(many, len(r.estate.Groups))] {
 		names = append(names, g.Name)
@@ -679,7 +680,7 @@ func (r *resolver) nearGroup(w syntax.Peer) string {
 	return r.nearest(w.Name.Text, names)
 }
 
-// condition resolves a condition on labels that only a survey may know.
+// condition resolves a condition on labels that only a survey may have.
 func (r *resolver) condition(c *syntax.Condition) *estate.Condition { return Condition(c) }
 
 // Condition is what a condition means.
@@ -702,17 +703,17 @@ func Condition(c *syntax.Condition) *estate.Condition {
 	return e
 }
 
-// placeCondition resolves a condition on places that definitions know: networks,
-// accounts, groups. A label that nothing has is warned of.
+// placeCondition resolves a condition on places that definitions declare: networks, accounts,
+// groups. It warns of a label that none has.
 func (r *resolver) placeCondition(c *syntax.Condition) *estate.Condition {
 	r.usable(c)
 	return r.condition(c)
 }
 
-// usable reports whether all labels of a condition are known, and warns of the others, and
-// of values that are perhaps misspelt.
+// usable reports whether all labels of a condition are known. It warns of others, and of values
+// that seem to be misspelled.
 func (r *resolver) usable(c *syntax.Condition) bool {
-	if ok, before := r.looked[c]; before { // it stands in a pattern, or in a group of many networks
+	if ok, before := r.looked[c]; before { // seen before: it is in a pattern, or in a group of many networks
 		return ok
 	}
 	known := r.knownLabels()
@@ -728,14 +729,14 @@ func (r *resolver) usable(c *syntax.Condition) bool {
 		}
 		if _, has := known[c.Label.Text]; !has {
 			ok = false
-			if !r.brokenPlaces { // it may be theirs
+			if !r.brokenPlaces { // an unreadable declaration may have it
 				r.warn(c.Label.Span, r.nearest(c.Label.Text, known.Names()),
 					"no account, network or group has a label %q", c.Label.Text)
 			}
 			return
 		}
 		for _, value := range c.Values {
-			const many = 2000 // near values among very many are worth no second
+			const many = 2000 // looking for near values among so many would take seconds
 			if known.Has(c.Label.Text, value.Text) || r.brokenPlaces || len(known[c.Label.Text]) > many {
 				continue
 			}
@@ -748,13 +749,13 @@ func (r *resolver) usable(c *syntax.Condition) bool {
 	return ok
 }
 
-// knownLabels are the labels that definitions give, and the pseudo-labels, with values.
+// knownLabels are the labels in definitions, and the pseudo-labels, with their values.
 func (r *resolver) knownLabels() estate.Vocabulary {
 	if r.vocabulary != nil {
 		return r.vocabulary
 	}
 	named := estate.Estate{Clouds: r.estate.Clouds, Accounts: r.estate.Accounts, Networks: r.estate.Networks}
-	for _, d := range r.groupDecls { // of which not all may be resolved yet
+	for _, d := range r.groupDecls { // these may not be resolved yet
 		g := &estate.Group{Name: d.node.Name.Text, For: estate.ForInstances, Labels: estate.Labels{}}
 		if d.node.For.Given() {
 			g.For = estate.GroupKind(d.node.For.Text)

@@ -7,12 +7,12 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// What is written is resolved even where it comes to nothing: a pattern that nobody uses,
-// rules under a condition that holds nowhere, a group without a network. A mistake in it
-// would else be found only on the day on which it counts.
+// Statements that take effect nowhere are resolved all the same: a pattern that nobody uses, rules
+// under a condition that holds nowhere, a group without a network. Otherwise a mistake in them
+// would only be found on the day on which they do take effect.
 
-// nowhere resolves what stood nowhere. Of a name that several things have it asks only
-// that there is one: which of them is meant depends on the place.
+// nowhere resolves statements that took effect nowhere. A name that several things have is
+// accepted: which of them is meant would depend on the place.
 func (r *resolver) nowhere() {
 	r.anywhere = true
 	defer func() { r.anywhere = false }()
@@ -45,7 +45,7 @@ func (r *resolver) nowhere() {
 	}
 }
 
-// stoodNowhere resolves statements, or if these stood somewhere, those within them that
+// stoodNowhere resolves statements that took effect nowhere, or if they did, those inside them that
 // did not.
 func (r *resolver) stoodNowhere(stmts []syntax.Stmt, stood bool, x setting) {
 	for _, s := range stmts {
@@ -60,11 +60,11 @@ func (r *resolver) stoodNowhere(stmts []syntax.Stmt, stood bool, x setting) {
 	}
 }
 
-// noGroup is a group that stands nowhere.
+// noGroup is a group that is in no network.
 func noGroup() *estate.Group {
 	account := &estate.Account{Cloud: &estate.Cloud{}}
 	return &estate.Group{Account: account, Network: &estate.Network{Account: account}, For: estate.ForInstances}
 }
 
-// something is a value of a parameter's kind with which no rule is wrong.
+// something is a value of a parameter's kind with which every rule is valid.
 func something(kind string) binding { return binding{kind: kind, number: 1, duration: time.Hour} }

@@ -1,25 +1,25 @@
 package resolve
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"isonomos/core/count"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/nomos/syntax"
 )
 
-// A pattern is a declared pattern and whether it can be used.
+// A pattern is a declared pattern, and whether it can be used.
 type pattern struct {
 	located[*syntax.Pattern]
-	broken bool // it uses itself: it can't be expanded
-	used   bool // it is expanded somewhere
+	broken bool // it uses itself, directly or not: it can't be expanded
+	used   bool // it is used somewhere
 }
 
-// A binding is what a parameter stands for. Only the fields of its kind are set.
+// A binding is the argument for a parameter. Only the fields of its kind are set.
 type binding struct {
 	kind     string // "peers", "services", "text", "number", "duration"
 	sides    []side
@@ -34,7 +34,7 @@ func (r *resolver) wrongKind(at syntax.Word, b binding, want string) {
 	r.say(at.Span, "", "the parameter %q stands for %s, and %s belongs here", at.Text, b.kind, want)
 }
 
-// patterns takes the declared patterns, and finds those that use themselves.
+// patternHeads collects the declared patterns, and finds those that use themselves.
 func (r *resolver) patternHeads() {
 	for _, d := range r.patternDecls {
 		if r.file = d.file; !r.declare("pattern", d.node.Name.Text, d.node.Name) {
@@ -114,7 +114,7 @@ func (r *resolver) checkParams(d *syntax.Pattern) {
 	}
 }
 
-// use puts the rules of a pattern in the place of a use.
+// use replaces a use by the rules of the pattern.
 func (r *resolver) use(s *syntax.Use, x setting) {
 	if !r.room(&r.used, s.Span, "uses of patterns") {
 		return
@@ -130,7 +130,7 @@ func (r *resolver) use(s *syntax.Use, x setting) {
 		return
 	}
 	if p.broken {
-		return // said already
+		return // reported before
 	}
 	params, ok := r.bind(p, s, x)
 	because := r.reason(s.Because, x)
@@ -156,13 +156,13 @@ func (r *resolver) use(s *syntax.Use, x setting) {
 	r.file = file
 }
 
-// bind finds out what each parameter of a pattern stands for at a use.
+// bind finds the arguments of a pattern's parameters at a use.
 func (r *resolver) bind(p *pattern, s *syntax.Use, x setting) (map[string]binding, bool) {
 	params := make(map[string]binding, len(p.node.Params))
 	ok := true
 	if len(s.Args) > len(p.node.Params) {
 		r.say(s.Args[len(p.node.Params)].Span, describeParams(p.node), "the pattern %s takes %s", s.Name.Text,
-			counted(len(p.node.Params), "argument"))
+			count.Of(len(p.node.Params), "argument", "arguments"))
 		return nil, false
 	}
 	for i, arg := range s.Args {
@@ -204,20 +204,13 @@ func (r *resolver) bind(p *pattern, s *syntax.Use, x setting) (map[string]bindin
 			continue
 		}
 		file := r.file
-		r.file = p.file // a default is written where the pattern is
+		r.file = p.file // a default value is written where the pattern is
 		b, good := r.argument(q, *q.Default, setting{group: x.group})
 		r.file = file
 		params[q.Name.Text] = b
 		ok = ok && good
 	}
 	return params, ok
-}
-
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // describeParams says how a pattern is used.
@@ -233,7 +226,7 @@ func describeParams(d *syntax.Pattern) string {
 	return d.Name.Text + "(" + strings.Join(parts, ", ") + ")"
 }
 
-// argument resolves the value of a parameter at the place where it is written.
+// argument resolves an argument where it is written.
 func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (binding, bool) {
 	b := binding{kind: p.Type.Text}
 	before := r.mistakes()
@@ -246,7 +239,7 @@ func (r *resolver) argument(p syntax.Param, items syntax.Items, x setting) (bind
 	wrong := func(example string) {
 		r.say(items.Span, "for example "+example, "the parameter %q wants %s", p.Name.Text, p.Type.Text)
 	}
-	// A parameter of the pattern around is handed on.
+	// A parameter of the surrounding pattern is passed on.
 	if len(items.Of) == 1 && len(items.Except) == 0 && items.Of[0].Peer != nil && items.Of[0].Peer.Kind == "name" &&
 		!items.Of[0].Peer.Family.Given() {
 		if outer, ok := x.params[items.Of[0].Peer.Name.Text]; ok {
@@ -335,7 +328,8 @@ func (r *resolver) duration(w syntax.Word, x setting) time.Duration {
 	return d
 }
 
-// parseDuration reads 30s, 90m, 3h, 7d and joins of them; a very long one is cut at a century.
+// parseDuration reads 30s, 90m, 3h, 7d and combinations of them. More than a century counts as a
+// century.
 func parseDuration(text string) (time.Duration, bool) {
 	const century = 100 * 365 * 24 * time.Hour
 	var total time.Duration
@@ -364,18 +358,18 @@ func parseDuration(text string) (time.Duration, bool) {
 	return total, text != "" && digits == 0
 }
 
-// baselines put patterns into many groups, after everything else.
+// baselines use patterns in many groups, after all other statements.
 func (r *resolver) baselines() {
 	for _, d := range r.baselineDecls {
 		r.file = d.file
 		var where *estate.Condition
-		known, kinds := true, false // whether it says for which kind of group
+		known, kinds := true, false // whether the condition says for which kind of group
 		if d.node.Where != nil {
 			known = r.usable(d.node.Where)
 			where = r.condition(d.node.Where)
 			kinds = slices.ContainsFunc(where.Tests(), func(t *estate.Condition) bool { return t.Label == "kind" })
 		}
-		matched, around := 0, 0 // groups, and those for subnets that are left out
+		matched, around := 0, 0 // matching groups, and matching subnet groups that are left out
 		for _, g := range r.estate.Groups {
 			if g.Existing || where != nil && !where.Holds(estate.GroupPlace(g)) {
 				continue

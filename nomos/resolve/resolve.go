@@ -1,5 +1,5 @@
-// Package resolve finds out what definitions mean: it makes an estate of the
-// syntax trees of all files, and says what in them can't be understood.
+// Package resolve finds out what definitions mean: it makes an estate from the syntax trees of all
+// files, and reports what has no meaning.
 package resolve
 
 import (
@@ -20,10 +20,10 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// Options are what meaning depends on beside the text.
+// Options are what the meaning depends on beside the text.
 type Options struct {
-	Name string    // the estate's name where no declaration gives one
-	Now  time.Time // rules whose end is not after it are gone
+	Name string    // the estate's name if no declaration gives one
+	Now  time.Time // rules that end by then do not count
 }
 
 // A Result is what definitions mean.
@@ -32,12 +32,12 @@ type Result struct {
 	Expects    []law.Expectation
 	Laws       []law.Law
 	Exemptions []law.Exemption
-	Doubts     []Doubt // messages that a survey settles
+	Doubts     []Doubt // messages that a survey can decide
 }
 
-// Files resolves the trees of all files of an estate together. The result is
-// complete only if no message is an error. Time is linear in the number of rules
-// for the usual estates, whose names are looked up in tables.
+// Files resolves the trees of all files of an estate together. The result is complete only if no
+// message is an error. Time is linear in the number of rules for usual estates: names are looked up
+// in tables.
 func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 	r := &resolver{
 		options:     o,
@@ -67,13 +67,13 @@ func Files(files []*syntax.File, o Options) (Result, []source.Message) {
 	return Result{r.estate, r.expectations, r.lawList, r.exemptions, r.doubts}, source.Sort(r.messages)
 }
 
-// A located is a piece of a tree with the file that it is in.
+// A located is a piece of a tree, and its file.
 type located[T any] struct {
 	file *source.File
 	node T
 }
 
-// A declaration is where a name was first declared.
+// A declaration is the first declaration of a name.
 type declaration struct {
 	file *source.File
 	name syntax.Word
@@ -83,21 +83,22 @@ type resolver struct {
 	options  Options
 	estate   *estate.Estate
 	messages []source.Message
-	untold   int          // mistakes that are not told, because they follow from told ones
-	rules    int          // of all groups so far
-	used     int          // uses of patterns so far
-	file     *source.File // of the declaration that is being resolved
+	untold   int          // mistakes that follow from others and are not reported
+	rules    int          // number in all groups so far
+	used     int          // number so far
+	file     *source.File // with the declaration that is being resolved
 
 	declared map[string]declaration // by kind and full name
 
-	// What the parser could not understand is not told again as missing.
+	// Declarations that the parser could not read are not reported as missing.
 	broken       map[syntax.Decl]bool
 	missing      map[string]bool // names of declarations that are not in the trees
-	brokenPlaces bool            // of some account, network or group a part is missing
+	brokenPlaces bool            // a part of some account, network or group could not be read
 
-	stood    map[*syntax.Where]bool     // conditions that hold somewhere
-	looked   map[*syntax.Condition]bool // conditions that were looked at, and whether all labels in them are known
-	anywhere bool                       // what is resolved stands nowhere: any thing of a name is the one
+	stood  map[*syntax.Where]bool     // conditions that hold somewhere
+	looked map[*syntax.Condition]bool // for conditions that were looked at: whether all labels in them are known
+	// what is being resolved takes effect nowhere, so any thing with a name will do
+	anywhere bool
 
 	estates       []located[*syntax.Estate]
 	placeDecls    []located[*syntax.Place]
@@ -118,7 +119,7 @@ type resolver struct {
 	groupByPath   map[string]*estate.Group
 	declOf        map[*estate.Group]*syntax.Group
 	bodies        []body
-	emptyGroups   []string // names of groups that stand in no network
+	emptyGroups   []string // names of groups that are in no network
 	patterns      map[string]*pattern
 	listByName    map[string]*estate.List
 	vocabulary    estate.Vocabulary
@@ -132,8 +133,8 @@ func (r *resolver) say(at source.Span, hint, format string, a ...any) {
 	r.messages = append(r.messages, source.Message{File: r.file, Span: at, Text: fmt.Sprintf(format, a...), Hint: hint})
 }
 
-// unknown says that nothing has a name, unless it is that of a declaration which could
-// not be understood: that is said already.
+// unknown reports that nothing has a name, unless the name's declaration could not be read, which
+// has been reported.
 func (r *resolver) unknown(name syntax.Word, hint, format string) {
 	for part := range strings.SplitSeq(name.Text, "/") {
 		if r.missing[part] {
@@ -144,7 +145,7 @@ func (r *resolver) unknown(name syntax.Word, hint, format string) {
 	r.say(name.Span, hint, format, name.Text)
 }
 
-// mistakes counts what was wrong so far, told or not, warnings too.
+// mistakes is the number of problems so far, reported or not, including warnings.
 func (r *resolver) mistakes() int { return len(r.messages) + r.untold }
 
 func (r *resolver) warn(at source.Span, hint, format string, a ...any) {
@@ -156,7 +157,7 @@ func (r *resolver) origin(at source.Span) estate.Origin {
 	return estate.Origin{File: r.file.Name, Line: r.file.Line(at.Start), Offset: int(at.Start)}
 }
 
-// declare notes a name of a kind; a name that is there already is an error at both places.
+// declare notes a name. A name that exists already is reported at both places.
 func (r *resolver) declare(kind, full string, name syntax.Word) bool {
 	key := kind + " " + full
 	if before, ok := r.declared[key]; ok {
@@ -169,11 +170,11 @@ func (r *resolver) declare(kind, full string, name syntax.Word) bool {
 	return true
 }
 
-// mostHints is after how many mistakes no near names are looked for any more: nobody
-// reads so many, and behind them is usually one cause.
+// mostHints is the number of mistakes after which no near names are suggested: nobody reads so
+// many, and they usually have one cause.
 const mostHints = 200
 
-// nearest is a hint that offers the nearest of some names.
+// nearest is a hint that suggests the nearest of some names.
 func (r *resolver) nearest(name string, candidates []string) string {
 	if len(r.messages) > mostHints {
 		return ""
@@ -256,7 +257,7 @@ func (r *resolver) places() {
 	}
 }
 
-// once says when a setting that may stand once stands again.
+// once reports a setting that is given again.
 func (r *resolver) once(p *syntax.Place, s syntax.Setting) bool {
 	for _, other := range p.Settings {
 		if other.Start < s.Start && other.Key.Text == s.Key.Text {
@@ -303,15 +304,15 @@ func (r *resolver) cloud(p *syntax.Place) {
 	r.estate.Clouds = append(r.estate.Clouds, c)
 }
 
-// The endings of the environment variables that hold a cloud's address and its token.
+// The environment variables of a cloud's address and token must end so.
 const (
 	addressVariable = "_URL"
 	tokenVariable   = "_TOKEN"
 )
 
-// secretPlace wants that a cloud's token goes only where the environment says: token env
-// X_TOKEN needs at env X_URL. So definitions alone send no secret anywhere, and no other
-// variable is ever taken for an address or a token.
+// secretPlace makes sure that a cloud's token is only sent where the environment says: token env
+// X_TOKEN needs at env X_URL. Definitions alone can thus neither send a secret anywhere nor make
+// another variable be taken for an address or token.
 func (r *resolver) secretPlace(p *syntax.Place) {
 	var at, token *syntax.Setting
 	for i := range p.Settings {
@@ -343,12 +344,12 @@ func (r *resolver) secretPlace(p *syntax.Place) {
 	}
 }
 
-// endsIn reports whether a name has an ending and something before it.
+// endsIn reports whether a name has an ending, and something in front of it.
 func endsIn(name, ending string) bool {
 	return len(name) > len(ending) && strings.HasSuffix(name, ending)
 }
 
-// VariableOf is how the variables of a cloud usually begin: its name, as a shell takes it.
+// VariableOf is the usual beginning of a cloud's variables: its name, as a shell accepts it.
 func VariableOf(cloud string) string { return strings.ToUpper(strings.ReplaceAll(cloud, "-", "_")) }
 
 func (r *resolver) account(p *syntax.Place) {
@@ -372,7 +373,7 @@ func (r *resolver) account(p *syntax.Place) {
 		case "cloud":
 			a.Cloud = r.findCloud(s.Value)
 			if a.Cloud == nil {
-				a.Cloud = &estate.Cloud{Name: s.Value.Text} // keeps what follows from failing too
+				a.Cloud = &estate.Cloud{Name: s.Value.Text} // so that what refers to it can be resolved
 			}
 		case "id":
 			a.ID = s.Value.Text
@@ -505,7 +506,7 @@ func subnetSettings(p *syntax.Place) []syntax.Setting {
 	return subnets
 }
 
-// ranges takes written ranges; host bits are an error that offers the meant range.
+// ranges reads written ranges. Host bits are an error that suggests the range that was meant.
 func (r *resolver) ranges(written []syntax.Range) []netip.Prefix {
 	var ranges []netip.Prefix
 	for _, w := range written {
@@ -537,7 +538,7 @@ func (r *resolver) peerings(p *syntax.Place) {
 	}
 }
 
-// findNetwork finds a network by account/network, or by its name alone where that is clear.
+// findNetwork finds a network by account/network, or by its name alone if that is unique.
 func (r *resolver) findNetwork(path syntax.Word) *estate.Network {
 	if n := r.networkByPath[path.Text]; n != nil {
 		return n
@@ -618,7 +619,7 @@ func (r *resolver) services() {
 	}
 }
 
-// specs resolves services; the words are those that a sentence shows.
+// specs resolves services, and returns the words with which sentences show them.
 func (r *resolver) specs(written []syntax.Spec, x setting) (specs []service.Spec, words []string) {
 	specs, words = make([]service.Spec, 0, len(written)), make([]string, 0, len(written))
 	for _, w := range written {
@@ -635,7 +636,7 @@ func (r *resolver) specs(written []syntax.Spec, x setting) (specs []service.Spec
 	return specs, words
 }
 
-// specWords are a service's words with its parameters put in.
+// specWords are a service's words, with arguments in place of parameters.
 func (r *resolver) specWords(w syntax.Spec, x setting) string {
 	text := r.file.Of(w.Span)
 	for i := len(w.Ports) - 1; i >= 0; i-- {
@@ -650,7 +651,7 @@ func (r *resolver) specWords(w syntax.Spec, x setting) string {
 	return text
 }
 
-// number finds the number that a parameter stands for.
+// number is the number that is the argument of a parameter.
 func (r *resolver) number(name syntax.Word, x setting, limit int, what string) (int, bool) {
 	b, ok := x.params[name.Text]
 	switch {
@@ -776,7 +777,7 @@ func (r *resolver) lists() {
 			l.Owner = "published"
 			l.Published = append(l.Published, estate.Published{Name: d.node.Published.Text})
 		}
-		// take takes lines, under a condition or none.
+		// take reads lines, with or without a condition.
 		var take func(lines []syntax.ListLine, where []estate.Condition)
 		take = func(lines []syntax.ListLine, where []estate.Condition) {
 			part := estate.ListPart{}
@@ -840,7 +841,7 @@ func (r *resolver) lists() {
 	}
 }
 
-// allOf is the condition that all of several hold.
+// allOf is the condition that several conditions hold.
 func allOf(conditions []estate.Condition) *estate.Condition {
 	if len(conditions) == 1 {
 		return &conditions[0]

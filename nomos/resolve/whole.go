@@ -14,10 +14,9 @@ import (
 	"isonomos/nomos/syntax"
 )
 
-// What stands at top level and speaks about groups as wholes: connects, laws,
-// exemptions, expectations.
+// Declarations about whole groups: connects, laws, exemptions, expectations.
 
-// An end is one end of a connect: groups, and peers that are none.
+// An end is one end of a connect: groups, and other peers.
 type end struct {
 	groups []*estate.Group
 	others []estate.Peer
@@ -42,7 +41,7 @@ func (r *resolver) end(written syntax.Peers) (end, bool) {
 	return e, r.mistakes() == before
 }
 
-// connects write both ends of each connection, after the groups' own rules.
+// connects write the rules at both ends of each connection, behind the groups' own rules.
 func (r *resolver) connects() {
 	for _, d := range r.connectDecls {
 		r.file = d.file
@@ -61,7 +60,7 @@ func (r *resolver) connects() {
 	}
 }
 
-// A connection is a connect on its way into the groups at both ends.
+// A connection is a connect whose rules are being written.
 type connection struct {
 	*resolver
 	decl  *syntax.Connect
@@ -70,7 +69,7 @@ type connection struct {
 }
 
 func (c *connection) write(from, to end) {
-	reaches := make(map[*estate.Group][]estate.Peer) // what each group at the first end is to reach
+	reaches := make(map[*estate.Group][]estate.Peer) // whom each group at the first end is to reach
 	admits := make(map[*estate.Group][]estate.Peer)  // whom each group at the second end is to admit
 	first, second := c.side(from.groups), c.side(to.groups)
 	for _, a := range from.groups {
@@ -88,7 +87,7 @@ func (c *connection) write(from, to end) {
 	}
 	for _, b := range to.groups {
 		if len(from.groups) > 0 {
-			c.partners(b, second, first, c.decl.To.Span) // says so if there is none
+			c.partners(b, second, first, c.decl.To.Span) // it reports a missing partner
 		}
 		admits[b] = append(admits[b], from.others...)
 	}
@@ -105,7 +104,7 @@ func (c *connection) write(from, to end) {
 // A connected side is the groups at one end of a connect.
 type connected struct {
 	groups    []*estate.Group
-	one       bool // they are one declaration, which stands in several networks
+	one       bool // all groups are of one declaration for several networks
 	byNetwork map[*estate.Network]*estate.Group
 }
 
@@ -120,8 +119,8 @@ func (c *connection) side(groups []*estate.Group) connected {
 	return s
 }
 
-// partners are the groups at the other end that a group is connected with: the
-// only one, or of several the one in the same network.
+// partners are the groups at the other end with which a group is connected: the only one, or of
+// several the one in the same network.
 func (c *connection) partners(g *estate.Group, own, others connected, at source.Span) []*estate.Group {
 	pairwise := len(own.groups) > 1 && len(others.groups) > 1 && own.one && others.one
 	alone := len(others.groups) == 1 && len(own.groups) > 1 && own.one && others.groups[0].Network != g.Network &&
@@ -136,7 +135,7 @@ func (c *connection) partners(g *estate.Group, own, others connected, at source.
 	return others.groups
 }
 
-// groupPeer is a group as a peer in the rules of another.
+// groupPeer is a group as a peer in rules of another.
 func groupPeer(in, g *estate.Group) estate.Peer {
 	if in == g {
 		return estate.Peer{Kind: estate.PeerSelf}
@@ -157,7 +156,7 @@ func (c *connection) add(g *estate.Group, direction estate.Direction, peers, exc
 	g.Rules = append(g.Rules, rule)
 }
 
-// rule is what the connection writes into a group; not where there is nothing to write.
+// rule writes the connection's rule into a group, if it has peers.
 func (c *connection) rule(g *estate.Group, direction estate.Direction, peers, except []estate.Peer) (estate.Rule,
 	bool) {
 	if len(peers) == 0 || g.Existing {
@@ -176,9 +175,9 @@ func (c *connection) stopped(g *estate.Group, before *estate.Rule) (hint, text s
 		fmt.Sprintf("the refusal %q of %s stops this connect", before.Sentence(c.estate.Services), g.Path())
 }
 
-// throughSubnets lets a connection through the managed subnet groups around the
-// groups of one end, where their members can stand. Those that follow instances do so by
-// themselves, and where one admission in any layer is enough it would only open others.
+// throughSubnets writes a connection into the managed subnet groups around one end, where members
+// of its groups can be. Groups that follow instances need no rule, and where the admission of one
+// layer is enough a rule would only open other instances.
 func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Direction,
 	peers map[*estate.Group][]estate.Peer, except []estate.Peer) {
 	within := make(map[*estate.Network][]*estate.Group)
@@ -211,11 +210,11 @@ func (c *connection) throughSubnets(groups []*estate.Group, direction estate.Dir
 	}
 }
 
-// subnetsOf counts the subnets in which members of a group can stand: those that a group
-// for subnets is around, and the others.
+// subnetsOf counts the subnets in which members of a group can be: those with a given subnet group,
+// and the others.
 func subnetsOf(g, wall *estate.Group) (inside, outside int) {
 	if len(wall.Network.Subnets) == 0 {
-		return 1, 0 // which there are the definitions do not tell
+		return 1, 0 // definitions don't say which subnets there are
 	}
 	for _, s := range wall.Network.Subnets {
 		switch {
@@ -229,16 +228,16 @@ func subnetsOf(g, wall *estate.Group) (inside, outside int) {
 	return inside, outside
 }
 
-// A Doubt is a refusal in a group for subnets that stops a connect, if members of the
-// group at its end stand in these subnets. Definitions make a mistake of it where members
-// can stand nowhere else, else a warning; a survey tells.
+// A Doubt is a refusal in a subnet group that stops a connect if members of the group at its end
+// are in these subnets. Definitions make a mistake of it if they can only be there, else a warning;
+// a survey tells.
 type Doubt struct {
 	Told      source.Message
 	End, Wall *estate.Group
 }
 
-// refusedBy reports whether a group for subnets refuses what the connection needs for one
-// group within it, and says so.
+// refusedBy reports whether a subnet group refuses what the connection needs for a group inside it,
+// and adds a message.
 func (c *connection) refusedBy(wall, g *estate.Group, direction estate.Direction, peers, except []estate.Peer,
 	elsewhere bool) bool {
 	rule, ok := c.rule(wall, direction, peers, except)
@@ -348,7 +347,7 @@ func (r *resolver) exempts() {
 	}
 }
 
-// completeExemption wants reason, end and name of an exemption.
+// completeExemption checks that an exemption has a reason, an end and a name.
 func (r *resolver) completeExemption(n *syntax.Exempt) {
 	var lacks, write []string
 	if !n.Because.Given() {
@@ -366,7 +365,7 @@ func (r *resolver) completeExemption(n *syntax.Exempt) {
 	}
 }
 
-// exempted finds what an exemption is about. A group may be one that only a survey knows.
+// exempted finds what an exemption is about. The group may be one that only a survey has.
 func (r *resolver) exempted(n *syntax.Exempt) string {
 	name := n.Subject.Text
 	switch n.Kind {

@@ -11,7 +11,7 @@ import (
 	"isonomos/nomos/token"
 )
 
-// What people write who come from elsewhere, and how it is written here.
+// Notations that people bring along from elsewhere, and how it is written here.
 
 var (
 	protocolBehind = regexp.MustCompile(`^(\d+(?:-\d+)?)/(tcp|udp)$`)
@@ -23,8 +23,8 @@ var (
 	addressRun     = regexp.MustCompile(`^[0-9.]+-[0-9.]+$`)
 )
 
-// numberHint is how a word is written that begins with a digit and is nothing of ours;
-// empty where nobody can tell what is meant.
+// numberHint suggests how to write a word that begins with a digit and has no meaning. It is empty
+// if nobody can tell.
 func numberHint(text string) string {
 	if m := protocolBehind.FindStringSubmatch(text); m != nil {
 		return "write: " + m[2] + " " + m[1]
@@ -43,7 +43,7 @@ func numberHint(text string) string {
 			if month, _ := strconv.Atoi(m[2]); month > 12 {
 				return dateHint(m[3], m[1], m[2])
 			}
-			return "a date is written year-month-day, such as 2027-01-31" // which of the two is the month?
+			return "a date is written year-month-day, such as 2027-01-31" // day or month first is unknown
 		}
 		return dateHint(m[3], m[2], m[1])
 	}
@@ -75,11 +75,11 @@ func dateHint(year, month, day string) string {
 	return "write the date as " + text
 }
 
-// protocol reports whether a word is that of services that have ports.
+// protocol reports whether a word is a protocol with ports.
 func protocol(word string) bool { return slices.Contains(token.Ported, word) }
 
-// portsBehind takes /443 or :443 that stands close behind a protocol into one piece, and
-// says how it is written.
+// portsBehind takes /443 or :443 directly behind a protocol as one piece, and suggests how to write
+// it.
 func (s *scanner) portsBehind(start int) bool {
 	if len(s.tokens) == 0 {
 		return false
@@ -101,8 +101,8 @@ func (s *scanner) portsBehind(start int) bool {
 	return true
 }
 
-// punctuationHint is what is written here in the place of a character; rest is the text
-// that begins with it, before the text on its line that stands before it.
+// punctuationHint suggests what to write instead of a character. rest is the text from it on,
+// before is the text in front of it on its line.
 func punctuationHint(before, rest string) string {
 	starts := func(text string) bool { return strings.HasPrefix(rest, text) }
 	switch {

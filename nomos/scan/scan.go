@@ -1,4 +1,4 @@
-// Package scan cuts the text of a definition file into tokens.
+// Package scan divides the text of a definition file into tokens.
 package scan
 
 import (
@@ -14,18 +14,18 @@ import (
 	"isonomos/nomos/token"
 )
 
-// A Result is the tokens of a file, the comments between them, and what is wrong with it.
+// A Result is the tokens of a file, its comments, and messages about what could not be read.
 type Result struct {
 	Tokens   []token.Token // the last one is EOF
 	Comments []source.Span // each from its # to the end of its line
 	Messages []source.Message
 }
 
-// File cuts a file into tokens, in time linear in its size. Something unreadable
-// becomes an Illegal token and a message; scanning goes on behind it.
+// File divides a file into tokens, in time linear in its size. Unreadable text becomes an Illegal
+// token and a message; scanning continues behind it.
 func File(f *source.File) Result {
 	s := &scanner{file: f, text: f.Text}
-	s.tokens = make([]token.Token, 0, len(f.Text)/4+8) // about what dense definitions come to
+	s.tokens = make([]token.Token, 0, len(f.Text)/4+8) // an estimate for dense definitions
 	if strings.HasPrefix(s.text, "\ufeff") {
 		s.at = 3
 	}
@@ -34,7 +34,7 @@ func File(f *source.File) Result {
 	return Result{s.tokens, s.comments, s.messages}
 }
 
-// maxMessages bounds what is said about one file that is not text at all.
+// maxMessages bounds the messages about a file that is not text at all.
 const maxMessages = 50
 
 type scanner struct {
@@ -59,7 +59,7 @@ func (s *scanner) emit(kind token.Kind, start int) {
 	s.tokens = append(s.tokens, token.Token{Kind: kind, Span: source.Span{Start: int32(start), End: int32(s.at)}})
 }
 
-// next scans one token and the blanks before it; it is false after EOF.
+// next scans a token and the blanks in front of it. It returns false after EOF.
 func (s *scanner) next() bool {
 	newline := s.blanks()
 	if newline >= 0 && s.ends() {
@@ -83,7 +83,8 @@ func (s *scanner) next() bool {
 	return true
 }
 
-// blanks skips spaces, line ends and comments; it returns the place of the first line end, or -1.
+// blanks skips spaces, line ends and comments. It returns the position of the first line end, or
+// -1.
 func (s *scanner) blanks() int {
 	newline := -1
 	for s.at < len(s.text) {
@@ -113,7 +114,7 @@ func (s *scanner) blanks() int {
 	return newline
 }
 
-// ends decides whether a line end before the current place ends a statement.
+// ends reports whether a line end in front of the current position ends a statement.
 func (s *scanner) ends() bool {
 	if len(s.tokens) == 0 {
 		return false
@@ -187,7 +188,7 @@ func (s *scanner) punctuation(c byte) {
 		r, size := utf8.DecodeRuneInString(s.text[start:])
 		s.at = start + size
 		if r == utf8.RuneError {
-			// One message for a whole run of bytes that are no text.
+			// One message for adjacent bytes that are not UTF-8.
 			for s.at < len(s.text) && s.text[s.at] >= utf8.RuneSelf {
 				s.at++
 			}
@@ -200,7 +201,7 @@ func (s *scanner) punctuation(c byte) {
 			hint = "names are made of ASCII letters, digits, - and _"
 		}
 		s.takeForeign(c)
-		if c == ']' && strings.Contains(s.text[line:start], "[") { // one slip, one message
+		if c == ']' && strings.Contains(s.text[line:start], "[") { // it was reported at the opening bracket
 			s.emit(token.Illegal, start)
 			return
 		}
@@ -212,8 +213,8 @@ func (s *scanner) punctuation(c byte) {
 	}
 }
 
-// takeForeign takes the rest of what other languages write with several characters, so
-// that it is one mistake: //, ->, &&, ||, <>, can't.
+// takeForeign takes the rest of an operator of other languages, so that it is one mistake: //, ->,
+// &&, ||, <>, can't.
 func (s *scanner) takeForeign(first byte) {
 	rest := s.text[s.at:]
 	next := func(texts ...string) bool {
@@ -221,7 +222,7 @@ func (s *scanner) takeForeign(first byte) {
 	}
 	switch first {
 	case '/':
-		if next("/", "*") { // a comment of theirs: to the end of its line
+		if next("/", "*") { // a foreign comment: to the end of the line
 			line, _, _ := strings.Cut(rest, "\n")
 			s.at += len(strings.TrimRight(line, "\r"))
 		}

@@ -65,14 +65,14 @@ func (f *File) LineSpan(offset int32) Span {
 	return s
 }
 
-// A Message is one thing to say about a place in a file.
+// A Message is about a place in a file.
 type Message struct {
 	File    *File
 	Span    Span
 	Text    string // what is wrong
-	Hint    string // the nearest known name or the way out; may be empty
+	Hint    string // the nearest known name, or how to mend it; may be empty
 	Warning bool   // the file can be used all the same
-	Secret  bool   // the place may hold a secret: the line is not shown
+	Secret  bool   // the place may contain a secret, so the line is not shown
 }
 
 // Position is "file:line:column".
@@ -80,7 +80,7 @@ func (m Message) Position() string {
 	return fmt.Sprintf("%s:%d:%d", m.File.Name, m.File.Line(m.Span.Start), m.File.Column(m.Span.Start))
 }
 
-// maxShown is how many columns of a source line a message shows at most.
+// maxShown is the most columns of a source line that a message shows.
 const maxShown = 120
 
 // String is the message with its source line and a caret under the place.
@@ -90,7 +90,7 @@ func (m Message) String() string {
 	if m.Warning {
 		kind = "warning: "
 	}
-	const longest = 1000 // columns of what is wrong: names can be as long as a file
+	const longest = 1000 // columns of the text: a name in it can be as long as the file
 	fmt.Fprintf(&b, "%s: %s%s\n", Clean(m.Position()), kind, Clean(shorten(m.Text, longest)))
 	hint := Clean(shorten(m.Hint, longest))
 	line := m.File.LineSpan(m.Span.Start)
@@ -119,24 +119,23 @@ func (m Message) String() string {
 	return b.String()
 }
 
-// A line of a definition may hold a secret by mistake: in the place of the variable that
-// has it, or under another word.
+// Lines that may contain a secret by mistake: where the name of a variable belongs, or under
+// another word.
 var (
 	secretWord = regexp.MustCompile(
 		`(?i)(?:^|[\s{;])(?:token|secret|password|passwd|passphrase|credentials?|api[-_]?key)[\s:="]+(.*)`)
 	namedSecret = regexp.MustCompile(`^env\s+[A-Za-z][A-Za-z0-9_]*_TOKEN\b`)
 )
 
-// holdsSecret reports whether a line may hold a secret, so that it is not to be shown.
+// holdsSecret reports whether a line may contain a secret and must not be shown.
 func holdsSecret(line string) bool {
 	m := secretWord.FindStringSubmatch(line)
 	return m != nil && !namedSecret.MatchString(m[1])
 }
 
-// Clean takes out of a text what a terminal would obey instead of showing it, and what
-// nobody sees: control characters, the beginnings of escape sequences, characters that
-// turn the direction of writing, characters without width (but those that join letters).
-// Each becomes a middle dot.
+// Clean removes from a text what a terminal would obey instead of showing, and what is invisible:
+// control characters, escape sequences, characters that change the direction of writing, characters
+// without width (except those that join letters). Each becomes a middle dot.
 func Clean(text string) string {
 	const nonJoiner, joiner = 0x200c, 0x200d
 	return strings.Map(func(r rune) rune {
@@ -160,7 +159,7 @@ func shorten(text string, columns int) string {
 	return string([]rune(text)[:columns-1]) + "…"
 }
 
-// Sort orders messages by file, place and text, and drops what is said twice.
+// Sort sorts messages by file, place and text, and removes repetitions.
 func Sort(messages []Message) []Message {
 	slices.SortStableFunc(messages, func(a, b Message) int {
 		return cmp.Or(strings.Compare(a.File.Name, b.File.Name), cmp.Compare(a.Span.Start, b.Span.Start),

@@ -1,5 +1,5 @@
-// Package syntax holds the tree of a definition file: what is written, with
-// exact positions, before anything is known about what it means.
+// Package syntax is the tree of a definition file: what is written, with exact positions, before
+// anything is known about its meaning.
 package syntax
 
 import (
@@ -15,9 +15,9 @@ type File struct {
 	Decls    []Decl
 	Comments []source.Span // in order, each from its # to the end of its line
 
-	// What could not be understood, so that it is not told a second time as missing.
-	Broken  map[Decl]bool // declarations of which a part is missing in the tree
-	Missing []string      // the names of declarations that are missing altogether
+	// What could not be parsed, so that it is not reported again as missing.
+	Broken  map[Decl]bool // declarations of which a part could not be parsed
+	Missing []string      // the names of declarations that could not be parsed at all
 }
 
 // A Decl is one declaration: one of the pointer types below that say so.
@@ -32,22 +32,22 @@ type Stmt interface {
 	statement()
 }
 
-// Node is what all parts of the tree have: the text they stand for.
+// Node is common to all parts of the tree: the span of their text.
 type Node struct{ source.Span }
 
 // Extent is the text that the node stands for.
 func (n Node) Extent() source.Span { return n.Span }
 
-// A Word is a name, a path, a text in quotes or a number. The zero value means that there is none.
+// A Word is a name, a path, a quoted text or a number. The zero value means that it is not there.
 type Word struct {
 	Node
 	Text string // without quotes and escapes
 }
 
-// Quoted reports whether the word is written in quotes: it is longer than what it says.
+// Quoted reports whether the word is written in quotes.
 func (w Word) Quoted() bool { return int(w.End-w.Start) > len(w.Text) }
 
-// Given reports whether the word is there at all.
+// Given reports whether the word is there.
 func (w Word) Given() bool { return w.End > 0 }
 
 // Estate names the estate.
@@ -66,7 +66,7 @@ type Place struct {
 	Settings []Setting
 }
 
-// A Setting is one line of a Place. Which fields are set depends on its key.
+// A Setting is a line of a Place. Its key decides which fields are set.
 type Setting struct {
 	Node
 	Key    Word
@@ -104,7 +104,7 @@ type List struct {
 type ListLine struct {
 	Node
 	Range     Range
-	List      Word // another list that is held
+	List      Word // another list that is included
 	Note      Word
 	Room      Word // a number
 	Published Word
@@ -121,7 +121,7 @@ type Service struct {
 	Class    Word
 }
 
-// Pattern is rules with parameters.
+// Pattern is a named set of rules with parameters.
 type Pattern struct {
 	Node
 	Name   Word
@@ -137,11 +137,11 @@ type Param struct {
 	Default *Items
 }
 
-// Baseline puts a pattern into many groups at once.
+// Baseline uses a pattern in many groups.
 type Baseline struct {
 	Node
 	Use   *Use
-	Where *Condition // nil means every group
+	Where *Condition // nil means all groups
 }
 
 // Group declares a group.
@@ -156,10 +156,10 @@ type Group struct {
 	Braces   source.Span // from { to }
 }
 
-// A Scope says in which networks a group stands.
+// A Scope says in which networks a group is.
 type Scope struct {
 	Node
-	Network Word // a path; missing for every network
+	Network Word // a path; empty means every network
 	Where   *Condition
 }
 
@@ -180,7 +180,7 @@ type Law struct {
 	Lines []LawLine
 }
 
-// A LawLine is one line of a law. Which fields are set depends on its key.
+// A LawLine is a line of a law. Its key decides which fields are set.
 type LawLine struct {
 	Node
 	Key    Word // "over", "never", "only", "always", "severity", "control"
@@ -190,7 +190,7 @@ type LawLine struct {
 	Words  []Word
 }
 
-// An Opening is what a law forbids or allows.
+// An Opening is what a law forbids, or allows exclusively.
 type Opening struct {
 	Node
 	Verb     Word // "admit", "reach", "lend"
@@ -217,7 +217,7 @@ type Expect struct {
 	Only     bool
 	From, To Peers
 	Can      bool
-	On       []Spec // may be missing after cannot: every service
+	On       []Spec // may be empty after cannot: every service
 	Because  Word
 }
 
@@ -257,7 +257,7 @@ type Rule struct {
 	Stateless Word
 }
 
-// Use puts the rules of a pattern in its place.
+// Use stands for the rules of a pattern.
 type Use struct {
 	Node
 	Name    Word
@@ -273,7 +273,7 @@ type NamedArg struct {
 	Items Items
 }
 
-// Where are rules for some of the places where a group stands.
+// Where contains rules for some of the places in which a group is.
 type Where struct {
 	Node
 	Condition *Condition
@@ -283,21 +283,21 @@ type Where struct {
 // A Date is a day or a moment, as written. It may not exist.
 type Date struct {
 	Node
-	Time time.Time // the moment at which it is over; zero if the date does not exist
+	Time time.Time // the moment at which it ends; zero if the date does not exist
 }
 
-// Given reports whether the date is there at all.
+// Given reports whether the date is there.
 func (d Date) Given() bool { return d.End > 0 }
 
-// Peers are who is at the other end.
+// Peers are the addresses at the other end.
 type Peers struct {
 	Node
 	Of     []Peer
 	Except []Peer
 }
 
-// A Peer is one way of saying who. Kind is the word that it begins with
-// ("everyone", "list", …), "range", or "name" for a bare path.
+// A Peer is one reference to addresses. Kind is the word that it begins with ("everyone", "list",
+// …), "range", or "name" for a bare path.
 type Peer struct {
 	Node
 	Kind   string
@@ -312,12 +312,12 @@ type Spec struct {
 	Node
 	Kind  string
 	Name  Word   // of name, class; of icmp a parameter
-	Ports []Port // of tcp, udp; none means all
+	Ports []Port // of tcp, udp and so on; empty means all
 	Type  int    // of icmp, and the number of protocol; -1 means none
 	Code  int    // of icmp; -1 means none
 }
 
-// A Port is a port, a run of them, or a parameter.
+// A Port is a port, a range of ports, or a parameter.
 type Port struct {
 	Node
 	From, To int
@@ -331,7 +331,7 @@ type Items struct {
 	Except []Item
 }
 
-// An Item is one value. Exactly one field is there.
+// An Item is one value. Exactly one field is set.
 type Item struct {
 	Node
 	Peer *Peer
@@ -339,10 +339,10 @@ type Item struct {
 	Word Word // a text, number or duration
 }
 
-// Operator says how a condition is made.
+// Operator says how a condition combines its parts.
 type Operator string
 
-// The operators. Compare asks a label, the others combine conditions.
+// The operators. Compare is about a label, the others combine conditions.
 const (
 	Compare Operator = "compare"
 	And     Operator = "and"

@@ -1,4 +1,4 @@
-// Package token names the smallest pieces of the definition language.
+// Package token defines the tokens of the definition language.
 package token
 
 import "isonomos/nomos/source"
@@ -27,7 +27,7 @@ const (
 	Equals
 	NotEquals
 	Colon
-	Illegal // said to be wrong by the scanner already
+	Illegal // the scanner has reported it
 )
 
 var kindNames = [...]string{"the end of the file", "the end of the line", "a name", "a path", "a text in quotes",
@@ -57,13 +57,13 @@ func Reserved(word string) bool {
 	return false
 }
 
-// Ported are the words of protocols that have ports; Specs those that begin a service.
+// Ported are the protocols with ports; Specs are the words that begin a service.
 var (
 	Ported = []string{"tcp", "udp", "sctp", "dccp", "udplite"}
 	Specs  = append([]string{"any", "icmp", "icmpv6", "protocol", "class"}, Ported...)
 )
 
-// Continues reports whether a line that begins with the word goes on with the line before.
+// Continues reports whether a line that begins with the word continues the line before.
 func Continues(word string) bool {
 	switch word {
 	case "because", "until", "except", "by", "on", "and", "or":

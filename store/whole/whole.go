@@ -1,5 +1,5 @@
-// Package whole writes files whole or not at all: first beside their place, then into it
-// in one step.
+// Package whole writes files whole or not at all: to a temporary file in the same folder, which is
+// then renamed.
 package whole
 
 import (
@@ -11,16 +11,16 @@ import (
 	"path/filepath"
 )
 
-// A File is new content on its way into the place of a file.
+// A File is a temporary file that will replace another one.
 type File struct {
 	*os.File
 	path string
 	kept bool
 }
 
-// Create begins a file that is to stand at a path. What stands there now stays until
-// Keep, and gives its permissions; a new file has those that are given. The file is made
-// in the folder of the path, so that it can be moved in one step.
+// Create begins a file that will replace the one at path. What is there stays until Keep, and its
+// permissions are kept; a new file gets the given ones. The temporary file is in the folder of
+// path, so that renaming it is one step.
 func Create(path string, mode fs.FileMode) (*File, error) {
 	made, err := beside(path, mode)
 	if err != nil {
@@ -35,8 +35,7 @@ func Create(path string, mode fs.FileMode) (*File, error) {
 	return f, nil
 }
 
-// beside makes a new file in the folder of a path. Its permissions are those that are
-// asked for, less what the user's mask takes away.
+// beside makes a new file in the folder of a path, with the given permissions less the user's mask.
 func beside(path string, mode fs.FileMode) (*os.File, error) {
 	for try := 0; ; try++ {
 		name := filepath.Join(filepath.Dir(path), fmt.Sprintf(".%s-%08x", filepath.Base(path), rand.Uint32()))
@@ -47,12 +46,11 @@ func beside(path string, mode fs.FileMode) (*os.File, error) {
 	}
 }
 
-// Keep puts the file into its place: all of it is on the disk by then. After an error the
-// old file stands as it was.
+// Keep writes the file to the disk and puts it in place. After an error the old file is unchanged.
 func (f *File) Keep() error {
 	err := errors.Join(f.Sync(), f.Close())
 	if err == nil {
-		err = os.Rename(f.Name(), f.path) // replaces what is there, on every system
+		err = os.Rename(f.Name(), f.path) // replaces an existing file, on every system
 	}
 	if err != nil {
 		return errors.Join(err, os.Remove(f.Name()))
@@ -61,7 +59,7 @@ func (f *File) Keep() error {
 	return nil
 }
 
-// Drop gives the file up, unless it is kept already.
+// Drop removes the temporary file, unless it has been kept.
 func (f *File) Drop() error {
 	if f.kept {
 		return nil
@@ -73,7 +71,7 @@ func (f *File) Drop() error {
 	return nil
 }
 
-// Write puts a text at a path, whole or not at all.
+// Write writes a text to a path, whole or not at all.
 func Write(path, text string, mode fs.FileMode) error {
 	f, err := Create(path, mode)
 	if err != nil {
