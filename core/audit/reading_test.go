@@ -1079,6 +1079,9 @@ var (
 // The audit says of generated estates what a second reading of the docs of its checks does:
 // nothing less, and nothing more.
 func TestChecksAgreeWithReading(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and other tests audit with as many workers")
+	}
 	random := rand.New(rand.NewPCG(15, *seed))
 	fired, quiet := make(map[string]int), make(map[string]int)
 	for round := range *rounds {

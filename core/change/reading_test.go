@@ -368,6 +368,9 @@ func (t *town) estate(test *testing.T) (*estate.Estate, string) {
 // Every flow that another verdict is given to is inside what is told, and every example that
 // is told gets other verdicts: by a reading that shares no code with the comparison.
 func TestWhatChangesIsTold(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing in it runs side by side")
+	}
 	random := rand.New(rand.NewPCG(*seed, 1))
 	flows, differ, unknown, examples, equal := 0, 0, 0, 0, 0
 	for round := range *rounds {

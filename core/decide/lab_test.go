@@ -31,6 +31,9 @@ import (
 // nftables rules that are written from the dialect's description. Real packets
 // are sent, and what arrives and what is answered is compared with the decider.
 func TestKernelAgrees(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing in it runs side by side")
+	}
 	if os.Geteuid() != 0 {
 		t.Skip("making network namespaces needs root")
 	}

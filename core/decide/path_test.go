@@ -133,6 +133,9 @@ func tangled(random *rand.Rand, name string) *estate.Estate {
 // Every pair of ends, inside and outside, is decided as by the second reading: one
 // flow at a time, and as whole sets.
 func TestWholePathAgreesWithASecondReading(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing in it runs side by side")
+	}
 	outside := []netip.Addr{netip.MustParseAddr("192.0.2.77"), netip.MustParseAddr("203.0.113.9"),
 		netip.MustParseAddr("172.31.0.9"), netip.MustParseAddr("2001:db8:77::7"), netip.MustParseAddr("10.9.9.9"),
 		netip.MustParseAddr("fd77::7")}

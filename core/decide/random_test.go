@@ -151,6 +151,9 @@ var probed = []string{"tcp 19", "tcp 20", "tcp 22", "tcp 1023", "tcp 1024", "tcp
 
 // Sets and single flows of every dialect agree on every pair and service.
 func TestDialectsSetsAgreeWithFlows(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing in it runs side by side")
+	}
 	asked, verdicts := 0, make(map[decide.Verdict]int)
 	for _, name := range dialect.Names() {
 		for seed := range uint64(60) {

@@ -18,6 +18,9 @@ import (
 // An exposure says of everybody outside and of a few ends what the second reading says, one
 // flow at a time: at each interface, and at each target behind each balancer.
 func TestExposureAgreesWithASecondReading(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long, and nothing in it runs side by side")
+	}
 	var strangers []netip.Addr
 	for _, text := range []string{"192.0.2.77", "203.0.113.9", "172.31.0.9", "2001:db8:77::7"} {
 		strangers = append(strangers, netip.MustParseAddr(text))
