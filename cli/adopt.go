@@ -17,13 +17,11 @@ func (a *App) adoptCommand() *cli.Command {
 		Name:      "adopt",
 		Usage:     "write definitions of surveyed groups",
 		ArgsUsage: "[flags] [GROUP ...]",
-		Description: "Writes the definitions of groups that are only surveyed: names for identifiers, what they " +
-			"cover by\n" +
-			"label, reasons from descriptions, lists where ranges are repeated, services where ports are. The " +
-			"result\n" +
-			"is resolved and decided on the survey: it lets through the same, both ways, and is attached to the " +
-			"same\n" +
-			"instances. What can't be said the same way is left as it is, and named with the reason.\n\n" +
+		Description: "Writes definitions of groups that are only in the survey: with names for identifiers, labels" +
+			" for what they cover, reasons from descriptions, lists for repeated ranges, and services for" +
+			" ports. The result is resolved and decided on the survey: it must let through the same, in " +
+			"both directions, and be attached to the same instances. A group for which that is impossible" +
+			" gets no definition, and is named with the reason.\n\n" +
 			"  isonomos adopt ferry-desk --survey survey.jsonl\n" +
 			"  isonomos adopt --all --survey survey.jsonl --estate harbour --write\n" +
 			"  isonomos adopt --all --over \"account = lab\" --survey survey.jsonl --diff",

@@ -27,13 +27,11 @@ func (a *App) auditCommand() *cli.Command {
 		Metadata:  noArguments("name definitions with --estate and a survey with --survey"),
 		Usage:     "find what is open or wrong, worst first",
 		ArgsUsage: "[flags]",
-		Description: "Audits definitions, a survey, or definitions on a survey's instances, routes and " +
-			"addresses: then a\n" +
-			"finding tells where it arrives. What one rule causes is one finding, named after the worst check.\n" +
-			"Laws are judged with it, exemptions are shown as such and count for nothing.\n" +
-			"With definitions and a survey, both states are judged: the clouds as they are, and as they will be " +
-			"once\n" +
-			"the definitions are carried out. A finding that holds in one alone says so.\n\n" +
+		Description: "Audits definitions, a survey, or both. With a survey, a finding tells where the " +
+			"traffic arrives. All that one rule causes is one finding, named after the worst check. Laws are judged " +
+			"too. What is exempted comes last and does not fail. With definitions and a survey, both states are " +
+			"judged: the clouds as they are, and as they will be once the definitions are carried out. A finding " +
+			"that holds in only one of them says so.\n\n" +
 			"  isonomos audit --survey survey.jsonl\n" +
 			"  isonomos audit --survey survey.jsonl --by folder\n" +
 			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity " +
@@ -48,7 +46,7 @@ func (a *App) auditCommand() *cli.Command {
 				"production"},
 			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both",
 				Validator: oneOf("in", "out", "both")},
-			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several parted by commas)"},
+			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several separated by commas)"},
 			&cli.StringFlag{Name: "service", Usage: "only findings on a `SERVICE`, by name, as tcp 8080, or " +
 				"class admin"},
 			&cli.StringFlag{Name: "severity", Value: "info",
@@ -65,7 +63,7 @@ func (a *App) auditCommand() *cli.Command {
 			&cli.StringFlag{Name: "fail-at", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, " +
 				"or one that got worse) is at least of `SEVERITY`: " + strings.Join(severities, ", ") + ", or never",
 				Validator: oneOf(append(severities, "never")...)},
-		}, evidenceFlags("tell of rules that were not used by")...),
+		}, evidenceFlags("report rules that let through none of")...),
 		Action: a.audit,
 	}
 }

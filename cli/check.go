@@ -32,13 +32,13 @@ func (a *App) checkCommand() *cli.Command {
 		Name:      "check",
 		Usage:     "read definitions, report every mistake, show what they come to",
 		ArgsUsage: "[flags] [FOLDER | FILE ...]",
-		Description: "Reads all definitions of a folder together and says of every mistake where it stands and " +
-			"what to\n" +
-			"write instead. Then it compiles every group for its cloud and decides the result: equal to the\n" +
-			"definition, or a mistake with an example. Without one it shows what each group costs. With a survey\n" +
-			"it also warns of health probes that a balancer's targets, or its own groups, would shut out.\n" +
-			"For a FILE the whole estate is read that it belongs to, and told is what is about that file; what is\n" +
-			"wrong elsewhere is counted. So it can be called by a hook before each commit.\n\n" +
+		Description: "Reads all definitions of a folder together, and tells for every mistake where it is and what" +
+			" to write instead. Then it compiles every group for its cloud and proves that the result " +
+			"means the same; if it does not, that is a mistake too, with an example. Without mistakes it " +
+			"shows how many rules each group takes. With a survey it also warns of health probes that a " +
+			"balancer's targets, or its own groups, would stop. For a FILE the whole estate is read; " +
+			"mistakes in the FILE are shown, and those elsewhere are counted. So it can be called by a " +
+			"hook before each commit.\n\n" +
 			"  isonomos check\n" +
 			"  isonomos check harbour/\n" +
 			"  isonomos check harbour/tides.nomos\n" +

@@ -158,8 +158,8 @@ func (a *App) wholeAnswer(c *cli.Command, action cli.ActionFunc) cli.ActionFunc 
 	if !takes(c, "survey") || c.Metadata[ownUnreadKey] != nil {
 		return action
 	}
-	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "go by what is known though an " +
-		"`ACCOUNT` could not be read (otherwise exit 3)"})
+	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "answer without an `ACCOUNT` that " +
+		"could not be read (otherwise exit 3)"})
 	return func(ctx context.Context, c *cli.Command) error {
 		a.unread = nil
 		err := action(ctx, c)

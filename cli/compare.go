@@ -22,19 +22,18 @@ func (a *App) compareCommand() *cli.Command {
 			"isonomos compare survey.jsonl ."),
 		Usage:     "what opens and what closes between two states",
 		ArgsUsage: "[flags] BEFORE AFTER",
-		Description: "Compares two surveys, two folders of definitions, or definitions and a survey: first the " +
-			"traffic that\n" +
-			"opens and closes, the most important first, with its cause, an example and the instances concerned;\n" +
-			"then what routes, addresses and balancers open and close; then rules. What is written differently and\n" +
-			"lets through the same is said to be equal. Definitions are compared with a survey as they would be " +
-			"once\n" +
-			"carried out on it; two folders on the survey named by --survey, or without one with made-up members.\n\n" +
+		Description: "Compares two surveys, two folders of definitions, or definitions and a survey. First comes " +
+			"the traffic that opens and closes, the most important first, with its cause, an example and " +
+			"the instances concerned; then what routes, addresses and balancers open and close; then " +
+			"rules. What is written differently and lets through the same is equal. Definitions are seen " +
+			"as they would be once carried out: on the survey with which they are compared, or on the one" +
+			" given by --survey, or without a survey with made-up members.\n\n" +
 			"  isonomos compare survey.jsonl .\n" +
 			"  isonomos compare old/ new/ --survey survey.jsonl\n" +
 			"  isonomos compare monday.jsonl friday.jsonl --format md\n" +
 			"  isonomos compare live .\n\n" +
-			"live stands for the clouds themselves, as isonomos survey reads them, by the definitions in --estate.\n" +
-			"Exit 1 if they differ.",
+			"live stands for the clouds themselves, as isonomos survey reads them, by the definitions in " +
+			"--estate. Exit 1 if they differ.",
 		Flags:  []cli.Flag{estateFlag(), surveyFlag(), formatFlag("json", "md")},
 		Action: a.compare,
 	}

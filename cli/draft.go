@@ -25,15 +25,14 @@ func (a *App) draftCommand() *cli.Command {
 		Metadata:  ownUnread(noArguments("pick with --account, name the file with --to")),
 		Usage:     "prepare a change of the clouds, to be reviewed",
 		ArgsUsage: "[flags]",
-		Description: "Surveys the clouds, compiles the definitions, compares both by traffic, and writes a " +
-			"draft: ordered\n" +
-			"steps, what opens and what closes, expectations before and after, observed flows that would be cut,\n" +
-			"quotas. Nothing is changed. After every step the state in between is decided: nothing is let through\n" +
-			"that neither the old nor the new state lets through, and nothing is stopped that both do. Where a\n" +
-			"quota or ranks leave no such order, the draft says what is stopped and for how long.\n\n" +
-			"Only groups and lists that are marked as the estate's own are changed (the label isonomos = NAME). " +
-			"What\n" +
-			"is defined and there without a mark is left alone, until --adopt marks it.\n\n" +
+		Description: "Surveys the clouds, compiles the definitions, compares both by traffic, and writes a draft: " +
+			"the steps in their order, what opens and what closes, expectations before and after, " +
+			"observed flows that would be stopped, and quotas. Nothing is changed. The state after every " +
+			"step is decided: nothing is let through that neither the old nor the new state lets through," +
+			" and nothing is stopped that both let through. Where a quota or the order of rules makes " +
+			"that impossible, the draft says what is stopped and for how long.\n\n" +
+			"Only groups and lists that are marked as the estate's own (by the label isonomos = NAME) are" +
+			" changed. Others of the same name are left alone, unless --adopt marks them.\n\n" +
 			"  isonomos draft\n" +
 			"  isonomos draft --account tides --adopt tides/quay/booking --to tides.json\n" +
 			"  isonomos draft --adopt all --format md > review.md",
@@ -42,10 +41,10 @@ func (a *App) draftCommand() *cli.Command {
 				"all (default: draft.json)"},
 			accountFlag(),
 			&cli.StringSliceFlag{Name: "adopt", Usage: "mark the group or list `PATH` (account/network/group, " +
-				"account/list) as ours, and carry out its definition; every means all that is defined (may be " +
+				"account/list) as ours, and carry out its definition; all means everything that is defined (may be " +
 				"given again)"},
 			jobsFlag(), formatFlag("json", "md")}, append(waveFlags(),
-			evidenceFlags("tell what would be cut of the")...)...),
+			evidenceFlags("say what would be stopped of")...)...),
 		Action: a.draft,
 	}
 }

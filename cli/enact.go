@@ -22,16 +22,15 @@ func (a *App) enactCommand() *cli.Command {
 		Metadata:  takesArguments(0, 1, "takes one draft", "isonomos enact draft.json"),
 		Usage:     "carry a draft out",
 		ArgsUsage: "[flags] [DRAFT]",
-		Description: "Carries out exactly what a draft says (default: draft.json), or nothing: where the " +
-			"definitions or the\n" +
-			"clouds have moved since, it is refused. Each step stands in the journal before its request is sent, " +
-			"and\n" +
-			"what became of it after. Accounts go side by side, the steps of one in order; stages go wave by wave,\n" +
-			"each proved before the next. Broken off at any moment, it can be carried on or undone.\n\n" +
+		Description: "Carries out exactly what a draft says (default: draft.json), or nothing: if the definitions " +
+			"or the clouds have changed since, it refuses. Each step is written to the journal before its" +
+			" request is sent, and its result after that. Accounts are changed side by side, each in the " +
+			"order of its steps; stages wave by wave, each proved before the next begins. A run that is " +
+			"broken off, at any moment, can be continued or undone.\n\n" +
 			"  isonomos enact\n" +
 			"  isonomos enact tides.json\n" +
 			"  isonomos enact --resume\n\n" +
-			"Exit 3 if it stopped on the way: what is not done is told. Exit 4 if it was refused.",
+			"Exit 3 if it stopped on the way; it then says what has not been done. Exit 4 if it refused.",
 		Flags: []cli.Flag{estateFlag(),
 			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is " +
 				"let through before and after"},

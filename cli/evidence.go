@@ -29,13 +29,13 @@ import (
 // sourceFlags say how evidence is read, and from which database.
 func sourceFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "column", Usage: "our column is called otherwise: `OURS=THEIRS`, such as " +
-			"dst=server_ip"},
+		&cli.StringSliceFlag{Name: "column", Usage: "a column has another name in the evidence: `OURS=THEIRS`, such " +
+			"as dst=server_ip"},
 		&cli.BoolFlag{Name: "strict", Usage: "stop at a record that can't be read (else it is counted and left out)"},
 		&cli.StringFlag{Name: "table", Usage: "read the flows of a `TABLE` or view over the PostgreSQL protocol, " +
 			"summed by the server"},
 		&cli.StringFlag{Name: "query", Usage: "read the flows that an SQL `QUERY` gives, summed by the server"},
-		&cli.StringFlag{Name: "database", Usage: "the database's `SETTINGS` without a password, such as " +
+		&cli.StringFlag{Name: "database", Usage: "the database's connection `SETTINGS`, without a password, such as " +
 			"\"host=/run/postgresql dbname=flows\"; what is left out comes from the PG… variables, a service " +
 			"file or a password file"},
 		windowFlag(), storeFlag(),
@@ -45,9 +45,9 @@ func sourceFlags() []cli.Flag {
 // evidenceFlags name the evidence that a command uses.
 func evidenceFlags(use string) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringSliceFlag{Name: "flows", Usage: use + " observed flows in `FILE` (CSV, JSON Lines, pcap, " +
-			"pcapng, IPFIX; also gzip or zstd; may be given again). Without it those that the store keeps " +
-			"(isonomos flows add)"},
+		&cli.StringSliceFlag{Name: "flows", Usage: use + " the observed flows in `FILE` (CSV, JSON Lines, pcap, " +
+			"pcapng, IPFIX; also gzip or zstd; may be given again; default: those in the store, see isonomos " +
+			"flows add)"},
 	}, sourceFlags()...)
 }
 

@@ -22,9 +22,9 @@ func (a *App) exposureCommand() *cli.Command {
 		Metadata:  noArguments("say whom with --from and whose with --to"),
 		Usage:     "what strangers, or any peer, can really reach",
 		ArgsUsage: "[flags]",
-		Description: "Shows for each instance of a survey what really arrives there after routes, public " +
-			"addresses, filters\n" +
-			"of both layers and balancers: the services, from whom, and the rules that let them through.\n\n" +
+		Description: "Shows for each instance of a survey what really arrives there, after routes, public " +
+			"addresses, filters of both layers and balancers: which services, from whom, and through " +
+			"which rules.\n\n" +
 			"  isonomos exposure --survey survey.jsonl\n" +
 			"  isonomos exposure --survey survey.jsonl --matrix\n" +
 			"  isonomos exposure --survey survey.jsonl --from rig-1 --over \"stage = production\"\n" +

@@ -21,10 +21,9 @@ func (a *App) flowsCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "flows",
 		Usage: "take evidence in, sum it, show it",
-		Description: "Evidence is who talked to whom, on what, how often, on which days. It is summed as it is " +
-			"read, and the\n" +
-			"sums are kept, day by day, in the store: one file beside the definitions. narrow and audit rest on " +
-			"it.\n\n" +
+		Description: "Evidence is who talked to whom, on what, how often and on which days. It is summed while it " +
+			"is read, and the sums of each day are kept in the store: one file beside the definitions. " +
+			"narrow and audit use it.\n\n" +
 			"  isonomos flows add flows.csv capture.pcapng exporter.ipfix\n" +
 			"  isonomos flows show --survey survey.jsonl --of ledger-1\n" +
 			"  isonomos flows forget --before 2026-10-01",
@@ -37,11 +36,12 @@ func (a *App) flowsAddCommand() *cli.Command {
 		Name:      "add",
 		Usage:     "sum flows and keep the sums",
 		ArgsUsage: "[flags] FILE ...",
-		Description: "Reads CSV, JSON Lines, packet captures (pcap, pcapng) and IPFIX files, told apart by their " +
-			"content, also\n" +
-			"packed with gzip or zstd, or a table over the PostgreSQL protocol. The same content is added once.\n\n" +
-			"columns of CSV and JSON Lines: start, end, src, dst, protocol, src_port, dst_port, packets, bytes,\n" +
-			"reply_packets, reply_bytes, verdict; start, src, dst, protocol and dst_port are needed.\n\n" +
+		Description: "Reads CSV, JSON Lines, packet captures (pcap, pcapng) and IPFIX files, recognised by their " +
+			"content, also compressed with gzip or zstd; or a table over the PostgreSQL protocol. Content" +
+			" that was added before is not added again.\n\n" +
+			"columns of CSV and JSON Lines: start, end, src, dst, protocol, src_port, dst_port, packets, " +
+			"bytes, reply_packets, reply_bytes, verdict; start, src, dst, protocol and dst_port are " +
+			"needed.\n\n" +
 			"  isonomos flows add flows.csv.gz\n" +
 			"  isonomos flows add --column src=client --column dst=server exported.jsonl\n" +
 			"  isonomos flows add --database \"host=/run/postgresql dbname=net\" --table flows",
@@ -129,9 +129,8 @@ func (a *App) flowsShowCommand() *cli.Command {
 		Metadata:  noArguments("pick with --of and --service"),
 		Usage:     "show what was added, and what was seen",
 		ArgsUsage: "[flags]",
-		Description: "Lists the evidence in the store, and who talked to whom: most flows first. With a survey, " +
-			"addresses have\n" +
-			"the names of their instances.\n\n" +
+		Description: "Lists the evidence in the store, and who talked to whom, most flows first. With a survey, " +
+			"addresses are shown with the names of their instances.\n\n" +
 			"  isonomos flows show --survey survey.jsonl\n" +
 			"  isonomos flows show --survey survey.jsonl --of ledger-1 --service postgres --window 7d\n" +
 			"  isonomos flows show --format csv > sums.csv",
@@ -210,7 +209,8 @@ func (a *App) flowsForgetCommand() *cli.Command {
 		Name:      "forget",
 		Usage:     "drop evidence from the store",
 		ArgsUsage: "[flags] [NUMBER ...]",
-		Description: "Drops evidence by its number (isonomos flows show), all of it, or the days before one.\n\n" +
+		Description: "Removes evidence by its number (see isonomos flows show), or the days before a date, or " +
+			"everything.\n\n" +
 			"  isonomos flows forget 3\n" +
 			"  isonomos flows forget --before 2026-10-01",
 		Flags: []cli.Flag{estateFlag(), storeFlag(),

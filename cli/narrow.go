@@ -26,32 +26,31 @@ func (a *App) narrowCommand() *cli.Command {
 		Name:      "narrow",
 		Usage:     "propose the narrowest rules that let through what is needed",
 		ArgsUsage: "[flags] [GROUP|FILE:LINE ...]",
-		Description: "Proposes a least-privilege replacement for the rules of a group that an audit finds to let " +
-			"through\n" +
-			"more than they should, for the rule at FILE:LINE, for what breaks a law, for the findings of an audit,\n" +
-			"or for everything. What is needed is what the definitions declare and what was seen; it is said with\n" +
-			"groups and lists before ranges and addresses. Every proposal is proved by deciding the result.\n" +
-			"Groups that are only surveyed are written as definitions (see isonomos adopt).\n\n" +
+		Description: "Proposes a least-privilege replacement for rules that let through more than they should: " +
+			"those of a GROUP, the rule at FILE:LINE, those that break a law, those of findings, or all. " +
+			"What is needed is what the definitions declare and what was observed. Groups and lists are " +
+			"preferred to ranges and addresses. Every proposal is proved by deciding the result. A group " +
+			"without a definition gets one (see isonomos adopt).\n\n" +
 			"  isonomos narrow gauge-maintenance --survey survey.jsonl --flows flows.csv\n" +
 			"  isonomos narrow traffic.nomos:24 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
-			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from 203.0.113.201\" " +
-			"--write\n" +
+			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from " +
+			"203.0.113.201\" --write\n" +
 			"  isonomos narrow --all --survey survey.jsonl --flows flows.csv --severity high\n" +
 			"  isonomos narrow --law shut-admin --survey survey.jsonl --flows flows.csv --lend\n" +
 			"  isonomos narrow --across --survey survey.jsonl --diff",
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(),
 			&cli.BoolFlag{Name: "all", Usage: "narrow everything that an audit finds to let through too much, " +
-				"what shuts most for each rule first"},
-			&cli.BoolFlag{Name: "across", Usage: "say once what several groups say: shared addresses as a list, " +
-				"own machines by their group, twins as one"},
+				"those first that close most for each rule changed"},
+			&cli.BoolFlag{Name: "across", Usage: "find what several groups can share: addresses as a list, " +
+				"instances by their group, twins as one group"},
 			&cli.StringFlag{Name: "law", Usage: "narrow what breaks a `LAW`"},
 			&cli.StringFlag{Name: "findings", Usage: "narrow the findings in `FILE` (audit --format json; - for " +
 				"standard input)"},
 			&cli.StringFlag{Name: "severity", Value: "info",
 				Usage:     "with --all: only findings at least of `SEVERITY`: " + strings.Join(severities, ", "),
 				Validator: oneOf(severities...)},
-			&cli.StringSliceFlag{Name: "check", Usage: "with --all: only findings of `CHECK` (several parted by " +
+			&cli.StringSliceFlag{Name: "check", Usage: "with --all: only findings of `CHECK` (several separated by " +
 				"commas)"},
 			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as " +
 				"stage = production"},
@@ -59,12 +58,12 @@ func (a *App) narrowCommand() *cli.Command {
 				"group or a list, or \"ssh from 203.0.113.201\""},
 			&cli.StringSliceFlag{Name: "drop", Usage: "drop `TRAFFIC` whatever was seen or declared; written as " +
 				"for --keep"},
-			&cli.IntFlag{Name: "min-days", Value: 1, Usage: "leave out who was seen on fewer than `N` days",
+			&cli.IntFlag{Name: "min-days", Value: 1, Usage: "leave out peers that were seen on fewer than `N` days",
 				Validator: notNegative},
 			&cli.BoolFlag{Name: "lend", Usage: "lend administration for a while, where few use it now and then, " +
 				"instead of leaving it open"},
-			&cli.StringSliceFlag{Name: "weight", Usage: "let the choice go by another weight: `NAME=NUMBER`, " +
-				"such as stranger=10 (docs/narrowing.md lists them)"},
+			&cli.StringSliceFlag{Name: "weight", Usage: "change a weight of the choice: `NAME=NUMBER`, such as " +
+				"stranger=10 (docs/narrowing.md lists them)"},
 			&cli.BoolFlag{Name: "curve", Usage: "show the trade-off between rules and excess"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "show at most `N` proposals as text; 0 shows all",
 				Validator: notNegative},
@@ -72,7 +71,7 @@ func (a *App) narrowCommand() *cli.Command {
 				"apply or patch -p1"},
 			&cli.BoolFlag{Name: "write", Usage: "edit the definitions in place"},
 			formatFlag("json", "md"),
-		}, evidenceFlags("rest on")...),
+		}, evidenceFlags("take as evidence")...),
 		DisableSliceFlagSeparator: true, // traffic contains commas
 		Action:                    a.narrow,
 	}

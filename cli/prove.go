@@ -20,12 +20,12 @@ func (a *App) proveCommand() *cli.Command {
 		Metadata:  noArguments("name definitions with --estate and a survey with --survey"),
 		Usage:     "decide every expectation and every law",
 		ArgsUsage: "[flags]",
-		Description: "Decides every expect of the definitions over the whole path: routes, filters at both ends, " +
-			"and for\n" +
-			"sets of traffic, not samples; and every law over all defined and surveyed groups, exemptions honoured.\n" +
-			"What fails is shown with an example and the rule behind it. Without a survey, a group is given a\n" +
-			"made-up member in each subnet, and ways are assumed. With one, both states are decided: as the clouds\n" +
-			"are, and as they will be once the definitions are carried out; where they differ, both are shown.\n\n" +
+		Description: "Decides every expectation of the definitions over the whole path: routes, balancers, and " +
+			"filters at both ends, for exact sets of traffic and not for samples. It also judges every " +
+			"law, on all groups, with its exemptions. What fails is shown with an example and the rule " +
+			"behind it. Without a survey, each group gets a made-up member in each subnet, and routes are" +
+			" assumed. With one, both states are judged: the clouds as they are, and as they will be once" +
+			" the definitions are carried out. Where the two differ, both are shown.\n\n" +
 			"  isonomos prove --survey survey.jsonl\n\n" +
 			"Exit 1 if an expectation or a law does not hold, or can't be decided.",
 		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(true),

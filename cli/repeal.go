@@ -20,10 +20,10 @@ func (a *App) repealCommand() *cli.Command {
 		Metadata:  takesArguments(0, 1, "undoes one run", "isonomos repeal --list names them"),
 		Usage:     "undo what was carried out",
 		ArgsUsage: "[flags] [RUN]",
-		Description: "Undoes a run of enact (default: the last one), from the journal: what it touched is " +
-			"brought back to\n" +
-			"what it was, with the same order and checks as any change. What somebody else has changed since is not\n" +
-			"overwritten: then it is refused. With --to it only writes the draft of it, for isonomos enact.\n\n" +
+		Description: "Undoes a run of enact (default: the last one), from the journal: what it touched is brought " +
+			"back to what it was before, in a safe order and with the same checks as any change. If " +
+			"somebody else has changed any of it since, it refuses and overwrites nothing. With --to it " +
+			"only writes the draft for that, to be carried out by isonomos enact.\n\n" +
 			"  isonomos repeal --list\n" +
 			"  isonomos repeal\n" +
 			"  isonomos repeal 20261120-060000-4c1a --to undo.json",

@@ -26,8 +26,7 @@ func (a *App) sandboxCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sandbox",
 		Usage: "make estates and run clouds to try things on",
-		Description: "Makes invented estates of any size, with mistakes planted in them, and serves stand-in " +
-			"clouds.\n\n" +
+		Description: "Makes invented estates of any size, with planted mistakes, and serves stand-in clouds.\n\n" +
 			"  isonomos sandbox run clouds\n" +
 			"  isonomos sandbox fault --share 0.2 clouds\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
@@ -45,15 +44,14 @@ func (a *App) generateCommand() *cli.Command {
 			"isonomos sandbox generate --groups 5000 large"),
 		Usage:     "make an estate of a given size, with mistakes planted in it",
 		ArgsUsage: "[flags] FOLDER",
-		Description: "Writes into a new folder: a survey on all four dialects with the proportions of a real " +
-			"estate, the\n" +
-			"list of the mistakes that are planted in it (planted.jsonl: check, account, group, rule), and a law\n" +
-			"that says what may be open (laws.nomos). The same size and seed make the same files.\n\n" +
+		Description: "Writes into a new folder: a survey in all four dialects with the proportions of a real " +
+			"estate, the list of the mistakes planted in it (planted.jsonl: check, account, group, rule)," +
+			" and a law that says what may be open (laws.nomos). The same size and seed make the same " +
+			"files.\n\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large\n" +
 			"  isonomos audit --estate large --survey large/survey.jsonl.zst --severity high\n\n" +
-			"With --careless also rules that are open to everyone, 14 days of flows of who uses them " +
-			"(flows.csv.gz),\n" +
-			"and who really needs them (needs.jsonl), to hold narrowing against.\n\n" +
+			"With --careless it adds rules that are open to everyone, 14 days of flows of those who use " +
+			"them (flows.csv.gz), and who really needs them (needs.jsonl), to test narrowing.\n\n" +
 			"  isonomos sandbox generate --careless 500 careless\n" +
 			"  isonomos narrow --all --estate careless --survey careless/survey.jsonl.zst --flows " +
 			"careless/flows.csv.gz",

@@ -33,10 +33,10 @@ func (a *App) standinCommand() *cli.Command {
 			"needs one folder for the clouds' state", "isonomos sandbox run clouds")),
 		Usage:     "serve stand-in clouds from a folder",
 		ArgsUsage: "[flags] FOLDER",
-		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on " +
-			"this machine\n" +
-			"alone. What is there stands in FOLDER/state.jsonl: change it, and the change is served. The token is\n" +
-			"in FOLDER/token; FOLDER/env sets the variables by which the demo estate finds its clouds.\n\n" +
+		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on this " +
+			"machine only. Their state is in FOLDER/state.jsonl; if you change that file, the change is " +
+			"served. The token is in FOLDER/token. FOLDER/env sets the variables by which the demo estate" +
+			" finds its clouds.\n\n" +
 			"  isonomos sandbox run clouds &\n" +
 			"  . clouds/env && isonomos survey --estate harbour --to harbour/survey.jsonl",
 		Flags: []cli.Flag{
@@ -55,10 +55,9 @@ func (a *App) faultCommand() *cli.Command {
 		Metadata:  takesArguments(1, 1, "needs one folder of stand-in clouds", "isonomos sandbox fault clouds"),
 		Usage:     "make stand-in clouds misbehave",
 		ArgsUsage: "[flags] FOLDER",
-		Description: "Tells the stand-in clouds of a folder, running or not, to misbehave in a share of all " +
-			"requests:\n" +
-			"429 (too many requests), 500, drop (the connection is closed), slow, stale (the answer is from before\n" +
-			"the last change). The same seed makes the same faults.\n\n" +
+		Description: "Makes the stand-in clouds of a folder, running or not, misbehave in a share of all requests:" +
+			" 429 (too many requests), 500, drop (the connection is closed), slow, stale (an answer from " +
+			"before the last change). The same seed makes the same faults.\n\n" +
 			"  isonomos sandbox fault --share 0.2 --seed 7 clouds\n" +
 			"  isonomos sandbox fault --share 0 clouds",
 		Flags: []cli.Flag{

@@ -25,10 +25,11 @@ func (a *App) surveyCommand() *cli.Command {
 		Metadata:  noArguments("pick with --cloud and --account"),
 		Usage:     "read the clouds into a survey",
 		ArgsUsage: "[flags]",
-		Description: "Reads what there is in the clouds that the definitions name (at …, token env …): accounts, " +
-			"networks,\n" +
-			"subnets, instances, groups, rules and lists, and writes it as a survey. Nothing is changed. An account\n" +
-			"that can't be read is named in the survey with the reason, and is never taken for an empty one.\n\n" +
+		Description: "Reads what is in the clouds that the definitions name (at …, token env " +
+			"…), and writes it as " +
+			"a survey: accounts, networks, subnets, instances, groups, rules and lists. Nothing is " +
+			"changed. An account that can't be read is named in the survey, with the reason, and never " +
+			"taken for an empty one.\n\n" +
 			"  isonomos survey --to survey.jsonl.zst\n" +
 			"  isonomos survey --account tides --account traffic > water.jsonl",
 		Flags: []cli.Flag{

@@ -21,11 +21,10 @@ func (a *App) tidyCommand() *cli.Command {
 		Name:      "tidy",
 		Usage:     "write definitions in their one canonical layout",
 		ArgsUsage: "[flags] [FOLDER|FILE ...]",
-		Description: "Rewrites definition files in place: two spaces, one blank line between declarations, " +
-			"columns aligned in\n" +
-			"a run of like statements, and in a group cover, labels, rules. Rules keep their order, comments stay\n" +
-			"where they stood. Tidying never changes what definitions mean; files are replaced whole or not at " +
-			"all.\n\n" +
+		Description: "Rewrites definition files in place: two spaces of indentation, one blank line between " +
+			"declarations, aligned columns in similar neighbouring statements, and in a group first " +
+			"cover, then labels, then rules. Rules keep their order, and comments stay where they are. " +
+			"Tidying never changes what definitions mean; files are replaced whole or not at all.\n\n" +
 			"  isonomos tidy\n" +
 			"  isonomos tidy --diff harbour/tides.nomos\n" +
 			"  isonomos tidy --list\n\n" +

@@ -20,20 +20,18 @@ func (a *App) traceCommand() *cli.Command {
 		Name:      "trace",
 		Usage:     "does this flow pass, and which rule says so",
 		ArgsUsage: "[flags] SOURCE DESTINATION SERVICE",
-		Description: "Follows one flow through routes, filters at both ends and balancers, and names the rule, " +
-			"file and\n" +
-			"line that decides at each step. The ends are instances (name, account/name or id) or addresses; the\n" +
-			"service is a name, or a protocol with a port or ICMP type.\n\n" +
+		Description: "Follows one flow through routes, filters at both ends, and balancers, and names the rule, " +
+			"file and line that decides at each step. The ends are instances (name, account/name or id) " +
+			"or addresses. The service is a name, or a protocol with a port or ICMP type.\n\n" +
 			"  isonomos trace --survey survey.jsonl booking-1 ledger-1 tcp 5432\n" +
 			"  isonomos trace --survey survey.jsonl 198.51.100.20 front-door https\n" +
 			"  isonomos trace --survey survey.jsonl ops-1 gauge-3 icmp 8/0\n" +
 			"  isonomos trace --survey survey.jsonl --batch questions.txt\n\n" +
-			"The verdict is passes, stopped (by a filter), no-route (no route, peering, public address or " +
-			"listener),\n" +
-			"one-way (the request arrives, an answer is stopped) or undecided (the survey does not say enough).\n" +
-			"With definitions and a survey, the clouds are judged as they are; where the answer differs once the\n" +
-			"definitions are carried out, a line says so.\n" +
-			"Exit 0 if it passes, else 1. With --batch: 0 if all pass, 1 if one does not, 2 if a question can't be\n" +
+			"The verdict is passes, stopped (by a filter), no-route (no route, peering, public address or" +
+			" listener), one-way (the request arrives, an answer is stopped) or undecided (the survey " +
+			"does not say enough). With definitions and a survey, the clouds are judged as they are; " +
+			"where the answer differs once the definitions are carried out, a line says so. Exit 0 if it " +
+			"passes, else 1. With --batch: 0 if all pass, 1 if one does not, 2 if a question can't be " +
 			"asked; each question has an answer in the order of the lines.",
 		Flags: []cli.Flag{estateFlag(), surveyFlag(), liveFlag(), stateFlag(false), formatFlag("json"),
 			&cli.StringFlag{Name: "batch", Usage: "answer the questions of `FILE` (- for standard input), a line " +

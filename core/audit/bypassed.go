@@ -127,11 +127,11 @@ var bypassed = Check{
 	About: "something is let through beside the defined groups",
 	Start: Low,
 	Moves: whereStrangers,
-	Doc: `An interface lets through more than its defined groups say, by a default list, a subnet's list or another
-group that no definition knows, in a cloud where the rules of several groups add up. What a definition
-does not let through is then not stopped. It starts as what it lets in does: administration or data open
-to strangers at high, anything else open to them at medium, everything let out to them at medium, all
-else at low.`,
+	Doc: `An interface lets through more than its defined groups say, by a default list, a subnet's list or
+another group that no definition knows, in a cloud where the rules of several groups add up. What a
+definition does not let through is then not stopped. Its severity depends on what is let through:
+administration or data open to strangers starts at high; anything else open to them, or everything
+let out to them, at medium; all else at low.`,
 	Example:  "the default list of a subnet admits ssh beside a group that admits https alone",
 	Fix:      inWords("Attach a managed group to the subnet, detach the other group, or adopt it."),
 	Controls: controlsOfOpenness,

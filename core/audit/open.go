@@ -608,7 +608,7 @@ func (l *look) wide() []Finding {
 var openOutbound = Check{
 	place: 130,
 	Name:  "open-outbound",
-	About: "everything, administration or data goes out to strangers",
+	About: "everything, administration or data is let out to strangers",
 	Start: Medium,
 	Moves: "one down where no way leads out",
 	Doc: `Every service, or services of the classes admin and data, are let out to a sixteenth of all strangers
@@ -663,8 +663,8 @@ var allServices = Check{
 	Moves: whereStrangers,
 	Doc: `A rule lets in every protocol, or every port of TCP or UDP from 1 on, from somebody other than the
 members of its own group; or several rules with the same peers do together. What will listen there
-next year is let in today. Not told are rules that hold nobody (a group that is gone or has no
-members), rules of which refusals before them leave nothing, and built-in rules that can't be removed.`,
+next year is let in today. Left out are rules with no peers (a group that is gone or has no
+members), rules of which earlier refusals leave nothing, and built-in rules that can't be removed.`,
 	Example:  "admit any from network",
 	Fix:      Remedy{Kind: Narrow, Words: "the services that are really used"},
 	Controls: controlsOfServices,
@@ -820,10 +820,10 @@ var widePorts = Check{
 	About: "a rule lets in a wide range of ports",
 	Start: Medium,
 	Moves: whereStrangers,
-	Doc: `A rule lets in a range of more than 16 ports of one protocol; ranges of one rule that touch count as one.
-22-80 written for ssh and http lets in 57 other ports as well; the finding names the services among
-them. Every port of a protocol (0 to 65535) is all-services. Not told are rules that hold nobody, or
-of which refusals before them leave nothing, and built-in rules that can't be removed.`,
+	Doc: `A rule lets in a range of more than 16 ports of one protocol; ranges of one rule that touch count as
+one. 22-80 written for ssh and http lets in 57 other ports as well; the finding names the services
+among them. Every port of a protocol (0 to 65535) is all-services. Left out are rules with no peers,
+rules of which earlier refusals leave nothing, and built-in rules that can't be removed.`,
 	Example:  "admit tcp 22-80 from list pilot-stations",
 	Fix:      inWords("Name the services: admit ssh, http from list pilot-stations."),
 	Controls: controlsOfServices,

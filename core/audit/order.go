@@ -20,11 +20,12 @@ var overruled = Check{
 	Name:  "overruled",
 	About: "a rule can't take effect: others decide all of it",
 	Start: Low,
-	Doc: `All that a rule speaks of is decided by others of its group: by those before it where the first that
-fits decides, else by others that admit it too; or its services do not go over the address family of
-its peers, as ICMP over IPv6. It says something that is not so, and the next person will believe it.
-Of equal rules the later ones are told. A rule that keeps state is not covered by rules that keep
-none. A refusal of everything at the end is no finding, though what is built in refuses as well.`,
+	Doc: `Other rules of the group decide all that a rule matches: earlier ones where the first match decides,
+else others that admit the same. Or its services do not exist in the address family of its peers,
+such as ICMP over IPv6. Such a rule says something that is not so, and the next person will believe
+it. Of equal rules the later ones are told. A rule that keeps state is not covered by rules that
+keep none. A refusal of everything at the end is no finding, even if a built-in rule refuses the
+same.`,
 	Example:  "admit ssh from 10.20.0.0/16      admit ssh from 10.20.1.0/24",
 	Fix:      inWords("Delete it."),
 	Controls: controlsOfUpkeep,

@@ -20,13 +20,13 @@ import (
 var oneWay = Check{
 	place: 160,
 	Name:  "one-way",
-	About: "a request is let through and its answer stopped, or one end only lets it through",
+	About: "a request is let through and its answer stopped, or only one end lets it through",
 	Start: Medium,
 	Doc: `Where no state is kept, the answers to what is let through are stopped; or a rule names a group as a
 peer, its own too, and no member of that group has filters that let any of it through at the other
-end. Either way the connection fails, and the rule looks as if it did not. Of several peers it is
-told of each group. Where a group has no member, or none that has an address family in common, there
-is no other end.`,
+end. Either way the connection fails, and the rule looks as if it did not. Each group among several
+peers is told by itself. A group without members, or without an address family in common, is left
+out: there is no other end.`,
 	Example:  "group wall for subnets in quay { admit https from everyone }      (and nothing lets the answers out)",
 	Fix:      inWords("Let the answers back, or write both ends at once: connect A to B on SERVICE."),
 	Controls: controlsOfUpkeep,
@@ -262,8 +262,9 @@ var probeShut = Check{
 	About: "a balancer does not reach its targets",
 	Start: High,
 	Doc: `The health probes of a balancer, or the requests that it hands on, do not reach a target: it will be
-taken for ill, or requests will fail. It often happens when a group is narrowed to the addresses in
-front of the balancer and the balancer itself is forgotten, or by a refusal of everything.`,
+taken out of service, or requests will fail. It often happens when a group is narrowed to the
+addresses in front of the balancer and the balancer itself is forgotten, or by a refusal of
+everything.`,
 	Example:  "admit https from list edge      (and nothing from the balancer)",
 	Fix:      inWords("admit SERVICE from probes, or connect BALANCER to TARGETS on SERVICE."),
 	Controls: controlsOfUpkeep,
@@ -324,9 +325,10 @@ var unfiltered = Check{
 	About: "an interface has no filter at all",
 	Start: High,
 	Moves: withArrival,
-	Doc: `Filtering is switched off at an interface, or it has no group in a cloud where then everything passes;
-and what is attached to its subnet, if anything, lets in all services from everybody over each
-family that the interface has. What a group of its own lets in is other checks', however much it is.`,
+	Doc: `Filtering is switched off at an interface, or it has no group in a cloud where everything passes
+then; and the groups of its subnet, if there are any, let in all services from everybody over each
+family that the interface has. What the interface's own groups let in is told by other checks,
+however much it is.`,
 	Example:  "an interface with \"filtered\": false",
 	Fix:      inWords("Switch filtering on, or attach a group: cover it in a definition."),
 	Controls: controlsOfOpenness,
@@ -413,12 +415,12 @@ var stageCrossing = Check{
 	About: "a lower stage reaches a higher one on administration or data",
 	Start: Medium,
 	Moves: "one up where it arrives at production",
-	Doc: `Instances of a lower stage (lab, development, test, staging, production, by the label stage, their own
-or inherited) reach a higher one on administration or data services: within a network, over a peering,
-or by public addresses that a rule lets in. Every member of the group that the rule stands in counts,
-and everybody whose address the rule names, by itself or within a group, a list or a range; what is
-open to all is other checks'. A trial with production's data is a leak, and a mistake in the trial is
-one in production.`,
+	Doc: `Instances of a lower stage (lab, development, test, staging, production, by the label stage, their
+own or inherited) reach a higher one on administration or data services: within a network, over a
+peering, or by public addresses that a rule lets in. Every member of the group that the rule stands
+in counts, and everybody whose address the rule names, by itself or within a group, a list or a
+range; what is open to all is told by other checks. A trial with production's data is a leak, and a
+mistake in the trial is one in production.`,
 	Example:  "group berth-ledger in production { admit berth-db from group trial/roster-site }",
 	Fix:      inWords("Give the lower stage data of its own, or an exemption with an end."),
 	Controls: controlsOfParting,

@@ -25,9 +25,9 @@ var undeclaredAddresses = Check{
 	Name:  "undeclared-addresses",
 	About: "a rule names public addresses that are in no list",
 	Start: Low,
-	Doc: `An admitting rule names public addresses that are in no prefix list and on no instance of the estate:
-nobody can tell whose they are, or whether they still are. Ranges that are open by themselves are other
-checks', and so are built-in rules.`,
+	Doc: `An admitting rule names public addresses that are in no prefix list and on no instance of the
+estate: nobody can tell whose they are, or whether they still are. Ranges that are open by
+themselves are told by other checks; built-in rules are left out.`,
 	Example:  "admit ssh from 198.51.100.7",
 	Fix:      inWords("Put them into a list with a note: list pilot-stations { 198.51.100.7 \"night desk\" }."),
 	Controls: controlsOfUpkeep,
@@ -123,8 +123,9 @@ var catchAllSelf = Check{
 	Name:  "catch-all-self",
 	About: "the members of a group reach each other on everything",
 	Start: Low,
-	Doc: `A rule lets the members of a group reach each other on every protocol. Whoever has one has all. The
-built-in default group comes so: default-group tells of it.`,
+	Doc: `A rule lets the members of a group reach each other on every protocol. Whoever takes over one of
+them can attack all. Built-in default groups have such a rule from the start; the check
+default-group tells of that.`,
 	Example:  "admit any from self",
 	Fix:      inWords("Name the services that members use among themselves: admit berth-db from self."),
 	Controls: controlsOfParting,
@@ -286,7 +287,8 @@ name, count as none. Built-in groups and rules need none.`,
 		var found []Finding
 		if !l.says(g.Description, g.Name) {
 			found = append(found, Finding{Message: "the group does not say what it is for",
-				Fix: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name, networkName(g)))})
+				Fix: edited(g, fmt.Sprintf("write it behind the name: group %s in %s \"…\"", g.Name,
+					networkName(g)))})
 		}
 		for i := range l.rules {
 			if r := &l.rules[i]; !r.BuiltIn && !l.says(r.Description, g.Name) {
@@ -310,7 +312,7 @@ func networkName(g *estate.Group) string {
 var unused = Check{
 	place: 290,
 	Name:  "unused",
-	About: "a group is attached to nothing, or a list used by nothing",
+	About: "a group is attached to nothing, or no rule uses a list",
 	Start: Info,
 	Doc: `The group is attached to no instance and no subnet; or no rule refers to an own list. It costs nothing today,
 and will be put to use by somebody who does not know what it was for. Only a survey can show it.
@@ -351,11 +353,11 @@ func init() { register(unused) }
 var repeatedAddresses = Check{
 	place: 310,
 	Name:  "repeated-addresses",
-	About: "the same addresses stand in three or more groups",
+	About: "the same addresses occur in three or more groups",
 	Start: Info,
-	Doc: `Three or more groups name the same range, which is no network or subnet of the estate nor part of one:
-when it changes all must be found and changed. Instances' own addresses are static-address, ranges wider
-than a /8 other checks'.`,
+	Doc: `Three or more groups name the same range, which is no network or subnet of the estate nor part of
+one: when it changes all must be found and changed. Addresses of instances are told by
+static-address, ranges wider than a /8 by other checks.`,
 	Example:  "198.51.100.16/28 in five groups",
 	Fix:      inWords("list pilot-stations { 198.51.100.16/28 }, and admit ssh from list pilot-stations."),
 	Controls: controlsOfUpkeep,
@@ -712,11 +714,11 @@ var quota = Check{
 	About: "a quota is nearly used, full or exceeded",
 	Start: Low,
 	Moves: "medium where all is used, high where more is",
-	Doc: `80 % or more of what is allowed is used (low), all of it (medium), or more (high: the cloud will refuse
-it). Counted are the rules of a group, by direction or together as its cloud counts them; the groups
-on an interface and on a subnet, where more than one is allowed; and the groups and rules of an
-account that has limits for them. Lists count as the cloud counts them. The finding says which rules
-cost most. Numbers are the dialect's, unless the account has a limit of its own.`,
+	Doc: `80 % or more of what is allowed is used (low), all of it (medium), or more (high: the cloud will
+refuse it). This is counted: the rules of a group, for each direction or for both as its cloud does;
+the groups on an interface and on a subnet, where more than one is allowed; the groups and rules of
+an account with limits for them. Lists count as the cloud counts them. The finding says which rules
+cost most. Quotas are those of the dialect, unless the account has limits of its own.`,
 	Example: "65 rules in a direction where 64 are allowed",
 	Fix: inWords("Join ranges, name a list or a group, or have the quota raised: limit rules-per-direction " +
 		"= 120."),
