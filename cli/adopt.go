@@ -22,7 +22,7 @@ func (a *App) adoptCommand() *cli.Command {
 			" ports. The result is resolved and decided on the survey: it must let through the same, in " +
 			"both directions, and be attached to the same instances. A group for which that is impossible" +
 			" gets no definition, and is named with the reason.\n\n" +
-			"  isonomos adopt ferry-desk --survey survey.jsonl\n" +
+			"  isonomos adopt ferry-site --survey survey.jsonl\n" +
 			"  isonomos adopt --all --survey survey.jsonl --estate harbour --write\n" +
 			"  isonomos adopt --all --over \"account = lab\" --survey survey.jsonl --diff",
 		Flags: []cli.Flag{
@@ -44,7 +44,7 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	case c.String("survey") == "" && !c.Bool("live"):
 		return usage("adopt needs a survey, which says what there is: --survey FILE, or --live")
 	case c.Bool("all") == c.Args().Present():
-		return usage("adopt needs groups, or --all: isonomos adopt ferry-desk --survey survey.jsonl")
+		return usage("adopt needs groups, or --all: isonomos adopt ferry-site --survey survey.jsonl")
 	}
 	w, err := a.world(ctx, c)
 	if err != nil {

@@ -36,7 +36,7 @@ func (a *App) auditCommand() *cli.Command {
 			"  isonomos audit --survey survey.jsonl --by folder\n" +
 			"  isonomos audit --survey survey.jsonl --over \"folder = harbour/water\" --direction in --severity " +
 			"high\n" +
-			"  isonomos audit --survey survey.jsonl --why 3f09ac12\n" +
+			"  isonomos audit --survey survey.jsonl --why 1b1eadbe\n" +
 			"  isonomos audit --survey survey.jsonl --format json > before.json\n" +
 			"  isonomos audit --survey survey.jsonl --since before.json --fail-at high\n\n" +
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
@@ -182,12 +182,12 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 // for would be reported as new or gone.
 func (a *App) comparable(earlier render.EarlierAudit, now render.Audit, file string) error {
 	if earlier.Filters == nil {
-		a.note("%s does not say what that audit was about: an older version of the program wrote it, and it is "+
-			"taken for one of the same matter", shownName(file))
+		a.note("%s does not say with which filters that audit was made, since an older version of the program "+
+			"wrote it: they are taken to be the same", shownName(file))
 		return nil
 	}
 	if differ := earlier.Filters.Differences(now.Filters); len(differ) > 0 {
-		return usage("--since compares audits of the same matter, and %s was about another: it had %s",
+		return usage("--since compares audits with the same filters, and %s had others: %s",
 			shownName(file), strings.Join(differ, ", "))
 	}
 	if earlier.State != now.State {

@@ -611,7 +611,7 @@ exempt tides/quay/gauge-maintenance from shut-admin on ssh`)
 			t.Errorf("the audit does not say %q:\n%s", want, r.out)
 		}
 	}
-	if !strings.Contains(r.err, "the exemption has ended and counts no more") {
+	if !strings.Contains(r.err, "the exemption has ended and no longer counts") {
 		t.Errorf("said on standard error: %s", r.err)
 	}
 	edit(t, filepath.Join(folder, "harbour.nomos"), "until 2026-01-31", "until 2027-03-31")

@@ -362,7 +362,7 @@ func TestWrongUse(t *testing.T) {
 		{"narrow broker --flows survey.jsonl", 2, "none of 318 records of survey.jsonl can be read"},
 		{"narrow broker --table flows --query x", 2, "--table and --query contradict each other"},
 		{"narrow broker --table flows --database postgres://u:hush@h/d", 2, "--database holds a password"},
-		{"narrow broker --store tides.nomos", 3, "the store tides.nomos can't be used: it is no store of this program"},
+		{"narrow broker --store tides.nomos", 3, "the store tides.nomos can't be used: it is not a store of this program"},
 		{"flows ad", 2, `flows can't "ad": it can add, show and forget`},
 		{"flows add", 2, "flows add needs files, or a table"},
 		{"flows show", 2, "there is no store isonomos.db yet"},
@@ -372,7 +372,7 @@ func TestWrongUse(t *testing.T) {
 		{"survey tides", 2, `survey takes no argument "tides"`},
 		{"survey --jobs 0", 2, ""},
 		{"sandbox run", 2, "sandbox run needs one folder for the clouds' state: isonomos sandbox run clouds"},
-		{"sandbox run --listen 0.0.0.0:0 .clouds", 2, `--listen "0.0.0.0:0" is no address of this machine alone`},
+		{"sandbox run --listen 0.0.0.0:0 .clouds", 2, `--listen "0.0.0.0:0" is not an address of this machine alone`},
 		{"sandbox run --survey tides.nomos .clouds2", 2, "tides.nomos holds definitions"},
 		{"sandbox fault", 2, "sandbox fault needs one folder of stand-in clouds: isonomos sandbox fault clouds"},
 		{"sandbox fault none", 2, "there are no stand-in clouds in none"},
@@ -525,6 +525,31 @@ func TestHelpOfACommand(t *testing.T) {
 	}
 	if r := call(t, folder, "sandbox"); r.code != 0 || !strings.Contains(r.out, "generate ") {
 		t.Errorf("%+v", r)
+	}
+}
+
+// The examples in help work on the demo estate, as far as they read files that are part of it.
+func TestExamplesInHelp(t *testing.T) {
+	t.Parallel()
+	folder, path := harbour(t), onPath(t)
+	elsewhere := regexp.MustCompile(`\.(csv\.gz|json|zst|txt)\b|live|--write|--database|harbour/|old/|monday`)
+	broken := regexp.MustCompile(` \\\n +`) // a command that is wider than the window
+	ran := 0
+	for _, command := range []string{"check", "tidy", "audit", "exposure", "trace", "prove", "narrow", "adopt",
+		"compare", "explain"} {
+		help := broken.ReplaceAllString(call(t, folder, append(strings.Fields(command), "--help")...).out, " ")
+		for line := range strings.Lines(help) {
+			if !strings.HasPrefix(line, "  isonomos ") || elsewhere.MatchString(line) {
+				continue
+			}
+			if code, out := paste(t, folder, path, line); code > 1 {
+				t.Errorf("exit %d: %s%s", code, line, out)
+			}
+			ran++
+		}
+	}
+	if ran < 20 {
+		t.Errorf("only %d examples were run", ran)
 	}
 }
 

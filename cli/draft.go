@@ -159,7 +159,7 @@ func (a *App) keepDraft(path string, text []byte) error {
 	if old, err := os.ReadFile(path); err == nil {
 		var d enact.Draft
 		if json.Unmarshal(old, &d) != nil || d.Version == 0 || d.Lanes == nil {
-			return usage("%s is there and is no draft: name another file with --to", path)
+			return usage("%s exists and is not a draft: name another file with --to", path)
 		}
 	}
 	return writeWhole([]newFile{{path: path, text: string(text)}})

@@ -99,10 +99,10 @@ func (a *App) readDraft(c *cli.Command, path string) (*enact.Draft, error) {
 	}
 	var d enact.Draft
 	if err := json.Unmarshal(text, &d); err != nil {
-		return nil, usage("%s is no draft: %v", path, err)
+		return nil, usage("%s is not a draft: %v", path, err)
 	}
 	if d.Version != 1 && d.Version != enact.DraftVersion {
-		return nil, usage("%s is no draft of version %d: make one: %s", path, enact.DraftVersion, a.say(c)("draft"))
+		return nil, usage("%s is not a draft of version %d: make one: %s", path, enact.DraftVersion, a.say(c)("draft"))
 	}
 	return &d, nil
 }
@@ -131,7 +131,7 @@ func (a *App) jobOf(c *cli.Command, d *enact.Draft, pasts []*enact.Past) (work.J
 	}
 	i := slices.IndexFunc(pasts, func(p *enact.Past) bool { return p.Name == d.Repeals })
 	if i < 0 {
-		return work.Job{}, usage("the draft undoes the run %s, of which the journal does not tell", d.Repeals)
+		return work.Job{}, usage("the draft undoes the run %s, which is not in the journal", d.Repeals)
 	}
 	return a.undoing(c, pasts[i])
 }

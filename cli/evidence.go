@@ -76,7 +76,7 @@ func storePath(c *cli.Command) string {
 func (a *App) openStore(c *cli.Command, create bool) (*store.Store, error) {
 	path := storePath(c)
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() && c.String("store") == "" {
-		return nil, refused("%s is no regular file, and stands where definitions stand: name the store itself "+
+		return nil, refused("%s is not a regular file, and is where definitions are: name the store itself "+
 			"with --store", path)
 	}
 	s, err := store.Open(path, create)
@@ -130,7 +130,7 @@ func (w window) days(last int32) (from, to int32) {
 // namedDatabase refuses a database without a table or query to read from it, and one with both.
 func (a *App) namedDatabase(c *cli.Command) error {
 	if c.String("database") != "" && c.String("table") == "" && c.String("query") == "" {
-		return usage("--database says where, and not what is to be read there: add --table or --query")
+		return usage("--database says where to read, but not what: add --table or --query")
 	}
 	return a.oneWay(c, "table", "query")
 }

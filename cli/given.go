@@ -64,7 +64,7 @@ func (a *App) onlyWith(c *cli.Command, other string, names ...string) error {
 	}
 	for _, name := range names {
 		if a.given(name) && !isFalse(c, name) {
-			return usage("--%s picks from what --%s finds, and stands only with it", name, other)
+			return usage("--%s picks from what --%s finds: give both", name, other)
 		}
 	}
 	return nil

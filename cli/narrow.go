@@ -32,7 +32,7 @@ func (a *App) narrowCommand() *cli.Command {
 			"preferred to ranges and addresses. Every proposal is proved by deciding the result. A group " +
 			"without a definition gets one (see isonomos adopt).\n\n" +
 			"  isonomos narrow gauge-maintenance --survey survey.jsonl --flows flows.csv\n" +
-			"  isonomos narrow traffic.nomos:24 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
+			"  isonomos narrow traffic.nomos:21 --survey survey.jsonl --flows flows.csv --diff | git apply\n" +
 			"  isonomos narrow broker --survey survey.jsonl --flows flows.csv --keep \"ssh from " +
 			"203.0.113.201\" --write\n" +
 			"  isonomos narrow --all --survey survey.jsonl --flows flows.csv --severity high\n" +
@@ -360,7 +360,7 @@ func (a *App) findingsOf(file string, w work.World, o audit.Options) ([]audit.Fi
 	whole.Checks, whole.Over, whole.Least = nil, nil, audit.Info
 	there := picked(whole)
 	if gone := len(wanted) - len(there); gone > 0 {
-		a.note("%s of %s are there no more", render.Count(gone, "finding", "findings"), shownName(file))
+		a.note("%s of %s no longer exist", render.Count(gone, "finding", "findings"), shownName(file))
 	}
 	if len(o.Checks) == 0 && o.Over == nil && o.Least == audit.Info {
 		return there, nil

@@ -211,7 +211,7 @@ func TestContradictions(t *testing.T) {
 		{"narrow|gauges|--severity|high", "--severity picks from what --all finds"},
 		{"narrow|--across|--lend", "--across and --lend contradict each other"},
 		{"narrow|--law|shut-admin|--check|twins", "--law and --check contradict each other"},
-		{"adopt|ferry-desk|--survey|survey.jsonl|--over|stage = lab", "--over picks from what --all finds"},
+		{"adopt|ferry-site|--survey|survey.jsonl|--over|stage = lab", "--over picks from what --all finds"},
 		{"compare|survey.jsonl|.|--survey|survey.jsonl", "--survey is for two folders of definitions"},
 		{"compare|-|-", "an argument and an argument can't both be standard input"},
 		{"audit|--survey|-|--flows|-", "--survey and --flows can't both be standard input"},
@@ -280,14 +280,14 @@ func TestSinceTheSameMatter(t *testing.T) {
 		return r
 	}
 	first("--severity", "high")
-	since("it had --severity high")
+	since("had others: --severity high")
 	since("", "--severity", "high")
 	first()
-	since("it had --over not given", "--over", "stage = production")
-	since("it had --check not given", "--check", "twins")
-	since("it had --direction both", "--direction", "in")
-	since("it had --service not given", "--service", "ssh")
-	since("it had observed flows not given", "--flows", "flows.csv")
+	since("had others: --over not given", "--over", "stage = production")
+	since("had others: --check not given", "--check", "twins")
+	since("had others: --direction both", "--direction", "in")
+	since("had others: --service not given", "--service", "ssh")
+	since("had others: observed flows not given", "--flows", "flows.csv")
 	since("judged as found and as defined, and this one judges as found: say --state both", "--state", "found")
 	edit(t, filepath.Join(folder, "traffic.nomos"), "group radar",
 		"group late in roads \"Late\" {\n  admit imap from everyone v4 because \"late\"\n}\n\ngroup radar")

@@ -94,7 +94,7 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	folder := c.Args().First()
 	host, _, err := net.SplitHostPort(c.String("listen"))
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
-		return usage("--listen %q is no address of this machine alone, such as 127.0.0.1:8080: the stand-in "+
+		return usage("--listen %q is not an address of this machine alone, such as 127.0.0.1:8080: the stand-in "+
 			"speaks without TLS", c.String("listen"))
 	}
 	listen := c.String("listen")

@@ -120,7 +120,7 @@ func TestSurveyOfStandIns(t *testing.T) {
 	t.Setenv("WESTING_URL", odd.URL)
 	for _, objects = range []string{"", `{"kind":"account","name":"tides","cloud":"westing"}`,
 		`{"kind":"account","name":"customs","cloud":"westing"},{"kind":"account","name":"tides","cloud":"westing"}`} {
-		say(3, "not read: customs (the answer does not tell of this account, or of others too)", "survey", "--to",
+		say(3, "not read: customs (the answer is not about this account alone)", "survey", "--to",
 			"part.jsonl")
 	}
 	t.Setenv("EASTHOLD_URL", "")

@@ -56,7 +56,7 @@ func (c *Client) Named(ctx context.Context, account, kind, name string) ([]Ref, 
 			for _, item := range p.Items {
 				var o struct{ ID, Name string }
 				if err := json.Unmarshal(item, &o); err != nil {
-					return fmt.Errorf("an object in the answer is no JSON: %w", err)
+					return fmt.Errorf("an object in the answer is not JSON: %w", err)
 				}
 				if o.Name == name {
 					found = append(found, Ref{kind, o.ID})

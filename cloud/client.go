@@ -49,7 +49,7 @@ const (
 func NewClient(address, token string, o Options) (*Client, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return nil, fmt.Errorf("the address is no URL like https://cloud.example")
+		return nil, fmt.Errorf("the address is not a URL like https://cloud.example")
 	}
 	if u.User != nil {
 		return nil, fmt.Errorf("the address holds a name or password: the token belongs in an environment " +
@@ -147,7 +147,7 @@ func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
 		err := c.pages(ctx, "/v1/accounts/"+url.PathEscape(account)+"/objects", func(p page) error {
 			for _, item := range p.Items {
 				if err := json.Compact(&lines, item); err != nil {
-					return fmt.Errorf("an object in the answer is no JSON: %w", err)
+					return fmt.Errorf("an object in the answer is not JSON: %w", err)
 				}
 				lines.WriteByte('\n')
 			}

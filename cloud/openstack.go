@@ -82,7 +82,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	p := o.accounts[i]
 	auth, endpoint, with, err := clouds.Parse(append(profiles(), clouds.WithCloudName(o.profile))...)
 	if err != nil {
-		return nil, fmt.Errorf("the profile %s can't be had from clouds.yaml: %s", o.profile, unquoted(err))
+		return nil, fmt.Errorf("the profile %s can't be read from clouds.yaml: %s", o.profile, unquoted(err))
 	}
 	auth.AllowReauth = true
 	switch {
@@ -106,7 +106,7 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	}
 	c, err := openstack.NewNetworkV2(provider, endpoint)
 	if err != nil {
-		return nil, fmt.Errorf("the identity service tells of no networking service: %w", err)
+		return nil, fmt.Errorf("the identity service lists no networking service: %w", err)
 	}
 	if err := safely(c.Endpoint); err != nil {
 		return nil, err
@@ -168,7 +168,7 @@ func transport(with *tls.Config) http.Client {
 func safely(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
-		return fmt.Errorf("the address %q is no URL", address)
+		return fmt.Errorf("the address %q is not a URL", address)
 	}
 	return overTLS(u, "password")
 }

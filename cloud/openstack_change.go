@@ -255,13 +255,13 @@ func (o *OpenStack) addRules(ctx context.Context, r Request) ([]json.RawMessage,
 		return nil, err
 	}
 	if len(answer.Rules) != len(rules) {
-		return nil, fmt.Errorf("%d rules were to be made, and the answer tells of %d", len(rules), len(answer.Rules))
+		return nil, fmt.Errorf("%d rules were to be made, and the answer has %d", len(rules), len(answer.Rules))
 	}
 	var lines []json.RawMessage
 	for i := range rules { // in the order of the request
 		k := slices.IndexFunc(answer.Rules, func(x osRule) bool { return x.ID != "" && sameRule(x, rules[i]) })
 		if k < 0 {
-			return nil, errors.New("the answer tells of other rules than those that were to be made")
+			return nil, errors.New("the answer is about other rules than those that were to be made")
 		}
 		text, err := json.Marshal(ruleLine(r.Account, answer.Rules[k]))
 		if err != nil {

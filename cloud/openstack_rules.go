@@ -102,7 +102,7 @@ func ruleOf(text json.RawMessage, group string) (osRule, error) {
 	}
 	switch {
 	case (kind == "group" || kind == "list") && family == "":
-		return r, fmt.Errorf("%w: a rule of OpenStack speaks of one address family (%s)", ErrRefused, l.Peers[0])
+		return r, fmt.Errorf("%w: a rule of OpenStack is for one address family (%s)", ErrRefused, l.Peers[0])
 	case kind == "group":
 		r.RemoteGroup = &id
 	case kind == "list":
@@ -110,7 +110,7 @@ func ruleOf(text json.RawMessage, group string) (osRule, error) {
 	default:
 		p, err := netip.ParsePrefix(l.Peers[0])
 		if err != nil {
-			return r, fmt.Errorf("%w: a rule of OpenStack can't say %q", ErrRefused, l.Peers[0])
+			return r, fmt.Errorf("%w: a rule of OpenStack can't express %q", ErrRefused, l.Peers[0])
 		}
 		if p.Addr().Is6() {
 			r.Family = "IPv6"
@@ -143,12 +143,12 @@ func (r *osRule) setService(text string) error {
 	from, to, both := strings.Cut(detail, separator)
 	var a, b int
 	if _, err := fmt.Sscan(from, &a); err != nil {
-		return fmt.Errorf("%w: a rule of OpenStack can't say %q", ErrRefused, text)
+		return fmt.Errorf("%w: a rule of OpenStack can't express %q", ErrRefused, text)
 	}
 	r.From = &a
 	if both {
 		if _, err := fmt.Sscan(to, &b); err != nil {
-			return fmt.Errorf("%w: a rule of OpenStack can't say %q", ErrRefused, text)
+			return fmt.Errorf("%w: a rule of OpenStack can't express %q", ErrRefused, text)
 		}
 		r.To = &b
 	} else if separator == "-" {

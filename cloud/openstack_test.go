@@ -77,13 +77,13 @@ func TestOpenStackRules(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		`{"direction":"in","peers":["group:g"],"services":["tcp 22"]}`:             "speaks of one address family",
+		`{"direction":"in","peers":["group:g"],"services":["tcp 22"]}`:             "is for one address family",
 		`{"direction":"in","peers":["192.0.2.1","192.0.2.2"],"services":["any"]}`:  "one service with one peer",
-		`{"direction":"in","peers":["192.0.2.1"],"services":["any"]}`:              "can't say",
+		`{"direction":"in","peers":["192.0.2.1"],"services":["any"]}`:              "can't express",
 		`{"direction":"in","action":"refuse","peers":["::/0"],"services":["any"]}`: "admits",
-		`{"direction":"in","peers":["network"],"services":["any"]}`:                "can't say",
-		`{"direction":"in","peers":["::/0"],"services":["tcp many"]}`:              "can't say",
-		`{"direction":"in","peers":["::/0"],"services":["tcp 1-x"]}`:               "can't say",
+		`{"direction":"in","peers":["network"],"services":["any"]}`:                "can't express",
+		`{"direction":"in","peers":["::/0"],"services":["tcp many"]}`:              "can't express",
+		`{"direction":"in","peers":["::/0"],"services":["tcp 1-x"]}`:               "can't express",
 	} {
 		if _, err := ruleOf(json.RawMessage(text), "g"); !errors.Is(err, ErrRefused) ||
 			!strings.Contains(err.Error(), want) {

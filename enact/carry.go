@@ -58,7 +58,7 @@ func (b *book) note(s *Step) error {
 	}
 	p := b.held[ident{request.Account, of.Kind, of.ID}]
 	if p == nil {
-		return fmt.Errorf("the draft does not tell how the %s %s was", of.Kind, of.ID)
+		return fmt.Errorf("the draft does not say what was in the %s %s", of.Kind, of.ID)
 	}
 	var err error
 	p.now, err = p.now.after(request)
@@ -135,7 +135,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 	at := ident{request.Account, of.Kind, of.ID}
 	p := b.held[at]
 	if p == nil {
-		return nil, false, fmt.Errorf("the draft does not tell how the %s %s was", at.kind, at.id)
+		return nil, false, fmt.Errorf("the draft does not say what was in the %s %s", at.kind, at.id)
 	}
 	want, err := p.now.after(request)
 	if err != nil {
@@ -225,7 +225,7 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 			continue
 		}
 		if o.Version == "" {
-			return false, nil, fmt.Errorf("the cloud tells no version of the %s %s: it can't be changed safely",
+			return false, nil, fmt.Errorf("the cloud gives no version for the %s %s: it can't be changed safely",
 				at.kind, at.id)
 		}
 		now, readErr := contentOf(o.Lines)

@@ -143,7 +143,7 @@ func (r *Run) Recall(entries []store.Entry) error {
 			}
 			s := r.Draft.step(x.Lane, x.Step)
 			if s == nil {
-				return fmt.Errorf("entry %d of the journal speaks of a step that the draft does not have", e.Number)
+				return fmt.Errorf("entry %d of the journal is about a step that the draft does not have", e.Number)
 			}
 			r.done[[2]int{x.Lane, x.Step}] = true
 			r.names.learn(s.Account, x.IDs)

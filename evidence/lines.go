@@ -94,7 +94,7 @@ func blocks(r io.Reader, buffer func(size int) []byte, send func(text []byte, li
 		end := bytes.LastIndexByte(text[from:], '\n') + 1 + from
 		if end == from && err == nil { // there is no line end in the block
 			if len(text) > longest {
-				return fmt.Errorf("line %d is longer than %d MB: this is no file of flows", line, longest>>20)
+				return fmt.Errorf("line %d is longer than %d MB: this is not a file of flows", line, longest>>20)
 			}
 			end = 0
 		}

@@ -95,7 +95,7 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 	hasReply bool, err error) {
 	look, err := db.Query(ctx, "select * from "+from+" limit 0")
 	if err != nil {
-		return "", false, fmt.Errorf("the flows can't be had from the database: %w", err)
+		return "", false, fmt.Errorf("the flows can't be read from the database: %w", err)
 	}
 	types := make(map[string]uint32)
 	var names []string
@@ -105,7 +105,7 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 	}
 	look.Close()
 	if err := look.Err(); err != nil {
-		return "", false, fmt.Errorf("the flows can't be had from the database: %w", err)
+		return "", false, fmt.Errorf("the flows can't be read from the database: %w", err)
 	}
 	column := func(name string) string {
 		if theirs := o.theirs(name); slices.Contains(names, theirs) {

@@ -106,7 +106,7 @@ func TestReadTable(t *testing.T) {
 		{Table{Connection: settings, Name: "nowhere"}, "nowhere"},
 		{Table{Connection: settings, Query: "select 1 as start, 'a' as src, 'b' as dst, 6 as proto, 1 as dst_port"},
 			`no column "protocol" (there is "proto")`},
-		{Table{Connection: settings, Query: "select 1; drop table seen.flows0"}, "can't be had"},
+		{Table{Connection: settings, Query: "select 1; drop table seen.flows0"}, "can't be read"},
 		{Table{Connection: "host=/nowhere password=hush"}, "can't be reached"},
 		{Table{Connection: "port=x password=hush"}, "can't be understood"},
 	} {

@@ -87,7 +87,7 @@ func (p *parser) record(at layout, fields [][]byte, r *flow.Record) error {
 		}
 		var ok bool
 		if *count.into, ok = number(text); !ok {
-			return fmt.Errorf("%s is %q, which is no count", Columns[count.at], text)
+			return fmt.Errorf("%s is %q, which is not a number", Columns[count.at], text)
 		}
 	}
 	if r.ReplyKnown = len(get(atReplyPackets)) > 0; r.ReplyKnown {

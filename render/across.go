@@ -26,7 +26,7 @@ func Joints(s *Screen, joints []work.Joint) {
 	}
 	switch {
 	case len(joints) == 0:
-		s.Text(0, "No group says what another one says: no addresses are repeated, no own machines are named by "+
+		s.Text(0, "No group says what another one says: no addresses are repeated, no instances are named by "+
 			"address, no two groups are the same.")
 	case done > 0:
 		s.Labelled(2, Piece{"checked", Cool}, findingLabel, Piece{Text: "by deciding the result: every instance " +

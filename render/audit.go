@@ -205,7 +205,7 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 			f.Exemption.Because))
 	}
 	if f.Ended != nil {
-		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it counts no more", f.Ended.By, lastDay(f.Ended.Until),
+		line("exemption", fmt.Sprintf("by %s ended on %s (%s): it no longer counts", f.Ended.By, lastDay(f.Ended.Until),
 			place(f.Ended.Origin)))
 	}
 	label := "fix"

@@ -144,7 +144,7 @@ func (x earlierJSON) earlier() (audit.Earlier, error) {
 	for i, text := range x.Peers {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			return e, fmt.Errorf("%q is no range of addresses", text)
+			return e, fmt.Errorf("%q is not a range of addresses", text)
 		}
 		prefixes[i] = p
 	}

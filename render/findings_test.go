@@ -87,7 +87,7 @@ func TestFindingsReadBack(t *testing.T) {
 		{`{"version":3,"findings":[]}`, "it has version 3"},
 		{`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
 		{`{"version":1,"findings":[{"fingerprint":"x","severity":"grave"}]}`, "finding 1: it has the severity"},
-		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","peers":["x"]}]}`, "is no range of addresses"},
+		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","peers":["x"]}]}`, "is not a range of addresses"},
 		{`{"version":1,"findings":[{"fingerprint":"x","severity":"low","services":["tcp x"]}]}`, "finding 1: "},
 	} {
 		if _, err := ReadFindings(strings.NewReader(x.text)); err == nil || !strings.Contains(err.Error(), x.want) {

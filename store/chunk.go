@@ -244,7 +244,7 @@ func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 			hint = fmt.Sprintf(" (%q is near)", best)
 		}
 		c.warnings = append(c.warnings,
-			warning{number, fmt.Sprintf("nothing is known of the kind %q%s: passed over", r.Kind, hint)})
+			warning{number, fmt.Sprintf("the kind %q%s is unknown, and the line is ignored", r.Kind, hint)})
 		return nil
 	}
 	if r.rawPeers != nil {

@@ -106,7 +106,7 @@ func Open(path string, create bool) (*Store, error) {
 func (s *Store) prepare() error {
 	var version int
 	if err := s.db.QueryRow("pragma user_version").Scan(&version); err != nil {
-		return fmt.Errorf("it is no store of this program: %w", err)
+		return fmt.Errorf("it is not a store of this program: %w", err)
 	}
 	switch version {
 	case schemaVersion:
@@ -117,7 +117,7 @@ func (s *Store) prepare() error {
 	case 0:
 		var tables int
 		if err := s.db.QueryRow("select count(*) from sqlite_master").Scan(&tables); err != nil {
-			return fmt.Errorf("it is no store of this program: %w", err)
+			return fmt.Errorf("it is not a store of this program: %w", err)
 		}
 		if tables > 0 {
 			return errors.New("it is a database of something else")

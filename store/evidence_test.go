@@ -101,7 +101,7 @@ func TestOtherFilesAreNoStores(t *testing.T) {
 		0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(path, true); err == nil || !strings.Contains(err.Error(), "no store") {
+	if _, err := Open(path, true); err == nil || !strings.Contains(err.Error(), "not a store") {
 		t.Errorf("a text: %v", err)
 	}
 	other := filepath.Join(t.TempDir(), "y.db")

@@ -29,7 +29,7 @@ func (r *rawPeers) peer(text string) (estate.Peer, error) {
 	}
 	prefix, err := ParseRange(text)
 	if err != nil {
-		return estate.Peer{}, fmt.Errorf("the peer %q is no range, address, group:ID, list:ID, network or anything",
+		return estate.Peer{}, fmt.Errorf("the peer %q is not a range, address, group:ID, list:ID, network or anything",
 			text)
 	}
 	if masked := prefix.Masked(); masked != prefix {

@@ -89,7 +89,7 @@ func TestBadLines(t *testing.T) {
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","action":"refuse","peers":["anything"],"services":["any"]}`, "groups for instances of the dialect union can't"},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":[],"services":["any"]}`,
 			`needs "services" and "peers"`},
-		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["everybody"],"services":["any"]}`, `the peer "everybody" is no range`},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["everybody"],"services":["any"]}`, `the peer "everybody" is not a range`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":["tcp x"]}`, "a port is a number"},
 	} {
 		_, _, err := read(header + x.line + "\n")
@@ -111,7 +111,7 @@ func TestBadLines(t *testing.T) {
 
 func TestWarnings(t *testing.T) {
 	for _, x := range []struct{ line, want string }{
-		{`{"kind":"grop","id":"x"}`, `s.jsonl:6: nothing is known of the kind "grop" ("group" is near): passed over`},
+		{`{"kind":"grop","id":"x"}`, `s.jsonl:6: the kind "grop" ("group" is near) is unknown, and the line is ignored`},
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.7/24"]}`,
 			"s.jsonl:6: the range 10.0.0.7/24 has host bits: read as 10.0.0.0/24"},
 		{`{"kind":"network","account":"a","id":"m","peers":[{"account":"b","network":"q"}]}`,

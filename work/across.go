@@ -212,17 +212,9 @@ func (w World) sharedLists(written []place) []Joint {
 		taken[l.Name] = true
 	}
 	var joints []Joint
-	seen := make(map[netip.Prefix]bool)
-	for _, r := range order {
-		if seen[r] || len(in[r]) < sharedBy {
-			continue
-		}
-		var ranges []netip.Prefix
-		for _, other := range order {
-			if slices.Equal(in[r], in[other]) {
-				ranges, seen[other] = append(ranges, other), true
-			}
-		}
+	order = slices.DeleteFunc(order, func(r netip.Prefix) bool { return len(in[r]) < sharedBy })
+	for _, ranges := range adopt.Together(order, func(a, b netip.Prefix) bool { return slices.Equal(in[a], in[b]) }) {
+		r := ranges[0]
 		name := w.listOf(ranges)
 		declare := name == ""
 		if declare {
@@ -321,7 +313,7 @@ func (w World) memberGroups(d *decide.Decider, written []place) []Joint {
 			}
 			j := Joint{Kind: MemberGroup, Groups: []*estate.Group{p.group},
 				Rules: []string{p.group.Path() + ": " + p.rule.Sentence(w.Estate.Services)},
-				Text:  fmt.Sprintf("%s, of own machines, becomes %s", addr.OfPrefixes(own[g]...), words)}
+				Text:  fmt.Sprintf("%s, which instances have, becomes %s", addr.OfPrefixes(own[g]...), words)}
 			if others := d.Members(g).Minus(addr.OfPrefixes(own[g]...)); !others.IsEmpty() {
 				j.Refused = fmt.Sprintf("the group has other members too, who would be let in: %s", others)
 			}

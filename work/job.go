@@ -277,7 +277,7 @@ func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string)
 	}
 	for _, r := range law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)) {
 		if !r.Holds && held[named(r.Origin.File, r.Origin.Line, r.Text)] {
-			return fmt.Errorf("an expectation holds no more: %s (%s:%d)", r.Text, r.Origin.File, r.Origin.Line)
+			return fmt.Errorf("an expectation no longer holds: %s (%s:%d)", r.Text, r.Origin.File, r.Origin.Line)
 		}
 	}
 	return nil

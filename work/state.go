@@ -169,8 +169,8 @@ func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Op
 		}
 		if !noted[c.Group] && !letsThroughAsDefined(there, g, then, c.Group) {
 			noted[c.Group] = true
-			result.Notes = append(result.Notes, fmt.Sprintf("the cloud has %s otherwise than it is defined: a "+
-				"comparison shows how; what is narrowed is the definition", c.Group.Path()))
+			result.Notes = append(result.Notes, fmt.Sprintf("in the cloud %s differs from its definition, "+
+				"which is what is narrowed: a comparison shows how", c.Group.Path()))
 		}
 	}
 }

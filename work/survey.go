@@ -295,7 +295,7 @@ func (x toRead) read(ctx context.Context, head string) accountRead {
 	}
 	surveyed, _, err := store.ReadSurvey(strings.NewReader(head+string(lines)), x.account)
 	if err == nil && (len(surveyed.Accounts) != 1 || surveyed.Accounts[0].Name != x.account) {
-		err = errors.New("the answer does not tell of this account, or of others too")
+		err = errors.New("the answer is not about this account alone")
 	}
 	r := accountRead{lines: lines, err: err}
 	if err == nil {

@@ -9,10 +9,7 @@ import (
 	"isonomos/core/flow"
 	"isonomos/core/narrow"
 	"isonomos/core/service"
-	"isonomos/nomos"
 	"isonomos/nomos/resolve"
-	"isonomos/nomos/source"
-	"isonomos/store"
 )
 
 const places = `cloud c { dialect union }
@@ -40,21 +37,7 @@ const survey = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}
 
 var options = resolve.Options{Now: time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)}
 
-func world(t *testing.T, text string) World {
-	t.Helper()
-	d := nomos.Understand([]*source.File{source.NewFile("places.nomos", places), source.NewFile("x.nomos", text)},
-		options)
-	for _, m := range d.Messages {
-		if !m.Warning {
-			t.Fatal(m)
-		}
-	}
-	e, _, err := store.ReadSurvey(strings.NewReader(survey), "s")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return NewWorld(d, e)
-}
+func world(t *testing.T, text string) World { return worldOn(t, text, "") }
 
 // observed sums answered flows "SRC PORT" to g1, on two days.
 func observed(flows ...string) *flow.Summary {

@@ -371,7 +371,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 			switch {
 			case dl.OneFamily && (p.Kind == estate.PeerGroup || p.Kind == estate.PeerList) && p.Family() == addr.Both:
 				return refuse(http.StatusUnprocessableEntity,
-					"a rule of this cloud speaks of one address family (v4 or v6 behind what it refers to)")
+					"a rule of this cloud is for one address family (v4 or v6 behind what it refers to)")
 			case p.Kind == estate.PeerGroup && g.For == estate.ForSubnets && f.State == dialect.StateNone:
 				return refuse(http.StatusUnprocessableEntity, "rules of subnet groups of this cloud hold ranges only")
 			case p.Kind == estate.PeerGroup && !nameable(g, p.Group):

@@ -218,7 +218,8 @@ subnets count only where they let in by themselves.`,
 		case len(f.Instances) > 0:
 			f.Message = "the built-in default group is attached to " + interfaceWords(f.Instances)
 		case lets:
-			f.Message = "the built-in default group lets in what its rules say, for whoever is forgotten"
+			f.Message = "the built-in default group lets something in: an instance that nobody gives a group is " +
+				"open to it"
 			f.Arrival, f.WhyNot = Nowhere, "attached to no instance"
 		default:
 			return nil

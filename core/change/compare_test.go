@@ -114,7 +114,7 @@ func TestCompareWithSurvey(t *testing.T) {
 		{"group g in n { cover where role = web\n admit ssh, http from list known }", "a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh from list known }", "a/n/g in closes tcp 80"},
 		{"group g in n { admit ssh, http from list known }", "a/n/g respelt; unknown what a/i lets through: no " +
-			"group is attached to the interface, and the survey does not tell the default group of a/n"},
+			"group is attached to the interface, and the survey does not name the default group of a/n"},
 		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where " +
 			"role = web\n admit https from list known }", "a/i in opens tcp 443 by h attached; a/n/g respelt"},
 		{"group g in n { cover where role = web\n admit ssh, http from list known }\ngroup h in n { cover where " +

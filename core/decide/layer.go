@@ -49,7 +49,7 @@ func (d *Decider) layers(i *estate.Interface, inside bool) []layer {
 			if dl.Nothing == dialect.Passes {
 				own.passes = "no group is attached to the interface, so this layer lets everything through"
 			} else {
-				own.unknown = fmt.Sprintf("no group is attached to the interface, and the survey does not tell "+
+				own.unknown = fmt.Sprintf("no group is attached to the interface, and the survey does not name "+
 					"the default group of %s", i.Subnet.Network.Path())
 			}
 		}

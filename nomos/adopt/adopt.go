@@ -244,18 +244,9 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 	for _, l := range w.e.Lists {
 		taken[l.Name] = true
 	}
-	// Ranges that occur in the same groups become one list.
-	done := make(map[netip.Prefix]bool)
-	for _, r := range ranges {
-		if done[r] || len(in[r]) < repeated {
-			continue
-		}
-		var together []netip.Prefix
-		for _, other := range ranges {
-			if maps.Equal(in[r], in[other]) {
-				together, done[other] = append(together, other), true
-			}
-		}
+	ranges = slices.DeleteFunc(ranges, func(r netip.Prefix) bool { return len(in[r]) < repeated })
+	for _, together := range Together(ranges, func(a, b netip.Prefix) bool { return maps.Equal(in[a], in[b]) }) {
+		r := together[0]
 		name := SharedName(about[r], taken)
 		taken[name] = true
 		fmt.Fprintf(&w.common, "\n# these stood in %s\nlist %s {\n", count.Of(len(in[r]), "group", "groups"), name)
@@ -265,6 +256,19 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 		}
 		w.common.WriteString("}\n")
 	}
+}
+
+// Together divides ranges into those that occur in the same groups: each part can become one list.
+func Together(ranges []netip.Prefix, same func(a, b netip.Prefix) bool) [][]netip.Prefix {
+	var parts [][]netip.Prefix
+	for _, r := range ranges {
+		i := slices.IndexFunc(parts, func(part []netip.Prefix) bool { return same(part[0], r) })
+		if i < 0 {
+			i, parts = len(parts), append(parts, nil)
+		}
+		parts[i] = append(parts[i], r)
+	}
+	return parts
 }
 
 // SharedName makes an unused name, from a rule's description, for a list of addresses that several

@@ -287,7 +287,7 @@ var Messages = []Message{
 	{Topic{"syntax", "Something else should stand at the caret. isonomos explain KEYWORD shows how a statement " +
 		"is written.", "group booking in quay \"Pilot booking site\" {\n  admit https from everyone because " +
 		"\"ships' agents book pilots\"\n}"},
-		[]string{"expected ", "this is no number", "a range stands as a peer", "no peer begins",
+		[]string{"expected ", "this is not a number", "a range stands as a peer", "no peer begins",
 			"each entry of a list", "after \""}},
 }
 

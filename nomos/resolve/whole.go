@@ -341,7 +341,7 @@ func (r *resolver) exempts() {
 			e.Services = service.Of(specs...)
 		}
 		if n.Until.Given() && !e.Until.IsZero() && !e.Until.After(r.options.Now) {
-			r.warn(n.Until.Span, "delete it, or give it a later date", "the exemption has ended and counts no more")
+			r.warn(n.Until.Span, "delete it, or give it a later date", "the exemption has ended and no longer counts")
 		}
 		r.exemptions = append(r.exemptions, e)
 	}

@@ -392,7 +392,7 @@ func (s *scanner) word() {
 	case isDuration(text):
 		s.emit(token.Duration, start)
 	default:
-		s.illegal(start, "this is no number, run of ports, date, duration or range",
+		s.illegal(start, "this is not a number, range of ports, date, duration or range",
 			cmp.Or(numberHint(text), "443, 8000-8099, 2027-01-31, 90m, 10.20.0.0/16"))
 	}
 }
@@ -430,7 +430,7 @@ func (s *scanner) address(start int) {
 		s.emit(token.Range, start)
 		return
 	}
-	what := "this is no address or range"
+	what := "this is not an address or range"
 	hint := numberHint(text)
 	if strings.Contains(hint, "date") {
 		what = "this is no date"
