@@ -180,7 +180,13 @@ func TestNarrowedDiffApplies(t *testing.T) {
 		if _, err := exec.LookPath(tool[0]); err != nil {
 			t.Fatalf("%s is needed for this test: %v", tool[0], err)
 		}
-		folder := harbour(t)
+		folder, again := harbour(t), harbour(t)
+		for _, x := range []string{folder, again} {
+			// a name with blanks, which patch takes as one only with a tab behind it
+			if err := os.Rename(filepath.Join(x, "tides.nomos"), filepath.Join(x, "the tides.nomos")); err != nil {
+				t.Fatal(err)
+			}
+		}
 		subjects := []string{"gauge-maintenance", "tide-desk", "broker", "radar", "rig", "berth-ledger",
 			"forgotten-demo", "store-wall"}
 		args := append([]string{"narrow", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff"}, subjects...)
@@ -206,7 +212,6 @@ func TestNarrowedDiffApplies(t *testing.T) {
 			t.Errorf("after %v not everything holds:\n%s", tool, prove.out)
 		}
 		// The same, written in place.
-		again := harbour(t)
 		args[6] = "--write"
 		args = append(args[:5], append([]string{"--write"}, subjects...)...)
 		if r := call(t, again, args...); r.code != 0 {

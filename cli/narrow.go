@@ -396,9 +396,13 @@ func (a *App) writeDiffs(result work.Result, adopted work.Adoption) error {
 	return nil
 }
 
-// writeDiff writes one edit as a unified diff, with file names relative to the current folder.
+// writeDiff writes one edit as a unified diff, with file names relative to the current folder. Behind a
+// name with blanks there is a tab: else patch takes the name to end at the first blank.
 func (a *App) writeDiff(path string, before *string, after string) error {
 	name := filepath.ToSlash(diffName(path))
+	if strings.Contains(name, " ") {
+		name += "\t"
+	}
 	old, text := "a/"+name, ""
 	if before == nil {
 		old = "/dev/null"

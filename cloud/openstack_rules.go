@@ -1,20 +1,14 @@
 package cloud
 
 import (
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"isonomos/core/service"
 )
-
-// protocols are the IANA numbers of protocols that OpenStack knows by name. TCP, UDP, SCTP and the
-// two ICMPs are missing: surveys know them by name too.
-var protocols = map[string]string{"ah": "51", "egp": "8", "esp": "50", "gre": "47", "igmp": "2", "ipip": "4",
-	"ipv6-encap": "41", "ipv6-frag": "44", "ipv6-nonxt": "59",
-	"ipv6-opts": "60", "ipv6-route": "43", "ospf": "89", "pgm": "113", "rsvp": "46", "vrrp": "112"}
 
 // ruleLine writes a rule as a line of a survey.
 func ruleLine(account string, r osRule) osLine {
@@ -65,11 +59,18 @@ func serviceText(r osRule) string {
 		}
 		return fmt.Sprintf("%s %d/%d", name, *r.From, *r.To)
 	}
-	number := cmp.Or(protocols[name], name)
-	if protocol, err := service.ParseProtocol(number); err == nil && service.HasPorts(protocol) {
+	protocol, known := service.RegisteredProtocol(name)
+	if !known {
+		number, err := strconv.ParseUint(name, 10, 8)
+		if err != nil {
+			return "protocol " + name // what it means is for the reader of the survey to refuse
+		}
+		protocol = uint8(number)
+	}
+	if service.HasPorts(protocol) {
 		return withPorts(service.ProtocolName(protocol), r)
 	}
-	return "protocol " + number
+	return fmt.Sprintf("protocol %d", protocol)
 }
 
 func withPorts(name string, r osRule) string {

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"isonomos/core/count"
 	"isonomos/core/flow"
 	"isonomos/core/near"
 )
@@ -49,7 +50,8 @@ func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
 	return report, err
 }
 
-// split divides a line into fields. Fields beyond the header's are ignored, missing ones are empty.
+// split divides a line into fields. Fields beyond the header's are ignored. A line with fewer fields
+// is an error: it may be cut off within its last one.
 func split(line []byte, fields [][]byte) error {
 	field, from := 0, 0
 	for i, c := range line {
@@ -68,7 +70,14 @@ func split(line []byte, fields [][]byte) error {
 	}
 	if field < len(fields) {
 		fields[field] = line[from:]
-		clear(fields[field+1:])
+	}
+	return enough(field+1, fields)
+}
+
+func enough(found int, fields [][]byte) error {
+	if found < len(fields) {
+		return fmt.Errorf("it has %s, and the header names %d: it may be cut off",
+			count.Of(found, "field", "fields"), len(fields))
 	}
 	return nil
 }
@@ -80,11 +89,10 @@ func splitQuoted(line []byte, fields [][]byte) error {
 	if err != nil {
 		return unplaced(err)
 	}
-	clear(fields)
 	for i := range min(len(found), len(fields)) {
 		fields[i] = []byte(found[i])
 	}
-	return nil
+	return enough(len(found), fields)
 }
 
 // unplaced is an error without its own position, for callers that add the line.

@@ -33,8 +33,8 @@ func TestReadCSV(t *testing.T) {
 	all, report, err := readAll(
 		strings.NewReader("\ufeffend,dst,start,src,protocol,dst_port,reply_packets,verdict,extra,src_port\r\n"+
 			"2026-11-20T06:00:10Z,10.0.0.1,2026-11-20T06:00:00Z,192.0.2.1,tcp,443,7,admitted,x,50000\r\n"+
-			"1763618410,10.0.0.1,1763618400.5,::ffff:192.0.2.1,6,22,,,\n\n"+
-			",2001:db8::1,2025-11-20T07:00:00+01:00,2001:db8::2,icmpv6,32768,0,\"refused\",\"a,b\"\n"), Options{})
+			"1763618410,10.0.0.1,1763618400.5,::ffff:192.0.2.1,6,22,,,,\n\n"+
+			",2001:db8::1,2025-11-20T07:00:00+01:00,2001:db8::2,icmpv6,32768,0,\"refused\",\"a,b\",\n"), Options{})
 	if err != nil || report.Skipped.Count > 0 || len(all) != 3 || report.Records != 3 || report.Format != "CSV" {
 		t.Fatal(all, report, err)
 	}
@@ -52,12 +52,40 @@ func TestReadCSV(t *testing.T) {
 	}
 }
 
+// A file that is cut off within its last record is no evidence of what the rest of it seems to say:
+// port 88 may have been 8883.
+func TestCutOffRecordIsNotRead(t *testing.T) {
+	const whole = "start,src,dst,protocol,dst_port,packets\n1,192.0.2.1,10.0.0.1,tcp,443,1\n2,192.0.2.1,10.0.0.1,tcp,8883,17\n"
+	from := strings.LastIndex(whole, "\n2,") + 1
+	for end := from + 1; end < len(whole)-2; end++ {
+		all, report, err := readAll(strings.NewReader(whole[:end]), Options{})
+		if short := strings.Count(whole[from:end], ",") < 5; err != nil || short && (len(all) != 1 ||
+			report.Skipped.Count != 1 || !strings.HasPrefix(report.Skipped.First, "f:3: ")) {
+			t.Errorf("%q: %d read, %+v, %v", whole[from:end], len(all), report, err)
+		}
+	}
+}
+
+// Protocols have the names of the IANA registry, or common ones.
+func TestProtocolsByName(t *testing.T) {
+	for name, want := range map[string]uint8{"ICMP6": 58, "ipv6-icmp": 58, "IPv6-ICMP": 58, "UDPLite": 136,
+		"udp-lite": 136, "GRE": 47, "ESP": 50, "OSPFIGP": 89, "Mobility Header": 135, "TCP": 6, "132": 132} {
+		if got, err := protocol([]byte(name)); err != nil || got != want {
+			t.Errorf("%s: %d %v, want %d", name, got, err, want)
+		}
+	}
+	if _, err := protocol([]byte("tpc")); err == nil {
+		t.Error("tpc is a protocol")
+	}
+}
+
 func TestBadRecordsAreSkippedAndCounted(t *testing.T) {
 	header, good := "start,src,dst,protocol,dst_port,packets\n", "1,192.0.2.1,10.0.0.1,tcp,443,1\n"
-	bad := []string{"then,192.0.2.1,10.0.0.1,tcp,443", "1,here,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.1,tpc,443",
-		"1,192.0.2.1,10.0.0.1,tcp,70000", "1", "\"1,",
-		"-1,192.0.2.1,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.256,tcp,443", "1,192.0.2.1,10.0.0,tcp,443",
-		"1,192.0.2.1,::1,tcp,443", "1763618410000,192.0.2.1,10.0.0.1,tcp,443", "1,192.0.2.1,10.0.0.1,tcp,443,-1"}
+	bad := []string{"then,192.0.2.1,10.0.0.1,tcp,443,1", "1,here,10.0.0.1,tcp,443,1", "1,192.0.2.1,10.0.0.1,tpc,443,1",
+		"1,192.0.2.1,10.0.0.1,tcp,70000,1", "1", "\"1,", "\"1\",192.0.2.1,10.0.0.1,tcp,443",
+		"-1,192.0.2.1,10.0.0.1,tcp,443,1", "1,192.0.2.1,10.0.0.256,tcp,443,1", "1,192.0.2.1,10.0.0,tcp,443,1",
+		"1,192.0.2.1,::1,tcp,443,1", "1763618410000,192.0.2.1,10.0.0.1,tcp,443,1",
+		"1,192.0.2.1,10.0.0.1,tcp,443,-1", "1,192.0.2.1,10.0.0.1,tcp,44"}
 	text := header + good + strings.Join(bad, "\n") + "\n" + good
 	all, report, err := readAll(strings.NewReader(text), Options{})
 	if err != nil || len(all) != 2 || report.Skipped.Count != len(bad) ||

@@ -188,12 +188,16 @@ func otherAddress(text []byte) (netip.Addr, error) {
 	return a.Unmap().WithZone(""), nil
 }
 
+// protocol reads a protocol by number or name: exporters write names of the IANA registry.
 func protocol(text []byte) (uint8, error) {
 	switch string(text) {
 	case "tcp", "6":
 		return service.TCP, nil
 	case "udp", "17":
 		return service.UDP, nil
+	}
+	if p, ok := service.RegisteredProtocol(string(text)); ok {
+		return p, nil
 	}
 	return service.ParseProtocol(string(text))
 }
