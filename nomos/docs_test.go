@@ -31,7 +31,7 @@ func TestExamplesOfTheDocumentation(t *testing.T) {
 			"reach syslog-tls at 10.20.9.5 because \"logs\"",
 			"tides/quay/sensor-wall for subnets",
 			"refuse telnet from everyone because \"never again\"",
-			"in the cloud \"sg-77\"",
+			"in the cloud \"grp-77\"",
 			"lend for 2h0m0s after 0: admit ssh from list pilot-stations because \"vendor's technicians\"",
 			"law shut-admin", "exempt group tides/quay/crane from shut-admin on tcp 3389 until 2027-02-01",
 			"expect only booking can reach berth-ledger on berth-db",
