@@ -39,4 +39,4 @@ compile-check:
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:
-	go test ./cli ./nomos ./nomos/print ./render -update
+	go test . ./cli ./nomos ./nomos/print ./render -update
