@@ -303,8 +303,10 @@ func (w *writer) peerList(g *estate.Group, peers []estate.Peer) []string {
 			}
 		case estate.PeerSubnet:
 			add("subnet "+word(p.Subnet.Name), p)
-		default:
-			add(p.String(), p)
+		default: // its own words name the family too
+			whole := p
+			whole.V4Only, whole.V6Only = false, false
+			add(whole.String(), p)
 		}
 	}
 	return words

@@ -3,6 +3,7 @@ package adopt
 import (
 	"testing"
 
+	"isonomos/core/estate"
 	"isonomos/nomos/parse"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
@@ -41,4 +42,26 @@ func FuzzWords(f *testing.F) {
 			t.Errorf("%q is read back as %q", text, named.Name.Text)
 		}
 	})
+}
+
+// A family is written once, whatever the peer.
+func TestFamilyIsWrittenOnce(t *testing.T) {
+	network := &estate.Network{Name: "quay"}
+	g := &estate.Group{Name: "gauges", Network: network}
+	w := writer{}
+	for _, x := range []struct {
+		peer estate.Peer
+		want string
+	}{
+		{estate.Peer{Kind: estate.PeerSelf, V4Only: true}, "self v4"},
+		{estate.Peer{Kind: estate.PeerSelf}, "self"},
+		{estate.Peer{Kind: estate.PeerEveryone, V6Only: true}, "everyone v6"},
+		{estate.Peer{Kind: estate.PeerNetwork, V4Only: true}, "network v4"},
+		{estate.Peer{Kind: estate.PeerSubnet, Subnet: &estate.Subnet{Name: "front"}, V6Only: true}, "subnet front v6"},
+		{estate.Peer{Kind: estate.PeerGroup, Group: g, V6Only: true}, "self v6"},
+	} {
+		if got := w.peerWords(g, []estate.Peer{x.peer}); got != x.want {
+			t.Errorf("%+v: %q, want %q", x.peer, got, x.want)
+		}
+	}
 }
