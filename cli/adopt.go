@@ -28,8 +28,7 @@ func (a *App) adoptCommand() *cli.Command {
 		Flags: []cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(),
 			&cli.BoolFlag{Name: "all", Usage: "adopt every group that is not defined and not built in"},
-			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as " +
-				"account = lab"},
+			overFlag("with --all: ", "account = lab"),
 			&cli.BoolFlag{Name: "diff", Usage: "write the new files as a unified diff, for git apply or patch -p1"},
 			&cli.BoolFlag{Name: "write", Usage: "write the new files beside the definitions: one for each account"},
 		},

@@ -42,16 +42,13 @@ func (a *App) auditCommand() *cli.Command {
 			"checks (isonomos explain CHECK tells more):\n" + checkList(),
 		Flags: append([]cli.Flag{
 			estateFlag(), surveyFlag(), liveFlag(), stateFlag(true), formatFlag("json", "sarif", "junit", "csv", "md"),
-			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = " +
-				"production"},
+			overFlag("", "stage = production"),
 			&cli.StringFlag{Name: "direction", Value: "both", Usage: "only what goes `WAY`: in, out or both",
 				Validator: oneOf("in", "out", "both")},
-			&cli.StringSliceFlag{Name: "check", Usage: "only findings of `CHECK` (several separated by commas)"},
+			checkFlag(""),
 			&cli.StringFlag{Name: "service", Usage: "only findings on a `SERVICE`, by name, as tcp 8080, or " +
 				"class admin"},
-			&cli.StringFlag{Name: "severity", Value: "info",
-				Usage:     "only findings at least of `SEVERITY`: " + strings.Join(severities, ", "),
-				Validator: oneOf(severities...)},
+			severityFlag(""),
 			&cli.StringFlag{Name: "by", Usage: "show totals by `WHAT`: " + strings.Join(render.Groupings, ", "),
 				Validator: oneOf(render.Groupings...)},
 			&cli.StringFlag{Name: "why", Usage: "show one `FINDING` whole and how it came by its severity: its " +

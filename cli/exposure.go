@@ -34,8 +34,7 @@ func (a *App) exposureCommand() *cli.Command {
 			&cli.StringFlag{Name: "from", Value: "internet", Usage: "who reaches (or with --direction out is " +
 				"reached): internet, a list, group or instance by name, an address or range, as `PEER`"},
 			&cli.StringFlag{Name: "to", Usage: "only this `INSTANCE` or the members of this group"},
-			&cli.StringFlag{Name: "over", Usage: "only where a `CONDITION` on labels holds, such as stage = " +
-				"production"},
+			overFlag("", "stage = production"),
 			&cli.StringFlag{Name: "direction", Value: "in", Usage: "`WAY`: in (what can be reached here), out " +
 				"(what can be reached from here)", Validator: oneOf("in", "out")},
 			&cli.BoolFlag{Name: "matrix", Usage: "a table of groups and services"},

@@ -19,6 +19,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
+	"isonomos/core/audit"
 	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/nomos"
@@ -45,6 +46,22 @@ func surveyFlag() cli.Flag {
 func liveFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "live", Usage: "look at the clouds themselves, as isonomos survey reads them, " +
 		"instead of at a survey"}
+}
+
+// overFlag, checkFlag and severityFlag pick findings, or what a command looks at; when says when they
+// count, such as "with --all: ".
+func overFlag(when, example string) cli.Flag {
+	return &cli.StringFlag{Name: "over", Usage: when + "only where a `CONDITION` on labels holds, such as " + example}
+}
+
+func checkFlag(when string) cli.Flag {
+	return &cli.StringSliceFlag{Name: "check", Usage: when + "only findings of `CHECK` (several separated by commas)"}
+}
+
+func severityFlag(when string) cli.Flag {
+	names := audit.SeverityNames()
+	return &cli.StringFlag{Name: "severity", Value: audit.Info.String(),
+		Usage: when + "only findings at least of `SEVERITY`: " + strings.Join(names, ", "), Validator: oneOf(names...)}
 }
 
 // stateFlag picks the state that is judged: by default the found one, or both where a command knows

@@ -21,7 +21,6 @@ import (
 func init() { addCommand(100, (*App).narrowCommand) }
 
 func (a *App) narrowCommand() *cli.Command {
-	severities := audit.SeverityNames()
 	return &cli.Command{
 		Name:      "narrow",
 		Usage:     "propose the narrowest rules that let through what is needed",
@@ -47,13 +46,7 @@ func (a *App) narrowCommand() *cli.Command {
 			&cli.StringFlag{Name: "law", Usage: "narrow what breaks a `LAW`"},
 			&cli.StringFlag{Name: "findings", Usage: "narrow the findings in `FILE` (audit --format json; - for " +
 				"standard input)"},
-			&cli.StringFlag{Name: "severity", Value: "info",
-				Usage:     "with --all: only findings at least of `SEVERITY`: " + strings.Join(severities, ", "),
-				Validator: oneOf(severities...)},
-			&cli.StringSliceFlag{Name: "check", Usage: "with --all: only findings of `CHECK` (several separated by " +
-				"commas)"},
-			&cli.StringFlag{Name: "over", Usage: "with --all: only where a `CONDITION` on labels holds, such as " +
-				"stage = production"},
+			severityFlag("with --all: "), checkFlag("with --all: "), overFlag("with --all: ", "stage = production"),
 			&cli.StringSliceFlag{Name: "keep", Usage: "keep `TRAFFIC` whatever was seen: an address, a range, a " +
 				"group or a list, or \"ssh from 203.0.113.201\""},
 			&cli.StringSliceFlag{Name: "drop", Usage: "drop `TRAFFIC` whatever was seen or declared; written as " +

@@ -60,8 +60,10 @@ func blockTexts(e *estate.Estate, blocks []traffic.Block, direction estate.Direc
 	}
 	text := strings.Join(parts, between)
 	if left := len(blocks) - most; left > 0 {
-		text += between + strings.TrimPrefix("and ", strings.TrimLeft(between, ",; ")) + count.Of(left, "more kind",
-			"more kinds") + " of traffic"
+		if text += between; !strings.HasSuffix(between, "and ") {
+			text += "and "
+		}
+		text += count.Of(left, "more kind", "more kinds") + " of traffic"
 	}
 	return text
 }

@@ -252,9 +252,14 @@ func sameSteps(d, again *enact.Draft) bool {
 	return flat(d) == flat(again)
 }
 
-// Arrived proves that accounts are in the state in which they should be: on a new survey there is
-// nothing left to do in them, and the expectations hold that are to hold.
+// Arrived proves that accounts are in the state in which they should be: on a new survey, which must
+// have them, there is nothing left to do in them, and the expectations hold that are to hold.
 func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string) error {
+	for _, u := range surveyed.Unread { // nothing is left to do where nothing is known
+		if slices.Contains(accounts, u.Account) {
+			return &NotSurveyedError{u}
+		}
+	}
 	aim, err := j.Ended(surveyed)
 	if err != nil {
 		return err

@@ -48,7 +48,7 @@ func (d *Decider) class(i *estate.Interface) string {
 	if d.byMember(i) || d.Probed(i) {
 		return fmt.Sprintf("%p", i)
 	}
-	return d.ClassOf(i)
+	return d.classKnown(i)
 }
 
 // PairClass is the class of a pair of interfaces: pairs of a class decide alike at addresses of the

@@ -100,7 +100,7 @@ type exposer struct {
 // reaches is what becomes of traffic between the peers and an interface, not counting what a
 // balancer there hands on.
 func (x exposer) reaches(i *estate.Interface) Met {
-	key := x.d.ClassOf(i)
+	key := x.d.classKnown(i)
 	m, ok := x.outside[key]
 	if !ok {
 		ways := x.d.OutsideWays(i)

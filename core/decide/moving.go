@@ -31,6 +31,7 @@ func (d Moving) unlearn() {
 	clear(d.handed)
 	clear(d.targets)
 	clear(d.naming)
+	clear(d.classes)
 }
 
 // Refill replaces the entries of a list. Who is a stranger is not worked out anew.

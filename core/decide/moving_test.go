@@ -3,8 +3,10 @@ package decide_test
 import (
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
+	"isonomos/core/addr"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
@@ -92,6 +94,15 @@ func TestMovingIsAsMakingAnew(t *testing.T) {
 				}
 			}
 			of[d.FilterClass(f)] = f
+		}
+		// what is exposed is decided once for each class of interfaces, and classes change with groups
+		told := d.Exposure(decide.Peers{Outside: addr.Public}, estate.In)
+		want := fresh.Exposure(decide.Peers{Outside: addr.Public}, estate.In)
+		if !slices.EqualFunc(told, want, func(a, b decide.Exposed) bool {
+			return a.Interface == b.Interface && a.Traffic.Equal(b.Traffic) && a.OneWay.Equal(b.OneWay) &&
+				a.Unsure.Equal(b.Unsure)
+		}) {
+			t.Fatalf("after %d steps the exposure differs", step)
 		}
 		for _, g := range e.Groups {
 			if !d.Members(g).Equal(fresh.Members(g)) || len(d.InterfacesOf(g)) != len(fresh.InterfacesOf(g)) {

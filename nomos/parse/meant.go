@@ -43,7 +43,7 @@ var meanings = func() map[string][]string {
 		"v4":        "ipv4 inet",
 		"v6":        "ipv6 inet6",
 		"icmpv6":    "icmp6 ipv6-icmp icmp-v6",
-		"group":     "security_group security-group securitygroup secgroup sg firewall rules",
+		"group":     "security_group security-group securitygroup sg firewall rules",
 		"list":      "prefix-list prefix_list prefixlist ipset set addresses alias",
 		"service":   "port ports application app",
 		"pattern":   "template module macro function mixin",
