@@ -4,6 +4,7 @@ go 1.26.7
 
 require (
 	github.com/charmbracelet/x/ansi v0.11.9
+	github.com/dustin/go-humanize v1.1.0
 	github.com/go-faster/jx v1.2.0
 	github.com/gopacket/gopacket v1.7.7
 	github.com/gophercloud/gophercloud/v2 v2.16.0
@@ -26,7 +27,6 @@ require (
 	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
-	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/go-faster/errors v0.7.1 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/hashicorp/go-cleanhttp v0.5.2 // indirect

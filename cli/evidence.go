@@ -344,7 +344,7 @@ func (a *App) readTable(ctx context.Context, c *cli.Command) (*flow.Daily, flow.
 	digest := sha256.New()
 	for _, day := range days.Days() {
 		for _, x := range days.Of(day).Sums() {
-			fmt.Fprintln(digest, day, x.Key, x.Flows, x.Completed, x.First, x.Last, x.Bytes)
+			fmt.Fprintln(digest, day, x.Key, x.Flows, x.Completed, x.Attempts, x.Loaded, x.First, x.Last, x.Bytes)
 		}
 	}
 	source := flow.Source{Name: name, Digest: hex.EncodeToString(digest.Sum(nil)), Format: report.Format,

@@ -55,6 +55,8 @@ func (a *App) narrowCommand() *cli.Command {
 				Validator: notNegative},
 			&cli.BoolFlag{Name: "lend", Usage: "lend administration for a while, where few use it now and then, " +
 				"instead of leaving it open"},
+			&cli.BoolFlag{Name: "never-public", Usage: "take no service for public: name those who were seen, " +
+				"however many"},
 			&cli.StringSliceFlag{Name: "weight", Usage: "change a weight of the choice: `NAME=NUMBER`, such as " +
 				"stranger=10 (docs/narrowing.md lists them)"},
 			&cli.BoolFlag{Name: "curve", Usage: "show the trade-off between rules and excess"},
@@ -116,17 +118,21 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usage("%w", err)
 	}
+	write := c.Bool("diff") || c.Bool("write")
+	var adopted work.Adoption
+	if write || result.Weigh() {
+		adopted, err = w.AdoptProposals(&result, estateFolder(c), a.meaning(c.String("estate")))
+		if err != nil && write {
+			return usage("%w", err)
+		}
+	}
 	rank := c.Bool("all") || c.String("findings") != "" || c.String("law") != ""
 	if rank {
 		result.Rank()
 	}
 	shown := render.Narrowing{World: w, Result: result, Flows: o.Flows, Ranked: rank, Curve: c.Bool("curve"),
 		Limit: c.Int("limit")}
-	var adopted work.Adoption
-	if c.Bool("diff") || c.Bool("write") {
-		if adopted, err = w.AdoptProposals(result, estateFolder(c), a.meaning(c.String("estate"))); err != nil {
-			return usage("%w", err)
-		}
+	if write {
 		a.tellLeft(adopted)
 		for _, f := range adopted.Edits {
 			if slices.ContainsFunc(result.Files, func(e work.Edited) bool { return e.File == f.File }) {
@@ -160,7 +166,8 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 // narrowContradictions refuses flags that have no use for what is to be narrowed.
 func (a *App) narrowContradictions(c *cli.Command) error {
 	filters := []string{"severity", "check", "over"}
-	choices := []string{"keep", "drop", "min-days", "lend", "weight", "curve", "flows", "table", "query", "window",
+	choices := []string{"keep", "drop", "min-days", "lend", "never-public", "weight", "curve", "flows", "table",
+		"query", "window",
 		"limit"}
 	switch {
 	case c.Bool("across"):
@@ -258,7 +265,8 @@ func estateFolder(c *cli.Command) string {
 // narrowOptions are the options of narrowing that the flags give.
 func narrowOptions(c *cli.Command, w work.World) (narrow.Options, error) {
 	o := narrow.Options{Weights: narrow.DefaultWeights, MinDays: c.Int("min-days"), Lend: c.Bool("lend"),
-		Blind: c.Args().Present()}
+		Closed: c.Bool("never-public"),
+		Blind:  c.Args().Present()}
 	for _, text := range c.StringSlice("weight") {
 		name, value, _ := strings.Cut(text, "=")
 		if err := o.Weights.Set(strings.TrimSpace(name), strings.TrimSpace(value)); err != nil {

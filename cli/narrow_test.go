@@ -304,7 +304,7 @@ func TestNarrowByCapture(t *testing.T) {
 	}
 	r := call(t, folder, "narrow", "lab.nomos:10", "--survey", "survey.jsonl", "--flows", "rig.pcap")
 	if r.code != 0 || !strings.Contains(r.out, "after       admit ssh from list harbour-offices") ||
-		!strings.Contains(r.out, "never answered: 1 address with 3 flows on ssh: 192.0.2.200") ||
+		!strings.Contains(r.out, "looks like probing: 1 address with 3 flows on ssh: 192.0.2.200") ||
 		!strings.Contains(r.out, "less than a week was watched (1 of 7 days)") {
 		t.Errorf("%s%s", r.out, r.err)
 	}

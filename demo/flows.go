@@ -191,6 +191,9 @@ func (g *flowMaker) add(start time.Time, seconds int, from, to netip.Addr, proto
 		packets, reply = 1+g.random.IntN(3), 0
 	}
 	bytes, replyBytes = packets*(60+g.random.IntN(400)), reply*(60+g.random.IntN(1200))
+	if !answered {
+		bytes = packets * 60 // opening packets alone
+	}
 	end := start.Add(time.Duration(seconds) * time.Second)
 	g.all = append(g.all, seen{start,
 		fmt.Sprintf("%s,%s,%s,%s,%s,%d,%d,%d,%d,%d,%d,admitted", start.Format(time.RFC3339), end.Format(time.RFC3339),

@@ -205,8 +205,8 @@ func FuzzFields(f *testing.F) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte("start,src,dst,protocol,dst_port\n1,192.0.2.1,10.0.0.1,tcp,443\n"))
 	f.Add([]byte(`{"start":1,"src":"192.0.2.1","dst":"10.0.0.1","protocol":"tcp","dst_port":443}`))
-	f.Add(capture(false, segment("192.0.2.1:50000>10.0.0.1:22", tcpSYN)))
-	f.Add(capture(true, segment("192.0.2.1:50000>10.0.0.1:22", tcpSYN)))
+	f.Add(capture(false, segment("192.0.2.1:50000>10.0.0.1:22", flow.TCPSyn)))
+	f.Add(capture(true, segment("192.0.2.1:50000>10.0.0.1:22", flow.TCPSyn)))
 	f.Add(message(0, templateOf(256, 8, 4, 12, 4, 4, 1, 7, 2, 11, 2), data(256, "c0000201 0a000001 06 c350 0016")))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		var days flow.Daily

@@ -2,10 +2,12 @@ package evidence
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -56,19 +58,17 @@ type ipfixReader struct {
 	take      func(*flow.Record)
 	report    *Report
 	templates map[templateKey]template
-	next      map[uint32]uint32 // the next sequence number, by observation domain
-	missing   map[uint32]uint64
-	restarts  map[uint32]int
-	unknown   int              // data sets whose template is unknown
-	started   map[uint32]int64 // when an exporter was started, in milliseconds since 1970
+	sequences map[uint32]*sequence // by observation domain
+	unknown   int                  // data sets whose template is unknown
+	notFlows  int                  // records of ICMP errors and neighbour discovery
+	started   map[uint32]int64     // when an exporter was started, in milliseconds since 1970
 	message   int
 }
 
 func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 	report := Report{Format: "IPFIX"}
 	x := ipfixReader{file: file, take: o.Take(), report: &report, templates: make(map[templateKey]template),
-		next:    make(map[uint32]uint32),
-		missing: make(map[uint32]uint64), restarts: make(map[uint32]int), started: make(map[uint32]int64)}
+		sequences: make(map[uint32]*sequence), started: make(map[uint32]int64)}
 	var header [messageHeader]byte
 	body := make([]byte, 0, 1<<16)
 	for x.message = 1; ; x.message++ {
@@ -103,14 +103,21 @@ func readIPFIX(in *bufio.Reader, file string, o Options) (Report, error) {
 
 // tell adds remarks about gaps and missing templates, by observation domain.
 func (x *ipfixReader) tell() {
-	for _, d := range sortedKeys(x.missing) {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its "+
-			"sequence numbers have gaps", count.Of(int(x.missing[d]), "record", "records"), d, x.file))
+	for _, d := range slices.Sorted(maps.Keys(x.sequences)) {
+		way := x.sequences[d].likeliest()
+		if way.missing > 0 {
+			x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of observation domain %d never reached %s: its "+
+				"sequence numbers have gaps", count.Of(int(way.missing), "record", "records"), d, x.file))
+		}
+		if way.restarts > 0 {
+			x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go "+
+				"back %s in %s: messages out of order, or an exporter that began anew", d,
+				count.Of(way.restarts, "time", "times"), x.file))
+		}
 	}
-	for _, d := range sortedKeys(x.restarts) {
-		x.report.Notes = append(x.report.Notes, fmt.Sprintf("the sequence numbers of observation domain %d go "+
-			"back %s in %s: messages out of order, or an exporter that began anew", d,
-			count.Of(x.restarts[d], "time", "times"), x.file))
+	if x.notFlows > 0 {
+		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s of %s: %s",
+			count.Of(x.notFlows, "record", "records"), x.file, notFlow))
 	}
 	if x.unknown > 0 {
 		x.report.Notes = append(x.report.Notes, fmt.Sprintf("%s has no template (never sent, or withdrawn) for "+
@@ -118,13 +125,46 @@ func (x *ipfixReader) tell() {
 	}
 }
 
-func sortedKeys[V any](m map[uint32]V) []uint32 {
-	keys := make([]uint32, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
+// A sequence follows the sequence numbers of an observation domain. A message carries the number of
+// data records sent before it (RFC 7011, section 3.1); some exporters count this message's records
+// too, leave out those of options, or count both directions of a flow. So each way of counting is
+// followed, and the one with the fewest gaps is taken.
+type sequence struct {
+	ways [6]countingWay
+}
+
+type countingWay struct {
+	next     uint32
+	known    bool
+	missing  uint64
+	restarts int
+}
+
+// message takes a message's number, and how many data records it holds by each unit.
+func (s *sequence) message(number uint32, records, flows, directions uint32, whole bool) {
+	for i, n := range [...]uint32{records, flows, directions} {
+		s.ways[2*i].take(number, number+n, !whole)
+		s.ways[2*i+1].take(number-n, number, !whole)
 	}
-	slices.Sort(keys)
-	return keys
+}
+
+// take compares the number before a message with the expected one.
+func (w *countingWay) take(before, next uint32, lost bool) {
+	if w.known && before != w.next {
+		if ahead := before - w.next; ahead < 1<<31 {
+			w.missing += uint64(ahead)
+		} else {
+			w.restarts++
+		}
+	}
+	w.next, w.known = next, !lost
+}
+
+// likeliest is the way of counting with the fewest gaps; the standard's comes first.
+func (s *sequence) likeliest() countingWay {
+	return slices.MinFunc(s.ways[:], func(a, b countingWay) int {
+		return cmp.Or(cmp.Compare(a.restarts, b.restarts), cmp.Compare(a.missing, b.missing))
+	})
 }
 
 func (x *ipfixReader) bad(problem string) {
@@ -133,8 +173,9 @@ func (x *ipfixReader) bad(problem string) {
 }
 
 // sets reads the sets of a message.
-func (x *ipfixReader) sets(exported int64, sequence, domain uint32, body []byte) {
-	records, whole := uint32(0), true
+func (x *ipfixReader) sets(exported int64, number, domain uint32, body []byte) {
+	var sent dataCount
+	whole := true
 	for len(body) > 0 {
 		if len(body) < setHeader {
 			x.bad("bytes follow the last set")
@@ -153,25 +194,19 @@ func (x *ipfixReader) sets(exported int64, sequence, domain uint32, body []byte)
 		case id == templateSet || id == optionsSet:
 			x.readTemplates(domain, id == optionsSet, set)
 		case id >= firstDataSet:
-			n, ok := x.data(exported, templateKey{domain, id}, set)
-			records, whole = records+n, whole && ok
+			whole = x.data(exported, templateKey{domain, id}, set, &sent) && whole
 		default:
 			x.bad(fmt.Sprintf("sets with the number %d are reserved", id))
 		}
 	}
-	if expected, known := x.next[domain]; known && sequence != expected {
-		if ahead := sequence - expected; ahead < 1<<31 {
-			x.missing[domain] += uint64(ahead)
-		} else {
-			x.restarts[domain]++
-		}
+	if x.sequences[domain] == nil {
+		x.sequences[domain] = new(sequence)
 	}
-	if whole {
-		x.next[domain] = sequence + records
-	} else {
-		delete(x.next, domain) // how many records were lost is unknown
-	}
+	x.sequences[domain].message(number, sent.records, sent.flows, sent.directions, whole)
 }
+
+// A dataCount counts data records: all, those of flows, and the latter by direction.
+type dataCount struct{ records, flows, directions uint32 }
 
 // readTemplates reads a set of templates, some of which may be withdrawals.
 func (x *ipfixReader) readTemplates(domain uint32, options bool, set []byte) {
@@ -241,12 +276,13 @@ func (x *ipfixReader) readTemplates(domain uint32, options bool, set []byte) {
 	}
 }
 
-// data reads the records of a data set; ok reports whether it could be divided into records.
-func (x *ipfixReader) data(exported int64, k templateKey, set []byte) (records uint32, ok bool) {
+// data reads the records of a data set and counts them; it reports whether it could be divided into
+// records.
+func (x *ipfixReader) data(exported int64, k templateKey, set []byte, sent *dataCount) bool {
 	t, known := x.templates[k]
 	if !known {
 		x.unknown++
-		return 0, false
+		return false
 	}
 	for len(set) >= t.least {
 		var r ipfixRecord
@@ -255,25 +291,25 @@ func (x *ipfixReader) data(exported int64, k templateKey, set []byte) (records u
 			if e.length == variableLength {
 				if len(set) < 1 {
 					x.bad("a record is cut off")
-					return records, false
+					return false
 				}
 				n, set = int(set[0]), set[1:]
 				if n == 255 {
 					if len(set) < 2 {
 						x.bad("a record is cut off")
-						return records, false
+						return false
 					}
 					n, set = int(binary.BigEndian.Uint16(set)), set[2:]
 				}
 			}
 			if n > len(set) {
 				x.bad("a record is cut off")
-				return records, false
+				return false
 			}
 			r.field(e, set[:n])
 			set = set[n:]
 		}
-		records++
+		sent.records++
 		if t.options {
 			if r.init > 0 {
 				x.started[k.domain] = r.init
@@ -283,43 +319,71 @@ func (x *ipfixReader) data(exported int64, k templateKey, set []byte) (records u
 		if r.init == 0 {
 			r.init = x.started[k.domain]
 		}
-		if problem := r.finish(exported); problem != "" {
+		sent.flows++
+		if sent.directions++; r.ReplyKnown && r.ReplyPackets > 0 && r.Packets > 0 {
+			sent.directions++
+		}
+		switch problem := r.finish(exported); problem {
+		case "":
+		case notFlow:
+			x.notFlows++
+			continue
+		default:
 			x.bad(problem)
 			continue
 		}
 		x.report.Records++
 		x.take(&r.Record)
 	}
-	return records, true // the rest is padding
+	return true // the rest is padding
 }
 
 // An ipfixRecord is one data record as it is read.
 type ipfixRecord struct {
 	flow.Record
 	startMS, endMS int64 // since 1970; 0 if unknown
-	upStart, upEnd int64 // milliseconds since the exporter was started; -1 if unknown
+	upStart, upEnd int64 // milliseconds since the exporter was started
 	hasUp          bool
 	init           int64 // when the exporter was started, in milliseconds since 1970
-	kind, code     int
-	hasCode        bool
-	flags          uint16
-	hasFlags       bool
-	direction      uint8 // biflowDirection: 1 initiator, 2 reverse
+	icmp, back     icmpType
+	hasInitiator   bool  // its counters are those of the initiator and the responder
+	direction      uint8 // biflowDirection (RFC 5103): 1 initiator, 2 reverse
 	protocol       bool
+}
+
+// An icmpType is a type and code of ICMP.
+type icmpType struct {
+	kind, code uint8
+	known      bool
+}
+
+func (i *icmpType) both(b []byte) {
+	n := unsigned(b)
+	*i = icmpType{uint8(n >> 8), uint8(n), true}
+}
+
+// reverse reads a field about the way back (RFC 5103).
+func (r *ipfixRecord) reverse(id uint16, b []byte) {
+	switch id {
+	case 1, 85:
+		r.ReplyBytes = max(r.ReplyBytes, unsigned(b))
+	case 2, 86:
+		r.ReplyPackets, r.ReplyKnown = max(r.ReplyPackets, unsigned(b)), true
+	case 6:
+		r.ReplyFlags, r.FlagsKnown = uint8(unsigned(b)), true
+	case 32, 139:
+		r.back.both(b)
+	}
 }
 
 // field reads one field, by its number in the IANA registry of information elements.
 func (r *ipfixRecord) field(e element, b []byte) {
-	if e.enterprise == reversePEN {
-		switch e.id {
-		case 1, 85:
-			r.ReplyBytes = max(r.ReplyBytes, unsigned(b))
-		case 2, 86:
-			r.ReplyPackets, r.ReplyKnown = max(r.ReplyPackets, unsigned(b)), true
-		}
+	switch e.enterprise {
+	case 0:
+	case reversePEN:
+		r.reverse(e.id, b)
 		return
-	}
-	if e.enterprise != 0 {
+	default:
 		return
 	}
 	switch e.id {
@@ -332,13 +396,13 @@ func (r *ipfixRecord) field(e element, b []byte) {
 	case 232: // responderOctets
 		r.ReplyBytes = unsigned(b)
 	case 298: // initiatorPackets
-		r.Packets, r.Opened = unsigned(b), flow.BySource
+		r.Packets, r.hasInitiator = unsigned(b), true
 	case 299: // responderPackets
-		r.ReplyPackets, r.ReplyKnown, r.Opened = unsigned(b), true, flow.BySource
+		r.ReplyPackets, r.ReplyKnown, r.hasInitiator = unsigned(b), true, true
 	case 4:
 		r.Protocol, r.protocol = uint8(unsigned(b)), true
 	case 6: // tcpControlBits
-		r.flags, r.hasFlags = uint16(unsigned(b)), true
+		r.Flags, r.FlagsKnown = uint8(unsigned(b)), true
 	case 7:
 		r.SourcePort = uint16(unsigned(b))
 	case 11:
@@ -348,11 +412,11 @@ func (r *ipfixRecord) field(e element, b []byte) {
 	case 12, 28:
 		r.Destination = addressOf(b, r.Destination)
 	case 32, 139: // icmpTypeCodeIPv4, icmpTypeCodeIPv6
-		r.kind, r.code, r.hasCode = int(unsigned(b)>>8), int(unsigned(b)&255), true
+		r.icmp.both(b)
 	case 176, 178:
-		r.kind, r.hasCode = int(unsigned(b)), true
+		r.icmp.kind, r.icmp.known = uint8(unsigned(b)), true
 	case 177, 179:
-		r.code, r.hasCode = int(unsigned(b)), true
+		r.icmp.code, r.icmp.known = uint8(unsigned(b)), true
 	case 22: // flowStartSysUpTime
 		r.upStart, r.hasUp = int64(unsigned(b)), true
 	case 21:
@@ -386,7 +450,7 @@ func (r *ipfixRecord) field(e element, b []byte) {
 	}
 }
 
-// finish makes a flow of what was read, or says what is missing.
+// finish makes a flow of what was read, or says what is missing, or that it is notFlow.
 func (r *ipfixRecord) finish(exported int64) string {
 	if !r.Source.IsValid() || !r.Destination.IsValid() || !r.protocol {
 		return "a record has no addresses or no protocol"
@@ -394,6 +458,68 @@ func (r *ipfixRecord) finish(exported int64) string {
 	if r.Source.Is4() != r.Destination.Is4() {
 		return "the addresses of a record are not of one family"
 	}
+	r.times(exported)
+	switch {
+	case r.Protocol == service.ICMP || r.Protocol == service.ICMPv6:
+		r.SourcePort = 0
+		if r.ReplyKnown && r.Packets == 0 { // only the way back was seen
+			r.turn()
+			r.icmp, r.back, r.ReplyKnown = r.back, r.icmp, false
+		}
+		if !r.icmp.known {
+			break
+		}
+		if request, _ := icmpRequest(r.Protocol, r.icmp.kind); !icmpFlow(r.Protocol, request) {
+			return notFlow
+		}
+		_, answers := icmpRequest(r.Protocol, r.icmp.kind)
+		if answers && r.ReplyKnown && r.ReplyPackets > 0 && r.back.known { // the reply came first in the record
+			r.turn()
+			r.icmp = r.back
+		} else if !answers {
+			r.Opened = flow.BySource
+		}
+		r.Port = uint16(r.icmp.kind)<<8 | uint16(r.icmp.code)
+		return ""
+	case r.direction == 1 || r.hasInitiator && r.direction == 0:
+		r.Opened = flow.BySource
+	case r.direction == 2:
+		r.Opened = flow.ByDestination
+	default:
+		r.Opened = r.openedByFlags()
+	}
+	if r.Opened == flow.ByDestination && r.ReplyKnown { // the record has the server as its source
+		r.Opened = flow.BySource
+		r.turn()
+	}
+	return ""
+}
+
+// turn exchanges the record's ends.
+func (r *ipfixRecord) turn() {
+	r.Source, r.Destination, r.SourcePort, r.Port = r.Destination, r.Source, r.Port, r.SourcePort
+	r.Packets, r.ReplyPackets, r.Bytes, r.ReplyBytes = r.ReplyPackets, r.Packets, r.ReplyBytes, r.Bytes
+	r.Flags, r.ReplyFlags = r.ReplyFlags, r.Flags
+}
+
+// openedByFlags is the side that opened a connection, where the flags of TCP tell: it sent a SYN and
+// never an ACK, or the other one sent nothing but a refusal or the second step of the handshake.
+func (r *ipfixRecord) openedByFlags() flow.Opener {
+	const handshake = flow.TCPSyn | flow.TCPAck
+	answers := func(flags uint8) bool { return flags == handshake || flags == flow.TCPReset|flow.TCPAck }
+	switch {
+	case r.Protocol != service.TCP || !r.FlagsKnown:
+		return flow.NotSeen
+	case r.Flags&handshake == flow.TCPSyn || answers(r.ReplyFlags):
+		return flow.BySource
+	case r.ReplyFlags&handshake == flow.TCPSyn || answers(r.Flags):
+		return flow.ByDestination
+	}
+	return flow.NotSeen
+}
+
+// times works out when the flow began and ended.
+func (r *ipfixRecord) times(exported int64) {
 	start, end := r.startMS, r.endMS
 	if start < 0 {
 		start = exported*1000 + start + 1
@@ -402,31 +528,23 @@ func (r *ipfixRecord) finish(exported int64) string {
 		end = exported*1000 + end + 1
 	}
 	if start == 0 && r.hasUp && r.init > 0 {
-		start, end = r.init+r.upStart, r.init+r.upEnd
+		start, end = sinceInit(r.init, r.upStart, exported), sinceInit(r.init, r.upEnd, exported)
 	}
 	if start <= 0 {
 		start, end = exported*1000, exported*1000 // the export time is all that is known
 	}
 	r.Start, r.End = start/1000, max(start, end)/1000
-	switch {
-	case r.Protocol == service.ICMP || r.Protocol == service.ICMPv6:
-		if r.hasCode {
-			r.Port = uint16(r.kind)<<8 | uint16(r.code)
-		}
-		r.SourcePort = 0
-	case r.direction == 1 || r.ReplyKnown && r.direction == 0:
-		r.Opened = flow.BySource
-	case r.direction == 2:
-		r.Opened = flow.ByDestination
-	case r.Opened == flow.NotSeen && r.hasFlags && r.Protocol == service.TCP && r.flags&(tcpSYN|tcpACK) == tcpSYN:
-		r.Opened = flow.BySource // the request was never answered
+}
+
+// sinceInit is the time at which an exporter had been running for so long, in milliseconds. Exporters
+// count that in 32 bits, which begin anew every 49 days: it is the last such time before the export.
+func sinceInit(init, up, exported int64) int64 {
+	const around = 1 << 32
+	at, latest := init+up, exported*1000+1000
+	if at > latest {
+		return at - (at-latest+around-1)/around*around
 	}
-	if r.Opened == flow.ByDestination && r.ReplyKnown { // the record has the server as its source
-		r.Opened = flow.BySource
-		r.Source, r.Destination, r.SourcePort, r.Port = r.Destination, r.Source, r.Port, r.SourcePort
-		r.Packets, r.ReplyPackets, r.Bytes, r.ReplyBytes = r.ReplyPackets, r.Packets, r.ReplyBytes, r.Bytes
-	}
-	return ""
+	return at + (latest-at)/around*around
 }
 
 // unsigned reads a number of up to eight bytes: exporters may omit leading zeros (RFC 7011, section

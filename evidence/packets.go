@@ -76,7 +76,7 @@ func readPackets(in *bufio.Reader, file string, o Options) (Report, error) {
 		}
 		switch problem {
 		case "":
-			p.at, p.length = info.Timestamp.UnixNano(), uint64(info.Length)
+			p.at = info.Timestamp.UnixNano()
 			if p.at < 0 {
 				report.Skipped.add(n, func() string {
 					return fmt.Sprintf("%s: packet %d is from before 1970", file,
@@ -112,9 +112,9 @@ const (
 type packet struct {
 	ends   ends // from the sender to the receiver
 	at     int64
-	length uint64
-	flags  uint8 // TCP flags
-	answer bool  // it is an ICMP reply; ends are those of the request, reversed
+	length uint64 // of the IP packet, with its headers
+	flags  uint8  // TCP flags
+	answer bool   // it is an ICMP reply; ends are those of the request, reversed
 }
 
 // ends are the addresses and ports of a packet, in its direction.
@@ -131,15 +131,6 @@ func (e ends) turned() ends {
 	}
 	return e
 }
-
-// Flags of TCP (RFC 9293).
-const (
-	tcpFIN = 1 << iota
-	tcpSYN
-	tcpRST
-	_
-	tcpACK
-)
 
 // A dissector finds the ends of packets.
 type dissector struct {
@@ -205,6 +196,7 @@ func quick(link layers.LinkType, data []byte, p *packet) bool {
 	p.ends = ends{protocol: ip[9], fromPort: uint16(ip[20])<<8 | uint16(ip[21]),
 		toPort: uint16(ip[22])<<8 | uint16(ip[23])}
 	p.ends.from, p.ends.to = mapped(ip[12:16]), mapped(ip[16:20])
+	p.length = uint64(total)
 	if p.ends.protocol == service.TCP {
 		p.flags = ip[33]
 	}
@@ -237,10 +229,12 @@ func (d *dissector) dissect(link layers.LinkType, data []byte, p *packet) string
 			}
 			p.ends.from, p.ends.to = mapped(d.four.SrcIP), mapped(d.four.DstIP)
 			p.ends.protocol, payload = uint8(d.four.Protocol), d.four.Payload
+			p.length = uint64(d.four.Length)
 		case layers.LayerTypeIPv6:
 			found = true
 			p.ends.from, p.ends.to = [16]byte(d.six.SrcIP), [16]byte(d.six.DstIP)
 			p.ends.protocol, payload = uint8(d.six.NextHeader), d.six.Payload
+			p.length = uint64(d.six.Length) + 40
 		default:
 			if found && layer != layers.LayerTypeIPv4 && layer != layers.LayerTypeIPv6 { // an extension header of IPv6
 				if layer == layers.LayerTypeIPv6Fragment {
@@ -295,21 +289,41 @@ func (p *packet) above(payload []byte) string {
 // icmp treats requests and their replies as one conversation. Errors and neighbour discovery are
 // left out.
 func (p *packet) icmp(kind, code uint8) string {
-	if p.ends.protocol == service.ICMP {
-		switch kind {
-		case 3, 4, 5, 11, 12:
-			return notFlow
-		case 0, 14, 18:
-			kind, p.answer = map[uint8]uint8{0: 8, 14: 13, 18: 17}[kind], true
-		}
-	} else {
-		switch {
-		case kind < 128, kind >= 130 && kind <= 137, kind == 143:
-			return notFlow
-		case kind == 129:
-			kind, p.answer = 128, true
-		}
+	kind, p.answer = icmpRequest(p.ends.protocol, kind)
+	if !icmpFlow(p.ends.protocol, kind) {
+		return notFlow
 	}
 	p.ends.toPort = uint16(kind)<<8 | uint16(code)
 	return ""
+}
+
+// icmpRequest is the type of the request that a message of a type answers, or else that type.
+func icmpRequest(protocol, kind uint8) (request uint8, answer bool) {
+	if protocol == service.ICMPv6 {
+		if kind == 129 { // RFC 4443
+			return 128, true
+		}
+		return kind, false
+	}
+	switch kind { // RFC 792, RFC 950
+	case 0:
+		return 8, true
+	case 14:
+		return 13, true
+	case 18:
+		return 17, true
+	}
+	return kind, false
+}
+
+// icmpFlow reports whether a type is a flow of its own: errors and neighbour discovery are not.
+func icmpFlow(protocol, kind uint8) bool {
+	if protocol == service.ICMPv6 {
+		return kind >= 128 && kind < 130 || kind > 137 && kind != 143
+	}
+	switch kind {
+	case 3, 4, 5, 11, 12:
+		return false
+	}
+	return true
 }

@@ -53,7 +53,7 @@ func frame(from, to netip.Addr, protocol uint8, inner ...gopacket.SerializableLa
 func segment(ends string, flags uint8) sent {
 	r := endsOf(ends)
 	return sent{time.Second, frame(r.Source, r.Destination, service.TCP, &layers.TCP{SrcPort: layers.TCPPort(r.SourcePort), DstPort: layers.TCPPort(r.Port),
-		SYN: flags&tcpSYN != 0, ACK: flags&tcpACK != 0, FIN: flags&tcpFIN != 0, RST: flags&tcpRST != 0, DataOffset: 5})}
+		SYN: flags&flow.TCPSyn != 0, ACK: flags&flow.TCPAck != 0, FIN: flags&flow.TCPFin != 0, RST: flags&flow.TCPReset != 0, DataOffset: 5})}
 }
 
 func datagram(ends string) sent {
@@ -129,13 +129,13 @@ func TestFlowsOfPackets(t *testing.T) {
 		packets []sent
 		want    string
 	}{
-		{"a connection", []sent{segment(there, tcpSYN), segment(back, tcpSYN|tcpACK), segment(there, tcpACK), segment(back, tcpACK), segment(there, tcpFIN|tcpACK)}, "192.0.2.1>10.0.0.1 tcp 22! 3/2 4s"},
-		{"the order of packets does not tell who opened, the flags do", []sent{segment(back, tcpSYN|tcpACK), segment(there, tcpACK)}, "192.0.2.1>10.0.0.1 tcp 22! 1/1 1s"},
-		{"refused by the machine", []sent{segment(there, tcpSYN), segment(back, tcpRST|tcpACK)}, "192.0.2.1>10.0.0.1 tcp 22! 1/0 1s"},
-		{"half a handshake", []sent{segment(there, tcpSYN), segment(back, tcpSYN|tcpACK), segment(there, tcpRST)}, "192.0.2.1>10.0.0.1 tcp 22! 2/0 2s"},
-		{"no answer", []sent{segment(there, tcpSYN), segment(there, tcpSYN)}, "192.0.2.1>10.0.0.1 tcp 22! 2/0 1s"},
-		{"caught in the middle", []sent{segment(back, tcpACK), segment(there, tcpACK)}, "10.0.0.1>192.0.2.1 tcp 50000 1/1 1s"},
-		{"two after each other", []sent{segment(there, tcpSYN), segment(back, tcpSYN|tcpACK), segment(there, tcpACK), segment(there, tcpFIN|tcpACK), segment(there, tcpSYN), segment(back, tcpSYN|tcpACK), segment(there, tcpACK)},
+		{"a connection", []sent{segment(there, flow.TCPSyn), segment(back, flow.TCPSyn|flow.TCPAck), segment(there, flow.TCPAck), segment(back, flow.TCPAck), segment(there, flow.TCPFin|flow.TCPAck)}, "192.0.2.1>10.0.0.1 tcp 22! 3/2 4s"},
+		{"the order of packets does not tell who opened, the flags do", []sent{segment(back, flow.TCPSyn|flow.TCPAck), segment(there, flow.TCPAck)}, "192.0.2.1>10.0.0.1 tcp 22! 1/1 1s"},
+		{"refused by the machine", []sent{segment(there, flow.TCPSyn), segment(back, flow.TCPReset|flow.TCPAck)}, "192.0.2.1>10.0.0.1 tcp 22! 1/1 1s"},
+		{"half a handshake", []sent{segment(there, flow.TCPSyn), segment(back, flow.TCPSyn|flow.TCPAck), segment(there, flow.TCPReset)}, "192.0.2.1>10.0.0.1 tcp 22! 2/1 2s"},
+		{"no answer", []sent{segment(there, flow.TCPSyn), segment(there, flow.TCPSyn)}, "192.0.2.1>10.0.0.1 tcp 22! 2/0 1s"},
+		{"caught in the middle", []sent{segment(back, flow.TCPAck), segment(there, flow.TCPAck)}, "10.0.0.1>192.0.2.1 tcp 50000 1/1 1s"},
+		{"two after each other", []sent{segment(there, flow.TCPSyn), segment(back, flow.TCPSyn|flow.TCPAck), segment(there, flow.TCPAck), segment(there, flow.TCPFin|flow.TCPAck), segment(there, flow.TCPSyn), segment(back, flow.TCPSyn|flow.TCPAck), segment(there, flow.TCPAck)},
 			"192.0.2.1>10.0.0.1 tcp 22! 2/1 2s; 192.0.2.1>10.0.0.1 tcp 22! 3/1 3s"},
 		{"a long silence", []sent{datagram("192.0.2.1:5353>10.0.0.1:53"), datagram("10.0.0.1:53>192.0.2.1:5353"), later(datagram("192.0.2.1:5353>10.0.0.1:53"), 10*time.Minute)}, "192.0.2.1>10.0.0.1 udp 53 1/0 0s; 192.0.2.1>10.0.0.1 udp 53 1/1 1s"},
 		{"echo both ways", []sent{icmp("10.0.0.1:0>10.0.0.2:0", 8), icmp("10.0.0.2:0>10.0.0.1:0", 0), icmp("10.0.0.2:0>10.0.0.1:0", 8)}, "10.0.0.1>10.0.0.2 icmp 8/0! 1/1 1s; 10.0.0.2>10.0.0.1 icmp 8/0! 1/0 0s"},
@@ -150,15 +150,15 @@ func TestFlowsOfPackets(t *testing.T) {
 			}
 		}
 	}
-	whole := capture(false, segment(there, tcpSYN), segment(there, tcpSYN))
+	whole := capture(false, segment(there, flow.TCPSyn), segment(there, flow.TCPSyn))
 	all, report, err := readAll(bytes.NewReader(whole[:len(whole)-10]), Options{})
 	if err != nil || len(all) != 1 || all[0].Packets != 1 || len(report.Notes) != 1 || !strings.Contains(report.Notes[0], "cut off in packet 2") {
 		t.Errorf("a capture that is cut off: %v %+v %v", all, report, err)
 	}
 }
 
-// A flow exporter that shares no code reads the same capture: what it exports as
-// IPFIX comes to the same sums as the packets themselves.
+// A flow exporter that shares no code reads the same captures: what it exports as IPFIX, one record for
+// each direction or for both together, comes to the same sums and the same sides as the packets.
 func TestExporterAgrees(t *testing.T) {
 	softflowd, err := exec.LookPath("softflowd")
 	if err != nil {
@@ -168,48 +168,85 @@ func TestExporterAgrees(t *testing.T) {
 	for i := range 40 {
 		client, server := fmt.Sprintf("192.0.2.%d:%d", 1+i%7, 40000+i), fmt.Sprintf("10.0.0.%d:%d", 1+i%3, []int{22, 443, 5432}[i%3])
 		there, back := client+">"+server, server+">"+client
-		packets = append(packets, segment(there, tcpSYN))
+		packets = append(packets, segment(there, flow.TCPSyn))
 		if i%4 > 0 {
-			packets = append(packets, segment(back, tcpSYN|tcpACK), segment(there, tcpACK), segment(back, tcpACK), segment(there, tcpFIN|tcpACK), segment(back, tcpFIN|tcpACK))
+			packets = append(packets, segment(back, flow.TCPSyn|flow.TCPAck), segment(there, flow.TCPAck), segment(back, flow.TCPAck), segment(there, flow.TCPFin|flow.TCPAck), segment(back, flow.TCPFin|flow.TCPAck))
 		}
 		packets = append(packets, datagram(strings.Replace(there, server[strings.IndexByte(server, ':'):], ":53", 1)))
 	}
-	text := capture(false, packets...)
-	folder := t.TempDir()
-	path := filepath.Join(folder, "capture.pcap")
-	if err := os.WriteFile(path, text, 0o600); err != nil {
+	for i, p := range packets { // the exporter counts VLAN tags and padding as payload
+		packets[i].data = untagged(p)
+	}
+	traffic, err := os.ReadFile("testdata/traffic.pcap") // of services, a sweep, and syslog, over both families
+	if err != nil {
 		t.Fatal(err)
 	}
-	exported := exportTo(t, func(collector string) {
-		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-		defer cancel()
-		if out, err := exec.CommandContext(ctx, softflowd, "-r", path, "-v", "10", "-n", collector, "-p", filepath.Join(folder, "pid"), "-c", "none", "-d").CombinedOutput(); err != nil {
-			t.Errorf("softflowd: %v %s", err, out)
-		}
-	})
-	sums := func(text []byte) (string, Report) {
-		var sum flow.Summary
-		all, report, err := readAll(bytes.NewReader(text), Options{})
-		if err != nil {
+	export := func(t *testing.T, text []byte, flags ...string) []byte {
+		folder := t.TempDir()
+		path := filepath.Join(folder, "capture.pcap")
+		if err := os.WriteFile(path, text, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		for i := range all {
-			sum.Add(&all[i])
+		return exportTo(t, func(collector string) {
+			ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+			defer cancel()
+			args := append([]string{"-r", path, "-n", collector, "-p", filepath.Join(folder, "pid"), "-c", "none", "-d"}, flags...)
+			if out, err := exec.CommandContext(ctx, softflowd, args...).CombinedOutput(); err != nil {
+				t.Errorf("softflowd: %v %s", err, out)
+			}
+		})
+	}
+	for name, text := range map[string][]byte{"generated": capture(false, packets...), "traffic": traffic} {
+		for way, flags := range map[string][]string{"one direction": {"-v", "10"}, "both directions": {"-v", "10", "-b"}} {
+			t.Run(name+" "+way, func(t *testing.T) {
+				icmp := way == "one direction" // of both directions this exporter tells one type only
+				want, _ := sidesOf(t, text, icmp)
+				got, report := sidesOf(t, export(t, text, flags...), icmp)
+				if report.Format != "IPFIX" || report.Skipped.Count > 0 || want == "" {
+					t.Errorf("report %+v", report)
+				}
+				for _, note := range report.Notes {
+					if !strings.Contains(note, "no flow of their own") {
+						t.Errorf("said of a file that is whole: %s", note)
+					}
+				}
+				if got != want {
+					t.Errorf("the capture says\n%s\nthe exporter\n%s", want, got)
+				}
+			})
 		}
-		var lines []string
-		for _, x := range sum.Sums() {
-			lines = append(lines, fmt.Sprintf("%s>%s %s", x.Source, x.Destination, x.Service))
+	}
+	for _, version := range []string{"5", "9"} {
+		if _, _, err := readAll(bytes.NewReader(export(t, traffic, "-v", version)), Options{}); err == nil || !strings.Contains(err.Error(), "NetFlow version "+version) {
+			t.Errorf("NetFlow version %s: %v", version, err)
 		}
-		return strings.Join(lines, "\n"), report
 	}
-	a, _ := sums(text)
-	b, report := sums(exported)
-	if report.Format != "IPFIX" || report.Skipped.Count > 0 {
-		t.Errorf("report %+v", report)
+}
+
+// untagged is the data of an IPv4 packet without its VLAN tag and padding.
+func untagged(s sent) []byte {
+	ip := s.data[18:]
+	return append(append(slices.Clone(s.data[:12]), 8, 0), ip[:binary.BigEndian.Uint16(ip[2:])]...)
+}
+
+// sidesOf are the sums of a file, without durations: exporters may end flows at other moments.
+func sidesOf(t *testing.T, text []byte, icmp bool) (string, Report) {
+	var sum flow.Summary
+	all, report, err := readAll(bytes.NewReader(text), Options{})
+	if err != nil {
+		t.Fatal(err)
 	}
-	if a != b {
-		t.Errorf("the capture says\n%s\nthe exporter\n%s", a, b)
+	for i := range all {
+		sum.Add(&all[i])
 	}
+	sum.Close()
+	var lines []string
+	for _, x := range sum.Sums() {
+		if protocol, _ := x.Service.Split(); icmp || protocol != service.ICMP {
+			lines = append(lines, fmt.Sprintf("%s>%s %s %d/%d %d %d", x.Source, x.Destination, x.Service, x.Completed, x.Flows, x.Attempts, x.Bytes))
+		}
+	}
+	return strings.Join(lines, "\n"), report
 }
 
 func unhex(text string) []byte {
@@ -222,11 +259,10 @@ func unhex(text string) []byte {
 
 // The quick way finds what the thorough one does, where it finds anything.
 func FuzzQuick(f *testing.F) {
-	bare := func(s sent) []byte { return append(append(slices.Clone(s.data[:12]), 8, 0), s.data[18:]...) }
-	f.Add(bare(segment("192.0.2.1:50000>10.0.0.1:22", tcpSYN)))
-	f.Add(bare(datagram("192.0.2.1:50000>10.0.0.1:53")))
-	f.Add(append(bare(datagram("192.0.2.1:50000>10.0.0.1:53")), make([]byte, 30)...))
-	f.Add(segment("192.0.2.1:50000>10.0.0.1:22", tcpSYN).data)
+	f.Add(untagged(segment("192.0.2.1:50000>10.0.0.1:22", flow.TCPSyn)))
+	f.Add(untagged(datagram("192.0.2.1:50000>10.0.0.1:53")))
+	f.Add(append(untagged(datagram("192.0.2.1:50000>10.0.0.1:53")), make([]byte, 30)...))
+	f.Add(segment("192.0.2.1:50000>10.0.0.1:22", flow.TCPSyn).data)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var a, b packet
 		if !quick(layers.LinkTypeEthernet, data, &a) {

@@ -61,7 +61,8 @@ func ReadTable(ctx context.Context, t Table, o Options, into func(day int32) *fl
 	for n := 1; rows.Next(); n++ {
 		var row sqlRow
 		if err := rows.Scan(&row.src, &row.dst, &row.protocol, &row.srcPort, &row.port, &row.day, &row.flows,
-			&row.answered, &row.refused, &row.first, &row.last, &row.longest, &row.lasted, &row.packets, &row.bytes,
+			&row.answered, &row.attempts, &row.loaded, &row.refused,
+			&row.first, &row.last, &row.longest, &row.lasted, &row.packets, &row.bytes,
 			&row.replyBytes); err != nil {
 			return report, fmt.Errorf("row %d of the sums can't be read: %w", n, err)
 		}
@@ -154,9 +155,11 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 	if hasReply = column("reply_packets") != ""; hasReply {
 		answered = count(number("reply_packets") + " > 0")
 	}
+	attempted, loaded := contentSQL(protocolSQL(column("protocol")), "cast("+column("src")+" as text)",
+		number("packets"), number("bytes"), number("reply_packets"), number("reply_bytes"), hasReply)
 	// Ephemeral ports are left out of the key if the other port shows which side is the server:
 	// this is what keeps the sums few.
-	protocol := "lower(cast(" + column("protocol") + " as text))"
+	protocol := protocolSQL(column("protocol"))
 	srcPort, port := "0", number("dst_port")
 	if column("src_port") != "" && !hasReply {
 		portful := protocol + " in ('tcp', '6', 'udp', '17')"
@@ -178,10 +181,43 @@ func statementFor(ctx context.Context, db *pgx.Conn, from string, t Table, o Opt
 	return "select cast(" + column("src") + " as text), cast(" + column("dst") + " as text), " + protocol +
 		", cast(" + srcPort + " as bigint), cast(" + port + " as bigint), " +
 		"cast(floor(" + start + " / 86400) as bigint), cast(" + count("not ("+refused+")") + " as bigint), cast(" +
-		answered + " as bigint), cast(" + count(refused) + " as bigint), " +
+		answered + " as bigint), cast(" + count(attempted) + " as bigint), cast(" + count(loaded) +
+		" as bigint), cast(" + count(refused) + " as bigint), " +
 		"min(" + start + "), max(" + end + "), max(" + end + " - " + start + "), " + total(end+" - "+start) + ", " +
 		total(number("packets")) + ", " + total(number("bytes")) + ", " + total(number("reply_bytes")) +
 		" from " + from + where + " group by 1, 2, 3, 4, 5, 6" + apart, hasReply, nil
+}
+
+func protocolSQL(column string) string { return "lower(cast(" + column + " as text))" }
+
+// contentSQL says of a record whether it was no more than an attempt, and whether its client sent
+// payload, in the same way as package flow.
+func contentSQL(protocol, src, packets, bytes, replyPackets, replyBytes string, hasReply bool) (attempted,
+	loaded string) {
+	tcp, udp := protocol+" in ('tcp', '6')", protocol+" in ('udp', '17', 'udplite', '136')"
+	ip := "(case when " + src + " like '%:%' then 40 else 20 end)"
+	payload := func(packets, bytes string) string {
+		return "(" + packets + " > 0 and (case when " + tcp + " then " + bytes + " > " + packets + " * (" + ip +
+			" + 40) when " + udp + " then " + bytes + " > " + packets + " * (" + ip + " + 8) else " + bytes +
+			" > " + packets + " * " + ip + " end))"
+	}
+	untold := "(" + packets + " = 0 or " + bytes + " = 0)"
+	sent, replied := payload(packets, bytes), payload(replyPackets, replyBytes)
+	byTCP := "case when " + untold + " then false else " + packets + " <= 3 end"
+	byUDP := "not " + untold
+	if hasReply {
+		byTCP = "case when " + untold + " then " + replyPackets + " = 0 when " + replyPackets + " = 0 then " +
+			packets + " <= 3 or " + packets + " <= 7 and " + bytes + " % " + packets + " = 0 else " +
+			packets + " <= 3 end"
+		byUDP += " and " + replyPackets + " = 0"
+	}
+	small := "false"
+	if hasReply {
+		small = tcp + " and " + replyPackets + " = 0 and " + packets + " between 1 and 3 and " + bytes +
+			" <= 120 * " + packets
+	}
+	return "(" + small + " or not " + sent + " and not " + replied + " and (case when " + tcp + " then " + byTCP +
+		" when " + udp + " then " + byUDP + " else false end))", untold + " or " + sent
 }
 
 // rankSQL ranks how likely a port is the server's, in the same way as package flow.
@@ -209,6 +245,7 @@ type sqlRow struct {
 	src, dst, protocol           *string
 	srcPort, port, day           int64
 	flows, answered, refused     int64
+	attempts, loaded             int64
 	first, last, longest, lasted float64
 	packets, bytes, replyBytes   float64
 }
@@ -245,7 +282,7 @@ func (row *sqlRow) add(into func(day int32) *flow.Summary, hasReply bool) error 
 	s := flow.Sum{First: int64(row.first), Last: int64(row.last), Longest: int64(max(0, row.longest)),
 		Lasted:  int64(max(0, row.lasted)),
 		Packets: uint64(math.Max(0, row.packets)), Bytes: uint64(math.Max(0, row.bytes)),
-		ReplyBytes: uint64(math.Max(0, row.replyBytes))}
+		ReplyBytes: uint64(math.Max(0, row.replyBytes)), Attempts: int(row.attempts), Loaded: int(row.loaded)}
 	s.Days.Add(int32(row.day))
 	if hasReply {
 		s.Source, s.Destination, s.Service = r.Source, r.Destination, r.Service()

@@ -59,9 +59,9 @@ func TestReadTable(t *testing.T) {
 			}
 			values := []string{start, last, from, to, protocol,
 				pick("443", "50000", "40000", "700", "22", "20000", "0"),
-				pick("443", "50000", "40000", "700", "22", "20000"), pick("1", "9"), pick("100", "4000")}
+				pick("443", "50000", "40000", "700", "22", "20000"), pick("0", "1", "3", "5", "9"), pick("0", "40", "100", "300", "290", "4000")}
 			if reply {
-				values = append(values, pick("0", "5"), pick("0", "500"))
+				values = append(values, pick("0", "1", "5"), pick("0", "40", "500"))
 			}
 			values = append(values, pick("", "", "admitted", "refused"))
 			text.WriteString(strings.Join(values, ",") + "\n")
@@ -128,7 +128,7 @@ func sumsOf(d *flow.Daily) string {
 		s := d.Of(day)
 		fmt.Fprintf(&lines, "day %d: %d flows, %d refused\n", day, s.Flows, s.Refused)
 		for _, x := range s.Sums() {
-			fmt.Fprintln(&lines, x.Key, x.Flows, x.Completed, x.First, x.Last, x.Longest, x.Lasted, x.Packets,
+			fmt.Fprintln(&lines, x.Key, x.Flows, x.Completed, x.Attempts, x.Loaded, x.First, x.Last, x.Longest, x.Lasted, x.Packets,
 				x.Bytes, x.ReplyBytes)
 		}
 	}

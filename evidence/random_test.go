@@ -130,7 +130,7 @@ func TestEveryPacketIsInOneFlow(t *testing.T) {
 			p := datagram(from + ">" + to)
 			protocol := "udp"
 			if random.IntN(3) > 0 {
-				flags := []uint8{tcpSYN, tcpSYN | tcpACK, tcpACK, tcpACK, tcpFIN | tcpACK, tcpRST}[random.IntN(6)]
+				flags := []uint8{flow.TCPSyn, flow.TCPSyn | flow.TCPAck, flow.TCPAck, flow.TCPAck, flow.TCPFin | flow.TCPAck, flow.TCPReset}[random.IntN(6)]
 				p, protocol = segment(from+">"+to, flags), "tcp"
 			}
 			p.after = []time.Duration{time.Millisecond, time.Second, 20 * time.Second, 4 * time.Minute,

@@ -29,7 +29,7 @@ type conversation struct {
 	closed      bool
 	packets     [2]uint64 // from the opener, and back
 	bytes       [2]uint64
-	resets      uint64 // packets back that only refuse
+	flags       [2]uint8 // of TCP, all that were set
 }
 
 // A tracker makes flows from packets. Its memory grows with the number of open conversations.
@@ -52,7 +52,7 @@ func (t *tracker) packet(p *packet) {
 			c, back = turned, true
 		}
 	}
-	opening := p.ends.protocol == service.TCP && p.flags&(tcpSYN|tcpACK) == tcpSYN
+	opening := p.ends.protocol == service.TCP && p.flags&(flow.TCPSyn|flow.TCPAck) == flow.TCPSyn
 	if c != nil && (p.at-c.last > int64(idleOf(c)) || opening && (c.closed || c.established)) {
 		t.end(c)
 		c, back = nil, false
@@ -64,7 +64,7 @@ func (t *tracker) packet(p *packet) {
 			c = new(conversation)
 		}
 		*c = conversation{ends: p.ends, start: p.at, opened: opening}
-		if p.answer || p.ends.protocol == service.TCP && p.flags&(tcpSYN|tcpACK) == tcpSYN|tcpACK {
+		if p.answer || p.ends.protocol == service.TCP && p.flags&(flow.TCPSyn|flow.TCPAck) == flow.TCPSyn|flow.TCPAck {
 			c.ends, back = p.ends.turned(), true // the request itself was not captured
 			c.opened = true
 		}
@@ -77,18 +77,17 @@ func (t *tracker) packet(p *packet) {
 	}
 	c.packets[way]++
 	c.bytes[way] += p.length
+	c.flags[way] |= p.flags
 	if p.ends.protocol != service.TCP {
 		return
 	}
 	switch {
-	case back && p.flags&tcpRST != 0:
-		c.resets++
-	case back && p.flags&tcpSYN != 0:
+	case back && p.flags&flow.TCPSyn != 0:
 		c.answered = true
-	case !back && c.answered && p.flags&tcpACK != 0 && p.flags&tcpRST == 0:
+	case !back && c.answered && p.flags&flow.TCPAck != 0 && p.flags&flow.TCPReset == 0:
 		c.established = true
 	}
-	if p.flags&(tcpRST|tcpFIN) != 0 {
+	if p.flags&(flow.TCPReset|flow.TCPFin) != 0 {
 		c.closed = true
 	}
 }
@@ -137,14 +136,11 @@ func (t *tracker) end(c *conversation) {
 		Start: c.start / second, End: c.last / second,
 		Source: netip.AddrFrom16(c.ends.from).Unmap(), Destination: netip.AddrFrom16(c.ends.to).Unmap(),
 		Protocol: c.ends.protocol, SourcePort: c.ends.fromPort, Port: c.ends.toPort,
-		Packets: c.packets[0], Bytes: c.bytes[0], ReplyPackets: c.packets[1] - c.resets, ReplyBytes: c.bytes[1],
-		ReplyKnown: true,
+		Packets: c.packets[0], Bytes: c.bytes[0], ReplyPackets: c.packets[1], ReplyBytes: c.bytes[1],
+		ReplyKnown: true, Flags: c.flags[0], ReplyFlags: c.flags[1], FlagsKnown: c.ends.protocol == service.TCP,
 	}
 	if c.opened {
 		r.Opened = flow.BySource
-		if r.Protocol == service.TCP && !c.established {
-			r.ReplyPackets = 0 // half a handshake is not an exchange
-		}
 	}
 	if r.Protocol == service.ICMP || r.Protocol == service.ICMPv6 {
 		r.SourcePort, r.Opened = 0, flow.BySource

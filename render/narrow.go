@@ -4,8 +4,12 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"net/netip"
 	"slices"
 	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
 
 	"isonomos/core/addr"
 	"isonomos/core/count"
@@ -32,12 +36,13 @@ type Narrowing struct {
 // Proposals writes proposals for a terminal.
 func Proposals(s *Screen, n Narrowing) {
 	d := decide.New(n.World.Estate)
+	owners := narrow.OwnersIn(d)
 	shown := n.Result.Proposals
 	if n.Limit > 0 && len(shown) > n.Limit {
 		shown = shown[:n.Limit]
 	}
 	for i := range shown {
-		proposal(s, n, d, &shown[i])
+		proposal(s, n, d, owners, &shown[i])
 		s.Blank()
 	}
 	if left := len(n.Result.Proposals) - len(shown); left > 0 {
@@ -77,7 +82,7 @@ func inAll(r work.Result) string {
 			rules += len(c.Rules)
 			now := len(c.New)
 			if c.Lending != nil && c.Lending.Taken {
-				now++
+				now += len(c.Lending.Rules)
 			}
 			if after += now; now == 0 {
 				lost++
@@ -98,14 +103,14 @@ func inAll(r work.Result) string {
 	return text
 }
 
-func proposal(s *Screen, n Narrowing, d *decide.Decider, c *work.Checked) {
+func proposal(s *Screen, n Narrowing, d *decide.Decider, owners narrow.Owners, c *work.Checked) {
 	e := n.World.Estate
 	s.Ends(Piece{place(c.Rules[0].Origin), Faint}, Piece{c.Group.Path(), Accent})
 	line := func(label, text string) {
 		s.Labelled(2, Piece{label, Faint}, findingLabel, Piece{Text: text})
 	}
 	for i, r := range c.Rules {
-		s.Labelled(2, Piece{first(i, "before"), Faint}, findingLabel, Piece{Text: r.Sentence(e.Services) + because(r)})
+		line(first(i, "before"), r.Sentence(e.Services)+reasonAndEnd(r))
 	}
 	for i, text := range afterwards(e, c) {
 		s.Labelled(2, Piece{first(i, "after"), Faint}, findingLabel, Piece{text, Strong})
@@ -114,35 +119,37 @@ func proposal(s *Screen, n Narrowing, d *decide.Decider, c *work.Checked) {
 		s.Labelled(2, Piece{"not done", Warm}, findingLabel, Piece{Text: c.Refused})
 	}
 	if !c.Closes.IsEmpty() {
-		line("closes", closesText(e, c.Closes))
+		line("closes", closesText(e, c.Closes)+stoppedText(c))
 		if w, ok := c.Example(d); ok {
 			line("", "for example "+stoppedFlow(d, c, w)+" is stopped from then on")
 		}
 	}
-	needs(s, e, c)
-	for i, text := range leftOut(e, c) {
+	needs(s, e, owners, c)
+	for i, text := range leftOut(e, owners, c) {
 		line(first(i, "left out"), text)
 	}
+	for i, text := range stillHeld(e, c) {
+		s.Labelled(2, Piece{first(i, "but"), Warm}, findingLabel, Piece{Text: text})
+	}
 	line("rests on", restsOn(c, n.Flows))
-	if c.Flows > 0 {
-		line("unseen", fmt.Sprintf("the next flow is from a peer not seen so far with a chance of about %s; on "+
-			"the next day, %s of the peers are new (Good–Turing)", percent(c.Unseen.Peers), percent(c.Unseen.Days)))
+	if c.Unseen.Told {
+		line("unseen", unseenText(c, n.Flows))
 	}
 	for i, text := range c.Rhythm {
 		s.Labelled(2, Piece{first(i, "window"), Warm}, findingLabel, Piece{Text: text})
 	}
 	if l := c.Lending; l != nil && !l.Taken {
-		line("or lend", lendText(e, l)+fmt.Sprintf(" (%s, %s on %s, the longest %s): --lend",
-			Count(l.Users, "user", "users"), Count(l.Sessions, "session", "sessions"), Count(l.Days, "day", "days"),
-			count.Lasting(l.Longest)))
+		for i, text := range lendTexts(e, l) {
+			line(first(i, "or lend"), text)
+		}
+		line("", fmt.Sprintf("(%s, %s on %s, the longest %s): --lend", Count(l.Users, "user", "users"),
+			Count(l.Sessions, "session", "sessions"), Count(l.Days, "day", "days"), count.Lasting(l.Longest)))
+	}
+	for i, text := range alternatives(e, c) {
+		line(first(i, "or"), text)
 	}
 	if c.Changed {
-		quota := ""
-		if c.Quota > 0 {
-			quota = fmt.Sprintf(" (quota %s)", Number(c.Quota))
-		}
-		line("cost", fmt.Sprintf("the group takes %s → %s rules %s%s", Number(c.CostBefore), Number(c.CostAfter),
-			map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], quota))
+		line("cost", costText(c))
 	}
 	if c.Tight {
 		line("choice", "the quota leaves no room for the best choice: this is the best that fits it")
@@ -166,7 +173,7 @@ func afterwards(e *estate.Estate, c *work.Checked) []string {
 		texts = append(texts, newSentence(e, c, r))
 	}
 	if l := c.Lending; l != nil && l.Taken {
-		texts = append(texts, lendText(e, l))
+		texts = append(texts, lendTexts(e, l)...)
 	}
 	if len(texts) == 0 {
 		return []string{"removed"}
@@ -174,32 +181,134 @@ func afterwards(e *estate.Estate, c *work.Checked) []string {
 	return texts
 }
 
-func lendText(e *estate.Estate, l *narrow.Lending) string {
-	return fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, l.Services),
-		narrow.NewRule{Choices: l.Choices}.PeerWords(), count.Duration(l.AtMost))
+func lendTexts(e *estate.Estate, l *narrow.Lending) []string {
+	var texts []string
+	for _, r := range l.Rules {
+		texts = append(texts, fmt.Sprintf("lend %s to %s for at most %s", serviceWords(e, r.Services), r.PeerWords(),
+			count.Duration(l.AtMost))+onTerms(r.Terms))
+	}
+	return texts
+}
+
+// onTerms are the reason and the end that a new rule keeps.
+func onTerms(t *narrow.Terms) string { return reasonAndEnd(t.Rules[0]) }
+
+func reasonAndEnd(r *estate.Rule) string {
+	text := because(r)
+	if !r.Until.IsZero() {
+		text += " until " + r.Until.Add(-time.Second).Format(time.DateOnly) // the last day
+	}
+	return text
+}
+
+// stoppedText says how much of what was seen is stopped, and how much of what is left out is not.
+func stoppedText(c *work.Checked) string {
+	stopped, left := c.Stopped(), c.Noise.Flows
+	switch {
+	case left == 0:
+		return ""
+	case stopped == 0:
+		return "; of what was seen it stops nothing"
+	}
+	return "; of what was seen it stops " + Count(stopped, "flow", "flows")
+}
+
+// unseenText is the bound for what was not seen, in words to act on.
+func unseenText(c *work.Checked, flows *flow.Summary) string {
+	if c.Unseen.Flows >= 1 {
+		return "too little came again to say how much would come from others"
+	}
+	return fmt.Sprintf("at most %s connections would come from someone not seen in these %s, and at most %s of those "+
+		"who come on a day (both hold with 95 %%)", inHundred(c.Unseen.Flows),
+		Count(flows.Window(), "day", "days"), inHundred(c.Unseen.Peers))
+}
+
+// inHundred is a share, rounded up: "7 in 100".
+func inHundred(share float64) string {
+	for _, of := range []int{100, 1000, 10_000, 100_000, 1_000_000} {
+		if n := math.Ceil(share*float64(of) - 1e-9); n >= 3 || of == 1_000_000 {
+			return fmt.Sprintf("%s in %s", Number(int(max(1, n))), Number(of))
+		}
+	}
+	return ""
+}
+
+// costText says how many rules the group takes in its cloud, and what its quota is.
+func costText(c *work.Checked) string {
+	quota := ""
+	switch {
+	case c.Quota.Direction > 0:
+		quota = fmt.Sprintf(" (quota %s a direction)", Number(c.Quota.Direction))
+	case c.Quota.Together > 0:
+		quota = fmt.Sprintf(" (quota %s for both directions)", Number(c.Quota.Together))
+	}
+	return fmt.Sprintf("the group takes %s → %s rules %s%s", Number(c.CostBefore), Number(c.CostAfter),
+		map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], quota)
+}
+
+// alternatives are other ways to say long rules, with what they let in more and how to get them.
+func alternatives(e *estate.Estate, c *work.Checked) []string {
+	var texts []string
+	for _, s := range c.Shorter {
+		more := Count(s.Parts, "range", "ranges")
+		if s.Addresses > 0 || s.Ports == 0 {
+			addresses := map[bool]string{true: "address", false: "addresses"}[s.Addresses == 1]
+			more += ", " + roughly(s.Addresses) + " " + addresses
+		} else {
+			more += ", " + Count(s.Ports, "port", "ports")
+		}
+		sentence := ruleText(e, c, s.Rule)
+		_, traffic, _ := strings.Cut(sentence, " ")
+		texts = append(texts, fmt.Sprintf("shorter: %s: %s more (--keep %q)", sentence, more, traffic))
+	}
+	for _, n := range c.Needs {
+		if n.Source == narrow.Public {
+			const shown = 6
+			words := narrow.NewRule{Choices: n.Narrow[:min(shown, len(n.Narrow))]}.PeerWords()
+			if more := len(n.Narrow) - shown; more > 0 {
+				words += fmt.Sprintf(" and %s more", Number(more))
+			}
+			texts = append(texts, fmt.Sprintf("only who was seen: %s from %s (--never-public)",
+				serviceWords(e, n.Services), words))
+		}
+	}
+	return texts
+}
+
+// stillHeld tells what was asked to be dropped and is let through by a name that holds it.
+func stillHeld(e *estate.Estate, c *work.Checked) []string {
+	var texts []string
+	for _, h := range c.Held {
+		texts = append(texts, fmt.Sprintf("%s still holds %s, which --drop names: write %s except %s", h.Choice.Words,
+			h.Peers, ruleText(e, c, h.Rule), h.Peers))
+	}
+	return texts
 }
 
 // leftOut lists what was observed but not considered a need, by reason.
-func leftOut(e *estate.Estate, c *work.Checked) []string {
+func leftOut(e *estate.Estate, owners narrow.Owners, c *work.Checked) []string {
 	if len(c.Noise.List) == 0 {
 		return nil
 	}
 	const examples = 4
 	var texts []string
-	for _, why := range []narrow.Reason{narrow.NeverAnswered, narrow.SeenOnce, narrow.TooFewDays, narrow.Dropped} {
+	for _, why := range narrow.Reasons {
 		var peers []string
-		seen := make(map[string]bool)
+		seen := make(map[netip.Addr]bool)
 		var services []service.Set
-		flows := 0
+		flows, stay := 0, 0
 		for _, x := range c.Noise.List {
 			if x.Why != why {
 				continue
 			}
 			flows += x.Flows
+			if !c.Closes.Contains(x.Peer, x.Service) {
+				stay += x.Flows
+			}
 			services = append(services, service.Between(x.Service, x.Service))
-			if text := x.Peer.String(); !seen[text] {
-				seen[text] = true
-				peers = append(peers, text)
+			if !seen[x.Peer] {
+				seen[x.Peer] = true
+				peers = append(peers, withOwner(owners, x.Peer))
 			}
 		}
 		if len(peers) == 0 {
@@ -209,16 +318,29 @@ func leftOut(e *estate.Estate, c *work.Checked) []string {
 		if len(peers) > examples {
 			such = "such as " + such
 		}
-		texts = append(texts, fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"),
-			Count(flows, "flow", "flows"), words.Services(e, service.UnionAll(services...)), such))
+		text := fmt.Sprintf("%s: %s with %s on %s: %s", why, Count(len(peers), "address", "addresses"),
+			Count(flows, "flow", "flows"), words.Services(e, service.UnionAll(services...)), such)
+		if stay > 0 && c.Changed {
+			text += fmt.Sprintf(" (%s still let through, by what is named for others)",
+				count.Of(stay, "of these flows is", "of these flows are"))
+		}
+		texts = append(texts, text)
 	}
 	return append(texts, "--keep keeps any of them: --keep \""+keepExample(e, c)+"\"")
+}
+
+// withOwner is an address, with whose it is.
+func withOwner(owners narrow.Owners, a netip.Addr) string {
+	if whose := owners.Of(a); whose != "" {
+		return fmt.Sprintf("%s (%s)", a, whose)
+	}
+	return a.String()
 }
 
 func keepExample(e *estate.Estate, c *work.Checked) string {
 	x := c.Noise.List[0]
 	for _, other := range c.Noise.List { // the most likely to be a real user first
-		if other.Why != narrow.NeverAnswered {
+		if other.Why != narrow.Probing && other.Why != narrow.Sweep {
 			x = other
 			break
 		}
@@ -311,10 +433,14 @@ func first(i int, label string) string {
 	return ""
 }
 
-func newSentence(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
+// ruleText is a new rule without its reason and end.
+func ruleText(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
 	words := map[estate.Direction][2]string{estate.In: {"admit", "from"}, estate.Out: {"reach", "at"}}[c.Direction]
-	text := fmt.Sprintf("%s %s %s %s", words[0], serviceWords(e, r.Services), words[1], r.PeerWords())
-	return text + because(c.Rules[0])
+	return fmt.Sprintf("%s %s %s %s", words[0], serviceWords(e, r.Services), words[1], r.PeerWords())
+}
+
+func newSentence(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
+	return ruleText(e, c, r) + onTerms(r.Terms)
 }
 
 // closesText names services, and says for how many peers they close.
@@ -340,48 +466,84 @@ func losers(peers addr.Set) string {
 }
 
 // needs lists what must stay open, and why.
-func needs(s *Screen, e *estate.Estate, c *work.Checked) {
-	label := "needed"
-	for _, n := range c.Needs {
-		text := serviceWords(e, n.Services)
-		switch n.Source {
-		case narrow.Declared:
-			text += ": declared: " + n.Text
-		case narrow.Asked:
-			text += ": asked for: --keep \"" + n.Text + "\""
-		case narrow.Public:
-			text += ": " + n.Text + ". Say so (expect internet can reach " + c.Group.Name + " on " +
-				serviceWords(e, n.Services) + "), or --drop them"
-		case narrow.Observed:
-			peers, flows := addressCount(n.Peers), 0
-			days := 0
-			for _, x := range n.Sums {
+func needs(s *Screen, e *estate.Estate, owners narrow.Owners, c *work.Checked) {
+	for i := range c.Needs {
+		n := &c.Needs[i]
+		s.Labelled(2, Piece{first(i, "needed"), Faint}, findingLabel, Piece{Text: needText(e, c, n)})
+		if n.Source != narrow.Observed {
+			continue
+		}
+		const shown = 4
+		seen := c.SeenOf(n)
+		for _, x := range seen[:min(shown, len(seen))] {
+			s.Labelled(2, Piece{"", Faint}, findingLabel, Piece{"  " + seenText(owners, x), Faint})
+		}
+		if more := len(seen) - shown; more > 0 {
+			flows := 0
+			for _, x := range seen[shown:] {
 				flows += x.Flows
-				days = max(days, x.Days.Count())
 			}
-			text += fmt.Sprintf(": %s, %s, on up to %s", peers, Count(flows, "flow", "flows"),
-				Count(days, "day", "days"))
-			var held []string
-			for _, r := range c.New {
-				if !r.Services.Overlaps(n.Services) {
-					continue
-				}
-				for _, choice := range r.Choices {
-					if has := choice.Addresses.Intersect(n.Peers); !has.IsEmpty() {
-						held = append(held, heldWords(choice, has))
-					}
-				}
-			}
+			s.Labelled(2, Piece{"", Faint}, findingLabel,
+				Piece{fmt.Sprintf("  and %s more with %s", Number(more), Count(flows, "flow", "flows")), Faint})
+		}
+	}
+}
+
+// seenText says whose address a peer is, how much it carried, and when it was last seen.
+func seenText(owners narrow.Owners, x narrow.Seen) string {
+	whose := owners.Of(x.Peer)
+	if whose == "" {
+		whose = "unknown"
+	}
+	return fmt.Sprintf("%s, %s: %s on %s, %s, last %s", x.Peer, whose, Count(x.Flows, "flow", "flows"),
+		Count(x.Days, "day", "days"), humanize.Bytes(x.Bytes), time.Unix(x.Last, 0).UTC().Format(time.DateOnly))
+}
+
+// needText says what must stay open, and what shows it.
+func needText(e *estate.Estate, c *work.Checked, n *narrow.Need) string {
+	text := serviceWords(e, n.Services)
+	switch n.Source {
+	case narrow.Declared:
+		return text + ": declared: " + n.Text
+	case narrow.Asked:
+		return text + ": asked for: --keep \"" + n.Text + "\""
+	case narrow.Public:
+		return text + fmt.Sprintf(": %s (%s). Say so (expect internet can reach %s on %s), or --drop them", n.Text,
+			Count(n.Flows(), "flow", "flows"), c.Group.Name, serviceWords(e, n.Services))
+	}
+	days := 0
+	for _, x := range n.Sums {
+		days = max(days, x.Days.Count())
+	}
+	text += fmt.Sprintf(": %s, %s, on up to %s", addressCount(n.Peers), Count(n.Flows(), "flow", "flows"),
+		Count(days, "day", "days"))
+	if n.Lent {
+		return text + "; lent"
+	}
+	var held []string
+	single := 0
+	for _, r := range c.New {
+		if r.Terms != n.Terms || !r.Services.Overlaps(n.Services) {
+			continue
+		}
+		for _, choice := range r.Choices {
+			has := choice.Addresses.Intersect(n.Peers)
 			switch {
-			case n.Lent:
-				text += "; lent"
-			case len(held) > 0:
-				text += "; " + strings.Join(held, ", ")
+			case has.IsEmpty():
+			case choice.Kind == narrow.ByAddress || choice.Kind == narrow.ByOwnMachine:
+				single++
+			default:
+				held = append(held, heldWords(choice, has))
 			}
 		}
-		s.Labelled(2, Piece{label, Faint}, findingLabel, Piece{Text: text})
-		label = ""
 	}
+	if single > 0 && len(held) > 0 {
+		held = append(held, Count(single, "single address", "single addresses"))
+	}
+	if len(held) > 0 {
+		text += "; " + strings.Join(held, ", ")
+	}
+	return text
 }
 
 // heldWords says how many addresses of a choice were seen.
@@ -404,28 +566,33 @@ func sizeWords(a addr.Set) string {
 	return count.Big(a.Size())
 }
 
-func restsOn(c *work.Checked, flows *flow.Summary) (text string) {
+func restsOn(c *work.Checked, flows *flow.Summary) string {
 	if flows == nil {
 		return "no flows were given (--flows FILE): only what the definitions declare counts as needed"
 	}
 	window := fmt.Sprintf("%s of flows (%s to %s)", Count(flows.Window(), "day", "days"),
-		flows.First.Format("2006-01-02"), flows.Last.Format("2006-01-02"))
-	if e := c.Elsewhere; e.Flows > 0 {
-		defer func() {
-			text += fmt.Sprintf("; %s are let through by %s anyway", Count(e.Flows, "other flow", "other flows"),
-				strings.Join(e.Groups, ", "))
-		}()
-	}
+		flows.First.Format(time.DateOnly), flows.Last.Format(time.DateOnly))
 	if c.Unwatched {
 		return window + ", which know none of its instances: they tell nothing about them"
 	}
-	if c.Flows == 0 && len(c.Noise.List) > 0 {
-		return window + ": none that this lets through, but for what is left out"
+	var parts []string
+	if c.Flows > 0 {
+		parts = append(parts, fmt.Sprintf("%s needed, from %s", Number(c.Flows), Count(c.Peers, "peer", "peers")))
 	}
-	if c.Flows == 0 {
+	for _, x := range []struct {
+		flows int
+		what  string
+	}{{c.Declared, "declared anyway"}, {c.Noise.Flows, "left out"}, {c.Elsewhere.Flows, "let through by " +
+		strings.Join(c.Elsewhere.Groups, ", ") + " anyway"}} {
+		if x.flows > 0 {
+			parts = append(parts, Number(x.flows)+" "+x.what)
+		}
+	}
+	if len(parts) == 0 {
 		return window + ": none that this lets through"
 	}
-	return fmt.Sprintf("%s: %s from %s", window, Count(c.Flows, "flow", "flows"), Count(c.Peers, "peer", "peers"))
+	return fmt.Sprintf("%s: %s that this lets through: %s", window, Count(c.Seen, "flow", "flows"),
+		strings.Join(parts, "; "))
 }
 
 func percent(share float64) string {

@@ -26,7 +26,7 @@ import (
 type Store struct{ db *sql.DB }
 
 // schemaVersion is kept in the file, so that later programs recognise its layout.
-const schemaVersion = 2
+const schemaVersion = 3
 
 const schema = `
 create table if not exists source (
@@ -62,8 +62,20 @@ create table if not exists sum (
   packets integer not null,
   bytes integer not null,
   reply_bytes integer not null,
+  attempts integer not null,
+  loaded integer not null,
   primary key (source, day, service, src, dst)
 ) without rowid;
+`
+
+var setVersion = fmt.Sprintf("pragma user_version = %d;", schemaVersion)
+
+// judgedByReplies completes sums from before it was noted what was sent: an attempt was then what
+// nobody answered.
+const judgedByReplies = `
+alter table sum add column attempts integer not null default 0;
+alter table sum add column loaded integer not null default 0;
+update sum set attempts = flows - completed, loaded = flows;
 `
 
 // ErrNoStore says that there is no store yet.
@@ -112,7 +124,10 @@ func (s *Store) prepare() error {
 	case schemaVersion:
 		return nil
 	case 1: // from before the journal
-		_, err := s.db.Exec(journalSchema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
+		_, err := s.db.Exec(journalSchema + judgedByReplies + setVersion)
+		return err
+	case 2:
+		_, err := s.db.Exec(judgedByReplies + setVersion)
 		return err
 	case 0:
 		var tables int
@@ -122,7 +137,7 @@ func (s *Store) prepare() error {
 		if tables > 0 {
 			return errors.New("it is a database of something else")
 		}
-		_, err := s.db.Exec(schema + journalSchema + fmt.Sprintf("pragma user_version = %d;", schemaVersion))
+		_, err := s.db.Exec(schema + journalSchema + setVersion)
 		return err
 	}
 	return fmt.Errorf("it was made by a newer program (layout %d, this one knows %d)", version, schemaVersion)
@@ -164,7 +179,7 @@ func (s *Store) AddEvidence(ctx context.Context, of flow.Source, days *flow.Dail
 			if err := rows.add(id, day, int64(protocol)<<16|int64(detail), x.Source.AsSlice(),
 				x.Destination.AsSlice(), x.Flows, x.Completed,
 				x.First, x.Last, x.Longest, x.Lasted, int64(x.Packets), int64(x.Bytes),
-				int64(x.ReplyBytes)); err != nil {
+				int64(x.ReplyBytes), x.Attempts, x.Loaded); err != nil {
 				return false, err
 			}
 		}
@@ -183,7 +198,7 @@ type batch struct {
 }
 
 const (
-	sumColumns = 14
+	sumColumns = 16
 	atOnce     = 200
 )
 
@@ -272,8 +287,8 @@ func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, er
 	if err := days.Err(); err != nil {
 		return nil, err
 	}
-	rows, err := s.db.QueryContext(ctx, "select day, service, src, dst, flows, completed, first, last, longest, "+
-		"lasted, packets, bytes, reply_bytes from sum where day between ? and ?", from, to)
+	rows, err := s.db.QueryContext(ctx, "select day, service, src, dst, flows, completed, attempts, loaded, "+
+		"first, last, longest, lasted, packets, bytes, reply_bytes from sum where day between ? and ?", from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -284,8 +299,8 @@ func (s *Store) Evidence(ctx context.Context, from, to int32) (*flow.Summary, er
 		var of int64
 		var src, dst []byte
 		var packets, bytes, replies int64
-		if err := rows.Scan(&day, &of, &src, &dst, &x.Flows, &x.Completed, &x.First, &x.Last, &x.Longest, &x.Lasted,
-			&packets, &bytes, &replies); err != nil {
+		if err := rows.Scan(&day, &of, &src, &dst, &x.Flows, &x.Completed, &x.Attempts, &x.Loaded, &x.First, &x.Last,
+			&x.Longest, &x.Lasted, &packets, &bytes, &replies); err != nil {
 			return nil, err
 		}
 		var okSource, okDestination bool

@@ -140,7 +140,8 @@ func TestStoreGetsAJournal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.db.Exec("drop table journal; drop table lock; pragma user_version = 1"); err != nil {
+	if _, err := s.db.Exec("drop table journal; drop table lock; alter table sum drop column attempts; " +
+		"alter table sum drop column loaded; pragma user_version = 1"); err != nil {
 		t.Fatal(err)
 	}
 	s.Close()

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"isonomos/core/compile"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/nomos"
@@ -26,6 +27,8 @@ type Adoption struct {
 	Edits   []Edited       // files in which an adopted group was an "existing" one
 	Adopted []*estate.Group
 	Left    []adopt.Left // groups that get no definition, and why
+
+	costs map[*estate.Group]costs // what the definitions take in rules of their clouds
 }
 
 // Adopt writes definitions of surveyed groups into new files in a folder, one for each account. If
@@ -77,7 +80,8 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 			}
 			continue
 		}
-		wrong := w.checkAdopted(d, a, chosen, existing, rulesOf, o)
+		var wrong map[*estate.Group]string
+		wrong, a.costs = w.checkAdopted(d, a, chosen, existing, rulesOf, o)
 		if len(wrong) == 0 {
 			break
 		}
@@ -151,7 +155,8 @@ func (w World) filesWith(a Adoption) []*source.File {
 
 // AdoptProposals writes definitions of the surveyed groups that proposals narrow, with their new
 // rules.
-func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adoption, error) {
+// It notes what they really cost, and refuses the proposals that can't be written.
+func (w World) AdoptProposals(r *Result, folder string, o resolve.Options) (Adoption, error) {
 	by := make(map[*estate.Group][]*Checked)
 	var groups []*estate.Group
 	for i := range r.Proposals {
@@ -171,7 +176,35 @@ func (w World) AdoptProposals(r Result, folder string, o resolve.Options) (Adopt
 	for g, proposals := range by {
 		rules[g] = Replaced(g, proposals)
 	}
-	return w.Adopt(groups, rules, folder, o)
+	a, err := w.Adopt(groups, rules, folder, o)
+	if err != nil {
+		return a, err
+	}
+	for g, x := range a.costs {
+		for _, c := range by[g] {
+			c.CostAfter = x[c.Direction]
+		}
+	}
+	for _, left := range a.Left {
+		for _, c := range by[left.Group] {
+			c.Refused = left.Why
+		}
+	}
+	return a, nil
+}
+
+// mostAdopted is for how many surveyed groups definitions are written only to see what they cost.
+const mostAdopted = 2000
+
+// Weigh says whether AdoptProposals is worth its time where nothing is to be written.
+func (r *Result) Weigh() bool {
+	surveyed := 0
+	for i := range r.Proposals {
+		if c := &r.Proposals[i]; c.Changed && c.Refused == "" && !c.Group.Defined {
+			surveyed++
+		}
+	}
+	return surveyed > 0 && surveyed <= mostAdopted
 }
 
 // withoutExisting removes the "existing" statements of groups that are now defined under the same
@@ -236,9 +269,10 @@ func (w World) freeName(folder, account string) string {
 }
 
 // checkAdopted decides the written definitions, and says which groups differ from what they should
-// be.
+// be, and what the others cost.
 func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Group, existing map[*estate.Group]string,
-	rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) map[*estate.Group]string {
+	rulesOf func(*estate.Group) []estate.Rule, o resolve.Options) (wrong map[*estate.Group]string,
+	taken map[*estate.Group]costs) {
 	next := NewWorld(nomos.Understand(w.filesWith(a), o), w.Survey)
 	after := decide.New(next.Estate)
 	byID := make(map[string]*estate.Group)
@@ -247,18 +281,46 @@ func (w World) checkAdopted(d *decide.Decider, a Adoption, groups []*estate.Grou
 			byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)] = g
 		}
 	}
-	wrong := make(map[*estate.Group]string)
+	wrong, taken = make(map[*estate.Group]string), make(map[*estate.Group]costs)
 	for _, g := range groups {
 		if existing[g] != "" {
 			continue
 		}
-		wrong[g] = w.asItWas(d.Supposing(g, rulesOf(g)), after, g,
-			byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)])
-		if wrong[g] == "" {
-			delete(wrong, g)
+		defined := byID[g.Account.Name+" "+g.ID+" "+g.InCloud()+" "+string(g.For)]
+		why := w.asItWas(d.Supposing(g, rulesOf(g)), after, g, defined)
+		if why == "" {
+			taken[g], why = fits(after, g, defined)
+		}
+		if why != "" {
+			wrong[g] = why
 		}
 	}
-	return wrong
+	return wrong, taken
+}
+
+var inwardOutward = map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}
+
+// fits counts the rules of a group that becomes a definition. If they are more than its quota allows, and
+// than they are today, it says so.
+func fits(after *decide.Decider, g, defined *estate.Group) (costs, string) {
+	will, err := counted(after, defined)
+	var f *compile.Failure
+	if errors.As(err, &f) {
+		return nil, "it can't be expressed again in its cloud: " + f.Reason
+	}
+	today, quota := estimated(g), compile.QuotaOf(decide.Dialect(g.Account), g)
+	for direction, n := range will {
+		if quota.Direction > 0 && n > max(quota.Direction, today[direction]) {
+			return nil, fmt.Sprintf("its definition would take %s %s, and its quota is %s",
+				count.Of(n, "rule", "rules"), inwardOutward[direction],
+				count.Number(quota.Direction))
+		}
+	}
+	if quota.Together > 0 && will.all() > max(quota.Together, today.all()) {
+		return nil, fmt.Sprintf("its definition would take %s, and its quota is %s",
+			count.Of(will.all(), "rule", "rules"), count.Number(quota.Together))
+	}
+	return will, ""
 }
 
 // asItWas says how a defined group differs from the surveyed one; it is empty if it does not.
@@ -285,10 +347,6 @@ func (w World) asItWas(before, after *decide.Decider, g, defined *estate.Group) 
 	}
 	if !slices.Equal(attached(before, g), attached(after, defined)) {
 		return "what it covers can't be said so that it is attached to just the same instances"
-	}
-	var f *compile.Failure
-	if _, err := compile.Group(after, defined); errors.As(err, &f) {
-		return "it can't be expressed again in its cloud: " + f.Reason
 	}
 	return ""
 }

@@ -10,12 +10,15 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"isonomos/core/compile"
 	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/narrow"
 	"isonomos/core/traffic"
 	"isonomos/nomos/edit"
+	"isonomos/nomos/parse"
+	"isonomos/nomos/print"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/nomos/syntax"
@@ -35,7 +38,7 @@ type Checked struct {
 	Curve      []narrow.Point
 	CostBefore int // what the group costs in this direction, in rules of its cloud
 	CostAfter  int
-	Quota      int    // 0 means no limit
+	Quota      compile.Quota
 	Changed    bool   // the new rules differ from the old ones
 	Refused    string // why it can't be carried out, or empty
 	Attached   int    // number of interfaces to which the group is attached
@@ -90,7 +93,9 @@ func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve
 	with.Expects, with.Laws = w.Expects, w.Laws
 	subjects = together(d, subjects)
 	with.Subjects = subjects
-	result := Result{Proposals: narrowAll(d, subjects, with)}
+	with.Less = make(map[*estate.Rule]int)
+	n := narrow.New(d, with)
+	result := Result{Proposals: narrowAll(n, subjects, with)}
 	w.leaveUnbuilt(d, &result, with)
 	checkSurveyed(d, result.Proposals)
 	for {
@@ -100,14 +105,25 @@ func (w World) Propose(subjects []narrow.Subject, with narrow.Options, o resolve
 		case err == nil:
 			w.checkExpects(&result)
 			return result, nil
-		case len(subjects) == 1 || !errors.As(err, &no):
+		case !errors.As(err, &no):
 			return Result{}, err
 		}
-		for _, c := range no.of { // the other proposals of the group may be possible without it
-			c.Refused = err.Error()
+		for _, c := range no.of {
+			if no.over > 0 && with.Less[c.Rules[0]] < leastRoom {
+				with.Less[c.Rules[0]] += no.over
+				*c = narrowOne(n.Fork(), c.Subject, with)
+				continue
+			}
+			if len(subjects) == 1 {
+				return Result{}, err
+			}
+			c.Refused = err.Error() // the other proposals of the group may be possible without it
 		}
 	}
 }
+
+// leastRoom bounds how much less room than the quota has is tried, before a proposal is given up.
+const leastRoom = 64
 
 // together joins subjects of one group and direction whose traffic overlaps. By itself each would
 // rely on the other to let it through.
@@ -163,18 +179,20 @@ func together(d *decide.Decider, subjects []narrow.Subject) []narrow.Subject {
 type refusal struct {
 	of   []*Checked
 	text string
+	over int // by how many rules the quota is exceeded, if that is why
 }
 
 func (r *refusal) Error() string { return r.text }
 
 func refuse(c *Checked, format string, a ...any) error {
-	return &refusal{[]*Checked{c}, fmt.Sprintf(format, a...)}
+	return &refusal{of: []*Checked{c}, text: fmt.Sprintf(format, a...)}
 }
 
 // narrowAll works out the proposals, account by account in parallel, and returns them in the order
 // of the subjects. Within an account the groups that are attached to the fewest interfaces come
 // first, so that wider groups can leave out what these let through.
-func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options) []Checked {
+func narrowAll(n *narrow.Narrower, subjects []narrow.Subject, with narrow.Options) []Checked {
+	d := n.Decider()
 	all := make([]Checked, len(subjects))
 	var accounts [][]int
 	at := make(map[*estate.Account]int)
@@ -186,7 +204,6 @@ func narrowAll(d *decide.Decider, subjects []narrow.Subject, with narrow.Options
 		}
 		accounts[k] = append(accounts[k], i)
 	}
-	n := narrow.New(d, with)
 	var workers errgroup.Group
 	workers.SetLimit(runtime.GOMAXPROCS(0))
 	for _, own := range accounts {
@@ -214,7 +231,9 @@ func narrowOne(n *narrow.Narrower, s narrow.Subject, with narrow.Options) Checke
 		nameForeign(d.Estate(), r.Choices)
 	}
 	if c.Lending != nil {
-		nameForeign(d.Estate(), c.Lending.Choices)
+		for _, r := range c.Lending.Rules {
+			nameForeign(d.Estate(), r.Choices)
+		}
 	}
 	c.Attached = len(d.InterfacesOf(c.Group))
 	if c.Changed && c.Unwatched && !with.Blind {
@@ -272,47 +291,55 @@ func (w World) apply(changes map[*source.File][]edit.Change) (edited []*source.F
 			return nil, nil, err
 		}
 		edited[i] = source.NewFile(f.Name, text)
-		files = append(files, Edited{f, text})
+		if tidy, ok := asTidyAs(f, edited[i]); ok {
+			edited[i] = tidy
+		}
+		files = append(files, Edited{f, edited[i].Text})
 	}
 	return edited, files, nil
 }
 
-// edit collects the changes of files for a proposal: the new rules replace the subject's first
-// rule, its other rules are removed.
+// asTidyAs lays an edited file out, if it was laid out before.
+func asTidyAs(before, edited *source.File) (*source.File, bool) {
+	tree, messages := parse.File(before)
+	if len(onlyErrors(messages)) > 0 || print.File(tree) != before.Text {
+		return nil, false
+	}
+	if tree, messages = parse.File(edited); len(onlyErrors(messages)) > 0 {
+		return nil, false // the mistake is told with its place in what was edited
+	}
+	return source.NewFile(edited.Name, print.File(tree)), true
+}
+
+// edit collects the changes of files for a proposal: for rules on the same terms, the new ones replace the
+// first of them, and the others are removed.
 func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared map[string]bool,
 	written map[estate.Origin][]*estate.Group) error {
-	var texts []edit.RuleText
+	texts := make(map[*narrow.Terms][]edit.RuleText)
+	add := func(r narrow.NewRule, lend string) {
+		texts[r.Terms] = append(texts[r.Terms], edit.RuleText{Services: w.Estate.Services.Describe(r.Services),
+			Peers: r.PeerWords(), Lend: lend})
+	}
 	for _, r := range c.New {
-		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(r.Services), Peers: r.PeerWords()})
+		add(r, "")
 	}
 	if l := c.Lending; l != nil && l.Taken {
-		texts = append(texts, edit.RuleText{Services: w.Estate.Services.Describe(l.Services),
-			Peers: narrow.NewRule{Choices: l.Choices}.PeerWords(), Lend: count.Duration(l.AtMost)})
+		for _, r := range l.Rules {
+			add(r, count.Duration(l.AtMost))
+		}
 	}
-	slices.SortStableFunc(c.Rules, func(a, b *estate.Rule) int { return a.Origin.Offset - b.Origin.Offset })
+	byPlace := func(a, b *estate.Rule) int { return a.Origin.Offset - b.Origin.Offset }
+	slices.SortStableFunc(c.Rules, byPlace)
 	var in *syntax.File
-	for k, r := range c.Rules {
-		tree, node := w.find(r)
-		if node == nil {
-			return refuse(c, "%s:%d: the rule %q is not written in the definitions themselves, so it can't be edited",
-				r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services))
+	for _, r := range c.Rules {
+		tree, node, err := w.editable(c, r, written)
+		if err != nil {
+			return err
 		}
-		if r.Through != nil {
-			return refuse(c, "%s:%d: the rule %q of %s comes through the %s, so it can't be narrowed for this "+
-				"group alone: change what is written at %s:%d", r.Origin.File, r.Origin.Line,
-				r.Sentence(w.Estate.Services), c.Group.Path(), strings.TrimSpace(r.Through.Kind+" "+r.Through.Name),
-				r.Through.Origin.File, r.Through.Origin.Line)
-		}
-		if other := otherThan(c.Group, r, written); other != nil {
-			return refuse(c, "%s:%d: the rule %q stands for %s too, so it can't be narrowed for %s alone: give "+
-				"each a rule of its own", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services), other.Path(),
-				c.Group.Path())
-		}
-		if k > 0 {
-			texts = nil
-		}
+		terms := c.Terms[slices.IndexFunc(c.Terms, func(t *narrow.Terms) bool { return slices.Contains(t.Rules, r) })]
 		in = tree
-		changes[tree.Source] = append(changes[tree.Source], edit.ReplaceRule(tree, node, texts)...)
+		changes[tree.Source] = append(changes[tree.Source], edit.ReplaceRule(tree, node, texts[terms])...)
+		delete(texts, terms)
 	}
 	for _, r := range c.New {
 		for _, choice := range r.Choices {
@@ -323,6 +350,26 @@ func (w World) edit(c *Checked, changes map[*source.File][]edit.Change, declared
 		}
 	}
 	return nil
+}
+
+// editable finds where a rule is written, or says why it can't be edited for the proposal's group alone.
+func (w World) editable(c *Checked, r *estate.Rule, written map[estate.Origin][]*estate.Group) (*syntax.File,
+	*syntax.Rule, error) {
+	tree, node := w.find(r)
+	at := fmt.Sprintf("%s:%d: the rule %q", r.Origin.File, r.Origin.Line, r.Sentence(w.Estate.Services))
+	if node == nil {
+		return nil, nil, refuse(c, "%s is not written in the definitions themselves, so it can't be edited", at)
+	}
+	if r.Through != nil {
+		return nil, nil, refuse(c, "%s of %s comes through the %s, so it can't be narrowed for this group alone: "+
+			"change what is written at %s:%d", at, c.Group.Path(),
+			strings.TrimSpace(r.Through.Kind+" "+r.Through.Name), r.Through.Origin.File, r.Through.Origin.Line)
+	}
+	if other := otherThan(c.Group, r, written); other != nil {
+		return nil, nil, refuse(c, "%s stands for %s too, so it can't be narrowed for %s alone: give each a rule of "+
+			"its own", at, other.Path(), c.Group.Path())
+	}
+	return tree, node, nil
 }
 
 // written are the defined groups by the places of their rules: a rule of a group in several

@@ -143,9 +143,9 @@ func TestOutboundBecomesLists(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"reach https at list web-edge because \"office software\"",
-		"reach postgres at group web because \"office software\"",
-		"reach tcp 53, tcp 123 at 192.0.2.53 because \"office software\"",
+	for _, want := range []string{"reach https           at list web-edge because \"office software\"",
+		"reach postgres        at group web     because \"office software\"",
+		"reach tcp 53, tcp 123 at 192.0.2.53    because \"office software\"",
 		"list web-edge {\n  published \"web-edge\" on c\n}"} {
 		if !strings.Contains(fileText(result), want) {
 			t.Errorf("%q is missing in\n%s", want, fileText(result))
@@ -209,7 +209,7 @@ func TestSurveyedGroupsAreWrittenNarrowed(t *testing.T) {
 	if result.Proposals[0].CostBefore != 3 || result.Proposals[0].CostAfter != 3 {
 		t.Errorf("cost %d → %d", result.Proposals[0].CostBefore, result.Proposals[0].CostAfter)
 	}
-	a, err := w.AdoptProposals(result, ".", options)
+	a, err := w.AdoptProposals(&result, ".", options)
 	if err != nil || len(a.Files) != 1 {
 		t.Fatalf("%+v, %v", a, err)
 	}

@@ -3,6 +3,7 @@ package work
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"isonomos/core/addr"
 	"isonomos/core/compile"
@@ -24,21 +25,49 @@ func prove(w World) []law.Result {
 	return law.Prove(&e, w.Expects)
 }
 
-// cost counts the group's rules before and after. It refuses a proposal that exceeds the quota,
-// unless the group takes no more rules than before.
-func (c *Checked) cost(after *estate.Group) error {
-	d := decide.Dialect(after.Account)
-	c.CostBefore = compile.GroupCost(d, c.Group, c.Direction)
-	c.CostAfter = compile.GroupCost(d, after, c.Direction)
-	quota := compile.QuotaOf(d, after)
-	c.Quota = quota.Direction
-	if in, out := compile.GroupCost(d, after, estate.In), compile.GroupCost(d, after,
-		estate.Out); c.CostAfter > c.CostBefore && quota.Over(in, out) {
-		return refuse(c, "%s would take %s inward and %s outward, which is over its quota: raise it (limit), or "+
-			"let lists and ranges say more (--weight)", c.Group.Path(), count.Of(in, "rule", "rules"),
-			count.Number(out))
+// costs are how many rules of its cloud a group takes, by direction.
+type costs map[estate.Direction]int
+
+func (x costs) all() int { return x[estate.In] + x[estate.Out] }
+
+// counted counts the rules of a group as they are, or will be, in its cloud: those of a definition are
+// compiled.
+func counted(d *decide.Decider, g *estate.Group) (costs, error) {
+	made := g
+	if g.Defined && !g.Existing {
+		c, err := compile.Group(d, g)
+		if err != nil {
+			return nil, err
+		}
+		made = c.Group
 	}
-	return nil
+	return estimated(made), nil
+}
+
+// estimated counts the rules of a group without compiling it.
+func estimated(g *estate.Group) costs {
+	d := decide.Dialect(g.Account)
+	return costs{estate.In: compile.GroupCost(d, g, estate.In), estate.Out: compile.GroupCost(d, g, estate.Out)}
+}
+
+// cost notes the group's rules before and after. It refuses a proposal that exceeds the quota, unless
+// that takes no more rules than before.
+func (c *Checked) cost(before, after costs) error {
+	c.CostBefore, c.CostAfter = before[c.Direction], after[c.Direction]
+	c.Quota = compile.QuotaOf(decide.Dialect(c.Group.Account), c.Group)
+	over := 0
+	if c.Quota.Direction > 0 && c.CostAfter > c.CostBefore {
+		over = c.CostAfter - c.Quota.Direction
+	}
+	if c.Quota.Together > 0 && after.all() > before.all() {
+		over = max(over, after.all()-c.Quota.Together)
+	}
+	if over <= 0 {
+		return nil
+	}
+	return &refusal{of: []*Checked{c}, over: over, text: fmt.Sprintf("%s would take %s inward and %s outward, which "+
+		"is over its quota: raise it (limit), or let lists and ranges say more (--weight)", c.Group.Path(),
+		count.Of(after[estate.In], "rule", "rules"), count.Number(after[estate.Out]))}
 }
 
 // Example is the clearest flow that a proposal stops: of a stranger or else an instance, on remote
@@ -91,11 +120,18 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 		if g == nil {
 			return refuse(c, "%s is not there any more in the edited definitions", c.Group.Path())
 		}
-		now, then := after.GroupTraffic(g, c.Direction), before.GroupTraffic(c.Group, c.Direction)
-		if err := between(c, now, then); err != nil {
+		if err := between(c, ruled{d: before, group: c.Group}, ruled{d: after, group: g}); err != nil {
 			return err
 		}
-		if err := c.cost(g); err != nil {
+		was, err := counted(before, c.Group)
+		if err != nil {
+			was = estimated(c.Group)
+		}
+		will, err := counted(after, g)
+		if err != nil {
+			return refuse(c, "%s could not be expressed in its cloud any more: %v", c.Group.Path(), err)
+		}
+		if err := c.cost(was, will); err != nil {
 			return err
 		}
 	}
@@ -115,24 +151,76 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 	was, is := prove(w), prove(next)
 	for i := range was {
 		if was[i].Holds && !is[i].Holds {
-			return &refusal{concerned(result, was[i].Expectation), broken(was[i])}
+			return &refusal{of: concerned(result, was[i].Expectation), text: broken(was[i])}
 		}
 	}
-	result.Expects = counted(was, is)
+	result.Expects = outcome(was, is)
 	return nil
 }
 
+// A ruled is a group, with its own rules or others in their place.
+type ruled struct {
+	d      *decide.Decider
+	group  *estate.Group
+	others []estate.Rule // nil for its own
+}
+
+func (x ruled) rules() []estate.Rule {
+	if x.others != nil {
+		return x.others
+	}
+	return x.group.Rules
+}
+
+// at is what the group lets through once those rules are gone that end at a moment, or ended before.
+func (x ruled) at(end time.Time, direction estate.Direction) traffic.Set {
+	if end.IsZero() && x.others == nil {
+		return x.d.GroupTraffic(x.group, direction)
+	}
+	alive := slices.DeleteFunc(slices.Clone(x.rules()),
+		func(r estate.Rule) bool { return !r.Until.IsZero() && !r.Until.After(end) })
+	return x.d.Supposing(x.group, alive).GroupTraffic(x.group, direction)
+}
+
+// ends are the moments at which rules end, earliest first.
+func ends(groups ...ruled) []time.Time {
+	var all []time.Time
+	for _, g := range groups {
+		for _, r := range g.rules() {
+			if !r.Until.IsZero() {
+				all = append(all, r.Until)
+			}
+		}
+	}
+	slices.SortFunc(all, time.Time.Compare)
+	return slices.CompactFunc(all, time.Time.Equal)
+}
+
 // between checks that what a group lets through lies between what is needed and what it let through
-// before. It notes what closes.
-func between(c *Checked, now, then traffic.Set) error {
+// before, now and after each end of one of its rules. It notes what closes now.
+func between(c *Checked, before, after ruled) error {
+	then, now := before.at(time.Time{}, c.Direction), after.at(time.Time{}, c.Direction)
+	if err := allowedAndNeeded(c, then, now, ""); err != nil {
+		return err
+	}
+	c.After, c.Closes = now.Intersect(c.Before), then.Minus(now).Intersect(c.Before)
+	for _, end := range ends(before, after) {
+		if err := allowedAndNeeded(c, before.at(end, c.Direction), after.at(end, c.Direction),
+			" from "+end.Format(time.DateOnly)+" on"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func allowedAndNeeded(c *Checked, then, now traffic.Set, when string) error {
 	if x, ok := now.Minus(then).Witness(); ok {
-		return refuse(c, "narrowing %s would let through what is not let through today: %s %s", c.Group.Path(),
+		return refuse(c, "narrowing %s would let through%s what is not let through today: %s %s", c.Group.Path(), when,
 			x.Peer, x.Service)
 	}
 	if x, ok := c.Needed().Minus(now).Intersect(then).Witness(); ok {
-		return refuse(c, "narrowing %s would stop what is needed: %s %s", c.Group.Path(), x.Peer, x.Service)
+		return refuse(c, "narrowing %s would stop%s what is needed: %s %s", c.Group.Path(), when, x.Peer, x.Service)
 	}
-	c.After, c.Closes = now.Intersect(c.Before), then.Minus(now).Intersect(c.Before)
 	return nil
 }
 
@@ -164,7 +252,7 @@ func broken(x law.Result) string {
 	return fmt.Sprintf("narrowing would break what is expected at %s:%d: %s", x.Origin.File, x.Origin.Line, x.Text)
 }
 
-func counted(was, is []law.Result) Expects {
+func outcome(was, is []law.Result) Expects {
 	e := Expects{All: len(was)}
 	for i := range was {
 		if was[i].Holds {
@@ -208,13 +296,11 @@ func checkSurveyed(d *decide.Decider, all []Checked) {
 // decideTogether checks the proposals for one group, and refuses those that fail.
 func decideTogether(d *decide.Decider, g *estate.Group, by []*Checked) {
 	for len(by) > 0 {
-		after := *g
-		after.Rules = Replaced(g, by)
-		then := d.Supposing(g, after.Rules)
+		before, after := ruled{d: d, group: g}, ruled{d, g, append([]estate.Rule{}, Replaced(g, by)...)}
 		var wrong error
 		for _, c := range by {
-			if wrong = between(c, then.GroupTraffic(g, c.Direction), d.GroupTraffic(g, c.Direction)); wrong == nil {
-				wrong = c.cost(&after)
+			if wrong = between(c, before, after); wrong == nil {
+				wrong = c.cost(estimated(g), asWritten(g, by))
 			}
 			if wrong != nil {
 				c.Refused = wrong.Error()
@@ -226,6 +312,28 @@ func decideTogether(d *decide.Decider, g *estate.Group, by []*Checked) {
 		}
 		by = slices.DeleteFunc(by, func(c *Checked) bool { return c.Refused != "" })
 	}
+}
+
+// asWritten counts the rules of a surveyed group with its new rules, as they will be if the group becomes a
+// definition.
+func asWritten(g *estate.Group, by []*Checked) costs {
+	kept, written := *g, *g
+	kept.Rules, written.Rules, written.Defined = nil, nil, true
+	for i := range g.Rules {
+		if !slices.ContainsFunc(by, func(c *Checked) bool { return slices.Contains(c.Rules, &g.Rules[i]) }) {
+			kept.Rules = append(kept.Rules, g.Rules[i])
+		}
+	}
+	for _, c := range by {
+		for _, r := range c.New {
+			written.Rules = append(written.Rules, r.Rule(c.Subject))
+		}
+	}
+	sum := estimated(&kept)
+	for direction, n := range estimated(&written) {
+		sum[direction] += n
+	}
+	return sum
 }
 
 // Replaced are the rules of a group with those of proposals in place of their subjects'.
@@ -281,6 +389,6 @@ func (w World) checkExpects(result *Result) {
 		}
 	}
 	if len(result.Files) == 0 {
-		result.Expects = counted(was, is)
+		result.Expects = outcome(was, is)
 	}
 }

@@ -73,7 +73,7 @@ func TestPropose(t *testing.T) {
 				"\"upkeep\" # for now\n}\n"},
 		{"every service becomes those that are used", "g", "group g in n {\n  cover where role = g\n  admit any " +
 			"from everyone\n}\n", []string{"10.0.1.2 22", "198.51.100.3 443"},
-			"group g in n {\n  cover where role = g\n  admit ssh from group web\n  admit https from list " +
+			"group g in n {\n  cover where role = g\n  admit ssh   from group web\n  admit https from list " +
 				"partners\n}\n"},
 		{"what nobody uses goes", "g", "group g in n {\n  cover where role = g\n  admit ssh from everyone\n  " +
 			"admit http from group web\n}\n", nil,

@@ -4,6 +4,7 @@ package compile
 
 import (
 	"cmp"
+	"net/netip"
 
 	"isonomos/core/addr"
 	"isonomos/core/dialect"
@@ -52,12 +53,12 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 			}
 		case estate.PeerNetwork:
 			if n := cmp.Or(p.Network, g.Network); n != nil && g.Defined {
-				ranges += max(1, len(n.Ranges))
+				ranges += max(1, ofFamily(p, n.Ranges))
 			} else {
 				ranges++
 			}
 		case estate.PeerSubnet:
-			ranges += max(1, len(p.Subnet.Ranges))
+			ranges += max(1, ofFamily(p, p.Subnet.Ranges))
 		case estate.PeerRange:
 			ranges++
 		case estate.PeerList:
@@ -66,12 +67,14 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 			case len(published) > 0:
 				lists += len(published)
 				ranges += len(entries)
+			case p.Family() != addr.Both && !d.OneFamily && g.Defined: // spelled out
+				ranges += listed(p, entries)
 			case d.OwnLists == dialect.ListsAsCapacity:
 				lists += max(p.List.Capacity, len(entries))
 			case d.OwnLists == dialect.ListsAsOne:
 				lists += rules
 			default:
-				ranges += len(entries)
+				ranges += listed(p, entries)
 			}
 		default:
 			named += rules
@@ -84,6 +87,19 @@ func peersCost(d dialect.Dialect, g *estate.Group, r *estate.Rule) int {
 		return min(1, ranges) + min(1, named) + lists
 	}
 	return ranges + named + lists
+}
+
+// ofFamily counts the ranges of the family that a peer is limited to.
+func ofFamily(p estate.Peer, ranges []netip.Prefix) int {
+	return len(addr.OfPrefixes(ranges...).Only(p.Family()).Prefixes())
+}
+
+func listed(p estate.Peer, entries []estate.Entry) int {
+	ranges := make([]netip.Prefix, len(entries))
+	for i, e := range entries {
+		ranges[i] = e.Range
+	}
+	return ofFamily(p, ranges)
 }
 
 // A Costs holds what groups cost in rules of their clouds, by the groups' full names.

@@ -47,17 +47,22 @@ func (d *Daily) Merge(o *Daily) {
 	}
 }
 
-// Close ends a source of evidence, as Summary.Close does: whether the source tells of replies is
-// judged over all of its days.
+// Close ends a source of evidence, as Summary.Close does: whether the source, and each server in it,
+// tells of replies is judged over all of its days.
 func (d *Daily) Close() {
 	tells := false
 	for _, s := range d.days {
 		s.settle()
 		tells = tells || s.tellsBack
 	}
+	answering := make(answerers)
 	for _, s := range d.days {
 		s.tellsBack, s.settled = tells, false
-		s.Close()
+		s.settle()
+		answering.note(s)
+	}
+	for _, s := range d.days {
+		s.fold(answering)
 	}
 }
 

@@ -35,8 +35,20 @@ type Record struct {
 	ReplyPackets uint64
 	ReplyBytes   uint64
 	ReplyKnown   bool // the evidence says whether there were replies
+	Flags        uint8
+	ReplyFlags   uint8
+	FlagsKnown   bool // the evidence tells the flags of TCP
 	Refused      bool // a filter stopped it
 	Opened       Opener
+}
+
+// turned is the record with its ends exchanged.
+func (r *Record) turned() Record {
+	t := *r
+	t.Source, t.Destination, t.SourcePort, t.Port = r.Destination, r.Source, r.Port, r.SourcePort
+	t.Packets, t.ReplyPackets, t.Bytes, t.ReplyBytes = r.ReplyPackets, r.Packets, r.ReplyBytes, r.Bytes
+	t.Flags, t.ReplyFlags = r.ReplyFlags, r.Flags
+	return t
 }
 
 // Service is the service of the flow, on the assumption that its destination is the server.
@@ -53,6 +65,8 @@ type Sum struct {
 	Key
 	Flows      int
 	Completed  int   // flows that were answered, or for which the evidence does not tell
+	Attempts   int   // flows that were no more than an attempt to reach the service
+	Loaded     int   // flows whose client sent payload, or for which the evidence does not tell
 	First      int64 // seconds since 1970: the earliest start and the latest end
 	Last       int64
 	Longest    int64 // seconds
@@ -64,13 +78,71 @@ type Sum struct {
 	way        ways
 }
 
-// ways counts records by which directions of a flow they tell of. Flows and Completed are worked
-// out from it.
+// ways counts records by which directions of a flow they tell of. Flows, Completed, Attempts and
+// Loaded are worked out from it.
 type ways struct {
-	both     int // records of both directions
-	answered int // those of them with an answer
-	there    int // records of the client's direction alone
-	back     int // records of the server's direction alone
+	both     int   // records of both directions
+	answered tally // those of them with an answer
+	there    int   // records of the client's direction alone
+	back     int   // records of the server's direction alone
+	// those that were no more than attempts
+	bothAttempts, thereAttempts, backAttempts tally
+	// those of one direction alone that show a handshake that was never finished
+	thereUnfinished, backUnfinished int
+	loaded                          tally // those whose client sent payload
+}
+
+func (w *ways) add(o *ways) {
+	w.both += o.both
+	w.answered.add(o.answered)
+	w.there += o.there
+	w.back += o.back
+	w.bothAttempts.add(o.bothAttempts)
+	w.thereAttempts.add(o.thereAttempts)
+	w.backAttempts.add(o.backAttempts)
+	w.thereUnfinished += o.thereUnfinished
+	w.backUnfinished += o.backUnfinished
+	w.loaded.add(o.loaded)
+}
+
+// turned are the same records with client and server exchanged.
+func (w ways) turned() ways {
+	w.answered = w.answered.swapped()
+	w.there, w.back = w.back, w.there
+	w.thereUnfinished, w.backUnfinished = w.backUnfinished, w.thereUnfinished
+	w.bothAttempts = w.bothAttempts.swapped()
+	w.thereAttempts, w.backAttempts = w.backAttempts.swapped(), w.thereAttempts.swapped()
+	w.loaded = w.loaded.swapped()
+	return w
+}
+
+// count takes a record; turned says that its source is the server.
+func (w *ways) count(r *Record, turned bool) {
+	w.loaded.note(r.loaded, turned)
+	switch {
+	case r.ReplyKnown && !r.oneSided():
+		w.both++
+		w.answered.note(r.answered, turned)
+		w.bothAttempts.note(r.attempted, turned)
+	case turned:
+		w.back++
+		w.backAttempts.note(r.attempted, turned)
+		if r.unfinished(turned) {
+			w.backUnfinished++
+		}
+	default:
+		w.there++
+		w.thereAttempts.note(r.attempted, turned)
+		if r.unfinished(turned) {
+			w.thereUnfinished++
+		}
+	}
+}
+
+// oneSided reports whether a record could tell of both directions, and tells of one: the other
+// direction may be in another record.
+func (r *Record) oneSided() bool {
+	return r.Opened == NotSeen && (r.Packets == 0) != (r.ReplyPackets == 0)
 }
 
 // day is the day on which a flow with that start counts, by its number since 1970.
@@ -122,6 +194,10 @@ func (s *Summary) Add(r *Record) {
 	}
 	s.Flows++
 	s.settled = false
+	if r.ReplyKnown && r.oneSided() && r.Packets == 0 {
+		turned := r.turned() // only its destination was heard
+		r = &turned
+	}
 	opened, port := r.settle()
 	s.tellsBack = s.tellsBack || r.ReplyKnown
 	switch opened {
@@ -185,23 +261,13 @@ func (x *Sum) add(r *Record, turned bool) {
 	x.Bytes += bytes
 	x.ReplyBytes += reply
 	x.Days.Add(day(r.Start))
-	switch {
-	case r.ReplyKnown && r.ReplyPackets > 0:
-		x.way.both++
-		x.way.answered++
-	case r.ReplyKnown && r.Opened != NotSeen:
-		x.way.both++
-	case turned:
-		x.way.back++
-	default:
-		x.way.there++
-	}
+	x.way.count(r, turned)
 }
 
 // turned is the same sum with client and server exchanged.
 func (x Sum) turned() Sum {
 	x.Bytes, x.ReplyBytes = x.ReplyBytes, x.Bytes
-	x.way.there, x.way.back = x.way.back, x.way.there
+	x.way = x.way.turned()
 	return x
 }
 
@@ -220,24 +286,33 @@ func (x *Sum) take(o *Sum) {
 	x.Bytes += o.Bytes
 	x.ReplyBytes += o.ReplyBytes
 	x.Days.Merge(&o.Days)
-	x.way.both += o.way.both
-	x.way.answered += o.way.answered
-	x.way.there += o.way.there
-	x.way.back += o.way.back
+	x.way.add(&o.way)
 }
 
 // AddSum adds a sum that was made elsewhere, such as by a database. Its window is from its First to
 // its Last day. Its flows count as told in both directions.
 func (s *Summary) AddSum(o Sum) {
-	o.way = ways{both: o.Flows, answered: o.Completed}
+	o.way = o.settledWay()
+	s.tellsBack = true
 	s.takeSum(&o, o.Flows)
 }
 
-// AddOneWay adds a sum of records of one direction. If the server's port is unknown, both ports are
-// given, and the number of partners decides.
+// settledWay counts the sum's flows as told in both directions.
+func (x *Sum) settledWay() ways {
+	return ways{both: x.Flows, answered: tally{straight: x.Completed}, bothAttempts: tally{straight: x.Attempts},
+		loaded: tally{straight: x.Loaded}}
+}
+
+// AddOneWay adds a sum of records of one direction, of which o.Attempts were no more than attempts and
+// o.Loaded had payload. If the server's port is unknown, both ports are given, and the number of
+// partners decides.
 func (s *Summary) AddOneWay(o Sum, records int, r *Record) {
 	opened, port := r.settle()
-	o.way = ways{there: records}
+	o.way = ways{there: records, thereAttempts: tally{o.Attempts, o.Attempts},
+		loaded: tally{o.Loaded, records}} // what the servers sent was not recorded
+	if r.Protocol == service.UDP || r.Protocol == service.UDPLite {
+		o.way.thereAttempts.turned = 0 // an empty answer is an answer
+	}
 	o.Source, o.Destination, o.Service = r.Source, r.Destination, service.PointOf(r.Protocol, port)
 	switch opened {
 	case ByDestination:
@@ -334,20 +409,44 @@ func (s *Summary) settle() {
 		// A flow of which both directions were recorded apart is one flow. If no record tells of
 		// replies, it is unknown which flows were answered.
 		x.Flows = w.both + max(w.there, w.back)
-		x.Completed = w.answered + w.there
+		x.Completed = w.answered.straight + w.there
 		if s.tellsBack {
-			x.Completed = w.answered + w.back
+			x.Completed = w.answered.straight + w.back - w.backUnfinished
 		}
 		x.Completed = min(x.Completed, x.Flows)
+		real := w.both - w.bothAttempts.straight + max(w.there-w.thereAttempts.straight, w.back-w.backAttempts.straight)
+		x.Attempts = max(0, x.Flows-real)
+		x.Loaded = min(w.loaded.straight, x.Flows)
 	}
 }
 
 // Close ends a source of evidence. Whether records tell of replies is judged for each source by
-// itself, so each is closed before it is merged with another.
+// itself, and for each server in it, so each is closed before it is merged with another.
 func (s *Summary) Close() {
 	s.settle()
+	answering := make(answerers)
+	answering.note(s)
+	s.fold(answering)
+}
+
+// answerers are the servers of which some reply was recorded. Of the others replies say nothing.
+type answerers map[netip.Addr]bool
+
+func (a answerers) note(s *Summary) {
 	for _, x := range s.sums {
-		x.way = ways{both: x.Flows, answered: x.Completed}
+		if x.Completed > 0 && s.tellsBack {
+			a[x.Destination] = true
+		}
+	}
+}
+
+// fold makes the counts of a settled summary final.
+func (s *Summary) fold(answering answerers) {
+	for _, x := range s.sums {
+		if protocol, _ := x.Service.Split(); protocol != service.TCP && s.tellsBack && !answering[x.Destination] {
+			x.Completed = x.Flows
+		}
+		x.way = x.settledWay()
 	}
 	s.tellsBack = false
 }

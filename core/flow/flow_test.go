@@ -23,7 +23,7 @@ func record(ends string, at int64) *Record {
 	from, to, _ := strings.Cut(ends, ">")
 	a, b := netip.MustParseAddrPort(from), netip.MustParseAddrPort(to)
 	return &Record{Start: at, End: at, Source: a.Addr(), Destination: b.Addr(), SourcePort: a.Port(), Port: b.Port(),
-		Protocol: service.TCP, Packets: 1, Bytes: 10}
+		Protocol: service.TCP, Packets: 9, Bytes: 900}
 }
 
 func told(s *Summary) string {
@@ -54,7 +54,7 @@ func TestSummary(t *testing.T) {
 		t.Fatalf("%d sums, %d flows, %d refused", len(sums), s.Flows, s.Refused)
 	}
 	x := sums[0]
-	if x.Flows != 3 || x.Days.Count() != 3 || x.Bytes != 30 || x.Completed != 1 || x.Longest != 2*minute ||
+	if x.Flows != 3 || x.Days.Count() != 3 || x.Bytes != 2700 || x.Completed != 1 || x.Longest != 2*minute ||
 		x.Lasted != 3*minute || x.First != start || x.Last != start+30*hour+2*minute {
 		t.Errorf("got %+v", x)
 	}
@@ -145,6 +145,9 @@ func TestPartsMakeTheSameSum(t *testing.T) {
 			r.Opened = Opener(random.IntN(3))
 			r.ReplyKnown = random.IntN(2) == 0
 			r.ReplyPackets = uint64(random.IntN(2))
+			r.Packets, r.Bytes = uint64(random.IntN(6)), uint64(random.IntN(400))
+			r.FlagsKnown, r.Flags = random.IntN(2) == 0, uint8(random.IntN(32))
+			r.ReplyFlags = uint8(random.IntN(32))
 			whole.Add(r)
 			parts[random.IntN(3)].Add(r)
 			days[random.IntN(2)].Add(r)
@@ -161,7 +164,8 @@ func TestPartsMakeTheSameSum(t *testing.T) {
 		for name, other := range map[string]*Summary{"merged": &merged, "by day": byDay} {
 			a, b := whole.Sums(), other.Sums()
 			same := slices.EqualFunc(a, b, func(x, y *Sum) bool {
-				return x.Key == y.Key && x.Flows == y.Flows && x.Completed == y.Completed && x.Bytes == y.Bytes &&
+				return x.Key == y.Key && x.Flows == y.Flows && x.Completed == y.Completed && x.Attempts == y.Attempts &&
+					x.Loaded == y.Loaded && x.Bytes == y.Bytes &&
 					x.Longest == y.Longest && x.Lasted == y.Lasted && slices.Equal(x.Days.Sorted(), y.Days.Sorted())
 			})
 			if !same || whole.Flows != other.Flows || whole.Window() != other.Window() {
@@ -185,7 +189,7 @@ func TestSumsOfOneWayAreAsTheirRecords(t *testing.T) {
 				r.Source, r.Destination = r.Destination, r.Source
 			}
 			one := Sum{First: r.Start, Last: r.End, Longest: r.End - r.Start, Lasted: r.End - r.Start,
-				Packets: r.Packets, Bytes: r.Bytes}
+				Packets: r.Packets, Bytes: r.Bytes, Loaded: 1}
 			one.Days.Add(day(r.Start))
 			sums.AddOneWay(one, 1, r)
 			records.Add(r)

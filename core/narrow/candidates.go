@@ -111,7 +111,16 @@ type weigher struct {
 	needed  addr.Set
 	allowed addr.Set // those whom the subject lets through
 	pieces  int      // ranges of ports, for each of which the peers are named
-	dialect estateDialect
+	// oneFamily says that rules can speak of one address family of a group's members.
+	oneFamily bool
+	dialect   estateDialect
+}
+
+// asDefined is a group whose rules count as those of a definition do.
+func asDefined(g *estate.Group) *estate.Group {
+	written := *g
+	written.Defined = true
+	return &written
 }
 
 // estateDialect counts the rules that naming a peer takes.
@@ -120,8 +129,9 @@ type estateDialect func(peers []estate.Peer) int
 func (n *Narrower) weigher(s Subject, services service.Set, needed, allowed addr.Set) weigher {
 	d := decide.Dialect(s.Group.Account)
 	specs := services.Specs()
-	return weigher{n, s, needed, allowed, len(specs), func(peers []estate.Peer) int {
-		return compile.Cost(d, s.Group, &estate.Rule{Peers: peers, Services: specs})
+	written := asDefined(s.Group)
+	return weigher{n, s, needed, allowed, len(specs), d.OneFamily, func(peers []estate.Peer) int {
+		return compile.Cost(d, written, &estate.Rule{Peers: peers, Services: specs})
 	}}
 }
 
@@ -134,7 +144,7 @@ const ofRange = -1
 func (w weigher) candidates() []candidate {
 	var found []candidate
 	add := func(c candidate, weight float64, addresses addr.Set, idle, each float64) {
-		words, addresses, family := w.fit(c.Words, addresses)
+		words, addresses, family := w.fit(c.Kind, c.Words, addresses)
 		if !addresses.Overlaps(w.needed) || !addresses.SubsetOf(w.allowed) {
 			return
 		}
@@ -237,9 +247,11 @@ func (w weigher) machinesIn(p netip.Prefix) []netip.Addr {
 	return w.machines[from:to]
 }
 
-// fit limits peers to one family if only peers of that family are allowed now.
-func (w weigher) fit(words string, addresses addr.Set) (string, addr.Set, addr.Family) {
-	if addresses.SubsetOf(w.allowed) {
+// fit limits peers to one family if only peers of that family are allowed now. Most clouds' rules can't
+// limit a group.
+func (w weigher) fit(kind Kind, words string, addresses addr.Set) (string, addr.Set, addr.Family) {
+	members := kind == ByGroup || kind == BySelf || kind == ByProbes
+	if addresses.SubsetOf(w.allowed) || members && !w.oneFamily {
 		return words, addresses, addr.Both
 	}
 	for _, f := range []addr.Family{addr.IPv4, addr.IPv6} {

@@ -43,7 +43,7 @@ func (n *Narrower) Curve(p *Proposal) []Point {
 	d := decide.Dialect(p.Group.Account)
 	for _, r := range p.New {
 		rule := r.Rule(p.Subject)
-		chosen += compile.Cost(d, p.Group, &rule)
+		chosen += compile.Cost(d, asDefined(p.Group), &rule)
 	}
 	var points []Point
 	least := math.Inf(1)
@@ -74,7 +74,8 @@ func (n *Narrower) wholeRules(p *Proposal) int {
 	sum := 0
 	for _, b := range p.blocks {
 		if b.whole != nil {
-			sum += compile.Cost(d, p.Group, &estate.Rule{Peers: b.whole[0].Peers, Services: b.services.Specs()})
+			rule := estate.Rule{Peers: b.whole[0].Peers, Services: b.services.Specs()}
+			sum += compile.Cost(d, asDefined(p.Group), &rule)
 		}
 	}
 	return sum

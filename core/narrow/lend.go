@@ -5,18 +5,15 @@ import (
 	"slices"
 	"time"
 
-	"isonomos/core/addr"
 	"isonomos/core/estate"
 	"isonomos/core/flow"
-	"isonomos/core/service"
 )
 
 // A Lending is administrative access that a few people from outside use now and then. It can be
 // lent for a while instead of being open all the time.
 type Lending struct {
-	Services service.Set
-	Choices  []Choice
-	Users    int // distinct addresses
+	Rules    []NewRule // to lend instead of admit
+	Users    int       // distinct addresses
 	Sessions int
 	Days     int // on which at least one of them came
 	Longest  time.Duration
@@ -34,9 +31,9 @@ const (
 var loans = []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 3 * time.Hour,
 	4 * time.Hour, 6 * time.Hour, 8 * time.Hour, 12 * time.Hour, longestLoan}
 
-// lend finds observed needs that can be lent: administration from addresses that are not the
-// estate's own machines, if all sessions together took less than half of the time. With
-// Options.Lend they are lent, and the rest of the rules is chosen again.
+// lend finds observed needs that can be lent: administration from addresses that are not the estate's
+// own machines, if all sessions together took less than half of the time. With Options.Lend they are lent,
+// and the rest of the rules is chosen again.
 func (n *Narrower) lend(p *Proposal) {
 	if p.Direction != estate.In || n.o.Flows == nil || !p.Group.Defined {
 		return
@@ -45,34 +42,24 @@ func (n *Narrower) lend(p *Proposal) {
 	users := make(map[netip.Addr]bool)
 	var days flow.Days
 	var lasted time.Duration
-	for i, need := range p.Needs {
-		if need.Source != Observed || !need.Services.SubsetOf(n.admin) {
+	var stay, lent []Need
+	for _, need := range p.Needs {
+		inside, outside := n.byOrigin(need)
+		if len(outside.Sums) == 0 {
+			stay = append(stay, need)
 			continue
 		}
-		outside := need.Peers.Minus(n.own)
-		if outside.IsEmpty() {
-			continue
+		if len(inside.Sums) > 0 { // machines of the estate need it all the time
+			stay = append(stay, inside)
 		}
-		for _, x := range need.Sums {
-			if !outside.Contains(x.Source) {
-				continue
-			}
+		lent = append(lent, outside)
+		for _, x := range outside.Sums {
 			users[x.Source] = true
 			l.Sessions += x.Flows
 			l.Longest = max(l.Longest, time.Duration(x.Longest)*time.Second)
 			lasted += time.Duration(x.Lasted) * time.Second
 			all := x.Days
 			days.Merge(&all)
-		}
-		l.Services = l.Services.Union(need.Services)
-		if n.o.Lend && !need.Peers.Equal(outside) { // machines of the estate still need it all the time
-			rest := need
-			rest.Peers, rest.Sums = need.Peers.Intersect(n.own),
-				slices.DeleteFunc(slices.Clone(need.Sums), func(x *flow.Sum) bool { return outside.Contains(x.Source) })
-			p.Needs = append(p.Needs, rest)
-			p.Needs[i].Peers = outside
-			p.Needs[i].Sums = slices.DeleteFunc(slices.Clone(need.Sums),
-				func(x *flow.Sum) bool { return !outside.Contains(x.Source) })
 		}
 	}
 	window := time.Duration(n.days) * 24 * time.Hour
@@ -82,19 +69,29 @@ func (n *Narrower) lend(p *Proposal) {
 	}
 	l.Users, l.Days = len(users), days.Count()
 	l.AtMost = loans[slices.IndexFunc(loans, func(d time.Duration) bool { return d >= l.Longest })]
-	peers := make([]netip.Addr, 0, len(users))
-	for a := range users {
-		peers = append(peers, a)
-	}
-	needed := addr.Of(peers...)
-	l.Choices = n.puzzle(p.Subject, l.Services, needed, allowed(p.Before, l.Services)).solve().choices
+	blocks := n.blocksOf(p.Subject, lent)
+	l.Rules = rulesFrom(blocks, solve(blocks))
 	p.Lending = &l
 	if !n.o.Lend {
 		return
 	}
-	for i := range p.Needs {
-		need := &p.Needs[i]
-		need.Lent = need.Source == Observed && need.Services.SubsetOf(n.admin) && !need.Peers.Overlaps(n.own)
+	for i := range lent {
+		lent[i].Lent = true
 	}
+	p.Needs = slices.Concat(stay, lent)
 	n.choose(p)
+}
+
+// byOrigin divides an observed need for administration by who was seen: own machines, and others. Of other
+// needs it returns none.
+func (n *Narrower) byOrigin(need Need) (inside, outside Need) {
+	if need.Source != Observed || !need.Services.SubsetOf(n.admin) {
+		return Need{}, Need{}
+	}
+	inside, outside = need, need
+	inside.Peers, outside.Peers = need.Peers.Intersect(n.own), need.Peers.Minus(n.own)
+	own := func(x *flow.Sum) bool { return n.own.Contains(x.Source) }
+	inside.Sums = slices.DeleteFunc(slices.Clone(need.Sums), func(x *flow.Sum) bool { return !own(x) })
+	outside.Sums = slices.DeleteFunc(slices.Clone(need.Sums), own)
+	return inside, outside
 }

@@ -1,6 +1,7 @@
 package narrow
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -30,18 +31,27 @@ type Need struct {
 	Source   Source
 	Services service.Set
 	Peers    addr.Set
+	Terms    *Terms      // those on which it was let through
 	Text     string      // the declaration, or the user's words
 	Whole    bool        // all of the subject's own peers, whoever they are
 	Lent     bool        // it is lent instead of open
 	Sums     []*flow.Sum // of Observed and Public
+	Narrow   []Choice    // of Public: who was seen, should it not be public
+}
+
+// Flows is the number of flows behind a need.
+func (n *Need) Flows() (flows int) {
+	for _, x := range n.Sums {
+		flows += x.Flows
+	}
+	return flows
 }
 
 // Noise is what was observed but is not considered a need.
 type Noise struct {
-	List       []LeftOut // sorted by peer and service
-	Peers      int       // distinct addresses
-	Flows      int
-	Unanswered int // flows that never completed an exchange
+	List  []LeftOut // in the order in which it was found
+	Peers int       // distinct addresses
+	Flows int
 }
 
 // LeftOut is a peer and service that is not considered a need, and why.
@@ -49,6 +59,7 @@ type LeftOut struct {
 	Peer    netip.Addr
 	Service service.Point
 	Flows   int
+	Last    int64 // seconds since 1970
 	Why     Reason
 }
 
@@ -57,11 +68,16 @@ type Reason string
 
 // The reasons.
 const (
-	NeverAnswered Reason = "never answered"
-	SeenOnce      Reason = "seen once"
-	TooFewDays    Reason = "seen on too few days"
-	Dropped       Reason = "dropped on request"
+	Probing    Reason = "looks like probing"
+	Sweep      Reason = "part of a sweep"
+	SeenOnce   Reason = "seen once"
+	Gone       Reason = "gone: no instance has the address any more"
+	TooFewDays Reason = "seen on too few days"
+	Dropped    Reason = "dropped on request"
 )
+
+// Reasons are all of them, in the order in which they are told.
+var Reasons = []Reason{Probing, Sweep, SeenOnce, Gone, TooFewDays, Dropped}
 
 // A handing is a balancer that hands a service on to a target.
 type handing struct {
@@ -82,105 +98,139 @@ func handings(e *estate.Estate) map[*estate.Instance][]handing {
 	return all
 }
 
-// If at least this many strangers used a service, and at least this share of its flows is from
-// strangers that came once, it serves the public: a list of those who happened to come would stop
-// those who come next.
-const (
-	manyStrangers = 20
-	openEnded     = 0.01
-)
-
 // needs collects what must stay open of the traffic that only the subject lets through.
-func (n *Narrower) needs(p *Proposal, rest traffic.Set) {
-	for _, drop := range n.o.Drop {
-		rest = rest.Minus(traffic.Of(drop.Peers, drop.Services))
-	}
+func (n *Narrower) needs(p *Proposal) {
 	for _, keep := range n.o.Keep {
-		if set := traffic.Of(keep.Peers, keep.Services).Intersect(p.Before); !set.IsEmpty() {
-			n.add(p, Need{Source: Asked, Text: keep.Text}, set)
-		}
+		n.add(p, Need{Source: Asked, Text: keep.Text}, traffic.Of(keep.Peers, keep.Services),
+			func(t *Terms) traffic.Set { return t.own })
 	}
-	n.expected(p, rest)
-	n.handedOn(p, rest)
-	var kept []*flow.Sum
-	covered := p.Needed()
-	// A peer is judged by all that it did with all instances of the group on a service.
-	type use struct {
+	n.expected(p)
+	n.handedOn(p)
+	uses := n.uses(p)
+	p.Unseen = n.unseen(uses)
+	var kept []*use
+	left := make(map[netip.Addr]bool)
+	for _, u := range uses {
+		why := n.noise(p, u)
+		if why == "" {
+			kept = append(kept, u)
+			continue
+		}
+		left[u.peer] = true
+		p.Noise.Flows += u.flows
+		last := int64(0)
+		for _, x := range u.sums {
+			last = max(last, x.Last)
+		}
+		p.Noise.List = append(p.Noise.List, LeftOut{u.peer, u.service, u.flows, last, why})
+	}
+	p.Noise.Peers = len(left)
+	n.permitted(p, kept)
+	declared := p.Needed()
+	kept = slices.DeleteFunc(kept, func(u *use) bool {
+		if declared.Contains(u.peer, u.service) {
+			p.Declared += u.flows
+			return true
+		}
+		return false
+	})
+	n.observed(p, kept)
+}
+
+// uses are what the group's instances were seen to do with what the subject lets through, except what
+// is let through anyway and what is declared to be needed.
+func (n *Narrower) uses(p *Proposal) []*use {
+	type key struct {
+		terms   *Terms
 		peer    netip.Addr
 		service service.Point
 	}
-	type seen struct {
-		sums             []*flow.Sum
-		flows, completed int
-		days             flow.Days
-	}
-	uses := make(map[use]*seen)
-	var order []use
+	declared := p.Needed()
+	found := make(map[key]*use)
+	var all []*use
 	n.eachFlow(p, func(i *estate.Interface, x *flow.Sum, peer netip.Addr) {
-		if !p.Before.Contains(peer, x.Service) || covered.Contains(peer, x.Service) {
+		at := slices.IndexFunc(p.Terms, func(t *Terms) bool { return t.own.Contains(peer, x.Service) })
+		if at < 0 {
 			return
 		}
-		for _, other := range n.others(p, i) {
+		t := p.Terms[at]
+		p.Seen += x.Flows
+		switch {
+		case declared.Contains(peer, x.Service):
+			p.Declared += x.Flows
+			return
+		case !t.only.Contains(peer, x.Service) && !n.dropped(peer, x.Service):
+			p.Elsewhere.add(x.Flows, p.Group.Name)
+			return
+		}
+		for _, other := range n.others(p, i, t) {
 			if other.Contains(peer, x.Service) {
 				p.Elsewhere.add(x.Flows, other.group.Name)
 				return
 			}
 		}
-		k := use{peer, x.Service}
-		u := uses[k]
+		k := key{t, peer, x.Service}
+		u := found[k]
 		if u == nil {
-			u = new(seen)
-			uses[k], order = u, append(order, k)
+			u = &use{terms: t, peer: peer, service: x.Service}
+			found[k], all = u, append(all, u)
 		}
 		u.sums = append(u.sums, x)
 		u.flows += x.Flows
-		u.completed += x.Completed
-		all := x.Days
-		u.days.Merge(&all)
+		days := x.Days
+		u.days.Merge(&days)
 	})
-	for _, k := range order {
-		u := uses[k]
-		dropped := slices.ContainsFunc(n.o.Drop,
-			func(d Wanted) bool { return d.Services.Contains(k.service) && d.Peers.Contains(k.peer) })
-		if !dropped && !rest.Contains(k.peer, k.service) {
-			continue // another rule lets it through
-		}
-		stranger := p.Direction == estate.In && n.strangers.Contains(k.peer)
-		why := Reason("")
-		switch {
-		case dropped:
-			why = Dropped
-		case stranger && u.completed == 0:
-			why = NeverAnswered
-		case stranger && u.flows == 1:
-			why = SeenOnce
-		case u.days.Count() < n.o.MinDays:
-			why = TooFewDays
-		default:
-			kept = append(kept, u.sums...)
-			continue
-		}
-		p.Noise.Flows += u.flows
-		p.Noise.Unanswered += u.flows - u.completed
-		p.Noise.List = append(p.Noise.List, LeftOut{k.peer, k.service, u.flows, why})
-	}
-	left := make(map[netip.Addr]bool)
-	for _, x := range p.Noise.List {
-		left[x.Peer] = true
-	}
-	p.Noise.Peers = len(left)
-	n.permitted(p, rest, kept)
-	covered = p.Needed()
-	kept = slices.DeleteFunc(kept, func(x *flow.Sum) bool { return covered.Contains(peerOf(p, x), x.Service) })
-	n.observed(p, kept, rest)
+	return all
 }
 
-// add adds a need for a set of traffic. If services differ between peers it becomes several needs.
-func (n *Narrower) add(p *Proposal, need Need, set traffic.Set) {
-	for _, b := range set.Blocks() {
-		need.Services, need.Peers = b.Services, b.Peers
-		p.Needs = append(p.Needs, need)
+func (n *Narrower) dropped(peer netip.Addr, s service.Point) bool {
+	return slices.ContainsFunc(n.o.Drop,
+		func(d Wanted) bool { return d.Services.Contains(s) && d.Peers.Contains(peer) })
+}
+
+// noise says why a use is not considered a need; it is empty if it is one.
+func (n *Narrower) noise(p *Proposal, u *use) Reason {
+	stranger := p.Direction == estate.In && n.strangers.Contains(u.peer)
+	switch {
+	case n.dropped(u.peer, u.service):
+		return Dropped
+	case n.gone(p, u):
+		return Gone
+	case n.sweeps(u):
+		return Sweep
+	case stranger && u.probes():
+		return Probing
+	case stranger && u.flows == 1:
+		return SeenOnce
+	case u.days.Count() < n.o.MinDays:
+		return TooFewDays
 	}
+	return ""
+}
+
+// sweeps reports whether a use is part of sweeps and nothing else.
+func (n *Narrower) sweeps(u *use) bool {
+	return !slices.ContainsFunc(u.sums, func(x *flow.Sum) bool { return !n.swept[x] })
+}
+
+// add adds a need for a set of traffic, as far as it belongs to the terms of the subject; of tells which
+// part may belong to them. If services differ between peers it becomes several needs.
+func (n *Narrower) add(p *Proposal, need Need, set traffic.Set, of func(*Terms) traffic.Set) {
+	for _, t := range p.Terms {
+		for _, b := range set.Intersect(of(t)).Blocks() {
+			need.Services, need.Peers, need.Terms = b.Services, b.Peers, t
+			p.Needs = append(p.Needs, need)
+		}
+	}
+}
+
+// only is the part of the terms' traffic that nothing else lets through, without what is dropped.
+func (n *Narrower) only(t *Terms) traffic.Set {
+	rest := t.only
+	for _, drop := range n.o.Drop {
+		rest = rest.Minus(traffic.Of(drop.Peers, drop.Services))
+	}
+	return rest
 }
 
 func peerOf(p *Proposal, x *flow.Sum) netip.Addr {
@@ -221,8 +271,8 @@ func (e *Elsewhere) add(flows int, group string) {
 }
 
 // others is what the other groups of an interface let through by rules that are not narrowed, where
-// groups add up.
-func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
+// groups add up, for at least as long as the terms.
+func (n *Narrower) others(p *Proposal, i *estate.Interface, t *Terms) []other {
 	if p.Group.For != estate.ForInstances || decide.Filter(p.Group).FirstMatch {
 		return nil
 	}
@@ -231,12 +281,13 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 		if g == p.Group {
 			continue
 		}
-		k := otherGroup{g, p.Direction}
+		k := otherGroup{g, p.Direction, t.Until()}
 		set, known := n.elsewhere[k]
 		if !known {
 			var admitted []traffic.Set
 			for k := range g.Rules {
-				if r := &g.Rules[k]; r.Direction == p.Direction && r.Action == estate.Admit && !n.moving[r] {
+				if r := &g.Rules[k]; r.Direction == p.Direction && r.Action == estate.Admit && !n.moving[r] &&
+					lasts(r.Until, t.Until()) {
 					admitted = append(admitted, n.d.RuleTraffic(g, r))
 				}
 				if g.Rules[k].Direction == p.Direction && g.Rules[k].Action == estate.Refuse {
@@ -244,7 +295,12 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 					break
 				}
 			}
-			set = traffic.UnionAll(admitted).Union(n.settled[k])
+			for _, s := range n.settled[groupWay{g, p.Direction}] {
+				if lasts(s.until, t.Until()) {
+					admitted = append(admitted, s.set)
+				}
+			}
+			set = traffic.UnionAll(admitted)
 			n.elsewhere[k] = set
 		}
 		sets = append(sets, other{set, g})
@@ -253,7 +309,7 @@ func (n *Narrower) others(p *Proposal, i *estate.Interface) []other {
 }
 
 // expected adds needs from expectations about reaching the group, or being reached by it.
-func (n *Narrower) expected(p *Proposal, rest traffic.Set) {
+func (n *Narrower) expected(p *Proposal) {
 	for _, x := range n.o.Expects {
 		here, there := x.To, x.From
 		if p.Direction == estate.Out {
@@ -266,38 +322,43 @@ func (n *Narrower) expected(p *Proposal, rest traffic.Set) {
 		}
 		for _, peer := range there.Of {
 			need := Need{Source: Declared, Text: x.Text}
-			var peers addr.Set
+			peers := addr.Everyone
 			if peer.Kind == estate.PeerInternet || peer.Kind == estate.PeerEveryone {
 				need.Whole = true
-				peers = rest.Peers(x.Services)
 			} else {
 				peers = n.d.Peers(p.Group, &estate.Rule{Peers: []estate.Peer{peer}}, nil)
 			}
-			n.add(p, need, traffic.Of(peers, x.Services).Intersect(rest))
+			n.add(p, need, traffic.Of(peers, x.Services), n.only)
 		}
 	}
 }
 
 // handedOn adds needs from balancers: what they hand on to the group's instances and probe there,
 // and for a balancer's own group what it listens to and hands on.
-func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
-	said := make(map[string]int)
+func (n *Narrower) handedOn(p *Proposal) {
+	type statement struct {
+		terms *Terms
+		text  string
+	}
+	said := make(map[statement]int)
 	var at *estate.Interface
 	declare := func(text string, peers addr.Set, services service.Set, whole bool) {
-		set := traffic.Of(peers, services).Intersect(rest)
-		for _, other := range n.others(p, at) {
-			set = set.Minus(other.Set)
+		for _, t := range p.Terms {
+			set := traffic.Of(peers, services).Intersect(n.only(t))
+			for _, other := range n.others(p, at, t) {
+				set = set.Minus(other.Set)
+			}
+			if set.IsEmpty() {
+				continue
+			}
+			if i, ok := said[statement{t, text}]; ok && !whole { // the same listener, with another target
+				p.Needs[i].Peers = p.Needs[i].Peers.Union(set.Peers(services))
+				continue
+			}
+			said[statement{t, text}] = len(p.Needs)
+			p.Needs = append(p.Needs, Need{Source: Declared, Terms: t, Text: text, Services: set.Services(),
+				Peers: set.Peers(service.All), Whole: whole})
 		}
-		if set.IsEmpty() {
-			return
-		}
-		if i, ok := said[text]; ok && !whole { // the same listener, with another target
-			p.Needs[i].Peers = p.Needs[i].Peers.Union(set.Peers(services))
-			return
-		}
-		said[text] = len(p.Needs)
-		p.Needs = append(p.Needs,
-			Need{Source: Declared, Text: text, Services: set.Services(), Peers: set.Peers(service.All), Whole: whole})
 	}
 	for _, i := range n.d.InterfacesOf(p.Group) {
 		at = i
@@ -325,7 +386,7 @@ func (n *Narrower) handedOn(p *Proposal, rest traffic.Set) {
 				continue // who uses it is a question for the evidence
 			}
 			declare(fmt.Sprintf("%s listens on %s at a public address", i.Instance.Name, l.Service),
-				rest.Peers(services), services, true)
+				addr.Everyone, services, true)
 		}
 	}
 }
@@ -352,7 +413,7 @@ func privateOf(i *estate.Instance) addr.Set {
 
 // permitted adds what a law allows to be open to the internet, if the subject is about exactly that
 // or strangers were seen to use it. A permission alone is no need.
-func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
+func (n *Narrower) permitted(p *Proposal, kept []*use) {
 	if p.Direction != estate.In {
 		return
 	}
@@ -372,48 +433,63 @@ func (n *Narrower) permitted(p *Proposal, rest traffic.Set, kept []*flow.Sum) {
 					services = append(services, s)
 				}
 			}
-			for _, x := range kept {
-				if o.Services.Contains(x.Service) && n.strangers.Contains(x.Source) {
-					services = append(services, service.Between(x.Service, x.Service))
+			for _, u := range kept {
+				if o.Services.Contains(u.service) && n.strangers.Contains(u.peer) {
+					services = append(services, service.Between(u.service, u.service))
 				}
 			}
 			used := service.UnionAll(services...)
 			n.add(p, Need{Source: Declared, Text: fmt.Sprintf("law %s: only admit %s from internet", l.Name, o.Words),
-				Whole: true}, rest.OnServices(used).Minus(p.Needed()))
+				Whole: true}, traffic.Of(addr.Everyone, used).Minus(p.Needed()), n.only)
 		}
 	}
 }
 
-// observed makes needs of summed flows: one for each range of services with the same peers.
-func (n *Narrower) observed(p *Proposal, kept []*flow.Sum, rest traffic.Set) {
-	byService := make(map[service.Point][]*flow.Sum)
-	for _, x := range kept {
-		byService[x.Service] = append(byService[x.Service], x)
-		p.Flows += x.Flows
+// observed makes needs of what was seen: one for each range of services with the same peers, on the same
+// terms.
+func (n *Narrower) observed(p *Proposal, kept []*use) {
+	type place struct {
+		terms   *Terms
+		service service.Point
 	}
-	p.Unseen, p.Peers = n.unseen(p, kept)
+	by := make(map[place][]*use)
+	var places []place
+	peers := make(map[netip.Addr]bool)
+	for _, u := range kept {
+		k := place{u.terms, u.service}
+		if by[k] == nil {
+			places = append(places, k)
+		}
+		by[k] = append(by[k], u)
+		p.Flows += u.flows
+		peers[u.peer] = true
+	}
+	p.Peers = len(peers)
 	p.Rhythm = n.rhythm(p, kept)
-	points := make([]service.Point, 0, len(byService))
-	for s := range byService {
-		points = append(points, s)
-	}
-	slices.Sort(points)
-	for _, s := range points {
-		sums := byService[s]
-		need := Need{Source: Observed, Services: service.Between(s, s), Sums: sums}
-		if strangers := n.publicUse(p, s, sums); strangers > 0 {
+	slices.SortStableFunc(places, func(a, b place) int {
+		return cmp.Or(cmp.Compare(slices.Index(p.Terms, a.terms), slices.Index(p.Terms, b.terms)),
+			cmp.Compare(a.service, b.service))
+	})
+	for _, k := range places {
+		need := Need{Source: Observed, Terms: k.terms, Services: service.Between(k.service, k.service)}
+		addrs := make([]netip.Addr, len(by[k]))
+		for i, u := range by[k] {
+			addrs[i] = u.peer
+			need.Sums = append(need.Sums, u.sums...)
+		}
+		need.Peers = addr.Of(addrs...)
+		if strangers := n.publicUse(p, k.service, by[k]); strangers > 0 {
 			need.Source, need.Whole = Public, true
-			need.Peers = rest.Peers(need.Services)
-			need.Text = count.Of(strangers, "stranger uses", "strangers use") + " it, and more will"
+			may := allowed(k.terms.Before, need.Services)
+			need.Narrow = n.puzzle(p.Subject, need.Services, need.Peers, may).solve().choices
+			need.Peers = n.only(k.terms).Peers(need.Services)
+			need.Text = count.Of(strangers, "stranger comes", "strangers come") + " again and again, and more will"
 			p.Needs = append(p.Needs, need)
 			continue
 		}
-		addrs := make([]netip.Addr, len(sums))
-		for i, x := range sums {
-			addrs[i] = peerOf(p, x)
-		}
-		need.Peers = addr.Of(addrs...)
-		i := slices.IndexFunc(p.Needs, func(x Need) bool { return x.Source == Observed && x.Peers.Equal(need.Peers) })
+		i := slices.IndexFunc(p.Needs, func(x Need) bool {
+			return x.Source == Observed && x.Terms == need.Terms && x.Peers.Equal(need.Peers)
+		})
 		if i < 0 {
 			p.Needs = append(p.Needs, need)
 			continue
@@ -421,27 +497,4 @@ func (n *Narrower) observed(p *Proposal, kept []*flow.Sum, rest traffic.Set) {
 		p.Needs[i].Services = p.Needs[i].Services.Union(need.Services)
 		p.Needs[i].Sums = append(p.Needs[i].Sums, need.Sums...)
 	}
-}
-
-// publicUse is the number of strangers that use a service, if it serves the public; else 0.
-// Administration and data never count as public.
-func (n *Narrower) publicUse(p *Proposal, s service.Point, sums []*flow.Sum) int {
-	if p.Direction != estate.In || n.admin.Contains(s) || n.data.Contains(s) {
-		return 0
-	}
-	flows := make(map[netip.Addr]int)
-	for _, x := range sums {
-		if n.strangers.Contains(x.Source) {
-			flows[x.Source] += x.Flows
-		}
-	}
-	for _, x := range p.Noise.List { // peers that came once count here: they show that it is public
-		if x.Service == s && x.Why == SeenOnce {
-			flows[x.Peer] += x.Flows
-		}
-	}
-	if len(flows) < manyStrangers || goodTuring(flows) < openEnded {
-		return 0
-	}
-	return len(flows)
 }

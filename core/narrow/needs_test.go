@@ -82,6 +82,7 @@ func TestLawsPermit(t *testing.T) {
 
 func TestKeepDropAndDays(t *testing.T) {
 	b := newBench()
+	b.addGroup("desk", "10.0.0.9")
 	flows := b.flows("203.0.113.7 22 xxx", "203.0.113.8 22 x", "203.0.113.9 22 oo", "10.0.0.9 80 x")
 	one := addr.Of(netip.MustParseAddr("203.0.113.8"))
 	for _, x := range []struct {
@@ -89,14 +90,14 @@ func TestKeepDropAndDays(t *testing.T) {
 		want    string
 		leftOut string
 	}{
-		{Options{}, "ssh from 203.0.113.7; http from 10.0.0.9", "203.0.113.8 seen once, 203.0.113.9 never answered"},
-		{Options{Keep: []Wanted{{tcp(22), one, "that one"}}}, "ssh from 203.0.113.7, 203.0.113.8; http from 10.0.0.9",
-			"203.0.113.9 never answered"},
+		{Options{}, "ssh from 203.0.113.7; http from group desk", "203.0.113.8 seen once, 203.0.113.9 looks like probing"},
+		{Options{Keep: []Wanted{{tcp(22), one, "that one"}}}, "ssh from 203.0.113.7, 203.0.113.8; http from group desk",
+			"203.0.113.9 looks like probing"},
 		{Options{Drop: []Wanted{{service.All, addr.OfPrefixes(netip.MustParsePrefix("203.0.113.0/24")), "them"}}},
-			"http from 10.0.0.9", "203.0.113.7 dropped on request, 203.0.113.8 dropped on request, 203.0.113.9 " +
+			"http from group desk", "203.0.113.7 dropped on request, 203.0.113.8 dropped on request, 203.0.113.9 " +
 				"dropped on request"},
 		{Options{MinDays: 2}, "ssh from 203.0.113.7",
-			"203.0.113.8 seen once, 203.0.113.9 never answered, 10.0.0.9 seen on too few days"},
+			"203.0.113.8 seen once, 203.0.113.9 looks like probing, 10.0.0.9 seen on too few days"},
 	} {
 		x.o.Flows = flows
 		p := b.with(x.o)
@@ -132,22 +133,40 @@ func TestStrangersAreJudgedByGroup(t *testing.T) {
 // is for administration or data, which is never meant for the public.
 func TestPublicUse(t *testing.T) {
 	b := newBench()
-	var web, ssh []string
+	var web, ssh, office []string
 	for i := range 30 {
 		marks := "x"
 		if i%3 > 0 {
 			marks = "xxxx"
 		}
-		web = append(web, fmt.Sprintf("203.0.113.%d 443 %s", i+1, marks))
-		ssh = append(ssh, fmt.Sprintf("203.0.113.%d 22 %s", i+1, marks))
+		web = append(web, fmt.Sprintf("8.%d.113.7 443 %s", i+1, marks))
+		ssh = append(ssh, fmt.Sprintf("8.%d.113.7 22 %s", i+1, marks))
+		office = append(office, fmt.Sprintf("203.0.113.%d 443 %s", i+1, marks))
 	}
 	if p := b.with(Options{Flows: b.flows(web...)}); said(p) != "https from everyone" ||
-		!strings.Contains(p.Needs[0].Text, "30 strangers") {
+		!strings.Contains(p.Needs[0].Text, "20 strangers") || len(p.Needs[0].Narrow) != 20 {
 		t.Errorf("a site: %s (%s)", said(p), needsOf(p))
+	}
+	if p := b.with(Options{Flows: b.flows(web...), Closed: true}); strings.Contains(said(p), "everyone") {
+		t.Errorf("never public: %s", said(p))
+	}
+	if p := b.with(Options{Flows: b.flows(office...)}); strings.Contains(said(p), "everyone") || said(p) == "" {
+		t.Errorf("an office: %s", said(p))
+	}
+	if p := b.with(Options{Flows: b.flows(append(web[:3:3], ones(84)...)...)}); said(p) == "https from everyone" {
+		t.Errorf("three clients and many who came once: %s", said(p))
 	}
 	if p := b.with(Options{Flows: b.flows(ssh...)}); strings.Contains(said(p), "everyone") || said(p) == "" {
 		t.Errorf("administration: %s", said(p))
 	}
+}
+
+// ones are strangers that came once.
+func ones(n int) (flows []string) {
+	for i := range n {
+		flows = append(flows, fmt.Sprintf("9.%d.4.5 443 x", i+1))
+	}
+	return flows
 }
 
 // What another group of the same instance lets through by itself is no need of this one.
@@ -197,7 +216,7 @@ func TestLending(t *testing.T) {
 		t.Errorf("offered: %s, %+v", said(p), l)
 	}
 	p = b.with(Options{Flows: &sum, Lend: true})
-	if said(p) != "ssh from group hosts" || p.Lending == nil || !p.Lending.Taken || len(p.Lending.Choices) != 2 ||
+	if said(p) != "ssh from group hosts" || p.Lending == nil || !p.Lending.Taken || len(p.Lending.Rules) != 1 || len(p.Lending.Rules[0].Choices) != 2 ||
 		!p.Needed().Equal(p.After) {
 		t.Errorf("taken: %s, %+v", said(p), p.Lending)
 	}
@@ -209,6 +228,7 @@ func TestLending(t *testing.T) {
 // A window that is too short for what comes weekly or monthly is told.
 func TestRhythm(t *testing.T) {
 	b := newBench()
+	b.addGroup("desk", "10.0.0.8", "10.0.0.9")
 	days := func(source string, days ...int64) *flow.Summary {
 		var sum flow.Summary
 		for _, day := range days {

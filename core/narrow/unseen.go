@@ -2,6 +2,7 @@ package narrow
 
 import (
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 	"time"
@@ -10,57 +11,84 @@ import (
 	"isonomos/core/flow"
 )
 
-// Unseen estimates how much was never observed (I. J. Good, "The population frequencies of species
-// and the estimation of population parameters", Biometrika 40, 1953): the probability that the next
-// observation is of something new is about n1/N, where n1 is the number of things seen once in N
-// observations.
+// Unseen bounds how much was never observed. Over all that was seen, before noise is left out, the
+// share of what comes from someone new is about n1/N, where n1 is what came from those seen on one day
+// only (I. J. Good, "The population frequencies of species and the estimation of population parameters",
+// Biometrika 40, 1953). Flows of one peer come together, so days are the occasions on which peers are
+// seen, and flows are their weights. The bounds hold with 95 % for as long a time as was watched.
+//
+// The confidence term of D. McAllester and R. E. Schapire ("On the convergence rate of Good–Turing
+// estimators", 2000) holds for every population, but for independent observations. Of a thousand flows
+// it is more than ten times what comes. So n1 is taken for what it is, a count of rare events: its upper
+// limit is that of a Poisson distribution, scaled to the weights.
 type Unseen struct {
-	Peers float64 // for flows: the probability that the next one is from a new peer
-	Days  float64 // for days: the probability that a peer of the next day is new
+	Told  bool    // something was seen, on three days or more
+	Flows float64 // share of flows from peers not seen so far
+	Peers float64 // share of a day's peers that were not seen so far
 }
 
-// unseen estimates over the peers of the flows that count, and counts the peers.
-func (n *Narrower) unseen(p *Proposal, kept []*flow.Sum) (Unseen, int) {
-	flows := make(map[netip.Addr]int)
-	for _, x := range kept {
-		flows[peerOf(p, x)] += x.Flows
-	}
-	days, _ := daysOf(p, kept)
-	counts := make(map[netip.Addr]int, len(days))
-	for peer, d := range days {
-		counts[peer] = d.Count()
-	}
-	return Unseen{goodTuring(flows), goodTuring(counts)}, len(flows)
-}
+// leastDays is how many days must have been watched for a bound.
+const leastDays = 3
 
-// daysOf are the days on which each peer was seen, and the peers in the order of the flows.
-func daysOf(p *Proposal, kept []*flow.Sum) (days map[netip.Addr]*flow.Days, order []netip.Addr) {
-	days = make(map[netip.Addr]*flow.Days)
-	for _, x := range kept {
-		peer := peerOf(p, x)
-		if days[peer] == nil {
-			days[peer] = new(flow.Days)
-			order = append(order, peer)
+// unseen bounds what was not seen among all uses.
+func (n *Narrower) unseen(uses []*use) Unseen {
+	type seen struct {
+		flows float64
+		days  flow.Days
+	}
+	peers := make(map[netip.Addr]*seen)
+	for _, u := range uses {
+		if n.sweeps(u) && !n.strangers.Contains(u.peer) {
+			continue // many at once from one that is known: it would make the others look rare
 		}
-		all := x.Days
-		days[peer].Merge(&all)
+		x := peers[u.peer]
+		if x == nil {
+			x = new(seen)
+			peers[u.peer] = x
+		}
+		x.flows += float64(u.flows)
+		x.days.Merge(&u.days)
+	}
+	if len(peers) == 0 || n.days < leastDays {
+		return Unseen{}
+	}
+	var all, peerDays, once, onceFlows, onceSquares float64
+	for _, x := range peers {
+		all += x.flows
+		peerDays += float64(x.days.Count())
+		if x.days.Count() == 1 {
+			once++
+			onceFlows += x.flows
+			onceSquares += x.flows * x.flows
+		}
+	}
+	weight, events := all/peerDays, 0.0
+	if once > 0 {
+		weight, events = onceSquares/onceFlows, onceFlows*onceFlows/onceSquares
+	}
+	return Unseen{true, min(1, weight*upperLimit(events)/all), min(1, upperLimit(once)/peerDays)}
+}
+
+// upperLimit is the upper limit for the number of rare events of which some were counted (the
+// approximation of E. B. Wilson and M. M. Hilferty to the Poisson distribution, 1931). The deviation is
+// that of a limit of 95 % for the difference of two such counts, what was seen and what comes.
+func upperLimit(events float64) float64 {
+	const deviation = 1.645 * math.Sqrt2
+	k := events + 1
+	return k * math.Pow(1-1/(9*k)+deviation/(3*math.Sqrt(k)), 3)
+}
+
+// daysOf are the days on which each peer was seen, and the peers in the order of the uses.
+func daysOf(kept []*use) (days map[netip.Addr]*flow.Days, order []netip.Addr) {
+	days = make(map[netip.Addr]*flow.Days)
+	for _, u := range kept {
+		if days[u.peer] == nil {
+			days[u.peer] = new(flow.Days)
+			order = append(order, u.peer)
+		}
+		days[u.peer].Merge(&u.days)
 	}
 	return days, order
-}
-
-// goodTuring is n1/N for the given counts; without observations it is 1.
-func goodTuring(counts map[netip.Addr]int) float64 {
-	once, all := 0, 0
-	for _, n := range counts {
-		all += n
-		if n == 1 {
-			once++
-		}
-	}
-	if all == 0 {
-		return 1
-	}
-	return float64(once) / float64(all)
 }
 
 // Something that comes at regular intervals is only known to do so once it has come three times.
@@ -68,7 +96,7 @@ const periods = 3
 
 // rhythm says why the window may be too short: it is less than a week, or a peer that seems to come
 // weekly or monthly was seen fewer than three times.
-func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
+func (n *Narrower) rhythm(p *Proposal, kept []*use) []string {
 	if n.o.Flows == nil {
 		return nil
 	}
@@ -77,7 +105,7 @@ func (n *Narrower) rhythm(p *Proposal, kept []*flow.Sum) []string {
 		told = append(told, fmt.Sprintf("less than a week was watched (%d of 7 days): weekends and weekly work "+
 			"were not all seen", n.days))
 	}
-	byPeer, order := daysOf(p, kept)
+	byPeer, order := daysOf(kept)
 	for _, x := range []struct {
 		days     int
 		name     string

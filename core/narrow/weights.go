@@ -28,10 +28,10 @@ type Weights struct {
 }
 
 // DefaultWeights prefer stable names: who something is over where it is. A stranger weighs so much
-// that one is hardly ever let in to save a rule.
+// that none is let in to save a rule.
 var DefaultWeights = Weights{Group: 2, List: 3, Probes: 4, Subnet: 10, Network: 20, Range: 6, Address: 5, Machine: 8,
 	Foreign:  1,
-	Stranger: 1, Known: 0.1, Member: 0.05, Entry: 0.5}
+	Stranger: 10, Known: 0.1, Member: 0.05, Entry: 0.5}
 
 func (w *Weights) byName() ([]string, map[string]*float64) {
 	names := []string{"group", "list", "probes", "subnet", "network", "range", "address", "machine", "foreign",
