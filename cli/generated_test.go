@@ -93,9 +93,13 @@ func (x *plantedEstate) machine(role, subnet, address string) {
 func plant(t *testing.T, dialect string, seed uint64) *plantedEstate {
 	x := &plantedEstate{random: rand.New(rand.NewPCG(seed, 19)), folder: t.TempDir(), machines: make(map[string][]string),
 		taken: time.Now().UTC().Truncate(24 * time.Hour)}
-	x.line(&x.text, "estate planted\n\ncloud cl {\n  dialect %s\n}\n\naccount acc {\n  cloud cl\n}\n\nnetwork main in acc "+
+	limit := ""
+	if x.random.IntN(3) == 0 { // too few for every office to be listed address by address
+		limit = fmt.Sprintf("  limit %s = 20\n", map[bool]string{true: "rules-per-direction", false: "rules-per-group"}[seed%2 == 0])
+	}
+	x.line(&x.text, "estate planted\n\ncloud cl {\n  dialect %s\n}\n\naccount acc {\n  cloud cl\n%s}\n\nnetwork main in acc "+
 		"{\n  id     \"n-main\"\n  range  10.50.0.0/16\n  subnet app 10.50.1.0/24\n  subnet desks 10.50.2.0/24\n}\n\n"+
-		"list partners {\n  198.51.100.16/29\n  203.0.113.200\n}\n", dialect)
+		"list partners {\n  198.51.100.16/29\n  203.0.113.200\n}\n", dialect, limit)
 	x.line(&x.survey, `{"kind":"survey","version":1,"taken":"%s","estate":"planted"}`, x.taken.Format(time.RFC3339))
 	x.line(&x.survey, `{"kind":"cloud","name":"cl","dialect":"%s"}`, dialect)
 	x.line(&x.survey, `{"kind":"account","name":"acc","cloud":"cl","id":"a","region":"r","labels":{},"limits":{}}`)

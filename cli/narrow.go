@@ -58,7 +58,7 @@ func (a *App) narrowCommand() *cli.Command {
 			&cli.BoolFlag{Name: "never-public", Usage: "take no service for public: name those who were seen, " +
 				"however many"},
 			&cli.StringSliceFlag{Name: "weight", Usage: "change a weight of the choice: `NAME=NUMBER`, such as " +
-				"stranger=10 (docs/narrowing.md lists them)"},
+				"stranger=1 (docs/narrowing.md lists them)"},
 			&cli.BoolFlag{Name: "curve", Usage: "show the trade-off between rules and excess"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "show at most `N` proposals as text; 0 shows all",
 				Validator: notNegative},

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -250,6 +251,64 @@ func TestCarelessSandbox(t *testing.T) {
 	needs, err := os.ReadFile(filepath.Join(folder, "x", "needs.jsonl"))
 	if err != nil || strings.Count(string(needs), `"kind":"`) < 30 {
 		t.Errorf("%v: %s", err, needs)
+	}
+}
+
+// What is printed beside a long rule can be pasted, and makes just that.
+func TestShorterAlternativesCanBeTaken(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	var flows strings.Builder
+	flows.WriteString("start,src,dst,protocol,dst_port,packets,bytes,reply_packets,reply_bytes\n")
+	for day := range 4 {
+		for i := range 20 {
+			at := time.Date(2026, 11, 10+day, 9, i, 0, 0, time.UTC).Unix()
+			fmt.Fprintf(&flows, "%d,203.0.113.%d,10.0.0.10,tcp,443,20,4000,20,9000\n", at, 1+5*i)
+			fmt.Fprintf(&flows, "%d,10.0.0.20,10.0.0.10,tcp,%d,20,4000,20,9000\n", at, 7000+3*i)
+		}
+	}
+	survey := `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"x"}
+{"kind":"cloud","name":"cl","dialect":"union"}
+{"kind":"account","name":"acc","cloud":"cl","id":"a"}
+{"kind":"network","account":"acc","id":"n","name":"main","ranges":["10.0.0.0/16"]}
+{"kind":"subnet","account":"acc","network":"n","id":"s","name":"s","ranges":["10.0.0.0/24"],"routes":[{"to":"0.0.0.0/0","via":"internet"}]}
+{"kind":"group","account":"acc","network":"n","id":"g","name":"web","for":"instances"}
+{"kind":"group","account":"acc","network":"n","id":"h","name":"peers","for":"instances"}
+{"kind":"instance","account":"acc","id":"i","name":"web-1","type":"machine","labels":{"role":"web"},"interfaces":[{"id":"f","subnet":"s","private":["10.0.0.10"],"groups":["g"]}]}
+{"kind":"instance","account":"acc","id":"k","name":"peer-1","type":"machine","labels":{"role":"peer"},"interfaces":[{"id":"f2","subnet":"s","private":["10.0.0.20"],"groups":["h"]}]}
+{"kind":"rule","account":"acc","group":"g","id":"r","direction":"in","action":"admit","peers":["0.0.0.0/0"],"services":["tcp"]}
+`
+	for name, text := range map[string]string{"flows.csv": flows.String(), "survey.jsonl": survey} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	args := []string{"narrow", "survey.jsonl:10", "--estate", "none", "--survey", "survey.jsonl", "--flows", "flows.csv"}
+	r := call(t, folder, append(args, "--format", "json")...)
+	var document struct {
+		Proposals []struct {
+			After   []string
+			Shorter []struct{ Rule string }
+		}
+	}
+	if err := json.Unmarshal([]byte(r.out), &document); err != nil || len(document.Proposals) != 1 ||
+		len(document.Proposals[0].Shorter) != 2 {
+		t.Fatalf("%v: %s%s", err, r.out, r.err)
+	}
+	text := strings.Join(strings.Fields(call(t, folder, args...).out), " ")
+	for i, s := range document.Proposals[0].Shorter {
+		keep := strings.Split(text, "--keep \"")[1+i]
+		keep = keep[:strings.Index(keep, "\"")]
+		if r := call(t, folder, append(args, "--keep", keep, "--format", "json")...); r.code != 0 ||
+			!strings.Contains(r.out, s.Rule) {
+			t.Errorf("--keep %q: %s%s\nwant %s", keep, r.out, r.err, s.Rule)
+		}
+	}
+	// What is dropped, and held by a range that is kept, is told.
+	r = call(t, folder, append(args, "--keep", "https from 203.0.113.0/28", "--drop", "203.0.113.6")...)
+	if got := strings.Join(strings.Fields(r.out), " "); !strings.Contains(got, "203.0.113.0/28 still holds 203.0.113.6") ||
+		!strings.Contains(got, "except 203.0.113.6") {
+		t.Errorf("%s%s", r.out, r.err)
 	}
 }
 

@@ -242,8 +242,9 @@ func costText(c *work.Checked) string {
 	case c.Quota.Together > 0:
 		quota = fmt.Sprintf(" (quota %s for both directions)", Number(c.Quota.Together))
 	}
-	return fmt.Sprintf("the group takes %s → %s rules %s%s", Number(c.CostBefore), Number(c.CostAfter),
-		map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction], quota)
+	way := map[estate.Direction]string{estate.In: "inward", estate.Out: "outward"}[c.Direction]
+	return fmt.Sprintf("the group takes %s %s, %s before%s", Count(c.CostAfter, "rule", "rules"), way,
+		Number(c.CostBefore), quota)
 }
 
 // alternatives are other ways to say long rules, with what they let in more and how to get them.
@@ -257,9 +258,8 @@ func alternatives(e *estate.Estate, c *work.Checked) []string {
 		} else {
 			more += ", " + Count(s.Ports, "port", "ports")
 		}
-		sentence := ruleText(e, c, s.Rule)
-		_, traffic, _ := strings.Cut(sentence, " ")
-		texts = append(texts, fmt.Sprintf("shorter: %s: %s more (--keep %q)", sentence, more, traffic))
+		texts = append(texts, fmt.Sprintf("shorter: %s: %s more (--keep %q)", ruleText(e, c, s.Rule), more,
+			keepText(e, c, s.Rule)))
 	}
 	for _, n := range c.Needs {
 		if n.Source == narrow.Public {
@@ -273,6 +273,25 @@ func alternatives(e *estate.Estate, c *work.Checked) []string {
 		}
 	}
 	return texts
+}
+
+// keepText is what --keep takes for a rule: names that are known everywhere, and addresses.
+func keepText(e *estate.Estate, c *work.Checked, r narrow.NewRule) string {
+	var peers []string
+	for _, choice := range r.Choices {
+		switch family := choice.Peers[0].Family(); {
+		case choice.Kind == narrow.BySelf && family == addr.Both:
+			peers = append(peers, "group "+c.Group.Path())
+		case (choice.Kind == narrow.ByGroup || choice.Kind == narrow.ByList) && family == addr.Both && !choice.Foreign:
+			peers = append(peers, choice.Words)
+		default:
+			for _, p := range choice.Addresses.Prefixes() {
+				peers = append(peers, addr.PrefixString(p))
+			}
+		}
+	}
+	return fmt.Sprintf("%s %s %s", serviceWords(e, r.Services),
+		map[estate.Direction]string{estate.In: "from", estate.Out: "at"}[c.Direction], strings.Join(peers, ", "))
 }
 
 // stillHeld tells what was asked to be dropped and is let through by a name that holds it.
@@ -511,12 +530,8 @@ func needText(e *estate.Estate, c *work.Checked, n *narrow.Need) string {
 		return text + fmt.Sprintf(": %s (%s). Say so (expect internet can reach %s on %s), or --drop them", n.Text,
 			Count(n.Flows(), "flow", "flows"), c.Group.Name, serviceWords(e, n.Services))
 	}
-	days := 0
-	for _, x := range n.Sums {
-		days = max(days, x.Days.Count())
-	}
-	text += fmt.Sprintf(": %s, %s, on up to %s", addressCount(n.Peers), Count(n.Flows(), "flow", "flows"),
-		Count(days, "day", "days"))
+	text += fmt.Sprintf(": %s, %s on %s", addressCount(n.Peers), Count(n.Flows(), "flow", "flows"),
+		Count(n.Days(), "day", "days"))
 	if n.Lent {
 		return text + "; lent"
 	}

@@ -173,10 +173,7 @@ func proposalToJSON(e *estate.Estate, d *decide.Decider, owners narrow.Owners, c
 		for _, p := range need.Peers.Prefixes() {
 			y.Peers = append(y.Peers, p.String())
 		}
-		for _, sum := range need.Sums {
-			y.Flows += sum.Flows
-			y.Days = max(y.Days, sum.Days.Count())
-		}
+		y.Flows, y.Days = need.Flows(), need.Days()
 		if y.Because = need.Terms.Rules[0].Description; !need.Terms.Until().IsZero() {
 			y.Until = need.Terms.Until().Add(-time.Second).Format(time.DateOnly)
 		}
@@ -232,7 +229,7 @@ func ProposalsMarkdown(out io.Writer, n Narrowing) error {
 func proposalMarkdown(b *strings.Builder, n Narrowing, d *decide.Decider, owners narrow.Owners, c *work.Checked) {
 	e := n.World.Estate
 	line := func(label, text string) { fmt.Fprintf(b, "- %s: %s\n", label, mark(text)) }
-	fmt.Fprintf(b, "## %s\n\n", mark(c.Group.Path()))
+	fmt.Fprintf(b, "## %s (%s)\n\n", mark(c.Group.Path()), mark(place(c.Rules[0].Origin)))
 	for _, r := range c.Rules {
 		line("before", r.Sentence(e.Services)+reasonAndEnd(r))
 	}

@@ -272,7 +272,7 @@ func (w World) carry(d *decide.Decider, result *Result, o resolve.Options) error
 	}
 	edited, files, err := w.apply(changes)
 	if err != nil {
-		return err
+		return w.mistaken(result, []source.Message{{Text: err.Error()}}, o)
 	}
 	result.Files = files
 	return w.check(d, result, edited, o)

@@ -178,6 +178,27 @@ func TestOverTheQuotaIsNotDone(t *testing.T) {
 	}
 }
 
+// That the other direction takes more than the quota allows is no reason to leave this one as it is.
+func TestTheOtherDirectionIsNoReason(t *testing.T) {
+	const text = "account b { cloud c\n  limit rules-per-direction = 2 }\nnetwork k in b { range 10.0.0.0/16 " +
+		"}\ngroup g in k {\n  cover where role = g\n  admit tcp 1-65535 from 192.0.2.0/24\n  reach ssh at 192.0.2.1, " +
+		"192.0.2.3, 192.0.2.5\n}\n"
+	const more = `{"kind":"account","name":"b","cloud":"c","limits":{"rules-per-direction":2}}
+{"kind":"network","account":"b","id":"k","ranges":["10.0.0.0/16"]}
+{"kind":"subnet","account":"b","network":"k","id":"sk","ranges":["10.0.1.0/24"]}
+{"kind":"instance","account":"b","id":"bg","labels":{"role":"g"},"interfaces":[{"id":"fb","subnet":"sk","private":["10.0.1.1"],"groups":[]}]}
+`
+	w := worldOn(t, text, more)
+	subjects, err := w.Subjects("x.nomos:6")
+	if err != nil {
+		t.Fatal(err)
+	}
+	result, err := w.Propose(subjects, narrow.Options{Flows: observed("192.0.2.1 22", "192.0.2.200 443")}, options)
+	if err != nil || result.Proposals[0].CostAfter != 2 || result.Proposals[0].Quota.Direction != 2 {
+		t.Errorf("%+v, %v", result.Proposals, err)
+	}
+}
+
 func fileText(r Result) string {
 	if len(r.Files) == 0 {
 		return ""

@@ -14,6 +14,7 @@ import (
 	"isonomos/core/service"
 	"isonomos/core/traffic"
 	"isonomos/nomos"
+	"isonomos/nomos/edit"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 )
@@ -106,7 +107,7 @@ func byPlace(e *estate.Estate) map[string]*estate.Group {
 func (w World) check(before *decide.Decider, result *Result, edited []*source.File, o resolve.Options) error {
 	understood := nomos.Understand(edited, o)
 	if source.Errors(understood.Messages) > 0 {
-		return fmt.Errorf("the edited definitions have a mistake, so nothing is proposed:\n%s", understood.Messages[0])
+		return w.mistaken(result, understood.Messages, o)
 	}
 	next := NewWorld(understood, w.Survey)
 	after := decide.New(next.Estate)
@@ -143,8 +144,8 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 				continue
 			}
 			if x, ok := after.GroupTraffic(then, direction).Minus(before.GroupTraffic(g, direction)).Witness(); ok {
-				return fmt.Errorf("narrowing would make %s let through what it does not today: %s %s", g.Path(),
-					x.Peer, x.Service)
+				return &refusal{of: changedOf(result, before.Followed(g)), text: fmt.Sprintf("narrowing would make %s "+
+					"let through what it does not today: %s %s", g.Path(), x.Peer, x.Service)}
 			}
 		}
 	}
@@ -156,6 +157,47 @@ func (w World) check(before *decide.Decider, result *Result, edited []*source.Fi
 	}
 	result.Expects = outcome(was, is)
 	return nil
+}
+
+// mistaken finds the proposals whose edit alone makes a mistake in the definitions.
+func (w World) mistaken(result *Result, messages []source.Message, o resolve.Options) error {
+	first := onlyErrors(messages)[0]
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		if !c.Changed || c.Refused != "" || !c.Group.Defined {
+			continue
+		}
+		changes := make(map[*source.File][]edit.Change)
+		if err := w.edit(c, changes, make(map[string]bool), w.written()); err != nil {
+			return err
+		}
+		edited, _, err := w.apply(changes)
+		if err != nil {
+			return refuse(c, "%v", err)
+		}
+		if alone := onlyErrors(nomos.Understand(edited, o).Messages); len(alone) > 0 {
+			return refuse(c, "it can't be written: %s", alone[0].Text)
+		}
+	}
+	return fmt.Errorf("the edited definitions have a mistake, so nothing is proposed:\n%s", first)
+}
+
+// changedOf are the changed proposals for some groups, or else all changed ones.
+func changedOf(result *Result, groups []*estate.Group) []*Checked {
+	var all, some []*Checked
+	for i := range result.Proposals {
+		c := &result.Proposals[i]
+		if !c.Changed || c.Refused != "" {
+			continue
+		}
+		if all = append(all, c); slices.Contains(groups, c.Group) {
+			some = append(some, c)
+		}
+	}
+	if len(some) > 0 {
+		return some
+	}
+	return all
 }
 
 // A ruled is a group, with its own rules or others in their place.
@@ -227,24 +269,13 @@ func allowedAndNeeded(c *Checked, then, now traffic.Set, when string) error {
 // concerned are the changed proposals for groups that an expectation is about, or else all changed
 // ones.
 func concerned(result *Result, x law.Expectation) []*Checked {
-	var all, some []*Checked
-	for i := range result.Proposals {
-		c := &result.Proposals[i]
-		if !c.Changed || c.Refused != "" {
-			continue
-		}
-		all = append(all, c)
-		for _, peer := range slices.Concat(x.From.Of, x.To.Of) {
-			if peer.Kind == estate.PeerGroup && peer.Group == c.Group {
-				some = append(some, c)
-				break
-			}
+	var groups []*estate.Group
+	for _, peer := range slices.Concat(x.From.Of, x.To.Of) {
+		if peer.Kind == estate.PeerGroup {
+			groups = append(groups, peer.Group)
 		}
 	}
-	if len(some) > 0 {
-		return some
-	}
-	return all
+	return changedOf(result, groups)
 }
 
 // broken names an expectation that would no longer hold.

@@ -144,12 +144,12 @@ func (t *tally) add(o tally) {
 	t.turned += o.turned
 }
 
-// note counts a record, of which holds tells; turned says that its source is the server.
-func (t *tally) note(holds func(turned bool) bool, turned bool) {
-	if holds(turned) {
+// note counts a record, for which something holds or not.
+func (t *tally) note(straight, turned bool) {
+	if straight {
 		t.straight++
 	}
-	if holds(!turned) {
+	if turned {
 		t.turned++
 	}
 }

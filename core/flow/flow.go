@@ -116,23 +116,25 @@ func (w ways) turned() ways {
 	return w
 }
 
-// count takes a record; turned says that its source is the server.
-func (w *ways) count(r *Record, turned bool) {
-	w.loaded.note(r.loaded, turned)
+// count takes a record; turned says that its source is the server. Where that is open, what would hold if the
+// other end were the server is counted too.
+func (w *ways) count(r *Record, turned, open bool) {
+	w.loaded.note(r.loaded(turned), open && r.loaded(!turned))
+	tried, otherwise := r.attempted(turned), open && r.attempted(!turned)
 	switch {
 	case r.ReplyKnown && !r.oneSided():
 		w.both++
-		w.answered.note(r.answered, turned)
-		w.bothAttempts.note(r.attempted, turned)
+		w.answered.note(r.answered(turned), open && r.answered(!turned))
+		w.bothAttempts.note(tried, otherwise)
 	case turned:
 		w.back++
-		w.backAttempts.note(r.attempted, turned)
+		w.backAttempts.note(tried, otherwise)
 		if r.unfinished(turned) {
 			w.backUnfinished++
 		}
 	default:
 		w.there++
-		w.thereAttempts.note(r.attempted, turned)
+		w.thereAttempts.note(tried, otherwise)
 		if r.unfinished(turned) {
 			w.thereUnfinished++
 		}
@@ -202,9 +204,9 @@ func (s *Summary) Add(r *Record) {
 	s.tellsBack = s.tellsBack || r.ReplyKnown
 	switch opened {
 	case BySource:
-		s.at(key{r.Source.As16(), r.Destination.As16(), service.PointOf(r.Protocol, port)}).add(r, false)
+		s.at(key{r.Source.As16(), r.Destination.As16(), service.PointOf(r.Protocol, port)}).add(r, false, false)
 	case ByDestination:
-		s.at(key{r.Destination.As16(), r.Source.As16(), service.PointOf(r.Protocol, port)}).add(r, true)
+		s.at(key{r.Destination.As16(), r.Source.As16(), service.PointOf(r.Protocol, port)}).add(r, true, false)
 		s.tellsBack = true
 	default:
 		s.hear(r)
@@ -244,8 +246,8 @@ func (s *Summary) at(k key) *Sum {
 	return x
 }
 
-// add counts a record; turned says that its source is the server.
-func (x *Sum) add(r *Record, turned bool) {
+// add counts a record; turned says that its source is the server, open that this may be settled otherwise.
+func (x *Sum) add(r *Record, turned, open bool) {
 	if x.empty() || r.Start < x.First {
 		x.First = r.Start
 	}
@@ -261,7 +263,7 @@ func (x *Sum) add(r *Record, turned bool) {
 	x.Bytes += bytes
 	x.ReplyBytes += reply
 	x.Days.Add(day(r.Start))
-	x.way.count(r, turned)
+	x.way.count(r, turned, open)
 }
 
 // turned is the same sum with client and server exchanged.

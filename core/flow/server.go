@@ -104,9 +104,9 @@ func (s *Summary) heardOf(r *Record) (h *heard, fromA bool) {
 func (s *Summary) hear(r *Record) {
 	h, fromA := s.heardOf(r)
 	if fromA {
-		h.fromA.add(r, false)
+		h.fromA.add(r, false, true)
 	} else {
-		h.fromB.add(r, false)
+		h.fromB.add(r, false, true)
 	}
 }
 

@@ -150,6 +150,26 @@ func TestNeverBeyondTheSubject(t *testing.T) {
 	}
 }
 
+// Where only one family is let in, a group that has members of the other one is no name, but in clouds whose
+// rules are for one family.
+func TestGroupsOfTwoFamilies(t *testing.T) {
+	b := newBench()
+	b.addGroup("web", "10.0.0.10", "10.0.0.11")
+	for i, member := range b.Instances[1:] {
+		member.Interfaces[0].Private = append(member.Interfaces[0].Private,
+			netip.MustParseAddr(fmt.Sprintf("2001:db8::%d", i)))
+	}
+	b.group.Rules[0].Peers[0].V4Only = true
+	flows := []string{"10.0.0.10 443 xxx", "10.0.0.11 443 xxx"}
+	if got := said(b.propose(flows...)); got != "https from 10.0.0.10/31" {
+		t.Errorf("where a rule is for both families: %s", got)
+	}
+	b.group.Account.Cloud.Dialect = "flat"
+	if got := said(b.propose(flows...)); got != "https from group web v4" {
+		t.Errorf("where a rule is for one family: %s", got)
+	}
+}
+
 func TestNoiseAndUnseen(t *testing.T) {
 	b := newBench()
 	b.addGroup("desk", "10.0.0.50", "10.0.0.51")

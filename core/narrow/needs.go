@@ -47,6 +47,16 @@ func (n *Need) Flows() (flows int) {
 	return flows
 }
 
+// Days is the number of days on which it was seen.
+func (n *Need) Days() int {
+	var all flow.Days
+	for _, x := range n.Sums {
+		days := x.Days
+		all.Merge(&days)
+	}
+	return all.Count()
+}
+
 // Noise is what was observed but is not considered a need.
 type Noise struct {
 	List  []LeftOut // in the order in which it was found

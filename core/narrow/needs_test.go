@@ -225,6 +225,27 @@ func TestLending(t *testing.T) {
 	}
 }
 
+// What one group lends need not be lent by a wider one too.
+func TestWhatIsLentIsSettled(t *testing.T) {
+	b := newBench()
+	desk := b.addGroup("desk")
+	desk.Rules = []estate.Rule{{Direction: estate.In, Action: estate.Admit, Peers: b.group.Rules[0].Peers,
+		Services: []service.Spec{service.Ports(service.TCP, 22, 22)}}}
+	b.Instances[0].Interfaces[0].Groups = append(b.Instances[0].Interfaces[0].Groups, desk)
+	o := Options{Flows: b.flows("203.0.113.7 22 xxx"), Lend: true}
+	o.Subjects = []Subject{{desk, estate.In, []*estate.Rule{&desk.Rules[0]}},
+		{b.group, estate.In, []*estate.Rule{&b.group.Rules[0]}}}
+	n := New(decide.New(&b.Estate), o)
+	p := n.Propose(o.Subjects[0])
+	if p.Lending == nil || !p.Lending.Taken {
+		t.Fatalf("the first lends: %+v", p)
+	}
+	n.Settle(&p)
+	if p = n.Propose(o.Subjects[1]); p.Lending != nil || said(p) != "" || p.Elsewhere.Flows != 3 {
+		t.Errorf("the second: %s, %+v", said(p), p.Lending)
+	}
+}
+
 // A window that is too short for what comes weekly or monthly is told.
 func TestRhythm(t *testing.T) {
 	b := newBench()

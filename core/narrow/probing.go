@@ -49,40 +49,28 @@ const (
 	sweepPackets = 12   // in each of its flows at most
 )
 
-// swept finds the sums that belong to sweeps, of all clients. It takes time in proportion to n log n for
-// n sums.
+// swept finds the sums that belong to sweeps, of all clients. It takes time in proportion to the sums, and to
+// n log n for the n of a client that uses many services or servers.
 func swept(flows *flow.Summary) map[*flow.Sum]bool {
 	found := make(map[*flow.Sum]bool)
-	var light []*flow.Sum
+	light := make(map[netip.Addr][]*flow.Sum)
 	flows.Each(func(x *flow.Sum) {
 		if x.Flows <= 2*x.Days.Count() && x.Packets <= sweepPackets*uint64(x.Flows) {
-			light = append(light, x)
+			light[x.Source] = append(light[x.Source], x)
 		}
 	})
-	near := func(of func(a, b *flow.Sum) int, take func([]*flow.Sum)) {
-		slices.SortFunc(light, func(a, b *flow.Sum) int {
-			return cmp.Or(of(a, b), cmp.Compare(a.First, b.First), a.Compare(b))
+	for _, sums := range light {
+		if len(sums) < sweepTargets {
+			continue
+		}
+		runs(sums, func(a, b *flow.Sum) int { return a.Destination.Compare(b.Destination) }, func(ports []*flow.Sum) {
+			if 5*tries(ports) >= 4*len(ports) || dense(ports) {
+				for _, x := range ports {
+					found[x] = true
+				}
+			}
 		})
-		for from := 0; from < len(light); {
-			to := from + 1
-			for to < len(light) && of(light[from], light[to]) == 0 {
-				to++
-			}
-			bursts(light[from:to], take)
-			from = to
-		}
-	}
-	near(func(a, b *flow.Sum) int {
-		return cmp.Or(a.Source.Compare(b.Source), a.Destination.Compare(b.Destination))
-	}, func(ports []*flow.Sum) {
-		if 5*tries(ports) >= 4*len(ports) || dense(ports) {
-			for _, x := range ports {
-				found[x] = true
-			}
-		}
-	})
-	near(func(a, b *flow.Sum) int { return cmp.Or(a.Source.Compare(b.Source), cmp.Compare(a.Service, b.Service)) },
-		func(hosts []*flow.Sum) {
+		runs(sums, func(a, b *flow.Sum) int { return cmp.Compare(a.Service, b.Service) }, func(hosts []*flow.Sum) {
 			if tries(hosts) < sweepTargets {
 				return
 			}
@@ -92,7 +80,23 @@ func swept(flows *flow.Summary) map[*flow.Sum]bool {
 				}
 			}
 		})
+	}
 	return found
+}
+
+// runs calls take for the bursts among those sums of one client that are alike.
+func runs(sums []*flow.Sum, alike func(a, b *flow.Sum) int, take func([]*flow.Sum)) {
+	slices.SortFunc(sums, func(a, b *flow.Sum) int {
+		return cmp.Or(alike(a, b), cmp.Compare(a.First, b.First), a.Compare(b))
+	})
+	for from := 0; from < len(sums); {
+		to := from + 1
+		for to < len(sums) && alike(sums[from], sums[to]) == 0 {
+			to++
+		}
+		bursts(sums[from:to], take)
+		from = to
+	}
 }
 
 // bursts calls take for each sequence of sums, sorted by their start, of which any sweepTargets lie
