@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"os/signal"
 	"syscall"
@@ -41,14 +42,35 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 	var broken *work.BrokenOffError
 	switch {
 	case errors.As(err, &stopped):
-		render.Stopped(a.screenFor(c, a.Stderr), stopped, name, a.say(c))
+		render.Stopped(a.screenFor(c, a.Stderr), stopped, d, name, a.say(c))
 		return quietly(exitUnreachable)
 	case errors.As(err, &broken):
-		return unreachable("%v; the run %s can be carried on: %s", err, name, a.say(c)("enact", "--resume"))
+		return unreachable("%v; the run %s can be carried on: %s", err, name, a.carryOn(c, d))
+	case errors.Is(err, work.ErrStale):
+		return refused("%w: %s", err, a.say(c)("draft"))
 	case err != nil:
 		return err
 	}
 	screen := a.screen(c)
 	render.Enacted(screen, d, name, time.Since(began), a.say(c))
 	return screen.Err()
+}
+
+// carryOn is the command that carries on a run of a draft.
+func (a *App) carryOn(c *cli.Command, d *enact.Draft) string {
+	if d.Repeals != "" {
+		return a.say(c)("repeal")
+	}
+	return a.say(c)("enact", "--resume")
+}
+
+// brokenOff says how a run is carried on or undone that is not at its end.
+func (a *App) brokenOff(c *cli.Command, open *enact.Past) error {
+	where := fmt.Sprintf("after %d of %s", open.Done(), render.Count(open.Draft.Steps(), "step", "steps"))
+	if open.Draft.Repeals != "" {
+		return refused("the undoing of %s was broken off %s: %s carries it on", open.Draft.Repeals, where,
+			a.carryOn(c, open.Draft))
+	}
+	return refused("the run %s was broken off %s: %s carries it on, %s undoes it", open.Name, where,
+		a.carryOn(c, open.Draft), a.say(c)("repeal", open.Name))
 }

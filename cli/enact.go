@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/enact"
-	"isonomos/render"
 	"isonomos/store"
 	"isonomos/work"
 )
@@ -69,9 +68,7 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 		return a.carryOut(ctx, c, s, j, open.Draft, open)
 	}
 	if open != nil {
-		return refused("the run %s was broken off after %d of %s: %s carries it on, %s undoes it", open.Name,
-			open.Done(), render.Count(open.Draft.Steps(), "step", "steps"), a.say(c)("enact", "--resume"),
-			a.say(c)("repeal", open.Name))
+		return a.brokenOff(c, open)
 	}
 	path := "draft.json"
 	if c.Args().Present() {

@@ -33,6 +33,7 @@ type harbourmaster struct {
 	server  *standin.Server
 	writes  atomic.Int32
 	onWrite func(n int32, serve func()) // nil serves it
+	refuses int32                       // every change from this one on is refused; 0 refuses none
 	limit   func(w http.ResponseWriter) bool
 }
 
@@ -122,6 +123,12 @@ func (h *harbourmaster) serve() {
 	}
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if h.limit != nil && !h.limit(w) {
+			return
+		}
+		if r.Method != http.MethodGet && h.refuses > 0 && h.writes.Add(1) >= h.refuses {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusConflict)
+			_, _ = w.Write([]byte(`{"type":"about:blank","title":"Conflict","status":409,"detail":"the quota is used up"}`))
 			return
 		}
 		if r.Method == http.MethodGet || h.onWrite == nil {
@@ -708,47 +715,4 @@ func TestDraftsAreAsPublished(t *testing.T) {
 	}
 	h.must(0, "enacted", "enact", "--allow-gaps")
 	h.must(0, "nothing to do", "draft", "--to", "none.json")
-}
-
-// What is broken off and can't be carried on, because somebody else has changed what it
-// is about, can be given up; then there can be a next draft.
-func TestGivingUp(t *testing.T) {
-	t.Parallel()
-	h, _ := settled(t)
-	h.writes.Store(0)
-	c, _ := h.command("enact", "--jobs", "1")
-	gone := make(chan struct{})
-	h.onWrite = func(n int32, serve func()) {
-		if n < 6 {
-			serve()
-			return
-		}
-		_ = c.Process.Signal(syscall.SIGKILL)
-		<-gone
-	}
-	_ = c.Run()
-	close(gone)
-	h.onWrite = nil
-	state := filepath.Join(h.clouds, standin.StateFile)
-	text, err := os.ReadFile(state)
-	if err != nil {
-		t.Fatal(err)
-	}
-	h.write(state, strings.ReplaceAll(string(text),
-		`"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier"}`,
-		`"name":"web","for":"instances","description":"Web","labels":{"isonomos":"pier","by":"hand"}`))
-	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {
-		t.Fatal(err)
-	}
-	h.define(firstGroups)
-	h.must(4, "begun with other definitions", "enact", "--resume")
-	h.define(secondGroups)
-	h.must(3, "has changed meanwhile, not by this run", "enact", "--resume")
-	h.must(4, "somebody else has changed since", "repeal")
-	h.must(4, "was broken off", "enact")
-	h.must(0, "is given up after", "repeal", "--give-up")
-	h.must(2, "there is no run to give up", "repeal", "--give-up")
-	h.must(0, "steps", "draft")
-	h.must(0, "enacted", "enact")
-	h.must(0, "given up", "repeal", "--list")
 }

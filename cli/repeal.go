@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 
 	"github.com/urfave/cli/v3"
 
@@ -72,7 +73,20 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	if c.Bool("give-up") {
 		return a.giveUp(c, s, work.OpenRun(pasts))
 	}
-	past, err := work.ToUndo(pasts, c.Args().First())
+	open, name := work.OpenRun(pasts), c.Args().First()
+	switch {
+	case open == nil || name == open.Name && open.Draft.Repeals == "":
+	case open.Draft.Repeals != "" && (name == "" || name == open.Name || name == open.Draft.Repeals) &&
+		!c.IsSet("to"):
+		j, err := a.jobOf(c, open.Draft, pasts)
+		if err != nil {
+			return err
+		}
+		return a.carryOut(ctx, c, s, j, open.Draft, open)
+	case name != "" || open.Draft.Repeals != "":
+		return a.brokenOff(c, open)
+	}
+	past, err := work.ToUndo(pasts, name)
 	if err != nil {
 		return err
 	}
@@ -86,15 +100,37 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 		p, err = a.prepare(c, j, surveyed)
 		return err
 	})
-	if err != nil {
+	var moved *enact.MovedError
+	switch {
+	case errors.As(err, &moved) && past.Open():
+		return refused("%w; %s leaves the run as it is, so that a new draft can be made", err,
+			a.say(c)("repeal", "--give-up"))
+	case errors.As(err, &moved):
+		return refused("%w; define what should be there instead, and make a draft: %s", err, a.say(c)("draft"))
+	case err != nil:
 		return err
 	}
 	d := &p.Draft
 	d.Repeals = past.Name
+	if d.Steps() == 0 && !c.IsSet("to") {
+		return a.nothingToUndo(s, past)
+	}
 	if path := c.String("to"); path != "" {
 		return a.tellDraft(c, d, path)
 	}
 	return a.carryOut(ctx, c, s, j, d, nil)
+}
+
+// nothingToUndo tells that the clouds are as they were before a run. If it was broken off, it is at its end
+// with that.
+func (a *App) nothingToUndo(s *store.Store, past *enact.Past) error {
+	if past.Open() {
+		if err := work.Close(s, past, a.Now(), "there was nothing to undo"); err != nil {
+			return err
+		}
+	}
+	a.note("there is nothing to undo: the clouds are as they were before the run %s", past.Name)
+	return nil
 }
 
 // giveUp ends a run without undoing or finishing it.

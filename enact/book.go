@@ -78,6 +78,27 @@ func (l line) text() string {
 		l.Stateless, strings.Join(services, ","), strings.Join(peers, ","), l.Description)
 }
 
+// sentenceOf is a rule of an object in words.
+func sentenceOf(lines []json.RawMessage, id string) string {
+	for _, text := range lines {
+		var l line
+		var peers []string
+		if json.Unmarshal(text, &l) != nil || l.Kind != "rule" || l.ID != id {
+			continue
+		}
+		_ = json.Unmarshal(l.Peers, &peers) // what is not a list of texts is left empty
+		verb, word := cmp.Or(l.Action, "admit"), "from"
+		if l.Direction == "out" {
+			word = "at"
+			if verb == "admit" {
+				verb = "reach"
+			}
+		}
+		return fmt.Sprintf("%s %s %s %s", verb, strings.Join(l.Services, ", "), word, strings.Join(peers, ", "))
+	}
+	return "rule " + id
+}
+
 // rangeText is the canonical form of a range or address. Other texts are returned as they are.
 func rangeText(text string) string {
 	if p, err := store.ParseRange(text); err == nil {

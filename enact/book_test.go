@@ -213,7 +213,7 @@ func FuzzDraft(f *testing.F) {
 			t.Errorf("%d of %d steps", steps, d.Steps())
 		}
 		for _, p := range []*Past{{Draft: &d, Entries: []store.Entry{{Kind: Begin}}}} {
-			if p.Done() != 0 || p.complete() || !p.Open() {
+			if p.Done() != 0 || p.complete() || p.Open() || !p.Unchanged() {
 				t.Error("a run that did nothing yet")
 			}
 		}

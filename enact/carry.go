@@ -217,7 +217,7 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 			if deletes && unsure {
 				return true, nil, nil
 			}
-			err = fmt.Errorf("the %s %s is not there any more", at.kind, p.now.name)
+			err = fmt.Errorf("the %s %s is not there any more, %w", at.kind, p.now.name, ErrOvertaken)
 			continue
 		}
 		if readErr != nil {
@@ -241,7 +241,7 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 			p.version = o.Version
 			return false, nil, nil
 		}
-		err = fmt.Errorf("the %s %s has changed meanwhile, not by this run: make a new draft", at.kind, p.now.name)
+		err = fmt.Errorf("the %s %s has changed meanwhile, %w", at.kind, p.now.name, ErrOvertaken)
 	}
 	return false, nil, err
 }
@@ -373,7 +373,8 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 			return text == letOut(everyone)
 		})
 		if n < 0 {
-			return nil, fmt.Errorf("the new group has a rule by itself that was not expected: %s", text)
+			return nil, fmt.Errorf("the new group has a rule that a new group has not by itself (%s): somebody else "+
+				"added it, %w", sentenceOf(o.Lines, id), ErrOvertaken)
 		}
 		ids[ownRule(s.ID, n)] = id
 	}

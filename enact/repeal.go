@@ -89,12 +89,38 @@ func Undone(pasts []*Past) map[string]bool {
 	return undone
 }
 
-// Open reports whether a run is neither complete nor undone.
-func (p *Past) Open() bool { return p.Ended == nil || p.Ended.Outcome == Stopped }
+// Open reports whether a run was broken off, so that it has to be carried on, or undone: it is not at its
+// end, and has changed something, or may have.
+func (p *Past) Open() bool {
+	return (p.Ended == nil || p.Ended.Outcome == Stopped) && !p.Unchanged()
+}
+
+// Unchanged reports whether no step of a run was carried out, nor may have been.
+func (p *Past) Unchanged() bool { return p.Done() == 0 && len(unsureSteps(p.Entries)) == 0 }
+
+// unsureSteps are the steps that were begun, by lane and number, and of which it is not known that they were
+// not carried out.
+func unsureSteps(entries []store.Entry) map[[2]int]bool {
+	unsure := make(map[[2]int]bool)
+	for _, e := range entries {
+		var x Result // an intention has the same lane and step
+		if e.Kind != Intend && e.Kind != Done && e.Kind != Failed || json.Unmarshal(e.Body, &x) != nil {
+			continue
+		}
+		at := [2]int{x.Lane, x.Step}
+		if e.Kind == Intend || e.Kind == Failed && x.Unsure {
+			unsure[at] = true
+		} else {
+			delete(unsure, at)
+		}
+	}
+	return unsure
+}
 
 // complete reports whether all steps of a run were carried out.
 func (p *Past) complete() bool {
-	return p.Ended != nil && (p.Ended.Outcome == Enacted || p.Ended.Outcome == Repealed)
+	return p.Ended != nil && (p.Ended.Outcome == Enacted || p.Ended.Outcome == Repealed ||
+		p.Ended.Outcome == Overtaken && p.Done() == p.Draft.Steps())
 }
 
 // Began is when the run began (RFC 3339).
@@ -117,13 +143,18 @@ func (p *Past) Done() int {
 func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 	t, moved, err := p.trace(surveyed)
 	if err == nil && len(moved) > 0 {
-		err = fmt.Errorf("somebody else has changed since: %s", strings.Join(moved, ", "))
+		err = &MovedError{moved}
 	}
 	if err != nil {
 		return nil, err
 	}
 	return p.before(surveyed, t)
 }
+
+// A MovedError says what somebody else has changed since a run.
+type MovedError struct{ What []string }
+
+func (e *MovedError) Error() string { return "somebody else has changed since: " + strings.Join(e.What, ", ") }
 
 // Undoing is Undone for a run whose undoing has begun: what it touched may be on its way back.
 func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {

@@ -36,10 +36,11 @@ const (
 
 // Outcomes of runs.
 const (
-	Enacted  = "enacted"
-	Repealed = "repealed"
-	Stopped  = "stopped"  // it can be continued
-	GivenUp  = "given up" // it stays as it is, neither finished nor undone
+	Enacted   = "enacted"
+	Repealed  = "repealed"
+	Stopped   = "stopped"   // it can be continued
+	GivenUp   = "given up"  // it stays as it is, neither finished nor undone
+	Overtaken = "overtaken" // somebody else has changed what it was to change: it is at its end
 )
 
 // An Intention is written before the first request of a step is sent.
@@ -56,6 +57,8 @@ type Result struct {
 	IDs   map[string]string `json:"ids,omitempty"`   // real ids, by made-up ones
 	Found bool              `json:"found,omitempty"` // its answer was lost, and it was found to be done
 	Error string            `json:"error,omitempty"`
+	// Unsure says that the step may have been carried out in spite of the error.
+	Unsure bool `json:"unsure,omitempty"`
 }
 
 // A Proof says that a wave has reached the state that it should.
@@ -90,12 +93,17 @@ type Run struct {
 	names *names
 	done  map[[2]int]bool // by lane and number, from 1
 	began map[[2]int]bool // by lane and number: steps that an earlier part of the run began
+	// mayHaveBegun says that a step may have been carried out although no answer says so.
+	mayHaveBegun bool
 }
 
 // A StoppedError says why a run could not be finished, and what has not been done.
 type StoppedError struct {
 	Done, Of int
+	Outcome  string // Stopped or Overtaken
 	Stops    []Stop
+	// Unchanged says that no step was carried out, nor may have been: then nothing is left to do.
+	Unchanged bool
 }
 
 // A Stop is where a lane stopped.
@@ -104,6 +112,7 @@ type Stop struct {
 	Step     int // from 1; 0 if the lane never began
 	Of       int
 	Says     string
+	Proof    bool // all of its steps are done, and the clouds are not as they should be then
 	NotBegun bool // because an earlier wave stopped
 	Unsure   bool // it is unknown whether the step was carried out
 	Err      error
@@ -122,12 +131,17 @@ func (e *StoppedError) Unwrap() []error {
 	return all
 }
 
+// ErrOvertaken marks errors that say that somebody else has changed what a run was to change, or what it has
+// carried out. Going on or back would overwrite that.
+var ErrOvertaken = errors.New("not by this run")
+
 // errUnsure marks errors after which it is unknown whether a step was carried out.
 var errUnsure = errors.New("whether it was done is not known")
 
 // Recall restores from the journal what is known of a run that was broken off.
 func (r *Run) Recall(entries []store.Entry) error {
 	r.prepare()
+	r.mayHaveBegun = len(unsureSteps(entries)) > 0
 	for _, e := range entries {
 		switch e.Kind {
 		case Intend:
@@ -177,8 +191,7 @@ func (r *Run) Do(ctx context.Context) error {
 		}
 		if len(stops) == 0 && r.Prove != nil {
 			if err := r.Prove(ctx, wave, accounts); err != nil {
-				stops = append(stops, Stop{Accounts: accounts, Says: fmt.Sprintf("wave %d is carried out", wave),
-					Err: fmt.Errorf("it is not proved: %w", err)})
+				stops = append(stops, Stop{Accounts: accounts, Proof: true, Err: err})
 			}
 		}
 		if len(stops) > 0 {
@@ -208,10 +221,16 @@ func (r *Run) stopped(wave int, stops []Stop) error {
 				Err: errors.New("an earlier wave stopped")})
 		}
 	}
-	e := &StoppedError{Done: len(r.done), Of: r.Draft.Steps(), Stops: stops}
+	e := &StoppedError{Done: len(r.done), Of: r.Draft.Steps(), Outcome: Overtaken, Stops: stops,
+		Unchanged: len(r.done) == 0 && !r.mayHaveBegun}
+	for _, s := range stops {
+		if !s.NotBegun && !errors.Is(s.Err, ErrOvertaken) {
+			e.Outcome = Stopped
+		}
+	}
 	why := stops[0].Err.Error()
 	if _, err := r.Journal.Append(r.Now(), r.Name, End,
-		Ending{Outcome: Stopped, Done: e.Done, Of: e.Of, Why: why}); err != nil {
+		Ending{Outcome: e.Outcome, Done: e.Done, Of: e.Of, Why: why}); err != nil {
 		return errors.Join(e, err)
 	}
 	return e
@@ -287,6 +306,12 @@ func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
 	result.IDs, result.Found, err = b.carry(ctx, s, request, r.began[at])
 	if err != nil {
 		result.Error = err.Error()
+		result.Unsure = errors.Is(err, errUnsure) || r.began[at] && errors.Is(err, ErrOvertaken)
+		if result.Unsure {
+			r.mu.Lock()
+			r.mayHaveBegun = true
+			r.mu.Unlock()
+		}
 		if _, bad := r.Journal.Append(r.Now(), r.Name, Failed, result); bad != nil {
 			return errors.Join(err, bad)
 		}

@@ -289,22 +289,29 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say)
 	s.Whole(0, Piece{"undo", Strong}, findingIndent, Piece{say("repeal", run), Accent})
 }
 
-// Stopped tells where a run stopped, and what has not been done.
-func Stopped(s *Screen, e *enact.StoppedError, run string, say Say) {
-	s.Line(Piece{Pad("STOPPED", findingIndent), Hot},
-		Piece{fmt.Sprintf("%s of %s done", Number(e.Done), Count(e.Of, "step is", "steps are")), Strong})
+// Stopped tells where a run stopped, what has not been done, and what to type next.
+func Stopped(s *Screen, e *enact.StoppedError, d *enact.Draft, run string, say Say) {
+	word, text := "STOPPED", fmt.Sprintf("%s of %s done", Number(e.Done), Count(e.Of, "step is", "steps are"))
+	switch {
+	case e.Outcome == enact.Overtaken && e.Done == e.Of:
+		text = "carried out, but not what is there: somebody else has changed something meanwhile"
+	case e.Outcome == enact.Overtaken:
+		text += "; somebody else has changed what was to follow"
+	case e.Unchanged:
+		text += ", and nothing was changed"
+	}
+	s.Line(Piece{Pad(word, findingIndent), Hot}, Piece{text, Strong})
 	var later []string
 	for _, x := range e.Stops {
 		where := strings.Join(x.Accounts, ", ")
-		if x.NotBegun {
+		text := where + ", before its first step"
+		switch {
+		case x.NotBegun:
 			later = append(later, where)
 			continue
-		}
-		text := where + ": " + x.Says
-		if x.Says == "" {
-			text = where + ", before its first step"
-		}
-		if x.Step > 0 {
+		case x.Proof:
+			text = where + ": all steps are done"
+		case x.Step > 0:
 			sure := "is not done"
 			if x.Unsure {
 				sure = "may be done or not"
@@ -317,8 +324,18 @@ func Stopped(s *Screen, e *enact.StoppedError, run string, say Say) {
 	if len(later) > 0 {
 		s.Text(findingIndent, "not begun, because an earlier wave stopped: "+strings.Join(later, "; "))
 	}
-	s.Whole(0, Piece{"carry on", Strong}, findingIndent, Piece{say("enact", "--resume"), Accent})
-	s.Whole(0, Piece{"undo", Strong}, findingIndent, Piece{say("repeal", run), Accent})
+	next := func(label string, words ...string) {
+		s.Whole(0, Piece{label, Strong}, findingIndent, Piece{say(words...), Accent})
+	}
+	switch {
+	case e.Outcome == enact.Overtaken || e.Unchanged:
+		next("next", "draft")
+	case d.Repeals != "":
+		next("carry on", "repeal")
+	default:
+		next("carry on", "enact", "--resume")
+		next("undo", "repeal", run)
+	}
 }
 
 // Runs lists what was carried out.
@@ -330,22 +347,35 @@ func Runs(s *Screen, pasts []*enact.Past) {
 	entries := 0
 	for _, p := range pasts {
 		entries += len(p.Entries)
-		outcome, style := "broken off", Hot
-		if p.Ended != nil {
-			outcome, style = p.Ended.Outcome, Plain
-			if p.Ended.Outcome == enact.Stopped {
-				style = Hot
-			}
-		}
-		if p.Draft.Repeals != "" {
-			outcome += " " + p.Draft.Repeals
-		}
+		outcome, style := outcomeOf(p)
 		s.Line(Piece{p.Name, Accent}, Piece{"  " + strings.Replace(p.Began()[:19], "T", " ", 1) + " UTC  ", Faint},
 			Piece{fmt.Sprintf("%s of %s  ", Number(p.Done()), Count(p.Draft.Steps(), "step", "steps")), Plain},
 			Piece{outcome, style})
 	}
 	s.Blank()
 	s.Line(Piece{fmt.Sprintf("%s in the journal; its chain holds", Count(entries, "entry", "entries")), Cool})
+}
+
+// outcomeOf says what became of a run.
+func outcomeOf(p *enact.Past) (string, Style) {
+	outcome, style := "broken off", Hot
+	switch {
+	case !p.Open() && p.Unchanged() && (p.Ended == nil || p.Ended.Outcome == enact.Stopped):
+		return "stopped before it changed anything", Plain
+	case p.Ended != nil && p.Ended.Outcome == enact.Overtaken:
+		outcome, style = "overtaken by somebody else's change", Warm
+	case p.Ended != nil && p.Ended.Outcome != enact.Stopped:
+		outcome, style = p.Ended.Outcome, Plain
+	case p.Ended != nil:
+		outcome = p.Ended.Outcome
+	}
+	if p.Draft.Repeals != "" {
+		if outcome != enact.Repealed {
+			outcome += ", undoing"
+		}
+		outcome += " " + p.Draft.Repeals
+	}
+	return outcome, style
 }
 
 // DraftMarkdown writes a draft for a review comment: traffic first, steps folded.

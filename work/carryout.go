@@ -221,7 +221,11 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	undone := enact.Undone(pasts)
 	if name == "" {
 		for _, p := range slices.Backward(pasts) {
-			if p.Draft.Repeals == "" && !undone[p.Name] {
+			switch {
+			case p.Draft.Repeals != "" || undone[p.Name]:
+			case p.Unchanged():
+				return nil, wrong("the last run %s changed nothing: to undo an earlier one, name it", p.Name)
+			default:
 				return p, nil
 			}
 		}
@@ -246,8 +250,13 @@ func GiveUp(s *store.Store, open *enact.Past, now time.Time) error {
 	if open == nil {
 		return wrong("there is no run to give up: every one in the journal is at its end")
 	}
-	_, err := s.Append(now, open.Name, enact.End,
-		enact.Ending{Outcome: enact.GivenUp, Done: open.Done(), Of: open.Draft.Steps(), Why: "by hand"})
+	return Close(s, open, now, "by hand")
+}
+
+// Close notes in the journal that a run is at its end as it is.
+func Close(s *store.Store, p *enact.Past, now time.Time, why string) error {
+	_, err := s.Append(now, p.Name, enact.End,
+		enact.Ending{Outcome: enact.GivenUp, Done: p.Done(), Of: p.Draft.Steps(), Why: why})
 	if err != nil {
 		return unreachable("%w", err)
 	}

@@ -207,6 +207,9 @@ func (p *Prepared) LookForCuts(sums []*flow.Sum) {
 	})
 }
 
+// ErrStale marks the errors of drafts that are not what would be drafted now.
+var ErrStale = errors.New("make a new one")
+
 // StillSo makes a draft again from a new survey, and compares: only if it is the same is what was
 // reviewed still what will be carried out.
 func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
@@ -224,13 +227,13 @@ func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
 		k := slices.IndexFunc(again.Objects,
 			func(x enact.Touched) bool { return x.Account == o.Account && x.Kind == o.Kind && x.ID == o.ID })
 		if k >= 0 && again.Objects[k].Revision != o.Revision {
-			return refused("the %s %s of %s has changed since the draft was made: make a new one", o.Kind, o.Name,
-				o.Account)
+			return refused("the %s %s of %s has changed since the draft was made: %w", o.Kind, o.Name, o.Account,
+				ErrStale)
 		}
 	}
 	if !sameSteps(d, &again) {
-		return refused("the clouds have changed since the draft was made, and other steps would be needed now: " +
-			"make a new one")
+		return refused("the clouds have changed since the draft was made, and other steps would be needed now: %w",
+			ErrStale)
 	}
 	return nil
 }
@@ -266,12 +269,13 @@ func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string)
 	}
 	plan, err := change.NewPlan(aim)
 	if err != nil {
-		return err
+		return fmt.Errorf("%w: somebody else has changed something, %w", err, enact.ErrOvertaken)
 	}
 	for _, l := range plan.Lanes {
 		for i := range l.Steps {
 			if s := &l.Steps[i]; slices.Contains(accounts, s.Account.Name) {
-				return fmt.Errorf("something is still to be done: %s", enact.Says(s, aim.Then.Services))
+				return fmt.Errorf("there is more to be done: %s; somebody else has changed it, %w",
+					enact.Says(s, aim.Then.Services), enact.ErrOvertaken)
 			}
 		}
 	}
@@ -282,7 +286,8 @@ func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string)
 	}
 	for _, r := range law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)) {
 		if !r.Holds && held[named(r.Origin.File, r.Origin.Line, r.Text)] {
-			return fmt.Errorf("an expectation no longer holds: %s (%s:%d)", r.Text, r.Origin.File, r.Origin.Line)
+			return fmt.Errorf("an expectation no longer holds: %s (%s:%d), %w", r.Text, r.Origin.File, r.Origin.Line,
+				enact.ErrOvertaken)
 		}
 	}
 	return nil

@@ -1,0 +1,260 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"isonomos/cloud/standin"
+	"isonomos/enact"
+	"isonomos/store"
+)
+
+// killAt runs the program and kills it before its nth request is carried out.
+func (h *harbourmaster) killAt(n int32, args ...string) {
+	h.t.Helper()
+	h.writes.Store(0)
+	c, out := h.command(args...)
+	gone := make(chan struct{})
+	h.onWrite = func(k int32, serve func()) {
+		if k < n {
+			serve()
+			return
+		}
+		_ = c.Process.Signal(syscall.SIGKILL)
+		<-gone
+	}
+	_ = c.Run()
+	close(gone)
+	h.onWrite = nil
+	if c.ProcessState.ExitCode() != -1 {
+		h.t.Fatalf("%v was not killed: %s", args, out)
+	}
+}
+
+// byHand gives a group a rule as somebody else would.
+func (h *harbourmaster) byHand(account, group string) {
+	h.t.Helper()
+	state := filepath.Join(h.clouds, standin.StateFile)
+	text, err := os.ReadFile(state)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	var out strings.Builder
+	for line := range strings.Lines(string(text)) {
+		var o map[string]any
+		if err := json.Unmarshal([]byte(line), &o); err != nil {
+			h.t.Fatal(err)
+		}
+		if out.WriteString(line); o["kind"] == "group" && o["name"] == group && o["account"] == account {
+			fmt.Fprintf(&out, `{"kind":"rule","account":%q,"group":%q,"id":"by-hand","direction":"in","action":"admit",`+
+				`"peers":["203.0.113.7/32"],"services":["tcp 8443"]}`+"\n", account, o["id"])
+		}
+	}
+	h.write(state, out.String())
+	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+var printed = regexp.MustCompile(`isonomos (enact --resume|repeal --give-up|repeal [0-9a-f-]+|repeal|draft)\b`)
+
+// typed runs the nth command that a text says to type.
+func (h *harbourmaster) typed(text string, nth int) (int, string) {
+	h.t.Helper()
+	all := printed.FindAllStringSubmatch(text, -1)
+	if len(all) <= nth {
+		h.t.Fatalf("no command number %d is printed in\n%s", nth+1, text)
+	}
+	return h.run(strings.Fields(all[nth][1])...)
+}
+
+// Every state that a run can be in says what to type, and that works: on to just the new state, or back to just
+// the old one; where somebody else has changed something, to an end that blocks nothing. It is the table of
+// docs/changing.md.
+func TestEveryStateHasItsWay(t *testing.T) {
+	t.Parallel()
+	first, oldState := settled(t)
+	old := oldState.spelt()
+	last, _ := first.again(t)
+	last.writes.Store(0)
+	last.onWrite = func(_ int32, serve func()) { serve() }
+	last.must(0, "enacted", "enact", "--jobs", "1")
+	arrived, writes := readState(t, last.clouds).spelt(), last.writes.Load()
+	is := func(t *testing.T, h *harbourmaster, want string) {
+		t.Helper()
+		if got := readState(t, h.clouds).spelt(); got != want {
+			t.Fatalf("there is\n%s\nwant\n%s", got, want)
+		}
+		h.must(0, "its chain holds", "repeal", "--list")
+	}
+	// free is whether nothing stands in the way of the next change.
+	free := func(t *testing.T, h *harbourmaster) {
+		t.Helper()
+		h.must(0, "", "draft")
+		if code, out := h.run("enact"); code != 0 {
+			t.Fatalf("the next enact: exit %d\n%s", code, out)
+		}
+		if got := readState(t, h.clouds).spelt(); got != arrived {
+			t.Fatalf("in the end there is\n%s\nwant\n%s", got, arrived)
+		}
+	}
+	for _, x := range []struct {
+		name string
+		do   func(t *testing.T, h *harbourmaster)
+	}{
+		{"enact killed before its first request, on", func(t *testing.T, h *harbourmaster) {
+			h.killAt(1, "enact", "--jobs", "1")
+			if code, out := h.typed(h.must(4, "was broken off", "enact"), 0); code != 0 {
+				t.Fatal(out)
+			}
+			is(t, h, arrived)
+		}},
+		{"enact killed before its first request, back", func(t *testing.T, h *harbourmaster) {
+			h.killAt(1, "enact", "--jobs", "1")
+			if code, out := h.typed(h.must(4, "was broken off", "enact"), 1); code != 0 ||
+				!strings.Contains(out, "there is nothing to undo") {
+				t.Fatal(out)
+			}
+			is(t, h, old)
+			free(t, h)
+		}},
+		{"enact killed on the way, on", func(t *testing.T, h *harbourmaster) {
+			h.killAt(writes/2, "enact", "--jobs", "1")
+			if code, out := h.typed(h.must(4, "was broken off", "enact"), 0); code != 0 {
+				t.Fatal(out)
+			}
+			is(t, h, arrived)
+		}},
+		{"enact killed on the way, back, killed on the way back, back", func(t *testing.T, h *harbourmaster) {
+			h.killAt(writes/2, "enact", "--jobs", "1")
+			h.killAt(3, "repeal", "--jobs", "1")
+			out := h.must(4, "the undoing of", "enact")
+			h.killAt(2, "repeal", "--jobs", "1")
+			if code, out := h.typed(out, 0); code != 0 || !strings.Contains(out, "repealed") {
+				t.Fatal(out)
+			}
+			is(t, h, old)
+			free(t, h)
+		}},
+		{"repeal of a whole run, killed before its first request", func(t *testing.T, h *harbourmaster) {
+			h.must(0, "enacted", "enact")
+			h.killAt(1, "repeal", "--jobs", "1")
+			h.must(0, "repealed", "repeal")
+			is(t, h, old)
+			h.must(2, "", "repeal", "--give-up")
+		}},
+		{"repeal of a whole run, killed on the way", func(t *testing.T, h *harbourmaster) {
+			h.must(0, "enacted", "enact")
+			h.killAt(writes/2, "repeal", "--jobs", "1")
+			if code, out := h.typed(h.must(4, "the undoing of", "enact"), 0); code != 0 {
+				t.Fatal(out)
+			}
+			is(t, h, old)
+		}},
+		{"begun and not one step begun", func(t *testing.T, h *harbourmaster) {
+			s, err := store.Open(filepath.Join(h.folder, "isonomos.db"), false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text, err := os.ReadFile(filepath.Join(h.folder, "draft.json"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.Append(time.Now(), "20261120-060000-aaaa", enact.Begin, json.RawMessage(text)); err != nil {
+				t.Fatal(err)
+			}
+			s.Close()
+			h.must(2, "changed nothing", "repeal")
+			h.must(0, "stopped before it changed anything", "repeal", "--list")
+			free(t, h)
+		}},
+		{"refused at the first step", func(t *testing.T, h *harbourmaster) {
+			h.refuses = 1
+			out := h.must(3, "nothing was changed", "enact", "--jobs", "1")
+			h.refuses = 0
+			if code, out := h.typed(out, 0); code != 0 {
+				t.Fatal(out)
+			}
+			h.must(2, "changed nothing", "repeal")
+			is(t, h, old)
+			free(t, h)
+		}},
+		{"refused on the way, on", func(t *testing.T, h *harbourmaster) {
+			h.refuses = writes / 2
+			out := h.must(3, "carry on", "enact", "--jobs", "1")
+			h.refuses = 0
+			if code, out := h.typed(out, 0); code != 0 {
+				t.Fatal(out)
+			}
+			is(t, h, arrived)
+		}},
+		{"refused on the way, back", func(t *testing.T, h *harbourmaster) {
+			h.refuses = writes / 2
+			out := h.must(3, "undo", "enact", "--jobs", "1")
+			h.refuses = 0
+			if code, out := h.typed(out, 1); code != 0 {
+				t.Fatal(out)
+			}
+			is(t, h, old)
+			free(t, h)
+		}},
+		{"somebody else changes what is carried out", func(t *testing.T, h *harbourmaster) {
+			h.writes.Store(0)
+			h.onWrite = func(n int32, serve func()) {
+				if serve(); n == writes {
+					h.byHand("al", "wall")
+				}
+			}
+			out := h.must(3, "carried out, but not what is there", "enact", "--jobs", "1")
+			h.onWrite = nil
+			if code, out := h.typed(out, 0); code != 0 {
+				t.Fatal(out)
+			}
+			if code, out := h.run("enact"); code != 0 {
+				t.Fatal(out)
+			}
+			free(t, h)
+		}},
+		{"somebody else changes what is to be carried out", func(t *testing.T, h *harbourmaster) {
+			h.writes.Store(0)
+			h.onWrite = func(n int32, serve func()) {
+				if n == 2 {
+					h.byHand("au", "web")
+				}
+				serve()
+			}
+			out := h.must(3, "somebody else has changed what was to follow", "enact", "--jobs", "1")
+			h.onWrite = nil
+			if code, out := h.typed(out, 0); code != 0 {
+				t.Fatal(out)
+			}
+			free(t, h)
+		}},
+		{"killed, and somebody else changes something", func(t *testing.T, h *harbourmaster) {
+			h.killAt(writes/2, "enact", "--jobs", "1")
+			h.byHand("au", "web")
+			h.define(firstGroups)
+			h.must(4, "begun with other definitions", "enact", "--resume")
+			h.define(secondGroups)
+			out := h.must(4, "somebody else has changed since", "repeal")
+			if code, out := h.typed(out, 0); code != 0 || !strings.Contains(out, "is given up after") {
+				t.Fatal(out)
+			}
+			h.must(2, "there is no run to give up", "repeal", "--give-up")
+			h.must(0, "given up", "repeal", "--list")
+			free(t, h)
+		}},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			h, _ := first.again(t)
+			x.do(t, h)
+		})
+	}
+}
