@@ -21,10 +21,6 @@ import (
 // carryOut carries a draft out, or carries on a run that was broken off.
 func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j work.Job, d *enact.Draft,
 	past *enact.Past) error {
-	if d.Steps() == 0 {
-		a.note("there is nothing to do: the clouds are as they should be")
-		return nil
-	}
 	if n := d.Gaps(); n > 0 && !c.Bool("allow-gaps") && past == nil {
 		render.Gaps(a.screenFor(c, a.Stderr), d)
 		return refused("the draft has %s: traffic that is let through before and after would be stopped for some "+
@@ -34,10 +30,17 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 	defer stop()
 	quiet := *a // two progress bars would overwrite each other
 	quiet.Progress = false
+	live := func(ctx context.Context) (*estate.Estate, error) { return quiet.liveEstate(ctx, c, j.Defined) }
+	if d.Steps() == 0 {
+		err := work.Looking(ctx, live, func(surveyed *estate.Estate) error { return j.StillSo(surveyed, d) })
+		if err == nil {
+			a.note("there is nothing to do: the clouds are as they should be")
+		}
+		return a.stale(c, err)
+	}
 	began := time.Now()
 	name, err := work.CarryOut{Job: j, Draft: d, Past: past, Store: s, Surveyor: a.surveyor(c, j.Defined),
-		Live: func(ctx context.Context) (*estate.Estate, error) { return quiet.liveEstate(ctx, c, j.Defined) },
-		Jobs: c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}.Do(ctx)
+		Live: live, By: whoAmI(), Jobs: c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}.Do(ctx)
 	var stopped *enact.StoppedError
 	var broken *work.BrokenOffError
 	switch {
@@ -46,14 +49,20 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 		return quietly(exitUnreachable)
 	case errors.As(err, &broken):
 		return unreachable("%v; the run %s can be carried on: %s", err, name, a.carryOn(c, d))
-	case errors.Is(err, work.ErrStale):
-		return refused("%w: %s", err, a.say(c)("draft"))
 	case err != nil:
-		return err
+		return a.stale(c, err)
 	}
 	screen := a.screen(c)
 	render.Enacted(screen, d, name, time.Since(began), a.say(c))
 	return screen.Err()
+}
+
+// stale adds to the error of a draft that is not what would be drafted now how to make a new one.
+func (a *App) stale(c *cli.Command, err error) error {
+	if errors.Is(err, work.ErrStale) {
+		return refused("%w: %s", err, a.say(c)("draft"))
+	}
+	return err
 }
 
 // carryOn is the command that carries on a run of a draft.

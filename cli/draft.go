@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
+	"os/user"
 
 	"github.com/urfave/cli/v3"
 
@@ -65,12 +65,11 @@ func waveFlags() []cli.Flag {
 }
 
 func wavesOf(text string) (enact.Waves, error) {
-	label, stages, ok := strings.Cut(text, "=")
-	if !ok || label == "" || stages == "" {
-		return enact.Waves{}, usage(
-			"--waves %q has another form: LABEL=FIRST,NEXT,… such as stage=lab,staging,production", text)
+	w, ok := enact.ParseWaves(text)
+	if !ok {
+		return w, usage("--waves %q has another form: LABEL=FIRST,NEXT,… such as stage=lab,staging,production", text)
 	}
-	return enact.Waves{Label: label, Stages: strings.Split(stages, ",")}, nil
+	return w, nil
 }
 
 // knownWaves refuses a wave label that no account has, and warns of stages that none has.
@@ -131,6 +130,8 @@ func listed(list []string) []string { return append([]string{}, list...) }
 
 // tellDraft writes a draft to its file and shows it.
 func (a *App) tellDraft(c *cli.Command, d *enact.Draft, path string) error {
+	d.By = whoAmI()
+	d.Seal = d.Sealed()
 	text, err := json.MarshalIndent(d, "", " ")
 	if err != nil {
 		return err
@@ -152,6 +153,19 @@ func (a *App) tellDraft(c *cli.Command, d *enact.Draft, path string) error {
 		err = s.Err()
 	}
 	return err
+}
+
+// whoAmI is who runs the program, and where.
+func whoAmI() string {
+	name := "somebody"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "somewhere"
+	}
+	return name + "@" + host
 }
 
 // keepDraft writes a draft. It refuses to replace a file that is not a draft.

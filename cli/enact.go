@@ -1,13 +1,17 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"io"
 	"os"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"isonomos/core/count"
 	"isonomos/enact"
 	"isonomos/store"
 	"isonomos/work"
@@ -33,6 +37,8 @@ func (a *App) enactCommand() *cli.Command {
 		Flags: []cli.Flag{estateFlag(),
 			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is " +
 				"let through before and after"},
+			&cli.StringFlag{Name: "digest", Usage: "carry the draft out only if its digest is `D`, as it was approved"},
+			&cli.DurationFlag{Name: "draft-age", Value: 24 * time.Hour, Usage: "refuse a draft that is older than `T`"},
 			&cli.BoolFlag{Name: "resume", Usage: "carry on the run that was broken off"},
 			jobsFlag(), storeFlag()},
 		Action: a.enact,
@@ -40,7 +46,7 @@ func (a *App) enactCommand() *cli.Command {
 }
 
 func (a *App) enact(ctx context.Context, c *cli.Command) error {
-	if err := a.oneWay(c, "resume", "allow-gaps"); err != nil {
+	if err := a.without(c, "resume", "allow-gaps", "digest", "draft-age"); err != nil {
 		return err
 	}
 	s, pasts, err := a.journal(c, true)
@@ -78,6 +84,9 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := a.asReviewed(c, d, path, pasts); err != nil {
+		return err
+	}
 	j, err := a.jobOf(c, d, pasts)
 	if err != nil {
 		return err
@@ -90,18 +99,58 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *App) readDraft(c *cli.Command, path string) (*enact.Draft, error) {
-	text, err := os.ReadFile(path)
+	file, err := os.Open(path)
 	if err != nil {
 		return nil, fileError("draft", path, err)
 	}
-	var d enact.Draft
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, mostDraft+1))
+	if err != nil {
+		return nil, fileError("draft", path, err)
+	}
+	if len(text) > mostDraft {
+		return nil, usage("%s is longer than %d MB: that is no draft", path, mostDraft>>20)
+	}
+	var d, whole enact.Draft
 	if err := json.Unmarshal(text, &d); err != nil {
 		return nil, usage("%s is not a draft: %v", path, err)
 	}
-	if d.Version != 1 && d.Version != enact.DraftVersion {
+	if d.Version != enact.DraftVersion {
 		return nil, usage("%s is not a draft of version %d: make one: %s", path, enact.DraftVersion, a.say(c)("draft"))
 	}
+	strict := json.NewDecoder(bytes.NewReader(text))
+	strict.DisallowUnknownFields()
+	if err := strict.Decode(&whole); err != nil {
+		return nil, refused("%s is not as this program writes drafts (%v): make a new one: %s", path, err,
+			a.say(c)("draft"))
+	}
 	return &d, nil
+}
+
+// mostDraft bounds the size of a draft in bytes.
+const mostDraft = 256 << 20
+
+// asReviewed refuses a draft that is not what was reviewed, or too old, or was carried out before.
+func (a *App) asReviewed(c *cli.Command, d *enact.Draft, path string, pasts []*enact.Past) error {
+	again := a.say(c)("draft")
+	age := a.Now().Sub(d.Made)
+	switch approved := c.String("digest"); {
+	case d.Seal != d.Sealed() || d.Lanes == nil || d.EnactedBy != "":
+		return refused("%s was changed after it was made: its digest is another one. Make a new one: %s", path, again)
+	case approved != "" && approved != d.Seal:
+		return refused("%s is not what was approved: its digest is %s", path, d.Seal)
+	case age > c.Duration("draft-age"):
+		return refused("%s was made %s ago, more than --draft-age: make a new one: %s", path, count.Lasting(age), again)
+	case age < -time.Minute:
+		return refused("%s says that it was made in the future (%s): make a new one: %s", path,
+			d.Made.Format(time.RFC3339), again)
+	}
+	for _, p := range pasts {
+		if p.Draft.Seal == d.Seal && !p.Unchanged() {
+			return refused("%s was carried out already, by the run %s: make a new one: %s", path, p.Name, again)
+		}
+	}
+	return nil
 }
 
 // journal opens the store and reads the runs from its journal.

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -21,6 +22,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"isonomos/cloud/standin"
+	"isonomos/enact"
 )
 
 // A harbourmaster runs small clouds of each dialect in this process, beside an estate
@@ -584,7 +586,8 @@ func TestDraftsAreRefused(t *testing.T) {
 	}
 	h.write(filepath.Join(h.folder, "forged.json"),
 		strings.Replace(string(draft), "203.0.113.64/29", "203.0.113.0/24", -1))
-	h.must(4, "other steps would be needed", "enact", "forged.json")
+	h.must(4, "was changed after it was made", "enact", "forged.json")
+	forge(t, h)
 	if h.changes() != at {
 		t.Error("something was changed")
 	}
@@ -592,7 +595,13 @@ func TestDraftsAreRefused(t *testing.T) {
 		strings.Contains(string(draft), strings.Split(h.env[len(h.env)-1], "=")[1]) {
 		t.Error("the draft holds a secret")
 	}
-	h.must(0, "enacted", "enact")
+	h.must(4, "is not what was approved", "enact", "--digest", strings.Repeat("0", 64))
+	var made enact.Draft
+	if err := json.Unmarshal(draft, &made); err != nil {
+		t.Fatal(err)
+	}
+	h.must(0, "enacted", "enact", "--digest", made.Seal)
+	h.must(4, "was carried out already, by the run", "enact")
 	_, token, _ := strings.Cut(h.env[len(h.env)-1], "=")
 	for name, text := range readTree(t, h.folder) {
 		if len(token) < 16 || strings.Contains(text, token) {
@@ -601,6 +610,57 @@ func TestDraftsAreRefused(t *testing.T) {
 	}
 	h.write(filepath.Join(h.folder, "isonomos.db"), "no database")
 	h.must(3, "can't be used", "repeal", "--list")
+}
+
+// forge edits the draft in every way that a reviewer would not see carried out, with a digest that fits.
+func forge(t *testing.T, h *harbourmaster) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(h.folder, "draft.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		name string
+		edit func(*enact.Draft)
+		want string
+	}{
+		{"steps", func(d *enact.Draft) { d.Lanes[0].Steps = d.Lanes[0].Steps[1:] }, "other steps would be needed"},
+		{"no steps", func(d *enact.Draft) { d.Lanes, d.Objects = []enact.Lane{}, []enact.Touched{} },
+			"other steps would be needed"},
+		{"no lanes", func(d *enact.Draft) { d.Lanes = nil }, "was changed after it was made"},
+		{"traffic", func(d *enact.Draft) { d.Traffic = enact.Traffic{Opens: []enact.Shift{}, Closes: []enact.Shift{}} },
+			"(traffic)"},
+		{"an expectation", func(d *enact.Draft) { d.Expects = append(d.Expects, enact.Expect{Text: "x", After: true}) },
+			"(expectations)"},
+		{"waves", func(d *enact.Draft) {
+			for i := range d.Lanes {
+				d.Lanes[i].Wave = 1
+			}
+		}, "(waves)"},
+		{"quotas", func(d *enact.Draft) { d.Quotas = []enact.Quota{} }, "(quotas)"},
+		{"a gap", func(d *enact.Draft) { d.Lanes[0].Gaps = append(d.Lanes[0].Gaps, enact.Gap{After: 1, Until: 2}) },
+			"has 1 gap"},
+		{"an old date", func(d *enact.Draft) { d.Made = d.Made.Add(-48 * time.Hour) }, "more than --draft-age"},
+		{"a date to come", func(d *enact.Draft) { d.Made = d.Made.Add(48 * time.Hour) }, "made in the future"},
+		{"somebody who carries it out", func(d *enact.Draft) { d.EnactedBy = "x" }, "was changed after it was made"},
+	} {
+		var d enact.Draft
+		if err := json.Unmarshal(text, &d); err != nil {
+			t.Fatal(err)
+		}
+		x.edit(&d)
+		d.Seal = d.Sealed()
+		forged, err := json.Marshal(&d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.write(filepath.Join(h.folder, "forged.json"), string(forged))
+		if code, out := h.run("enact", "forged.json"); code != 4 || !strings.Contains(out, x.want) {
+			t.Errorf("%s: exit %d %s", x.name, code, out)
+		}
+	}
+	h.write(filepath.Join(h.folder, "forged.json"), strings.Replace(string(text), "{", `{ "approved": true,`, 1))
+	h.must(4, "is not as this program writes drafts", "enact", "forged.json")
 }
 
 // How much of what a server permits is used: it takes so many requests a second, with

@@ -22,17 +22,19 @@ import (
 	"isonomos/store"
 )
 
-// DraftVersion is the version of the draft's format. Version 1, with other names for two actions,
-// is read too.
-const DraftVersion = 2
+// DraftVersion is the version of the draft's format.
+const DraftVersion = 3
 
 // A Draft is a change that was prepared for review. It contains no secrets.
 type Draft struct {
 	Version     int       `json:"version"`
 	Estate      string    `json:"estate"`
 	Made        time.Time `json:"made"`
+	By          string    `json:"by"`                    // who made it, and where: "user@host"
+	Surveyed    string    `json:"surveyed"`              // when the clouds were surveyed that it starts from
 	Definitions string    `json:"definitions,omitempty"` // SHA-256 of the definitions
 	Repeals     string    `json:"repeals,omitempty"`     // the run that it undoes
+	Waves       string    `json:"waves"`                 // the order of accounts: "stage=lab,production"
 	Accounts    []string  `json:"accounts"`              // those the draft was asked for; empty means all
 	Adopts      []string  `json:"adopts"`                // groups and lists that are to be marked as the estate's own
 	Objects     []Touched `json:"objects"`
@@ -42,7 +44,55 @@ type Draft struct {
 	Cut         Cut       `json:"cut"`
 	Quotas      []Quota   `json:"quotas"`
 	Left        []string  `json:"left"` // what is not changed, and why
-	Bypassed    []Bypass  `json:"bypassed,omitempty"`
+	Bypassed    []Bypass  `json:"bypassed"`
+	// Seal is the SHA-256 of all of the above, as one line of JSON. It is what a reviewer approves.
+	Seal string `json:"digest"`
+	// EnactedBy is who carries it out. It is only in the journal.
+	EnactedBy string `json:"enacted_by,omitempty"`
+}
+
+// Sealed is what the draft's Seal should be.
+func (d *Draft) Sealed() string {
+	whole := *d
+	whole.Seal, whole.EnactedBy = "", ""
+	text, err := json.Marshal(&whole)
+	if err != nil {
+		panic(err) // strings and numbers can always be encoded
+	}
+	return digest(text)
+}
+
+// Differs names what two drafts say differently of the same steps. Whoever made them when, and observed flows
+// that would be cut, are not compared.
+func (d *Draft) Differs(o *Draft) []string {
+	var names []string
+	for _, x := range []struct {
+		name string
+		a, b any
+	}{{"traffic", d.Traffic, o.Traffic}, {"expectations", d.Expects, o.Expects}, {"waves", stagesOf(d), stagesOf(o)},
+		{"gaps", gapsOf(d), gapsOf(o)}, {"quotas", d.Quotas, o.Quotas}, {"what is left as it is", d.Left, o.Left},
+		{"what is let through beside it", d.Bypassed, o.Bypassed}} {
+		if !bytes.Equal(encode(x.a), encode(x.b)) {
+			names = append(names, x.name)
+		}
+	}
+	return names
+}
+
+func stagesOf(d *Draft) map[string]string {
+	all := make(map[string]string)
+	for _, l := range d.Lanes {
+		all[strings.Join(l.Accounts, " ")] = fmt.Sprint(l.Wave, " ", l.Stage)
+	}
+	return all
+}
+
+func gapsOf(d *Draft) map[string][]Gap {
+	all := make(map[string][]Gap)
+	for _, l := range d.Lanes {
+		all[strings.Join(l.Accounts, " ")] = append([]Gap{}, l.Gaps...)
+	}
+	return all
 }
 
 // A Bypass is traffic that is let through beside the groups that are carried out, and the
@@ -188,6 +238,23 @@ type Waves struct {
 	Stages []string
 }
 
+// String is the order as it is written.
+func (w Waves) String() string {
+	if w.Label == "" {
+		return ""
+	}
+	return w.Label + "=" + strings.Join(w.Stages, ",")
+}
+
+// ParseWaves reads an order as it is written.
+func ParseWaves(text string) (w Waves, ok bool) {
+	label, stages, ok := strings.Cut(text, "=")
+	if !ok || label == "" || stages == "" {
+		return w, false
+	}
+	return Waves{Label: label, Stages: strings.Split(stages, ",")}, true
+}
+
 // wave is the wave of a lane, from 1: that of its last account. Accounts without a known value come
 // last.
 func (w Waves) wave(accounts []*estate.Account, labelled map[string]*estate.Account) (number int, stage string) {
@@ -214,7 +281,8 @@ type Words func(set traffic.Set, direction estate.Direction) string
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
-		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...)}
+		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
+		Bypassed: []Bypass{}, Waves: waves.String()}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
 		services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // as surveyed, or else as defined

@@ -154,7 +154,9 @@ func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 // A MovedError says what somebody else has changed since a run.
 type MovedError struct{ What []string }
 
-func (e *MovedError) Error() string { return "somebody else has changed since: " + strings.Join(e.What, ", ") }
+func (e *MovedError) Error() string {
+	return "somebody else has changed since: " + strings.Join(e.What, ", ")
+}
 
 // Undoing is Undone for a run whose undoing has begun: what it touched may be on its way back.
 func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {

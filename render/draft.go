@@ -85,6 +85,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	besideGroups(s, d.Bypassed)
 	s.Blank()
 	if path != "" {
+		s.Labelled(0, Piece{"digest", Strong}, findingIndent, Piece{d.Seal, Faint})
 		s.Whole(0, Piece{"next", Strong}, findingIndent, Piece{nextText(d, path, say), Accent})
 	}
 }

@@ -32,7 +32,8 @@ type CarryOut struct {
 	Surveyor Surveyor // of the clouds that the job changes
 	// Live surveys the clouds as they are now.
 	Live func(ctx context.Context) (*estate.Estate, error)
-	Jobs int // accounts at the same time
+	By   string // who carries it out
+	Jobs int    // accounts at the same time
 	Now  func() time.Time
 	Note func(format string, a ...any) // called with remarks for the user
 	// Counting shows progress.
@@ -62,7 +63,9 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 			func(surveyed *estate.Estate) error { return c.Job.StillSo(surveyed, c.Draft) }); err != nil {
 			return run.Name, err
 		}
-		if _, err := c.Store.Append(c.Now(), run.Name, enact.Begin, c.Draft); err != nil {
+		begun := *c.Draft
+		begun.EnactedBy = c.By
+		if _, err := c.Store.Append(c.Now(), run.Name, enact.Begin, begun); err != nil {
 			return run.Name, unreachable("%w", err)
 		}
 	}

@@ -156,6 +156,7 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 		then: decide.New(aim.Then)}
 	d := &p.Draft
 	d.Made, d.Definitions = made.UTC().Truncate(time.Second), j.Digest
+	d.Surveyed = surveyed.Taken.UTC().Format(time.RFC3339)
 	d.Traffic = draftTraffic(aim.Then, change.Compare(p.now, p.then))
 	before, after := law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)),
 		law.Prove(seen(aim.Then), law.Rebase(j.Expects, aim.ToThen))
@@ -163,8 +164,8 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 		d.Expects = append(d.Expects, enact.Expect{Text: after[i].Text, File: filepath.ToSlash(after[i].Origin.File),
 			Line: after[i].Origin.Line, Before: before[i].Holds, After: after[i].Holds, Unsure: after[i].Undecided})
 	}
-	d.Quotas = draftQuotas(aim)
-	d.Bypassed = draftBypasses(aim, p.then)
+	d.Quotas = append(d.Quotas, draftQuotas(aim)...)
+	d.Bypassed = append(d.Bypassed, draftBypasses(aim, p.then)...)
 	return p, nil
 }
 
@@ -234,6 +235,15 @@ func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
 	if !sameSteps(d, &again) {
 		return refused("the clouds have changed since the draft was made, and other steps would be needed now: %w",
 			ErrStale)
+	}
+	waves, _ := enact.ParseWaves(d.Waves) // what can't be read has other waves than the draft's
+	p, err := j.Prepare(surveyed, waves, d.Made)
+	if err != nil {
+		return err
+	}
+	if differs := d.Differs(&p.Draft); len(differs) > 0 {
+		return refused("what the draft says of its steps is not what they do in the clouds as they are now (%s): %w",
+			strings.Join(differs, ", "), ErrStale)
 	}
 	return nil
 }
