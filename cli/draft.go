@@ -97,7 +97,11 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	if format := c.String("format"); c.String("to") == "-" && a.given("format") && format != "json" {
 		return usage("--to - writes the draft itself, which is JSON: leave --format out")
 	}
-	j, err := a.definedJob(c, c.StringSlice("account"), c.StringSlice("adopt"))
+	known, err := a.known(c)
+	if err != nil {
+		return err
+	}
+	j, err := a.definedJob(c, c.StringSlice("account"), c.StringSlice("adopt"), known)
 	if err != nil {
 		return err
 	}
@@ -179,8 +183,22 @@ func (a *App) keepDraft(path string, text []byte) error {
 	return writeWhole([]newFile{{path: path, text: string(text)}})
 }
 
+// known is what the journal knows as made or adopted from here; nothing if there is no journal.
+func (a *App) known(c *cli.Command) (enact.Known, error) {
+	s, err := a.openStore(c, false)
+	if err != nil || s == nil {
+		return enact.Known{}, err
+	}
+	defer s.Close()
+	pasts, err := enact.Pasts(s.Journal)
+	if err != nil {
+		return nil, refused("%v (%s)", err, storePath(c))
+	}
+	return enact.KnownFrom(pasts), nil
+}
+
 // definedJob is the job of bringing clouds to what the definitions say.
-func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (work.Job, error) {
+func (a *App) definedJob(c *cli.Command, accounts, adopts []string, known enact.Known) (work.Job, error) {
 	folder := c.String("estate")
 	files, err := a.readDefinitions(folder)
 	if err != nil {
@@ -194,7 +212,11 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string) (work.Job, e
 	if err != nil {
 		return work.Job{}, err
 	}
-	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts)
+	if !d.Named() {
+		return work.Job{}, usage("the definitions in %s do not name their estate, and what is made bears its name: "+
+			"write a line such as estate harbour", folderName(folder))
+	}
+	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts, known.Has)
 	j.Settle = func(surveyed *estate.Estate) error {
 		if len(d.Doubts) == 0 {
 			return nil

@@ -258,3 +258,44 @@ func TestEveryStateHasItsWay(t *testing.T) {
 		})
 	}
 }
+
+// A mark can be forged: what bears it and neither a definition nor the journal knows is told and left alone, until
+// it is adopted by name. Without an estate's name nothing is written.
+func TestForgedMarks(t *testing.T) {
+	t.Parallel()
+	h, _ := settled(t)
+	h.must(0, "enacted", "enact")
+	state := filepath.Join(h.clouds, standin.StateFile)
+	text, err := os.ReadFile(state)
+	if err != nil {
+		t.Fatal(err)
+	}
+	forged := `{"kind":"group","account":"au","network":"nu","id":"grp-forged","name":"forged","for":"instances",` +
+		`"labels":{"isonomos":"pier"}}` + "\n" +
+		`{"kind":"list","account":"au","id":"lst-forged","name":"forged-list","owner":"own",` +
+		`"entries":["192.0.2.0/24"],"labels":{"isonomos":"pier"}}` + "\n"
+	h.write(state, string(text)+forged)
+	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	out := h.must(0, "nothing to do", "draft")
+	for _, want := range []string{"au/nu/forged: it bears our mark", "au/forged-list: it bears our mark"} {
+		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	h.must(2, `"au/nu/forged" is near`, "draft", "--adopt", "au/nu/forget")
+	out = h.must(0, "delete the group au/nu/forged", "draft", "--adopt", "au/nu/forged", "--adopt", "au/forged-list")
+	if !strings.Contains(out, "delete the list au/forged-list") {
+		t.Error(out)
+	}
+	h.must(0, "enacted", "enact")
+	// A journal that is lost knows nothing: groups that are defined no more stay.
+	if err := os.Remove(filepath.Join(h.folder, "isonomos.db")); err != nil {
+		t.Fatal(err)
+	}
+	h.define("")
+	h.must(0, "au/nu/web: it bears our mark", "draft")
+	h.write(filepath.Join(h.folder, "pier.nomos"), strings.Replace(smallDefinitions, "estate pier\n", "", 1))
+	h.must(2, "do not name their estate", "draft")
+}

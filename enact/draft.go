@@ -44,7 +44,9 @@ type Draft struct {
 	Cut         Cut       `json:"cut"`
 	Quotas      []Quota   `json:"quotas"`
 	Left        []string  `json:"left"` // what is not changed, and why
-	Bypassed    []Bypass  `json:"bypassed"`
+	// ByMark are groups that are changed on their mark alone: the journal does not know them.
+	ByMark   []string `json:"by_mark"`
+	Bypassed []Bypass `json:"bypassed"`
 	// Seal is the SHA-256 of all of the above, as one line of JSON. It is what a reviewer approves.
 	Seal string `json:"digest"`
 	// EnactedBy is who carries it out. It is only in the journal.
@@ -71,6 +73,7 @@ func (d *Draft) Differs(o *Draft) []string {
 		a, b any
 	}{{"traffic", d.Traffic, o.Traffic}, {"expectations", d.Expects, o.Expects}, {"waves", stagesOf(d), stagesOf(o)},
 		{"gaps", gapsOf(d), gapsOf(o)}, {"quotas", d.Quotas, o.Quotas}, {"what is left as it is", d.Left, o.Left},
+		{"what is changed on its mark", d.ByMark, o.ByMark},
 		{"what is let through beside it", d.Bypassed, o.Bypassed}} {
 		if !bytes.Equal(encode(x.a), encode(x.b)) {
 			names = append(names, x.name)
@@ -282,6 +285,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
 		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
+		ByMark:   []string{},
 		Bypassed: []Bypass{}, Waves: waves.String()}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
 		services: aim.Then.Services}
@@ -315,6 +319,11 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 	}
 	slices.SortStableFunc(d.Lanes, func(a, b Lane) int { return a.Wave - b.Wave })
 	d.Objects = append(d.Objects, w.objects...)
+	for _, g := range aim.ByMark {
+		if w.touched[ident{g.Account.Name, "group", g.ID}] {
+			d.ByMark = append(d.ByMark, g.Path())
+		}
+	}
 	return d
 }
 

@@ -78,6 +78,36 @@ func noteAgain(all []*Past, p *Past, e store.Entry) error {
 	return nil
 }
 
+// Known are the groups and lists that runs have made or marked, by account, kind and id.
+type Known map[[3]string]bool
+
+// Has reports whether a group or list is among them.
+func (k Known) Has(account, kind, id string) bool { return k[[3]string{account, kind, id}] }
+
+// KnownFrom finds what earlier runs have made or marked, or brought back.
+func KnownFrom(pasts []*Past) Known {
+	known := make(Known)
+	for _, p := range pasts {
+		for _, e := range p.Entries {
+			var x Result
+			if e.Kind != Done || json.Unmarshal(e.Body, &x) != nil {
+				continue
+			}
+			s := p.Draft.step(x.Lane, x.Step)
+			if s == nil {
+				continue
+			}
+			switch kind := s.Do.Of(); {
+			case s.Do.Makes() && x.IDs[s.ID] != "":
+				known[[3]string{s.Account, kind, x.IDs[s.ID]}] = true
+			case s.Do == change.LabelGroup || s.Do == change.LabelList:
+				known[[3]string{s.Account, kind, s.ID}] = true
+			}
+		}
+	}
+	return known
+}
+
 // Undone are the names of runs that have been undone.
 func Undone(pasts []*Past) map[string]bool {
 	undone := make(map[string]bool)

@@ -101,6 +101,13 @@ type Definitions struct {
 	resolve.Result
 }
 
+// Named reports whether the definitions name their estate.
+func (d Definitions) Named() bool {
+	return slices.ContainsFunc(d.Trees, func(t *syntax.File) bool {
+		return slices.ContainsFunc(t.Decls, func(x syntax.Decl) bool { _, ok := x.(*syntax.Estate); return ok })
+	})
+}
+
 // Understand parses and resolves files together. The result is complete only if none of its
 // messages is an error.
 func Understand(files []*source.File, o resolve.Options) Definitions {

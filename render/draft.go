@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"isonomos/core/count"
 	"isonomos/enact"
 )
 
@@ -81,6 +82,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	}
 	s.Blank()
 	draftSteps(s, d)
+	byMark(s, d.ByMark)
 	leftAlone(s, d.Left)
 	besideGroups(s, d.Bypassed)
 	s.Blank()
@@ -288,6 +290,17 @@ func Enacted(s *Screen, d *enact.Draft, run string, took time.Duration, say Say)
 	}
 	s.Labelled(0, Piece{"run", Strong}, findingIndent, Piece{Text: run})
 	s.Whole(0, Piece{"undo", Strong}, findingIndent, Piece{say("repeal", run), Accent})
+}
+
+// byMark tells what is changed on its mark alone.
+func byMark(s *Screen, groups []string) {
+	const shown = 5
+	if len(groups) == 0 {
+		return
+	}
+	s.Labelled(0, Piece{"by mark", Warm}, findingIndent, Piece{Text: fmt.Sprintf("the journal does not know %s: %s. "+
+		"They are defined and bear our mark, so they may be changed, and never deleted for it",
+		Count(len(groups), "group", "groups"), count.Some(groups, shown))})
 }
 
 // Stopped tells where a run stopped, what has not been done, and what to type next.

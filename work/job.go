@@ -43,7 +43,9 @@ const everything = "all"
 
 // DefinedJob brings clouds to what definitions say, in the given accounts or in all. Objects
 // without the estate's mark are only changed if they are to be adopted, by full name.
-func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string) (Job, error) {
+// Knows reports what the journal knows as made or adopted; nil means everything.
+func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string,
+	knows func(account, kind, id string) bool) (Job, error) {
 	var known []string
 	for _, x := range d.Estate.Accounts {
 		known = append(known, x.Name)
@@ -51,22 +53,47 @@ func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string) (
 	if err := Known("account", accounts, known); err != nil {
 		return Job{}, err
 	}
-	if err := canAdopt(d.Estate, adopts); err != nil {
-		return Job{}, err
-	}
-	choice := change.Choice{
+	choice := change.Choice{Knows: knows,
 		Account: func(x *estate.Account) bool { return len(accounts) == 0 || slices.Contains(accounts, x.Name) },
-		Adopt:   func(path string) bool { return slices.Contains(adopts, everything) || slices.Contains(adopts, path) },
+		Adopt: func(path string) bool {
+			return slices.Contains(adopts, path) || slices.Contains(adopts, everything) && defines(d.Estate, path)
+		},
 	}
-	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
+	ended := func(surveyed *estate.Estate) (*change.Aim, error) {
 		return change.NewAim(d.Estate, surveyed, choice), nil
 	}
-	return Job{Aim: aim, Ended: aim, Expects: d.Expects, Digest: digest, Defined: d.Estate}, nil
+	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
+		if err := canAdopt(d.Estate, surveyed, adopts); err != nil {
+			return nil, err
+		}
+		return ended(surveyed)
+	}
+	return Job{Aim: aim, Ended: ended, Expects: d.Expects, Digest: digest, Defined: d.Estate}, nil
 }
 
-// canAdopt says which of the names to adopt is no defined group or list.
-func canAdopt(e *estate.Estate, adopts []string) error {
+// defines reports whether definitions have a group or list of a full name.
+func defines(e *estate.Estate, path string) bool {
+	return slices.ContainsFunc(e.Groups, func(g *estate.Group) bool { return g.Path() == path }) ||
+		slices.ContainsFunc(e.Lists, func(l *estate.List) bool {
+			_, name, _ := strings.Cut(path, "/")
+			return l.Name == name
+		})
+}
+
+// canAdopt says which of the names to adopt is neither a defined group or list nor one that bears the
+// estate's mark.
+func canAdopt(e, surveyed *estate.Estate, adopts []string) error {
 	known := []string{everything}
+	for _, g := range surveyed.Groups {
+		if g.Labels[estate.OwnLabel] == e.Name {
+			known = append(known, g.Path())
+		}
+	}
+	for _, l := range surveyed.Lists {
+		if l.Account != nil && l.Labels[estate.OwnLabel] == e.Name {
+			known = append(known, l.Account.Name+"/"+l.Name)
+		}
+	}
 	for _, g := range e.Groups {
 		if !g.Existing {
 			known = append(known, g.Path())
@@ -131,6 +158,10 @@ type Prepared struct {
 // express a definition, the error is an InexpressibleError.
 func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time) (*Prepared, error) {
 	aim, err := j.Aim(surveyed)
+	var wrong *WrongError
+	if errors.As(err, &wrong) {
+		return nil, err
+	}
 	if err != nil {
 		return nil, refused("%w", err)
 	}

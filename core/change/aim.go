@@ -17,6 +17,13 @@ type Choice struct {
 	// Adopt picks, by full name, existing groups and lists without a mark that are to be marked as
 	// the estate's own. nil means none.
 	Adopt func(path string) bool
+	// Knows reports whether a group or list, by its id, is known to have been made or adopted by the estate. On
+	// the mark alone nothing is detached, emptied or deleted. nil means that all are known.
+	Knows func(account, kind, id string) bool
+}
+
+func (c Choice) knows(account, kind, id string) bool {
+	return c.Knows == nil || c.Knows(account, kind, id)
 }
 
 // An Aim is the state that clouds are in, the state that they are to be brought to, and which
@@ -29,6 +36,8 @@ type Aim struct {
 	ToNow       func([]estate.Peer) []estate.Peer // translates the peers of expectations for Now
 	ToThen      func([]estate.Peer) []estate.Peer // and for Then
 	Left        []string                          // what is not changed, and why
+	ByMark      []*estate.Group                   // of Then: groups that may be changed on their mark alone
+	Strays      []string                          // marked groups and lists that nobody knows
 	Failures    []*compile.Failure                // definitions that their clouds can't express
 	Unread      []estate.Unread                   // accounts that may be changed but could not be surveyed
 	Unplaced    []string                          // definitions in accounts, networks or subnets that don't exist
@@ -37,6 +46,8 @@ type Aim struct {
 	fromSurvey  func([]estate.Peer) []estate.Peer // to Then
 	surveyedOf  map[key]*estate.Group
 	listAdopted func(path string) bool
+	knows       func(account, kind, id string) bool
+	strayLists  map[key]bool // lists among Strays
 	inScope     func(*estate.Account) bool
 }
 
@@ -54,6 +65,7 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 		own: make(map[*estate.Group]bool)}
 	a.inScope = func(x *estate.Account) bool { return choice.Account == nil || choice.Account(x) }
 	a.listAdopted = func(path string) bool { return choice.Adopt != nil && choice.Adopt(path) }
+	a.knows = choice.knows
 	for _, g := range surveyed.Groups {
 		a.surveyedOf[keyOf(g)] = g
 	}
@@ -86,8 +98,13 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 			continue
 		}
 		a.own[g] = true
+		if a.surveyedOf[keyOf(g)] != nil && g.ID != "" && !a.knows(g.Account.Name, "group", g.ID) &&
+			!(choice.Adopt != nil && choice.Adopt(g.Path())) {
+			a.ByMark = append(a.ByMark, g)
+		}
 	}
 	a.asSurveyed(a.Then, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
+	a.findStrayLists()
 	a.dropOrphans() // first of all, since other groups may follow what they let through
 	a.compile()
 	a.keepLists(a.Now, func(*estate.List) bool { return false })
@@ -306,11 +323,40 @@ func (a *Aim) compile() {
 func (a *Aim) dropOrphans() {
 	for _, g := range dropOrphans(a.Then, func(g *estate.Group) bool {
 		there := a.surveyedOf[keyOf(g)]
-		return !a.own[g] && there != nil && !g.BuiltIn && there.Labels[estate.OwnLabel] == a.Name &&
-			a.inScope(g.Account)
+		if a.own[g] || there == nil || g.BuiltIn || g.Defined || there.Labels[estate.OwnLabel] != a.Name ||
+			!a.inScope(g.Account) {
+			return false
+		}
+		return !a.stray(g.Path(), g.Account.Name, "group", g.ID)
 	}) {
 		a.Left = append(a.Left, fmt.Sprintf("%s: it is not defined any more, but %s names it", g.named.Path(),
 			g.by.Path()))
+	}
+}
+
+// stray reports whether something bears the estate's mark and neither a definition nor the journal knows it,
+// and it is not to be adopted. Then it is told and left alone: marks can be forged.
+func (a *Aim) stray(path, account, kind, id string) bool {
+	if a.knows(account, kind, id) || a.listAdopted(path) {
+		return false
+	}
+	a.Strays = append(a.Strays, path)
+	a.Left = append(a.Left, fmt.Sprintf("%s: it bears our mark, but neither a definition nor the journal knows it: "+
+		"--adopt %s takes it for ours, and deletes it", path, path))
+	return true
+}
+
+func (a *Aim) findStrayLists() {
+	a.strayLists = make(map[key]bool)
+	defined := make(map[string]bool)
+	for _, l := range a.Then.Lists {
+		defined[l.Name] = defined[l.Name] || l.Defined
+	}
+	for _, l := range a.Surveyed.Lists {
+		if l.Owner == "own" && l.Labels[estate.OwnLabel] == a.Name && !defined[l.Name] && a.inScope(l.Account) {
+			a.strayLists[key{l.Account.Name, l.ID}] =
+				a.stray(l.Account.Name+"/"+l.Name, l.Account.Name, "list", l.ID)
+		}
 	}
 }
 

@@ -265,7 +265,8 @@ func (p *planner) ownLists() error {
 		defined[l.Name] = defined[l.Name] || l.Defined
 	}
 	for _, l := range p.s.e.Lists {
-		if l.Owner == "own" && l.Labels[estate.OwnLabel] == p.aim.Name && !defined[l.Name] && p.aim.inScope(l.Account) {
+		if l.Owner == "own" && l.Labels[estate.OwnLabel] == p.aim.Name && !defined[l.Name] &&
+			p.aim.inScope(l.Account) && !p.aim.strayLists[key{l.Account.Name, l.ID}] {
 			p.push(phaseDropList, Step{Do: DeleteList, Account: l.Account, List: l})
 		}
 	}
