@@ -45,7 +45,9 @@ type Draft struct {
 	Quotas      []Quota   `json:"quotas"`
 	Left        []string  `json:"left"` // what is not changed, and why
 	// ByMark are groups that are changed on their mark alone: the journal does not know them.
-	ByMark   []string `json:"by_mark"`
+	ByMark []string `json:"by_mark"`
+	// Strays bear the mark, and neither a definition nor the journal knows them. They are left alone.
+	Strays   []string `json:"strays"`
 	Bypassed []Bypass `json:"bypassed"`
 	// Seal is the SHA-256 of all of the above, as one line of JSON. It is what a reviewer approves.
 	Seal string `json:"digest"`
@@ -285,7 +287,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
 		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
-		ByMark:   []string{},
+		ByMark: []string{}, Strays: append([]string{}, aim.Strays...),
 		Bypassed: []Bypass{}, Waves: waves.String()}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
 		services: aim.Then.Services}

@@ -52,6 +52,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 		}
 		s.Line(Piece{text, Cool})
 		leftAlone(s, d.Left)
+		adoptStrays(s, d.Strays, say)
 		besideGroups(s, d.Bypassed)
 		return
 	}
@@ -84,6 +85,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	draftSteps(s, d)
 	byMark(s, d.ByMark)
 	leftAlone(s, d.Left)
+	adoptStrays(s, d.Strays, say)
 	besideGroups(s, d.Bypassed)
 	s.Blank()
 	if path != "" {
@@ -301,6 +303,13 @@ func byMark(s *Screen, groups []string) {
 	s.Labelled(0, Piece{"by mark", Warm}, findingIndent, Piece{Text: fmt.Sprintf("the journal does not know %s: %s. "+
 		"They are defined and bear our mark, so they may be changed, and never deleted for it",
 		Count(len(groups), "group", "groups"), count.Some(groups, shown))})
+}
+
+// adoptStrays shows how what nobody knows is taken for ours, and deleted.
+func adoptStrays(s *Screen, strays []string, say Say) {
+	if len(strays) > 0 {
+		s.Whole(0, Piece{"delete", Strong}, findingIndent, Piece{say("draft", "--adopt", strays[0]), Accent})
+	}
 }
 
 // Stopped tells where a run stopped, what has not been done, and what to type next.

@@ -341,8 +341,7 @@ func (a *Aim) stray(path, account, kind, id string) bool {
 		return false
 	}
 	a.Strays = append(a.Strays, path)
-	a.Left = append(a.Left, fmt.Sprintf("%s: it bears our mark, but neither a definition nor the journal knows it: "+
-		"--adopt %s takes it for ours, and deletes it", path, path))
+	a.Left = append(a.Left, path+": it bears our mark, but neither a definition nor the journal knows it")
 	return true
 }
 
