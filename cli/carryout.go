@@ -50,11 +50,21 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 	case errors.As(err, &broken):
 		return unreachable("%v; the run %s can be carried on: %s", err, name, a.carryOn(c, d))
 	case err != nil:
-		return a.stale(c, err)
+		return a.stale(c, a.locked(c, err))
 	}
 	screen := a.screen(c)
 	render.Enacted(screen, d, name, time.Since(began), a.say(c))
 	return screen.Err()
+}
+
+// locked adds to the error of an account that is locked what can be done.
+func (a *App) locked(c *cli.Command, err error) error {
+	var taken *store.LockedError
+	if !errors.As(err, &taken) {
+		return err
+	}
+	return refused("%w: wait for its end; if its machine is no more, the lock runs out at %s, or is broken: %s", err,
+		taken.Until.UTC().Format(time.RFC3339), a.say(c)("repeal", "--break-lock", taken.Account, "--because", "WHY"))
 }
 
 // stale adds to the error of a draft that is not what would be drafted now how to make a new one.

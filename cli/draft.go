@@ -14,6 +14,7 @@ import (
 	"isonomos/enact"
 	"isonomos/nomos"
 	"isonomos/render"
+	"isonomos/store"
 	"isonomos/work"
 )
 
@@ -97,7 +98,7 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	if format := c.String("format"); c.String("to") == "-" && a.given("format") && format != "json" {
 		return usage("--to - writes the draft itself, which is JSON: leave --format out")
 	}
-	known, err := a.known(c)
+	known, head, err := a.known(c)
 	if err != nil {
 		return err
 	}
@@ -119,6 +120,7 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	d := &p.Draft
+	d.Journal = head
 	d.Accounts, d.Adopts = listed(c.StringSlice("account")), listed(c.StringSlice("adopt"))
 	sum, err := a.evidenceOf(ctx, c)
 	if err != nil {
@@ -183,18 +185,22 @@ func (a *App) keepDraft(path string, text []byte) error {
 	return writeWhole([]newFile{{path: path, text: string(text)}})
 }
 
-// known is what the journal knows as made or adopted from here; nothing if there is no journal.
-func (a *App) known(c *cli.Command) (enact.Known, error) {
+// known is what the journal knows as made or adopted from here, and its last entry; nothing if there is no
+// journal.
+func (a *App) known(c *cli.Command) (known enact.Known, head store.Head, err error) {
 	s, err := a.openStore(c, false)
 	if err != nil || s == nil {
-		return enact.Known{}, err
+		return enact.Known{}, head, err
 	}
 	defer s.Close()
 	pasts, err := enact.Pasts(s.Journal)
-	if err != nil {
-		return nil, refused("%v (%s)", err, storePath(c))
+	if err == nil {
+		head, err = s.Head()
 	}
-	return enact.KnownFrom(pasts), nil
+	if err != nil {
+		return nil, head, refused("%v (%s)", err, storePath(c))
+	}
+	return enact.KnownFrom(pasts), head, nil
 }
 
 // definedJob is the job of bringing clouds to what the definitions say.

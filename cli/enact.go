@@ -87,6 +87,14 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 	if err := a.asReviewed(c, d, path, pasts); err != nil {
 		return err
 	}
+	follows, err := s.Follows(d.Journal)
+	if err != nil {
+		return refused("%v (%s)", err, storePath(c))
+	}
+	if !follows {
+		return refused("%s was made when the journal in %s had the entry %d, which is gone: put the store back from a "+
+			"copy that has it", path, storePath(c), d.Journal.Number)
+	}
 	j, err := a.jobOf(c, d, pasts)
 	if err != nil {
 		return err

@@ -33,6 +33,10 @@ func (a *App) repealCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "write the draft to `FILE` and stop"},
 			&cli.BoolFlag{Name: "give-up", Usage: "undo nothing: leave a run that was broken off as it is, and " +
 				"note that in the journal"},
+			&cli.StringFlag{Name: "break-lock", Usage: "take the lock of `ACCOUNT` from a run whose machine is no " +
+				"more; past its lease, or with --because"},
+			&cli.StringFlag{Name: "because", Usage: "why a lock is broken before its lease is over: `TEXT` for the " +
+				"journal"},
 			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is " +
 				"let through before and after"},
 			jobsFlag(), storeFlag()}, waveFlags()...),
@@ -55,7 +59,9 @@ func (a *App) undoing(c *cli.Command, p *enact.Past) (work.Job, error) {
 
 func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	for _, err := range []error{a.without(c, "list", "to", "give-up", "allow-gaps", "waves", "jobs", arguments),
-		a.without(c, "give-up", "to", "allow-gaps", "waves", "jobs", arguments), a.without(c, "to", "allow-gaps")} {
+		a.without(c, "give-up", "to", "allow-gaps", "waves", "jobs", arguments), a.without(c, "to", "allow-gaps"),
+		a.without(c, "break-lock", "list", "to", "give-up", "allow-gaps", "waves", "jobs", arguments),
+		a.onlyToBreak(c)} {
 		if err != nil {
 			return err
 		}
@@ -69,6 +75,14 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 		screen := a.screen(c)
 		render.Runs(screen, pasts)
 		return screen.Err()
+	}
+	if account := c.String("break-lock"); account != "" {
+		was, err := work.BreakLock(s, account, c.String("because"), whoAmI(), a.Now())
+		if err != nil {
+			return err
+		}
+		a.note("the lock of the account %s is broken: it was that of the run %s (%s)", account, was.Run, was.Holder)
+		return nil
 	}
 	if c.Bool("give-up") {
 		return a.giveUp(c, s, work.OpenRun(pasts))
@@ -119,6 +133,14 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 		return a.tellDraft(c, d, path)
 	}
 	return a.carryOut(ctx, c, s, j, d, nil)
+}
+
+// onlyToBreak refuses a reason where no lock is to be broken.
+func (a *App) onlyToBreak(c *cli.Command) error {
+	if c.IsSet("because") && c.String("break-lock") == "" {
+		return usage("--because says why a lock is broken: name the account with --break-lock")
+	}
+	return nil
 }
 
 // nothingToUndo tells that the clouds are as they were before a run. If it was broken off, it is at its end

@@ -259,6 +259,48 @@ func TestEveryStateHasItsWay(t *testing.T) {
 	}
 }
 
+// A lock of another machine can be broken, past its lease or with a reason, and that is in the journal; the run
+// that it is taken from stops before its next step.
+func TestBrokenLocks(t *testing.T) {
+	t.Parallel()
+	h, _ := settled(t)
+	lock := func(until time.Time) {
+		s, err := store.Open(filepath.Join(h.folder, "isonomos.db"), false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		if err := s.Lock([]string{"au"}, "20261120-060000-aaaa", "elsewhere, process 7", time.Now(), until,
+			func(string) bool { return true }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lock(time.Now().Add(time.Hour))
+	h.must(4, "isonomos repeal --break-lock au --because WHY", "enact")
+	h.must(4, "its run may still be going on", "repeal", "--break-lock", "au")
+	h.must(2, "no run has a lock of the account ar", "repeal", "--break-lock", "ar")
+	h.must(2, "--because says why", "repeal", "--because", "x")
+	h.must(0, "it was that of the run 20261120-060000-aaaa (elsewhere, process 7)", "repeal", "--break-lock", "au",
+		"--because", "the machine burnt")
+	lock(time.Now().Add(-time.Hour))
+	h.must(0, "is broken", "repeal", "--break-lock", "au")
+	h.writes.Store(0)
+	h.onWrite = func(n int32, serve func()) {
+		if serve(); n == 3 {
+			h.must(0, "is broken", "repeal", "--break-lock", "au", "--because", "to see")
+		}
+	}
+	out := h.must(3, "the lock of its accounts was lost", "enact", "--jobs", "1")
+	h.onWrite = nil
+	if n := h.writes.Load(); n != 3 {
+		t.Errorf("%d changes after the third", n)
+	}
+	if code, out := h.typed(out, 0); code != 0 {
+		t.Error(out)
+	}
+	h.must(0, "its chain holds", "repeal", "--list")
+}
+
 // A mark can be forged: what bears it and neither a definition nor the journal knows is told and left alone, until
 // it is adopted by name. Without an estate's name nothing is written.
 func TestForgedMarks(t *testing.T) {
@@ -292,6 +334,10 @@ func TestForgedMarks(t *testing.T) {
 	h.must(0, "enacted", "enact")
 	// A journal that is lost knows nothing: groups that are defined no more stay.
 	if err := os.Remove(filepath.Join(h.folder, "isonomos.db")); err != nil {
+		t.Fatal(err)
+	}
+	h.must(3, "its last entries are gone", "draft")
+	if err := os.Remove(filepath.Join(h.folder, "isonomos.db.head")); err != nil {
 		t.Fatal(err)
 	}
 	h.define("")

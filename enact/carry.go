@@ -412,6 +412,6 @@ func pause(ctx context.Context, d time.Duration) error {
 	case <-timer.C:
 		return nil
 	case <-ctx.Done():
-		return errors.New("called off")
+		return calledOff(ctx)
 	}
 }

@@ -49,6 +49,8 @@ type Draft struct {
 	// Strays bear the mark, and neither a definition nor the journal knows them. They are left alone.
 	Strays   []string `json:"strays"`
 	Bypassed []Bypass `json:"bypassed"`
+	// Journal is the last entry of the journal that the draft was made with.
+	Journal store.Head `json:"journal"`
 	// Seal is the SHA-256 of all of the above, as one line of JSON. It is what a reviewer approves.
 	Seal string `json:"digest"`
 	// EnactedBy is who carries it out. It is only in the journal.

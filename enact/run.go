@@ -32,7 +32,17 @@ const (
 	Failed = "failed" // body: Result with an error
 	Proved = "proved" // body: Proof
 	End    = "end"    // body: Ending
+
+	LockBroken = "lock-broken" // body: Broken
 )
+
+// A Broken lock was taken from a run by hand.
+type Broken struct {
+	Account string `json:"account"`
+	Holder  string `json:"holder"`
+	By      string `json:"by"`
+	Why     string `json:"why,omitempty"`
+}
 
 // Outcomes of runs.
 const (
@@ -84,6 +94,8 @@ type Run struct {
 	Jobs    int // lanes at the same time
 	// Pace is the first waiting time before an attempt is repeated; 0 means 200 ms.
 	Pace time.Duration
+	// Held reports, before each step, why the run must not go on, such as that its locks are lost; it may be nil.
+	Held func() error
 	// Prove checks the result of a wave before the next one begins.
 	Prove func(ctx context.Context, wave int, accounts []string) error
 	// Step is called after each step, by one goroutine at a time.
@@ -286,6 +298,18 @@ func (r *Run) lane(ctx context.Context, n int) (Stop, bool) {
 	return Stop{}, false
 }
 
+// calledOff is why a run is to stop before its next step, or nil.
+func calledOff(ctx context.Context) error {
+	switch cause := context.Cause(ctx); {
+	case cause == nil:
+		return nil
+	case errors.Is(cause, context.Canceled):
+		return errors.New("called off")
+	default:
+		return cause
+	}
+}
+
 func (r *Run) isDone(at [2]int) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -294,8 +318,13 @@ func (r *Run) isDone(at [2]int) bool {
 
 // step carries one step out and writes the journal around it.
 func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
-	if err := ctx.Err(); err != nil {
-		return errors.New("called off")
+	if err := calledOff(ctx); err != nil {
+		return err
+	}
+	if r.Held != nil {
+		if err := r.Held(); err != nil {
+			return err
+		}
 	}
 	request := r.names.request(s.Request)
 	if _, err := r.Journal.Append(r.Now(), r.Name, Intend, Intention{at[0], at[1], request}); err != nil {

@@ -23,7 +23,10 @@ import (
 // It may be used by several goroutines, and by several processes at once: a write waits up to ten
 // seconds for another one. What a method writes is written whole or not at all, and is on the disk
 // when it returns without an error. Methods with a context end when it does. Nothing is repeated.
-type Store struct{ db *sql.DB }
+type Store struct {
+	db   *sql.DB
+	path string
+}
 
 // schemaVersion is kept in the file, so that later programs recognise its layout.
 const schemaVersion = 3
@@ -87,6 +90,14 @@ func Open(path string, create bool) (*Store, error) {
 	if f, err := os.OpenFile(path, os.O_RDWR, 0); err == nil {
 		f.Close() // the database's own error does not say what forbids it
 	} else if errors.Is(err, fs.ErrNotExist) {
+		gone := Store{path: path}
+		known, err := gone.knownHead()
+		if err == nil {
+			err = gone.endsBefore(known, 0)
+		}
+		if err != nil {
+			return nil, err
+		}
 		if !create {
 			return nil, ErrNoStore
 		}
@@ -107,7 +118,7 @@ func Open(path string, create bool) (*Store, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	s := &Store{db}
+	s := &Store{db, path}
 	if err := s.prepare(); err != nil {
 		db.Close()
 		return nil, err

@@ -3,6 +3,7 @@ package store
 import (
 	"encoding/json"
 	"errors"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -83,6 +84,60 @@ func TestJournalChain(t *testing.T) {
 	}
 	if err := s.Journal(func(Entry) error { return errors.New("enough") }); err == nil || err.Error() != "enough" {
 		t.Errorf("stopped: %v", err)
+	}
+}
+
+// An end that was cut off is noticed: by what is kept beside the store, and by drafts that were made before.
+func TestCutJournal(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "isonomos.db")
+	s, err := Open(path, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for i := range 9 {
+		if _, err := s.Append(time.Unix(int64(i), 0), "run", "done", i); err != nil {
+			t.Fatal(err)
+		}
+	}
+	head, err := s.Head()
+	if err != nil || head.Number != 9 {
+		t.Fatalf("%+v %v", head, err)
+	}
+	if ok, err := s.Follows(head); !ok || err != nil {
+		t.Errorf("it has its own end: %v %v", ok, err)
+	}
+	if _, err := s.db.Exec("drop trigger journal_keeps; delete from journal where number > 7;" + journalSchema); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := journalOf(t, s); err == nil || !strings.Contains(err.Error(), "its last entries are gone") {
+		t.Errorf("cut off: %v", err)
+	}
+	if ok, _ := s.Follows(head); ok {
+		t.Error("a draft does not notice")
+	}
+	if _, err := s.Append(time.Unix(0, 0), "run", "forged", 1); err == nil {
+		t.Error("a journal that was cut off is written on")
+	}
+	if err := os.Remove(path + ".head"); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 4 { // written on after the cut
+		if _, err := s.Append(time.Unix(int64(i), 0), "run", "forged", i); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if ok, _ := s.Follows(head); ok {
+		t.Error("a draft does not notice what was written on")
+	}
+	if ok, err := s.Follows(Head{First: "another", Number: 3, Hash: "x"}); !ok || err != nil {
+		t.Errorf("another journal: %v %v", ok, err)
+	}
+	if err := os.WriteFile(path+".head", []byte("{"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := journalOf(t, s); err == nil || !strings.Contains(err.Error(), "does not say which entry") {
+		t.Errorf("a head that is none: %v", err)
 	}
 }
 

@@ -44,6 +44,7 @@ type CarryOut struct {
 // is an enact.StoppedError; if its journal could not be written or the context ended, a
 // BrokenOffError. After any other error nothing has been changed.
 func (c CarryOut) Do(ctx context.Context) (name string, err error) {
+	var unlock func()
 	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs,
 		Clouds: c.Surveyor.byAccount()}
 	done := 0
@@ -53,7 +54,7 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 			return run.Name, refused("%w", err)
 		}
 	}
-	unlock, err := lock(c.Store, c.Draft.Changes(), run.Name, c.Note)
+	ctx, run.Held, unlock, err = lock(ctx, c.Store, c.Draft.Changes(), run.Name, c.Note)
 	if err != nil {
 		return run.Name, err
 	}
@@ -130,9 +131,14 @@ const (
 	renew = 15 * time.Second
 )
 
-// lock takes the locks of accounts for a run and renews them until unlock is called. A lock on this
-// machine whose process has ended does not count.
-func lock(s *store.Store, accounts []string, run string, note func(string, ...any)) (unlock func(), err error) {
+// errLockLost ends a run whose locks are gone: another one may be changing the same accounts.
+var errLockLost = errors.New("the lock of its accounts was lost to another run, or broken by hand")
+
+// lock takes the locks of accounts for a run and renews them until unlock is called. If they are lost, or
+// could not be renewed while they lasted, the returned context ends; held tells at once. A lock on this machine whose process has
+// ended does not count.
+func lock(ctx context.Context, s *store.Store, accounts []string, run string,
+	note func(string, ...any)) (locked context.Context, held func() error, unlock func(), err error) {
 	host, _ := os.Hostname()
 	holder := fmt.Sprintf("%s, process %d", host, os.Getpid())
 	dead := func(other string) bool {
@@ -142,13 +148,15 @@ func lock(s *store.Store, accounts []string, run string, note func(string, ...an
 	}
 	now := time.Now()
 	err = s.Lock(accounts, run, holder, now, now.Add(lease), dead)
-	var locked *store.LockedError
-	if errors.As(err, &locked) {
-		return nil, refused("%w: wait for its end", locked)
+	var taken *store.LockedError
+	if errors.As(err, &taken) {
+		return nil, nil, nil, refused("%w", taken)
 	}
 	if err != nil {
-		return nil, unreachable("the locks can't be taken: %w", err)
+		return nil, nil, nil, unreachable("the locks can't be taken: %w", err)
 	}
+	locked, lost := context.WithCancelCause(ctx)
+	lasts := now.Add(lease)
 	done := make(chan struct{})
 	var wait sync.WaitGroup
 	wait.Go(func() {
@@ -159,17 +167,55 @@ func lock(s *store.Store, accounts []string, run string, note func(string, ...an
 			case <-done:
 				return
 			case <-tick.C:
-				if _, err := s.Renew(len(accounts), run, holder, time.Now().Add(lease)); err != nil {
+				until := time.Now().Add(lease)
+				held, err := s.Renew(len(accounts), run, holder, until)
+				switch {
+				case err == nil && held:
+					lasts = until
+				case err == nil || time.Now().After(lasts.Add(-renew)):
+					lost(errLockLost)
+				default:
 					note("the locks can't be renewed: %v", err)
 				}
 			}
 		}
 	})
-	return func() {
+	held = func() error {
+		n, err := s.Holds(run, holder)
+		if err == nil && n < len(accounts) {
+			err = errLockLost
+		}
+		return err
+	}
+	return locked, held, func() {
 		close(done)
 		wait.Wait()
+		lost(nil)
 		_ = s.Unlock(run, holder) // a lock that is not released expires
 	}, nil
+}
+
+// BreakLock takes the lock of an account from a run of another machine and notes that in the journal. If the
+// lock has not run out, there must be a reason.
+func BreakLock(s *store.Store, account, why, by string, now time.Time) (was store.LockedError, err error) {
+	was, err = s.LockOf(account)
+	switch {
+	case err != nil:
+		return was, unreachable("%w", err)
+	case was.Account == "":
+		return was, wrong("no run has a lock of the account %s", account)
+	case was.Until.After(now) && strings.TrimSpace(why) == "":
+		return was, refused("%w, until %s: its run may still be going on; to break its lock all the same, say why "+
+			"(because)", &was, was.Until.UTC().Format(time.RFC3339))
+	}
+	if _, err := s.Append(now, was.Run, enact.LockBroken, enact.Broken{Account: account, Holder: was.Holder, By: by,
+		Why: why}); err != nil {
+		return was, unreachable("%w", err)
+	}
+	if err := s.Unlock(was.Run, was.Holder); err != nil {
+		return was, unreachable("the lock can't be broken: %w", err)
+	}
+	return was, nil
 }
 
 // gone reports whether no process of this machine has the given id. If that can't be found out, the
