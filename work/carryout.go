@@ -135,10 +135,10 @@ const (
 var errLockLost = errors.New("the lock of its accounts was lost to another run, or broken by hand")
 
 // lock takes the locks of accounts for a run and renews them until unlock is called. If they are lost, or
-// could not be renewed while they lasted, the returned context ends; held tells at once. A lock on this machine whose process has
-// ended does not count.
-func lock(ctx context.Context, s *store.Store, accounts []string, run string,
-	note func(string, ...any)) (locked context.Context, held func() error, unlock func(), err error) {
+// could not be renewed while they lasted, the returned context ends; held tells at once. A lock on this machine
+// whose process has ended does not count.
+func lock(ctx context.Context, s *store.Store, accounts []string, run string, note func(string, ...any)) (
+	locked context.Context, held func() error, unlock func(), err error) {
 	host, _ := os.Hostname()
 	holder := fmt.Sprintf("%s, process %d", host, os.Getpid())
 	dead := func(other string) bool {
