@@ -26,7 +26,7 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 		return refused("the draft has %s: traffic that is let through before and after would be stopped for some "+
 			"steps; --allow-gaps carries it out all the same", render.Count(n, "gap", "gaps"))
 	}
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	ctx, halt, stop := a.interruptible(ctx)
 	defer stop()
 	quiet := *a // two progress bars would overwrite each other
 	quiet.Progress = false
@@ -40,7 +40,8 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 	}
 	began := time.Now()
 	name, err := work.CarryOut{Job: j, Draft: d, Past: past, Store: s, Surveyor: a.surveyor(c, j.Defined),
-		Live: live, By: whoAmI(), Jobs: c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}.Do(ctx)
+		Live: live, By: whoAmI(), Halt: halt, Jobs: c.Int("jobs"), Now: a.Now, Note: a.note,
+		Counting: a.counting}.Do(ctx)
 	var stopped *enact.StoppedError
 	var broken *work.BrokenOffError
 	switch {
@@ -73,6 +74,35 @@ func (a *App) stale(c *cli.Command, err error) error {
 		return refused("%w: %s", err, a.say(c)("draft"))
 	}
 	return err
+}
+
+// interruptible makes the first interrupt halt a run before its next step, and the second one end it at once.
+func (a *App) interruptible(ctx context.Context) (at context.Context, halt context.Context, stop func()) {
+	at, atOnce := context.WithCancel(ctx)
+	halt, beforeNext := context.WithCancel(at)
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	done := make(chan struct{})
+	go func() {
+		for n := 0; ; n++ {
+			select {
+			case <-done:
+				return
+			case <-signals:
+			}
+			if n > 0 {
+				atOnce()
+				return
+			}
+			a.note("stopping after the step that is under way; once more stops at once")
+			beforeNext()
+		}
+	}()
+	return at, halt, func() {
+		signal.Stop(signals)
+		close(done)
+		atOnce()
+	}
 }
 
 // carryOn is the command that carries on a run of a draft.

@@ -219,8 +219,12 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string, known enact.
 		return work.Job{}, err
 	}
 	if !d.Named() {
-		return work.Job{}, usage("the definitions in %s do not name their estate, and what is made bears its name: "+
-			"write a line such as estate harbour", folderName(folder))
+		nameless := usage("the definitions in %s do not name their estate, and what is made bears its name: write a line "+
+			"such as estate harbour", folderName(folder))
+		if c.Name != "draft" {
+			return work.Job{}, nameless
+		}
+		a.note("%v; without it the draft can't be carried out", nameless)
 	}
 	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts, known.Has)
 	j.Settle = func(surveyed *estate.Estate) error {

@@ -178,7 +178,7 @@ func TestChangesThatAreEasilyStopped(t *testing.T) {
 			h := serving(t, string(survey))
 			definitions := strings.Replace(string(text), "group g in every network {", "group g in n1 {", 1)
 			for _, group := range more {
-				h.write(filepath.Join(h.folder, "play.nomos"), definitions+group)
+				h.write(filepath.Join(h.folder, "play.nomos"), "estate play\n"+definitions+group)
 				h.must(0, "next", "draft")
 				h.must(0, "enacted", "enact")
 				h.must(0, "nothing to do", "draft", "--to", "again.json")

@@ -259,6 +259,37 @@ func TestEveryStateHasItsWay(t *testing.T) {
 	}
 }
 
+// A cloud that keeps silent is told, also where nobody looks on; the first interrupt stops after the step that is
+// under way, and what was done can be carried on.
+func TestSilentCloudsAndInterrupts(t *testing.T) {
+	t.Parallel()
+	h, _ := settled(t)
+	h.writes.Store(0)
+	c, out := h.command("enact", "--jobs", "1")
+	h.onWrite = func(n int32, serve func()) {
+		if n == 2 {
+			time.Sleep(2500 * time.Millisecond)
+			_ = c.Process.Signal(os.Interrupt)
+			time.Sleep(200 * time.Millisecond)
+		}
+		serve()
+	}
+	_ = c.Run()
+	h.onWrite = nil
+	for _, want := range []string{"waiting for", "it is tried for", "at most (Ctrl-C stops)",
+		"stopping after the step that is under way; once more stops at once", "called off", "2 of "} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	if n := h.writes.Load(); n != 2 || c.ProcessState.ExitCode() != 3 {
+		t.Errorf("%d changes, exit %d: %s", n, c.ProcessState.ExitCode(), out)
+	}
+	if code, out := h.typed(out.String(), 0); code != 0 {
+		t.Error(out)
+	}
+}
+
 // A lock of another machine can be broken, past its lease or with a reason, and that is in the journal; the run
 // that it is taken from stops before its next step.
 func TestBrokenLocks(t *testing.T) {
@@ -343,5 +374,6 @@ func TestForgedMarks(t *testing.T) {
 	h.define("")
 	h.must(0, "au/nu/web: it bears our mark", "draft")
 	h.write(filepath.Join(h.folder, "pier.nomos"), strings.Replace(smallDefinitions, "estate pier\n", "", 1))
-	h.must(2, "do not name their estate", "draft")
+	h.must(0, "do not name their estate", "draft")
+	h.must(2, "do not name their estate", "enact")
 }

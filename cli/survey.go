@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"sync"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"github.com/vbauerster/mpb/v8"
@@ -91,7 +93,24 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 func (a *App) surveyor(c *cli.Command, definitions *estate.Estate) work.Surveyor {
 	return work.Surveyor{Definitions: definitions, Environment: os.Getenv, Clouds: c.StringSlice("cloud"),
 		Accounts: c.StringSlice("account"),
-		Jobs:     c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting}
+		Jobs:     c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting, Slow: a.slowly()}
+}
+
+// slowly tells what is being waited for: one line at a time, at growing intervals, however many requests wait.
+func (a *App) slowly() func(string) {
+	var mu sync.Mutex
+	var next time.Time
+	interval := 2 * time.Second
+	return func(text string) {
+		mu.Lock()
+		defer mu.Unlock()
+		if now := time.Now(); now.Before(next) {
+			return
+		} else if next = now.Add(interval); interval < time.Minute {
+			interval *= 2
+		}
+		a.note("%s (Ctrl-C stops)", text)
+	}
 }
 
 // liveEstate surveys the clouds of definitions into memory, and prints warnings as the reading of a

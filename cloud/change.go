@@ -215,7 +215,9 @@ func (c *Client) send(ctx context.Context, method, path, want string, body []byt
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
 	}
+	stop := c.waitingFor()
 	answer, err := c.http.Do(r)
+	stop()
 	if err != nil {
 		return nil, plainly(err)
 	}

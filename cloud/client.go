@@ -23,17 +23,23 @@ import (
 // repeats failed requests that change nothing, at most Attempts times. It may be used by several
 // goroutines.
 type Client struct {
-	base  string
-	token string
-	http  *retryablehttp.Client
+	base   string
+	token  string
+	http   *retryablehttp.Client
+	limits Limits
+	slow   func(text string)
+	// patience is how long a request is tried at most.
+	patience time.Duration
 }
 
 // Options say how a client behaves. The zero value is usable.
 type Options struct {
-	Attempts  int           // of one request, the first included; 0 means 8
-	LeastWait time.Duration // before the second attempt; 0 means 200 ms
-	MostWait  time.Duration // before any; 0 means 20 s
-	Timeout   time.Duration // of one attempt; 0 means 60 s
+	Attempts  int               // of one request, the first included; 0 means 8
+	LeastWait time.Duration     // before the second attempt; 0 means 200 ms
+	MostWait  time.Duration     // before any; 0 means 20 s
+	Timeout   time.Duration     // of one attempt; 0 means 60 s
+	Most      Limits            // of what is read of an account
+	Slow      func(text string) // called when the cloud does not answer for a while; may be nil
 }
 
 const (
@@ -58,7 +64,7 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	if err := overTLS(u, "token"); err != nil {
 		return nil, err
 	}
-	return &Client{strings.TrimRight(address, "/"), token, retrying(o)}, nil
+	return &Client{strings.TrimRight(address, "/"), token, retrying(o), o.Most, o.Slow, o.patience()}, nil
 }
 
 // overTLS refuses addresses over which a token or password could be read by others.
@@ -122,6 +128,7 @@ type page struct {
 // Accounts lists the names of the accounts that the token can see.
 func (c *Client) Accounts(ctx context.Context) ([]string, error) {
 	var names []string
+	seen := make(map[string]bool)
 	err := c.pages(ctx, "/v1/accounts", func(p page) error {
 		for _, item := range p.Items {
 			var account struct {
@@ -130,6 +137,10 @@ func (c *Client) Accounts(ctx context.Context) ([]string, error) {
 			if err := json.Unmarshal(item, &account); err != nil || account.Name == "" {
 				return errors.New("an account in the answer has no name")
 			}
+			if seen[account.Name] {
+				return fmt.Errorf("the account %q is listed twice", account.Name)
+			}
+			seen[account.Name] = true
 			names = append(names, account.Name)
 		}
 		return nil
@@ -169,6 +180,7 @@ func (c *Client) pages(ctx context.Context, path string, take func(page) error) 
 func (c *Client) pagesOf(ctx context.Context, path string, query url.Values, take func(page) error) error {
 	query.Set("limit", "1000")
 	revision := ""
+	read := c.limits.tally()
 	for first := true; ; first = false {
 		var p page
 		if _, err := c.get(ctx, path, query, &p); err != nil {
@@ -179,14 +191,18 @@ func (c *Client) pagesOf(ctx context.Context, path string, query url.Values, tak
 		} else if p.Revision != revision {
 			return errChanged
 		}
+		size := 0
+		for _, item := range p.Items {
+			size += len(item)
+		}
+		if err := read.page(len(p.Items), size, p.Next); err != nil {
+			return err
+		}
 		if err := take(p); err != nil {
 			return err
 		}
 		if p.Next == "" {
 			return nil
-		}
-		if p.Next == query.Get("cursor") {
-			return errors.New("the list goes round in circles: its cursor does not move")
 		}
 		query.Set("cursor", p.Next)
 	}
@@ -218,7 +234,9 @@ func (c *Client) once(ctx context.Context, path string, query url.Values, into a
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
 	}
+	stop := c.waitingFor()
 	answer, err := c.http.Do(r)
+	stop()
 	if err != nil {
 		return nil, plainly(err)
 	}

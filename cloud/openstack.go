@@ -19,6 +19,9 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
+
+	"isonomos/core/count"
 
 	"github.com/gophercloud/gophercloud/v2"
 	"github.com/gophercloud/gophercloud/v2/openstack"
@@ -35,6 +38,8 @@ type OpenStack struct {
 	profile  string
 	cloud    string // its name in the definitions
 	accounts []Project
+	limits   Limits            // of each list
+	slow     func(text string) // called when the cloud does not answer for a while; may be nil
 
 	mu      sync.Mutex
 	clients map[string]*gophercloud.ServiceClient // by account
@@ -51,6 +56,13 @@ type Project struct {
 func NewOpenStack(cloud, profile string, accounts []Project) *OpenStack {
 	return &OpenStack{profile: profile, cloud: cloud, accounts: accounts,
 		clients: make(map[string]*gophercloud.ServiceClient)}
+}
+
+// Within sets limits to what is read, and what is called when the cloud does not answer for a while (or nil). It
+// must be called before anything is read.
+func (o *OpenStack) Within(most Limits, slow func(text string)) *OpenStack {
+	o.limits, o.slow = most, slow
+	return o
 }
 
 // Dialect is flat.
@@ -208,7 +220,15 @@ func (o *OpenStack) ask(ctx context.Context, account, method, path string, body,
 	if body != nil {
 		options.JSONBody = body
 	}
+	stop := func() {}
+	if o.slow != nil {
+		stop = Watch(func(lasted time.Duration) {
+			o.slow(fmt.Sprintf("waiting for the networking service of %s, which has not answered for %s; it is tried "+
+				"for %s at most", o.cloud, count.Lasting(lasted), count.Lasting(Options{}.patience())))
+		})
+	}
 	answer, err := c.Request(ctx, method, c.ServiceURL(path), options)
+	stop()
 	if err != nil {
 		return spoken(err)
 	}
@@ -242,6 +262,7 @@ func all[T any](ctx context.Context, o *OpenStack, account, what string, query u
 	var list []T
 	name := strings.ReplaceAll(what, "-", "_")
 	marker := ""
+	read := o.limits.tally()
 	for {
 		q := maps.Clone(query)
 		if q == nil {
@@ -264,6 +285,9 @@ func all[T any](ctx context.Context, o *OpenStack, account, what string, query u
 		var items []T
 		if err := json.Unmarshal(page[name], &items); err != nil {
 			return nil, fmt.Errorf("the list of %s is not what the interface says: %w", what, err)
+		}
+		if err := read.page(len(items), len(page[name]), ""); err != nil {
+			return nil, fmt.Errorf("the list of %s: %w", what, err)
 		}
 		list = append(list, items...)
 		if len(items) < mostPage {

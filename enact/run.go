@@ -96,6 +96,8 @@ type Run struct {
 	Pace time.Duration
 	// Held reports, before each step, why the run must not go on, such as that its locks are lost; it may be nil.
 	Held func() error
+	// Slow is called when a step lasts for a while; it may be nil.
+	Slow func(text string)
 	// Prove checks the result of a wave before the next one begins.
 	Prove func(ctx context.Context, wave int, accounts []string) error
 	// Step is called after each step, by one goroutine at a time.
@@ -298,13 +300,26 @@ func (r *Run) lane(ctx context.Context, n int) (Stop, bool) {
 	return Stop{}, false
 }
 
+// watch tells when a step lasts.
+func (r *Run) watch(s *Step) (stop func()) {
+	if r.Slow == nil {
+		return func() {}
+	}
+	return cloud.Watch(func(lasted time.Duration) {
+		r.Slow(fmt.Sprintf("%s: waiting for %s so far: %s", s.Account, count.Lasting(lasted), s.Says))
+	})
+}
+
+// ErrCalledOff ends a run before its next step.
+var ErrCalledOff = errors.New("called off")
+
 // calledOff is why a run is to stop before its next step, or nil.
 func calledOff(ctx context.Context) error {
 	switch cause := context.Cause(ctx); {
 	case cause == nil:
 		return nil
 	case errors.Is(cause, context.Canceled):
-		return errors.New("called off")
+		return ErrCalledOff
 	default:
 		return cause
 	}
@@ -332,7 +347,9 @@ func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
 	}
 	result := Result{Lane: at[0], Step: at[1]}
 	var err error
+	stop := r.watch(s)
 	result.IDs, result.Found, err = b.carry(ctx, s, request, r.began[at])
+	stop()
 	if err != nil {
 		result.Error = err.Error()
 		result.Unsure = errors.Is(err, errUnsure) || r.began[at] && errors.Is(err, ErrOvertaken)

@@ -32,8 +32,9 @@ type CarryOut struct {
 	Surveyor Surveyor // of the clouds that the job changes
 	// Live surveys the clouds as they are now.
 	Live func(ctx context.Context) (*estate.Estate, error)
-	By   string // who carries it out
-	Jobs int    // accounts at the same time
+	By   string          // who carries it out
+	Halt context.Context // when it is done, no further step begins; may be nil
+	Jobs int             // accounts at the same time
 	Now  func() time.Time
 	Note func(format string, a ...any) // called with remarks for the user
 	// Counting shows progress.
@@ -45,6 +46,9 @@ type CarryOut struct {
 // BrokenOffError. After any other error nothing has been changed.
 func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 	var unlock func()
+	if c.Halt == nil {
+		c.Halt = ctx
+	}
 	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs,
 		Clouds: c.Surveyor.byAccount()}
 	done := 0
@@ -60,7 +64,7 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 	}
 	defer unlock()
 	if c.Past == nil {
-		if err := Looking(ctx, c.Live,
+		if err := Looking(c.Halt, c.Live,
 			func(surveyed *estate.Estate) error { return c.Job.StillSo(surveyed, c.Draft) }); err != nil {
 			return run.Name, err
 		}
@@ -70,7 +74,18 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 			return run.Name, unreachable("%w", err)
 		}
 	}
+	run.Slow = c.Surveyor.Slow
+	locked := run.Held
+	run.Held = func() error {
+		if c.Halt.Err() != nil {
+			return enact.ErrCalledOff
+		}
+		return locked()
+	}
 	run.Prove = func(ctx context.Context, _ int, accounts []string) error {
+		ctx, end := context.WithCancel(ctx)
+		defer end()
+		defer context.AfterFunc(c.Halt, end)() // nothing is under way that would have to be waited for
 		return Looking(ctx, c.Live,
 			func(surveyed *estate.Estate) error { return c.Job.Arrived(surveyed, c.Draft, accounts) })
 	}

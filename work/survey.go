@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -29,6 +30,7 @@ type Surveyor struct {
 	Now         func() time.Time
 	Note        func(format string, a ...any)                   // called with remarks for the user
 	Counting    func(what string, of int) (step, finish func()) // shows progress
+	Slow        func(text string)                               // called when a cloud keeps silent; may be nil
 }
 
 // DefaultJobs is how many accounts are read at the same time by default.
@@ -150,7 +152,8 @@ func (s Surveyor) Reach(x *estate.Cloud) (cloud.Cloud, error) {
 				projects = append(projects, cloud.Project{Account: a.Name, ID: a.ID, Region: a.Region})
 			}
 		}
-		return cloud.NewOpenStack(x.Name, r.Profile, projects), nil
+		most, err := s.limits()
+		return cloud.NewOpenStack(x.Name, r.Profile, projects).Within(most, s.Slow), err
 	case r.At == "":
 		return nil, errors.New("its definition does not say where it is: at env NAME, or profile NAME")
 	case r.AtEnv:
@@ -164,7 +167,28 @@ func (s Surveyor) Reach(x *estate.Cloud) (cloud.Cloud, error) {
 			return nil, fmt.Errorf("the environment variable %s, which has its token, is not set", r.TokenEnv)
 		}
 	}
-	return cloud.NewClient(address, token, cloud.Options{})
+	most, err := s.limits()
+	if err != nil {
+		return nil, err
+	}
+	return cloud.NewClient(address, token, cloud.Options{Most: most, Slow: s.Slow})
+}
+
+// limits are those that the environment sets for what is read of an account.
+func (s Surveyor) limits() (l cloud.Limits, err error) {
+	number := func(name string) int64 {
+		if s.Environment == nil {
+			return 0
+		}
+		text := s.Environment(name)
+		n, wrong := strconv.ParseInt(text, 10, 62)
+		if text != "" && (wrong != nil || n <= 0) && err == nil {
+			err = fmt.Errorf("the environment variable %s is %q, which is no number above 0", name, text)
+		}
+		return n
+	}
+	l.Objects, l.Bytes = int(number("ISONOMOS_MOST_OBJECTS")), number("ISONOMOS_MOST_BYTES")
+	return l, err
 }
 
 // accountsOf are the accounts of a cloud: those that it lists, and those that are defined and not
