@@ -176,7 +176,11 @@ func whoAmI() string {
 
 // keepDraft writes a draft. It refuses to replace a file that is not a draft.
 func (a *App) keepDraft(path string, text []byte) error {
-	if old, err := os.ReadFile(path); err == nil {
+	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+		old, err := os.ReadFile(path)
+		if err != nil {
+			return fileError("draft", path, err)
+		}
 		var d enact.Draft
 		if json.Unmarshal(old, &d) != nil || d.Version == 0 || d.Lanes == nil {
 			return usage("%s exists and is not a draft: name another file with --to", path)
@@ -219,8 +223,8 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string, known enact.
 		return work.Job{}, err
 	}
 	if !d.Named() {
-		nameless := usage("the definitions in %s do not name their estate, and what is made bears its name: write a line "+
-			"such as estate harbour", folderName(folder))
+		nameless := usage("the definitions in %s do not name their estate, and what is made bears its name: write a "+
+			"line such as estate harbour", folderName(folder))
 		if c.Name != "draft" {
 			return work.Job{}, nameless
 		}

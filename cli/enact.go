@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"io"
-	"os"
 	"slices"
 	"time"
 
@@ -107,9 +106,9 @@ func (a *App) enact(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *App) readDraft(c *cli.Command, path string) (*enact.Draft, error) {
-	file, err := os.Open(path)
+	file, err := openFile("draft", path)
 	if err != nil {
-		return nil, fileError("draft", path, err)
+		return nil, err
 	}
 	defer file.Close()
 	text, err := io.ReadAll(io.LimitReader(file, mostDraft+1))

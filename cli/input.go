@@ -321,6 +321,21 @@ type closer struct {
 
 func (c closer) Close() error { return c.close() }
 
+// openFile opens a file that is to be read. A named pipe is refused, since it might be waited for without end;
+// those that a shell makes (/dev/fd/63) are read.
+func openFile(what, path string) (*os.File, error) {
+	info, err := os.Stat(path)
+	if err == nil && info.Mode()&fs.ModeNamedPipe != 0 && !strings.HasPrefix(path, "/dev/") &&
+		!strings.HasPrefix(path, "/proc/") {
+		return nil, usage("%s is a named pipe, which may never end: give a file, or - for standard input", path)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fileError(what, path, err)
+	}
+	return f, nil
+}
+
 // open opens a file, or standard input for "-", and decompresses gzip and zstd.
 func (a *App) open(path string) (io.ReadCloser, error) { return a.openInto(path, nil) }
 
@@ -328,9 +343,9 @@ func (a *App) open(path string) (io.ReadCloser, error) { return a.openInto(path,
 func (a *App) openInto(path string, digest hash.Hash) (io.ReadCloser, error) {
 	var raw io.ReadCloser = io.NopCloser(a.Stdin)
 	if path != "-" {
-		f, err := os.Open(path)
+		f, err := openFile("file", path)
 		if err != nil {
-			return nil, fileError("file", path, err)
+			return nil, err
 		}
 		if info, err := f.Stat(); err == nil && info.IsDir() {
 			f.Close()

@@ -276,7 +276,7 @@ func TestSilentCloudsAndInterrupts(t *testing.T) {
 	}
 	_ = c.Run()
 	h.onWrite = nil
-	for _, want := range []string{"waiting for", "it is tried for", "at most (Ctrl-C stops)",
+	for _, want := range []string{"waiting for", "is tried for", "at most (Ctrl-C stops)",
 		"stopping after the step that is under way; once more stops at once", "called off", "2 of "} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("%q is not in\n%s", want, out)

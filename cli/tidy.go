@@ -12,6 +12,7 @@ import (
 	"isonomos/nomos/print"
 	"isonomos/nomos/source"
 	"isonomos/render"
+	"isonomos/store/whole"
 )
 
 func init() { addCommand(30, (*App).tidyCommand) }
@@ -62,8 +63,16 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 		files = append(files, found...)
 	}
 	untidy, err := a.untidy(files)
-	if err != nil || len(untidy) == 0 {
+	if err != nil {
 		return err
+	}
+	if !c.Bool("diff") && !c.Bool("list") {
+		for _, f := range files {
+			whole.Clear(f.Name) // what a run that was killed has left
+		}
+	}
+	if len(untidy) == 0 {
+		return nil
 	}
 	switch {
 	case c.Bool("diff"):

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"golang.org/x/term"
 
@@ -26,19 +25,7 @@ func writeWhole(files []newFile) error {
 		}
 	}()
 	for _, f := range files {
-		target, err := filepath.EvalSymlinks(f.path)
-		if errors.Is(err, fs.ErrNotExist) {
-			target, err = f.path, nil
-		}
-		if err != nil {
-			return writeError(f.path, err)
-		}
-		if out, err := os.OpenFile(target, os.O_WRONLY, 0); err == nil {
-			out.Close()
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return writeError(f.path, err)
-		}
-		pending, err := whole.Create(target, 0o644)
+		pending, err := whole.Create(f.path, 0o644)
 		if err != nil {
 			return writeError(f.path, err)
 		}

@@ -224,7 +224,7 @@ func (o *OpenStack) ask(ctx context.Context, account, method, path string, body,
 	if o.slow != nil {
 		stop = Watch(func(lasted time.Duration) {
 			o.slow(fmt.Sprintf("waiting for the networking service of %s, which has not answered for %s; it is tried "+
-				"for %s at most", o.cloud, count.Lasting(lasted), count.Lasting(Options{}.patience())))
+				"for %s at most", o.cloud, count.Lasting(lasted), count.Lasting(Patience())))
 		})
 	}
 	answer, err := c.Request(ctx, method, c.ServiceURL(path), options)

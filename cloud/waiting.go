@@ -40,6 +40,9 @@ func Watch(tell func(lasted time.Duration)) (stop func()) {
 	}
 }
 
+// Patience is how long a request is usually tried at most.
+func Patience() time.Duration { return Options{}.patience() }
+
 // patience is how long a request is tried at most.
 func (o Options) patience() time.Duration {
 	attempts := cmp.Or(o.Attempts, 8)

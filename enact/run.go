@@ -306,7 +306,8 @@ func (r *Run) watch(s *Step) (stop func()) {
 		return func() {}
 	}
 	return cloud.Watch(func(lasted time.Duration) {
-		r.Slow(fmt.Sprintf("%s: waiting for %s so far: %s", s.Account, count.Lasting(lasted), s.Says))
+		r.Slow(fmt.Sprintf("%s: waiting for %s so far: %s; a request is tried for %s at most", s.Account,
+			count.Lasting(lasted), s.Says, count.Lasting(cloud.Patience())))
 	})
 }
 

@@ -19,8 +19,8 @@ import (
 // readCSV reads flows from CSV with a header. A record is always one line, so that files can be
 // read in parallel and a stray quote spoils only one record.
 func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
-	first, err := in.ReadString('\n')
-	if err != nil && !errors.Is(err, io.EOF) {
+	first, err := firstLine(in)
+	if err != nil {
 		return Report{}, fmt.Errorf("reading %s: %w", file, err)
 	}
 	first = strings.TrimPrefix(first, "\ufeff")
@@ -48,6 +48,24 @@ func readCSV(in *bufio.Reader, file string, o Options) (Report, error) {
 	})
 	report.Format = "CSV"
 	return report, err
+}
+
+// firstLine reads a line that is no longer than those of flows may be.
+func firstLine(in *bufio.Reader) (string, error) {
+	var line []byte
+	for {
+		part, err := in.ReadSlice('\n')
+		line = append(line, part...)
+		switch {
+		case len(line) > longest:
+			return "", fmt.Errorf("line 1 is longer than %d MB: this is not a file of flows", longest>>20)
+		case errors.Is(err, bufio.ErrBufferFull):
+		case err != nil && !errors.Is(err, io.EOF):
+			return "", err
+		default:
+			return string(line), nil
+		}
+	}
 }
 
 // split divides a line into fields. Fields beyond the header's are ignored. A line with fewer fields

@@ -238,14 +238,23 @@ func (l *lineReader) take(c *chunk, text []byte, number int, head bool) error {
 		return nil
 	case r.Kind == "":
 		return errors.New(`the line has no "kind"`)
+	case r.Kind == "survey":
+		return errors.New("a second survey begins here: put each into a file of its own")
 	case !slices.Contains(recordKinds, r.Kind):
-		hint := ""
 		if best, ok := near.Best(r.Kind, recordKinds); ok {
-			hint = fmt.Sprintf(" (%q is near)", best)
+			return fmt.Errorf("the kind %q is unknown: %q is near", r.Kind, best)
 		}
 		c.warnings = append(c.warnings,
-			warning{number, fmt.Sprintf("the kind %q%s is unknown, and the line is ignored", r.Kind, hint)})
+			warning{number, fmt.Sprintf("the kind %q is unknown, and the line is ignored", r.Kind)})
 		return nil
+	}
+	for name, n := range r.Limits {
+		if n < 0 {
+			return fmt.Errorf("the limit %s is %d: it is a number of 0 or more", name, n)
+		}
+	}
+	if r.Kind == "list" && r.Owner != "" && r.Owner != "own" && r.Owner != "published" {
+		return fmt.Errorf("the owner %q is unknown: a list is own or published", r.Owner)
 	}
 	if r.rawPeers != nil {
 		if err := json.Unmarshal(r.rawPeers, &r.Peers); err != nil {

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -87,8 +88,12 @@ var ErrNoStore = errors.New("there is no store")
 // Open opens the store in a file. If there is none, it creates one, or without create returns
 // ErrNoStore.
 func Open(path string, create bool) (*Store, error) {
+	made, readOnly := false, false
 	if f, err := os.OpenFile(path, os.O_RDWR, 0); err == nil {
 		f.Close() // the database's own error does not say what forbids it
+		readOnly = !create && !writableFolder(path)
+	} else if !create && readable(path) {
+		readOnly = true // to be read it need not be written
 	} else if errors.Is(err, fs.ErrNotExist) {
 		gone := Store{path: path}
 		known, err := gone.knownHead()
@@ -107,11 +112,18 @@ func Open(path string, create bool) (*Store, error) {
 			return nil, err
 		}
 		f.Close()
+		made = true
 	} else {
 		return nil, err
 	}
 	query := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(wal)", "synchronous(full)",
 		"foreign_keys(1)"}, "_txlock": {"immediate"}}
+	if readOnly {
+		query = url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)"}}
+		if info, err := os.Stat(path + "-wal"); err != nil || info.Size() == 0 {
+			query.Set("immutable", "1") // nobody has written since it was closed, and no file may be made beside it
+		}
+	}
 	db, err := sql.Open("sqlite",
 		(&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: query.Encode()}).String())
 	if err != nil {
@@ -121,9 +133,29 @@ func Open(path string, create bool) (*Store, error) {
 	s := &Store{db, path}
 	if err := s.prepare(); err != nil {
 		db.Close()
+		if made { // half a store would be taken for a database of something else
+			for _, name := range []string{path, path + "-wal", path + "-shm", path + "-journal"} {
+				_ = os.Remove(name)
+			}
+		}
 		return nil, err
 	}
 	return s, nil
+}
+
+func readable(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	f.Close()
+	return true
+}
+
+// writableFolder reports whether files may be made beside a file, as the database does while it is open.
+func writableFolder(path string) bool {
+	info, err := os.Stat(filepath.Dir(path))
+	return err == nil && info.Mode().Perm()&0o222 != 0
 }
 
 func (s *Store) prepare() error {
@@ -148,7 +180,7 @@ func (s *Store) prepare() error {
 		if tables > 0 {
 			return errors.New("it is a database of something else")
 		}
-		_, err := s.db.Exec(schema + journalSchema + setVersion)
+		_, err := s.db.Exec("begin;" + schema + journalSchema + setVersion + "commit;")
 		return err
 	}
 	return fmt.Errorf("it was made by a newer program (layout %d, this one knows %d)", version, schemaVersion)

@@ -10,9 +10,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
+
+	"isonomos/store/whole"
 )
 
 const journalSchema = `
@@ -111,18 +112,7 @@ func (s *Store) keepHead(h Head) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(s.path), filepath.Base(s.headFile())+"-")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(append(text, '\n'))
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), s.headFile())
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return nil
+	return whole.Put(s.headFile(), string(text)+"\n", 0o600)
 }
 
 // knownHead is the entry that the journal is known to have had; its number is 0 if none is known.

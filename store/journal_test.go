@@ -141,6 +141,37 @@ func TestCutJournal(t *testing.T) {
 	}
 }
 
+// What can't be written can still be read.
+func TestReadOnlyStore(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "kept")
+	path := filepath.Join(folder, "isonomos.db")
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(path, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Append(time.Unix(0, 0), "run", "done", 1); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if err := os.Chmod(folder, 0o555); err != nil {
+		t.Fatal(err)
+	}
+	defer os.Chmod(folder, 0o755)
+	if s, err = Open(path, false); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if all, err := journalOf(t, s); err != nil || len(all) != 1 {
+		t.Errorf("%d entries, %v", len(all), err)
+	}
+	if _, err := s.Append(time.Unix(0, 0), "run", "done", 2); err == nil {
+		t.Error("it is written")
+	}
+}
+
 // One writer an account: all of its locks or none; those that ran out, or whose holder
 // is dead, are taken over.
 func TestLocks(t *testing.T) {

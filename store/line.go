@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -74,7 +75,8 @@ func (l *lineReader) read(text []byte, r *line) error {
 		err = errShape
 	}
 	if err == nil {
-		return nil
+		l.d.ResetBytes(text)
+		return once(&l.d)
 	}
 	var again record // encoding/json says precisely what is wrong
 	if precise := json.Unmarshal(text, &again); precise != nil {
@@ -103,6 +105,7 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 		return r, false
 	}
 	rest := line[1:]
+	seen := uint16(0)
 	for {
 		var key, value []byte
 		if key, rest, ok = quoted(rest); !ok || len(rest) < 2 || rest[0] != ':' {
@@ -113,6 +116,9 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 		case '"':
 			if value, rest, ok = quoted(rest); !ok {
 				return r, false
+			}
+			if twice(&seen, key) {
+				return r, false // the other reader says so
 			}
 			switch string(key) {
 			case "kind":
@@ -138,6 +144,9 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 				return r, false
 			}
 			value, rest = rest[:end+1], rest[end+1:]
+			if twice(&seen, key) {
+				return r, false
+			}
 			switch string(key) {
 			case "peers":
 				r.peers = value
@@ -153,6 +162,9 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 				return r, false
 			}
 			value, rest = rest[:end], rest[end:]
+			if twice(&seen, key) {
+				return r, false
+			}
 			switch string(key) {
 			case "rank":
 				r.rank, ok = number(value)
@@ -174,6 +186,41 @@ func (l *lineReader) readRule(line []byte) (r ruleText, ok bool) {
 		}
 		rest = rest[1:]
 	}
+}
+
+// ruleKeys are the fields of rules.
+var ruleKeys = []string{"kind", "account", "group", "id", "direction", "action", "description", "rank", "stateless",
+	"built_in", "peers", "services", "changed"}
+
+// twice notes a field of a rule, and reports whether it was there before.
+func twice(seen *uint16, key []byte) bool {
+	for i, known := range ruleKeys {
+		if string(key) == known {
+			bit := uint16(1) << i
+			before := *seen&bit != 0
+			*seen |= bit
+			return before
+		}
+	}
+	return false
+}
+
+// once is an error for an object that has a field twice, at any depth: readers would take different ones.
+func once(d *jx.Decoder) error {
+	switch d.Next() {
+	case jx.Object:
+		var keys []string
+		return d.ObjBytes(func(d *jx.Decoder, key []byte) error {
+			if slices.Contains(keys, string(key)) {
+				return fmt.Errorf("the field %q stands twice", key)
+			}
+			keys = append(keys, string(key))
+			return once(d)
+		})
+	case jx.Array:
+		return d.Arr(once)
+	}
+	return d.Skip()
 }
 
 // quoted takes a text off the front, if it is in quotes and without escapes.
@@ -228,7 +275,7 @@ func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
 	case "name":
 		return text(d, &r.Name)
 	case "version":
-		return whole(d, &r.Version)
+		return wholeNumber(d, &r.Version)
 	case "taken":
 		return text(d, &r.Taken)
 	case "estate":
@@ -247,7 +294,7 @@ func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
 		r.Limits = make(map[string]int)
 		return object(d, func(d *jx.Decoder, key string) error {
 			n := 0
-			err := whole(d, &n)
+			err := wholeNumber(d, &n)
 			r.Limits[key] = n
 			return err
 		})
@@ -306,7 +353,7 @@ func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
 			case "targets":
 				return texts(d, &x.Targets)
 			case "port":
-				return whole(d, &x.Port)
+				return wholeNumber(d, &x.Port)
 			case "probe":
 				return l.again(d, &x.Probe)
 			}
@@ -328,7 +375,7 @@ func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
 	case "action":
 		return l.like(d, lastAction, &r.Action)
 	case "rank":
-		return whole(d, &r.Rank)
+		return wholeNumber(d, &r.Rank)
 	case "stateless":
 		return truth(d, &r.Stateless)
 	case "changed":
@@ -341,7 +388,7 @@ func (l *lineReader) field(d *jx.Decoder, key string, r *line) error {
 	case "reason":
 		return text(d, &r.Reason)
 	case "capacity":
-		return whole(d, &r.Capacity)
+		return wholeNumber(d, &r.Capacity)
 	}
 	return d.Skip()
 }
@@ -423,7 +470,7 @@ func (l *lineReader) recall(slot int, b []byte) string {
 	return l.last[slot]
 }
 
-func whole(d *jx.Decoder, into *int) error {
+func wholeNumber(d *jx.Decoder, into *int) error {
 	switch d.Next() {
 	case jx.Number:
 		n, err := d.Int()

@@ -91,6 +91,13 @@ func TestBadLines(t *testing.T) {
 			`needs "services" and "peers"`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["everybody"],"services":["any"]}`, `the peer "everybody" is not a range`},
 		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["anything"],"services":["tcp x"]}`, "a port is a number"},
+		{`{"kind":"grop","id":"x"}`, `the kind "grop" is unknown: "group" is near`},
+		{`{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z"}`, "a second survey begins here"},
+		{`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["10.0.0.0/8"],"peers":["anything"],"services":["any"]}`, `the field "peers" stands twice`},
+		{`{"kind":"rule","account":"a","group":"g","group":"h","id":"r","direction":"in","peers":["10.0.0.0/8"],"services":["any"]}`, `the field "group" stands twice`},
+		{`{"kind":"instance","account":"a","id":"i","interfaces":[{"id":"f","subnet":"s","groups":[],"groups":["g"]}]}`, `the field "groups" stands twice`},
+		{`{"kind":"list","account":"a","id":"l","owner":"nobody","entries":[]}`, `the owner "nobody" is unknown`},
+		{`{"kind":"account","name":"b","cloud":"c","limits":{"rules-per-direction":-5}}`, "rules-per-direction is -5"},
 	} {
 		_, _, err := read(header + x.line + "\n")
 		if err == nil || !strings.Contains(err.Error(), x.want) {
@@ -111,7 +118,7 @@ func TestBadLines(t *testing.T) {
 
 func TestWarnings(t *testing.T) {
 	for _, x := range []struct{ line, want string }{
-		{`{"kind":"grop","id":"x"}`, `s.jsonl:6: the kind "grop" ("group" is near) is unknown, and the line is ignored`},
+		{`{"kind":"zebra","id":"x"}`, `s.jsonl:6: the kind "zebra" is unknown, and the line is ignored`},
 		{`{"kind":"subnet","account":"a","network":"n","id":"s","ranges":["10.0.0.7/24"]}`,
 			"s.jsonl:6: the range 10.0.0.7/24 has host bits: read as 10.0.0.0/24"},
 		{`{"kind":"network","account":"a","id":"m","peers":[{"account":"b","network":"q"}]}`,

@@ -11,13 +11,13 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"isonomos/cloud"
 	"isonomos/core/estate"
 	"isonomos/enact"
 	"isonomos/store"
+	"isonomos/store/whole"
 )
 
 // Carrying drafts out: with the accounts locked, and only if the clouds are still as they were when
@@ -159,7 +159,7 @@ func lock(ctx context.Context, s *store.Store, accounts []string, run string, no
 	dead := func(other string) bool {
 		at, number, ok := strings.Cut(other, ", process ")
 		pid, err := strconv.Atoi(number)
-		return ok && err == nil && at == host && gone(pid)
+		return ok && err == nil && at == host && whole.Gone(pid)
 	}
 	now := time.Now()
 	err = s.Lock(accounts, run, holder, now, now.Add(lease), dead)
@@ -231,19 +231,6 @@ func BreakLock(s *store.Store, account, why, by string, now time.Time) (was stor
 		return was, unreachable("the lock can't be broken: %w", err)
 	}
 	return was, nil
-}
-
-// gone reports whether no process of this machine has the given id. If that can't be found out, the
-// process is assumed to exist.
-func gone(pid int) bool {
-	// ERROR_INVALID_PARAMETER: on Windows FindProcess fails for a process that does not exist
-	const noSuchProcess = syscall.Errno(87)
-	p, err := os.FindProcess(pid)
-	if err != nil {
-		return errors.Is(err, noSuchProcess)
-	}
-	defer p.Release()
-	return errors.Is(p.Signal(syscall.Signal(0)), os.ErrProcessDone)
 }
 
 // looks is how often clouds are surveyed until a result is believed that is not as expected: an

@@ -1,6 +1,7 @@
 package whole
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -45,4 +46,61 @@ func TestWholeOrNotAtAll(t *testing.T) {
 		t.Error("a file is written into a folder that is not there")
 	}
 	is("new")
+}
+
+// Links stay links, devices stay devices, and a pipe is written to; what processes that are no more left behind is
+// cleared.
+func TestNothingButFilesIsReplaced(t *testing.T) {
+	folder := t.TempDir()
+	in := func(name string) string { return filepath.Join(folder, name) }
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(os.Mkdir(in("there"), 0o755))
+	must(os.WriteFile(in("there/old"), []byte("old"), 0o600))
+	for link, to := range map[string]string{"link": "there/old", "further": "link", "nowhere": "there/new"} {
+		must(os.Symlink(to, in(link)))
+		if link == "further" {
+			continue
+		}
+		must(Write(in(link), "by "+link, 0o600))
+		if info, err := os.Lstat(in(link)); err != nil || info.Mode()&os.ModeSymlink == 0 {
+			t.Errorf("%s is no link any more: %v", link, err)
+		}
+		if text, err := os.ReadFile(in(to)); err != nil || string(text) != "by "+link {
+			t.Errorf("%s leads to %q, %v", link, text, err)
+		}
+	}
+	must(Put(in("further"), "further", 0o600))
+	if text, _ := os.ReadFile(in("there/old")); string(text) != "further" {
+		t.Errorf("through two links: %q", text)
+	}
+	must(os.Symlink("round", in("round")))
+	if err := Write(in("round"), "x", 0o600); err == nil {
+		t.Error("a link to itself is written")
+	}
+	for _, write := range []func(string, string, os.FileMode) error{Write, Put} {
+		must(write(os.DevNull, "x", 0o600))
+		if info, err := os.Lstat(os.DevNull); err != nil || info.Mode().IsRegular() {
+			t.Fatalf("the device was replaced: %v %v", info, err)
+		}
+		if _, err := os.Stat("/dev/full"); err == nil {
+			if err := write("/dev/full", "x", 0o600); err == nil {
+				t.Error("a full device takes everything")
+			}
+		}
+	}
+	scrap, mine := in(fmt.Sprintf(".old-%d-0000abcd", 1<<30)), in(fmt.Sprintf(".old-%d-0000abcd", os.Getpid()))
+	must(os.WriteFile(scrap, nil, 0o600))
+	must(os.WriteFile(mine, nil, 0o600))
+	must(os.WriteFile(in(".old-notes-of-mine"), nil, 0o600))
+	Clear(in("old"))
+	for path, stays := range map[string]bool{scrap: false, mine: true, in(".old-notes-of-mine"): true} {
+		if _, err := os.Stat(path); (err == nil) != stays {
+			t.Errorf("%s: %v", path, err)
+		}
+	}
 }
