@@ -1,5 +1,5 @@
 # The two commands that matter are in README.md; these are for those who build it.
-.PHONY: build test bench bench-audit fuzz compile-check golden release
+.PHONY: build test bench bench-audit fuzz compile-check kills golden release
 
 build:
 	CGO_ENABLED=0 go build -o isonomos ./cmd/isonomos
@@ -36,6 +36,10 @@ fuzz:
 compile-check:
 	go test ./work -run TestDefinitionsMeanWhatTheyBecome -v -rounds 20000 -seed $$(date +%s) -timeout 1h
 	go test ./cli -run TestWhatIsDefinedIsEnacted -v -enacted 300 -timeout 1h
+
+# Kills enact, and the ways on and back, at very many random moments: some ten minutes.
+kills:
+	go test ./cli -run TestKilledAtRandom -v -kills 3000 -kill-seed $$(date +%s) -timeout 1h
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:

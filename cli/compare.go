@@ -65,18 +65,19 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	difference, after, notes := compared.Difference, compared.After, compared.Notes
 	switch c.String("format") {
 	case "json":
-		err = render.ComparisonJSON(a.Stdout, difference, notes, a.unread)
+		err = render.ComparisonJSON(a.Stdout, difference, compared.Weaker, notes, a.unread)
 	case "md":
-		err = render.ComparisonMarkdown(a.Stdout, after, difference, c.Args().Get(0), c.Args().Get(1), notes, a.unread)
+		err = render.ComparisonMarkdown(a.Stdout, after, difference, compared.Weaker, c.Args().Get(0), c.Args().Get(1),
+			notes, a.unread)
 	default:
 		s := a.screen(c)
-		render.Comparison(s, after, difference, c.Args().Get(0), c.Args().Get(1))
+		render.Comparison(s, after, difference, compared.Weaker, c.Args().Get(0), c.Args().Get(1))
 		err = s.Err()
 		for _, text := range notes {
 			a.note("%s", text)
 		}
 	}
-	if err == nil && !difference.Empty() {
+	if err == nil && (!difference.Empty() || len(compared.Weaker) > 0) {
 		return quietly(exitFindings)
 	}
 	return err

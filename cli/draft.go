@@ -98,7 +98,7 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	if format := c.String("format"); c.String("to") == "-" && a.given("format") && format != "json" {
 		return usage("--to - writes the draft itself, which is JSON: leave --format out")
 	}
-	known, head, err := a.known(c)
+	known, last, head, err := a.known(c)
 	if err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	d := &p.Draft
-	d.Journal = head
+	d.Journal, d.Weaker = head, enact.Weaker(last, d.Promises)
 	d.Accounts, d.Adopts = listed(c.StringSlice("account")), listed(c.StringSlice("adopt"))
 	sum, err := a.evidenceOf(ctx, c)
 	if err != nil {
@@ -189,12 +189,12 @@ func (a *App) keepDraft(path string, text []byte) error {
 	return writeWhole([]newFile{{path: path, text: string(text)}})
 }
 
-// known is what the journal knows as made or adopted from here, and its last entry; nothing if there is no
-// journal.
-func (a *App) known(c *cli.Command) (known enact.Known, head store.Head, err error) {
+// known is what the journal knows as made or adopted from here, what the definitions promised that were carried out
+// last, and its last entry; nothing if there is no journal.
+func (a *App) known(c *cli.Command) (known enact.Known, last []enact.Promise, head store.Head, err error) {
 	s, err := a.openStore(c, false)
 	if err != nil || s == nil {
-		return enact.Known{}, head, err
+		return enact.Known{}, nil, head, err
 	}
 	defer s.Close()
 	pasts, err := enact.Pasts(s.Journal)
@@ -202,9 +202,9 @@ func (a *App) known(c *cli.Command) (known enact.Known, head store.Head, err err
 		head, err = s.Head()
 	}
 	if err != nil {
-		return nil, head, refused("%v (%s)", err, storePath(c))
+		return nil, nil, head, refused("%v (%s)", err, storePath(c))
 	}
-	return enact.KnownFrom(pasts), head, nil
+	return enact.KnownFrom(pasts), enact.PromisedBy(pasts), head, nil
 }
 
 // definedJob is the job of bringing clouds to what the definitions say.

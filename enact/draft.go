@@ -47,8 +47,10 @@ type Draft struct {
 	// ByMark are groups that are changed on their mark alone: the journal does not know them.
 	ByMark []string `json:"by_mark"`
 	// Strays bear the mark, and neither a definition nor the journal knows them. They are left alone.
-	Strays   []string `json:"strays"`
-	Bypassed []Bypass `json:"bypassed"`
+	Strays   []string  `json:"strays"`
+	Bypassed []Bypass  `json:"bypassed"`
+	Promises []Promise `json:"promises"` // of the definitions, beside traffic
+	Weaker   []string  `json:"weaker"`   // which of them are weaker than those carried out last
 	// Journal is the last entry of the journal that the draft was made with.
 	Journal store.Head `json:"journal"`
 	// Seal is the SHA-256 of all of the above, as one line of JSON. It is what a reviewer approves.
@@ -290,7 +292,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
 		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
 		ByMark: []string{}, Strays: append([]string{}, aim.Strays...),
-		Bypassed: []Bypass{}, Waves: waves.String()}
+		Bypassed: []Bypass{}, Promises: []Promise{}, Weaker: []string{}, Waves: waves.String()}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
 		services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // as surveyed, or else as defined

@@ -24,7 +24,7 @@ var changeWords = map[change.Kind]struct {
 
 // Comparison writes how a second state differs from a first: what opens and closes by filters, the
 // most important first; then by ways; then rules.
-func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after string) {
+func Comparison(s *Screen, e *estate.Estate, d change.Difference, weaker []string, before, after string) {
 	s.Line(Piece{"from ", Faint}, Piece{before, Strong}, Piece{" to ", Faint}, Piece{after, Strong})
 	s.Blank()
 	ways := false
@@ -70,6 +70,17 @@ func Comparison(s *Screen, e *estate.Estate, d change.Difference, before, after 
 	}
 	if d.Empty() {
 		s.Line(Piece{"equal: both let through the same", Cool})
+	}
+	if len(weaker) > 0 {
+		s.Blank()
+	}
+	weakerThanBefore(s, weaker)
+}
+
+// weakerThanBefore tells which promises are weaker: that no traffic changes does not mean that nothing does.
+func weakerThanBefore(s *Screen, weaker []string) {
+	for i, text := range weaker {
+		s.Labelled(0, Piece{first(i, "weaker"), Warm}, findingIndent, Piece{Text: text})
 	}
 }
 
@@ -254,7 +265,7 @@ func namedBlocks(set traffic.Set, made []change.StandIn) []blockJSON {
 }
 
 // ComparisonJSON writes a comparison as one JSON document, version 2.
-func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []estate.Unread) error {
+func ComparisonJSON(w io.Writer, d change.Difference, weaker, notes []string, unread []estate.Unread) error {
 	type example struct {
 		From    string `json:"from"`
 		To      string `json:"to"`
@@ -288,10 +299,12 @@ func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []e
 		Covers  []covers  `json:"covers"`
 		Unknown []string  `json:"unknown"`
 		Respelt []string  `json:"respelt"`
+		Weaker  []string  `json:"weaker"`
 		Notes   []string  `json:"notes"`
 
 		Unread []unreadJSON `json:"unread"`
-	}{2, d.Empty(), []changed{}, []covers{}, orNone(d.Unknown), orNone(d.Respelt), orNone(notes), unreadToJSON(unread)}
+	}{2, d.Empty(), []changed{}, []covers{}, orNone(d.Unknown), orNone(d.Respelt), orNone(weaker), orNone(notes),
+		unreadToJSON(unread)}
 	for i := range d.Changes {
 		c := &d.Changes[i]
 		x := changed{Kind: string(c.Kind), Direction: string(c.Direction),
@@ -316,13 +329,19 @@ func ComparisonJSON(w io.Writer, d change.Difference, notes []string, unread []e
 }
 
 // ComparisonMarkdown writes a comparison for a review comment: the summary first, rules folded.
-func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, before, after string, notes []string,
-	unread []estate.Unread) error {
+func ComparisonMarkdown(w io.Writer, e *estate.Estate, d change.Difference, weaker []string, before, after string,
+	notes []string, unread []estate.Unread) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "### Traffic from %s to %s\n\n", mark(before), mark(after))
 	b.WriteString(notReadMarkdown(unread))
 	if d.Empty() {
 		b.WriteString("Equal: both let through the same.\n")
+	}
+	for i, text := range weaker {
+		if i == 0 {
+			b.WriteString("\nWeaker:\n\n")
+		}
+		fmt.Fprintf(&b, "- %s\n", mark(text))
 	}
 	ways := false
 	for _, f := range folded(d.Changes) {

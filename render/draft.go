@@ -51,6 +51,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 			text = "nothing to do in what is marked as ours"
 		}
 		s.Line(Piece{text, Cool})
+		weakerThanBefore(s, d.Weaker)
 		leftAlone(s, d.Left)
 		adoptStrays(s, d.Strays, say)
 		besideGroups(s, d.Bypassed)
@@ -83,6 +84,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	}
 	s.Blank()
 	draftSteps(s, d)
+	weakerThanBefore(s, d.Weaker)
 	byMark(s, d.ByMark)
 	leftAlone(s, d.Left)
 	adoptStrays(s, d.Strays, say)
@@ -414,6 +416,9 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 			fmt.Fprintf(&b, "- %s %s: %s (%s)\n", mark(whereOf(shift)), x.word, mark(shift.Traffic),
 				mark(shift.Example))
 		}
+	}
+	for _, text := range d.Weaker {
+		fmt.Fprintf(&b, "- weaker: %s\n", mark(text))
 	}
 	if len(d.Traffic.Opens)+len(d.Traffic.Closes) == 0 {
 		b.WriteString("No traffic opens or closes today.\n")

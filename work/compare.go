@@ -4,6 +4,7 @@ import (
 	"isonomos/core/change"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/enact"
 	"isonomos/nomos"
 )
 
@@ -19,6 +20,7 @@ type Comparison struct {
 	After      *estate.Estate
 	Notes      []string // what can't be known without a survey
 	Misfits    []string // where definitions don't match the survey
+	Weaker     []string // laws, expectations, exemptions and lending, of two sets of definitions
 }
 
 // Compare compares two sides. Definitions are seen as they will be once they are carried out on a
@@ -32,6 +34,9 @@ func Compare(before, after Side, survey *estate.Estate) Comparison {
 		w := NewWorld(*s.Definitions, survey)
 		c.Misfits = append(c.Misfits, w.Notes...)
 		return w.Estate
+	}
+	if before.Definitions != nil && after.Definitions != nil {
+		c.Weaker = enact.Weaker(Promises(*before.Definitions), Promises(*after.Definitions))
 	}
 	was, is := seenOn(before), seenOn(after)
 	c.After = is

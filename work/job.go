@@ -31,11 +31,12 @@ import (
 type Job struct {
 	Aim func(surveyed *estate.Estate) (*change.Aim, error)
 	// the same aim, for a state in which all steps are done
-	Ended   func(surveyed *estate.Estate) (*change.Aim, error)
-	Expects []law.Expectation
-	Digest  string                              // of the definitions; empty if they don't matter
-	Defined *estate.Estate                      // says how the clouds are reached
-	Settle  func(surveyed *estate.Estate) error // whether the definitions match a survey; may be nil
+	Ended    func(surveyed *estate.Estate) (*change.Aim, error)
+	Expects  []law.Expectation
+	Digest   string                              // of the definitions; empty if they don't matter
+	Defined  *estate.Estate                      // says how the clouds are reached
+	Promises []enact.Promise                     // of the definitions
+	Settle   func(surveyed *estate.Estate) error // whether the definitions match a survey; may be nil
 }
 
 // everything is given instead of names to adopt all that is defined.
@@ -68,7 +69,8 @@ func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string,
 		}
 		return ended(surveyed)
 	}
-	return Job{Aim: aim, Ended: ended, Expects: d.Expects, Digest: digest, Defined: d.Estate}, nil
+	return Job{Aim: aim, Ended: ended, Expects: d.Expects, Digest: digest, Defined: d.Estate,
+		Promises: Promises(d)}, nil
 }
 
 // defines reports whether definitions have a group or list of a full name.
@@ -187,6 +189,7 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 		then: decide.New(aim.Then)}
 	d := &p.Draft
 	d.Made, d.Definitions = made.UTC().Truncate(time.Second), j.Digest
+	d.Promises = append(d.Promises, j.Promises...)
 	d.Surveyed = surveyed.Taken.UTC().Format(time.RFC3339)
 	d.Traffic = draftTraffic(aim.Then, change.Compare(p.now, p.then))
 	before, after := law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)),
