@@ -40,6 +40,7 @@ func request(t *testing.T, method, address, token, body string) *http.Response {
 		t.Fatal(err)
 	}
 	r.Header.Set("Authorization", "Bearer "+token)
+	r.Header.Set("Content-Type", "application/json")
 	answer, err := http.DefaultClient.Do(r)
 	if err != nil {
 		t.Fatal(err)

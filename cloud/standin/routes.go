@@ -24,6 +24,11 @@ func (s *Server) routes() {
 	mux.HandleFunc("GET /{cloud}/v1/accounts", s.list)
 	mux.HandleFunc("GET /{cloud}/v1/accounts/{account}/objects", s.list)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		if methods := s.methods(r); len(methods) > 0 {
+			w.Header().Set("Allow", strings.Join(methods, ", "))
+			tell(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s takes no %s", r.URL.Path, r.Method))
+			return
+		}
 		tell(w, http.StatusNotFound, fmt.Sprintf("there is nothing at %s to %s", r.URL.Path, r.Method))
 	})
 	const account = "/{cloud}/v1/accounts/{account}"
@@ -41,6 +46,19 @@ func (s *Server) routes() {
 	mux.HandleFunc("DELETE "+account+"/lists/{id}", s.deleteList)
 	mux.HandleFunc("PUT "+account+"/interfaces/{id}/groups", s.attach)
 	mux.HandleFunc("PUT "+account+"/subnets/{id}/groups", s.attach)
+}
+
+// methods are those that are served at the path of a request.
+func (s *Server) methods(r *http.Request) []string {
+	var all []string
+	for _, method := range []string{"DELETE", "GET", "PATCH", "POST", "PUT"} {
+		other := r.Clone(r.Context())
+		other.Method = method
+		if _, pattern := s.mux.Handler(other); pattern != "/" {
+			all = append(all, method)
+		}
+	}
+	return all
 }
 
 // single answers with one object and its version.
@@ -85,6 +103,14 @@ func groupWithRules(lines []line, group line) map[string]any {
 
 // changed answers with the changes of an account after a given number.
 func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
+	_, c, ok := s.find(w, r)
+	if !ok {
+		return
+	}
+	if account := r.PathValue("account"); c.accounts[account] == nil {
+		tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
+		return
+	}
 	after, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("after"), "0"))
 	if err != nil || after < 0 {
 		tell(w, http.StatusBadRequest, "after is the number of a change, or 0")
@@ -122,7 +148,7 @@ func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
 			return made, of, err
 		}
 		if o.Name == "" {
-			return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
+			return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d bytes", longestText)
 		}
 		c := s.state.clouds[d.cloud]
 		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name,
@@ -156,10 +182,10 @@ func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
 		}
 		if to.Name != nil {
 			if o.BuiltIn {
-				return made, of, refuse(http.StatusConflict, "a built-in group keeps its name")
+				return made, of, conflict(builtIn, "a built-in group keeps its name")
 			}
 			if o.Name = *to.Name; o.Name == "" {
-				return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d characters", longestText)
+				return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d bytes", longestText)
 			}
 		}
 		if to.Description != nil {
@@ -181,10 +207,10 @@ func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
 			return made, of, err
 		}
 		if o.BuiltIn || o.Default {
-			return made, of, refuse(http.StatusConflict, "a built-in group can't be deleted")
+			return made, of, conflict(builtIn, "a built-in group can't be deleted")
 		}
 		if users := d.users("group", o.ID); len(users) > 0 {
-			return made, of, refuse(http.StatusConflict, "the group is in use by %s", strings.Join(users, ", "))
+			return made, of, conflict(inUse, "the group is in use by %s", strings.Join(users, ", "))
 		}
 		for _, rule := range rulesOf(d.lines, o.ID) {
 			d.drop("rule", rule.ID)
@@ -247,7 +273,7 @@ func (s *Server) deleteRule(w http.ResponseWriter, r *http.Request) {
 		case o.Group != g.ID:
 			return made, of, refuse(http.StatusNotFound, "the group %s has no rule %s", g.ID, o.ID)
 		case o.BuiltIn:
-			return made, of, refuse(http.StatusConflict, "a built-in rule can't be deleted, only outranked")
+			return made, of, conflict(builtIn, "a built-in rule can't be deleted, only outranked")
 		}
 		d.drop("rule", o.ID)
 		return made, key{"group", g.ID}, nil
@@ -267,14 +293,14 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 		case o.Name == "":
 			return made, of, refuse(http.StatusUnprocessableEntity, "a list has a name")
 		case o.Capacity > 0 && len(o.Entries) > o.Capacity:
-			return made, of, refuse(http.StatusConflict, "the list has room for %s",
+			return made, of, conflict(overQuota, "the list has room for %s",
 				count.Of(o.Capacity, "entry", "entries"))
 		}
 		for _, l := range d.lines {
 			var other object
 			if l.Kind == "list" && json.Unmarshal(l.text, &other) == nil && other.Owner == "own" &&
 				other.Name == o.Name {
-				return made, of, refuse(http.StatusConflict, "the list %s has that name already", other.ID)
+				return made, of, conflict(nameTaken, "the list %s has that name already", other.ID)
 			}
 		}
 		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own",
@@ -330,7 +356,7 @@ func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
 		case o.Owner != "own":
 			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
 		case o.Capacity > 0 && len(to.Entries) > o.Capacity:
-			return made, of, refuse(http.StatusConflict, "the list has room for %s",
+			return made, of, conflict(overQuota, "the list has room for %s",
 				count.Of(o.Capacity, "entry", "entries"))
 		}
 		o.Entries = to.Entries
@@ -350,7 +376,7 @@ func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
 			return made, of, refuse(http.StatusForbidden, "the provider keeps this list")
 		}
 		if users := d.users("list", o.ID); len(users) > 0 {
-			return made, of, refuse(http.StatusConflict, "the list is in use by %s", strings.Join(users, ", "))
+			return made, of, conflict(inUse, "the list is in use by %s", strings.Join(users, ", "))
 		}
 		d.drop("list", o.ID)
 		return made, of, nil
@@ -383,11 +409,11 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		if !subnet && known.GroupsPerInterface > 0 && len(to.Groups) > known.GroupsPerInterface {
-			return made, of, refuse(http.StatusConflict, "an interface of this cloud has at most %s",
+			return made, of, conflict(overQuota, "an interface of this cloud has at most %s",
 				count.Of(known.GroupsPerInterface, "group", "groups"))
 		}
 		if subnet && len(to.Groups) > known.GroupsPerSubnet {
-			return made, of, refuse(http.StatusConflict, "a subnet of this cloud has at most %s",
+			return made, of, conflict(overQuota, "a subnet of this cloud has at most %s",
 				count.Of(known.GroupsPerSubnet, "group", "groups"))
 		}
 		for i, l := range d.lines {
@@ -396,9 +422,8 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			if !ok {
 				continue
 			}
-			if want := r.Header.Get("If-Match"); want != "" && want != "*" &&
-				strings.Trim(want, `"`) != etagOf(d.lines, l) {
-				return made, of, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", k.Kind, k.ID)
+			if err := matches(r, etagOf(d.lines, l), k.Kind, k.ID); err != nil {
+				return made, of, err
 			}
 			d.lines[i].text = changed
 			d.changes = append(d.changes,

@@ -204,13 +204,21 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.mux.ServeHTTP(w, r.WithContext(withStale(r.Context(), stale)))
 }
 
-// tell answers with a problem (RFC 9457).
-func tell(w http.ResponseWriter, status int, detail string) {
+// problemType is what the types of problems begin with that are this interface's own.
+const problemType = "urn:isonomos:problem:"
+
+// tell answers with a problem of which the status says enough.
+func tell(w http.ResponseWriter, status int, detail string) { problem(w, status, "", detail) }
+
+// problem answers with a problem (RFC 9457).
+func problem(w http.ResponseWriter, status int, kind, detail string) {
+	p := cloud.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail}
+	if kind != "" {
+		p.Type = problemType + kind
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	// writing fails if the client is gone
-	_ = json.NewEncoder(w).Encode(
-		cloud.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+	_ = json.NewEncoder(w).Encode(p) // writing fails if the client is gone
 }
 
 // find finds the cloud that a request names.
@@ -238,6 +246,9 @@ func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// kinds are those of the objects of an account, itself among them.
+var kinds = []string{"account", "network", "subnet", "list", "instance", "group", "rule"}
+
 // mostItems is the largest number of items on a page.
 const mostItems = 1000
 
@@ -254,6 +265,10 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		if kind := r.URL.Query().Get("kind"); kind != "" {
+			if !slices.Contains(kinds, kind) {
+				tell(w, http.StatusNotFound, fmt.Sprintf("no kind of object is called %q", kind))
+				return
+			}
 			items = slices.DeleteFunc(slices.Clone(items), func(item line) bool { return item.Kind != kind })
 		}
 	} else {

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -46,13 +45,28 @@ type Change struct {
 // A refusal says why a change is not made, and with which status.
 type refusal struct {
 	status int
+	kind   string // of the problem; empty if the status says enough
 	detail string
 }
 
 func (r *refusal) Error() string { return r.detail }
 
 func refuse(status int, format string, a ...any) error {
-	return &refusal{status, fmt.Sprintf(format, a...)}
+	return &refusal{status, "", fmt.Sprintf(format, a...)}
+}
+
+// Problems that the status does not tell apart.
+const (
+	inUse     = "in-use"
+	overQuota = "quota"
+	nameTaken = "name-taken"
+	rankTaken = "rank-taken"
+	builtIn   = "built-in"
+)
+
+// conflict refuses what can't be done as things are.
+func conflict(kind, format string, a ...any) error {
+	return &refusal{http.StatusConflict, kind, fmt.Sprintf(format, a...)}
 }
 
 // An object is a line of the state, with the fields that changes look at.
@@ -189,7 +203,7 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draf
 	var no *refusal
 	switch {
 	case errors.As(err, &no):
-		tell(w, no.status, no.detail)
+		problem(w, no.status, no.kind, no.detail)
 	case err != nil:
 		tell(w, http.StatusInternalServerError, err.Error())
 	default:
@@ -292,6 +306,11 @@ func (d *draft) check() error {
 	for _, change := range d.changes {
 		var o object
 		_ = json.Unmarshal(change.Object, &o) // deletions have no object
+		if change.Kind == "group" || change.Kind == "rule" || change.Kind == "list" {
+			if err := readable(o); err != nil {
+				return err
+			}
+		}
 		touched[cmp.Or(o.Group, change.ID)] = true
 		made[change.ID] = change.Action == "create"
 	}
@@ -317,8 +336,32 @@ func (d *draft) check() error {
 		if !touched[g.ID] {
 			continue
 		}
-		if err := allowed(e, g, made); err != nil {
+		if err := allowed(e, g, made, d.elsewhere); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// elsewhere reports whether a reference ("group:account/id") is to something of another account of this cloud.
+func (d *draft) elsewhere(reference string) bool {
+	reference, _, _ = strings.Cut(reference, " ") // an address family may follow
+	kind, rest, _ := strings.Cut(reference, ":")
+	account, id, ok := strings.Cut(rest, "/")
+	return ok && slices.ContainsFunc(d.server.state.clouds[d.cloud].accounts[account],
+		func(l line) bool { return l.key == key{kind, id} })
+}
+
+// readable refuses texts that are too long, or hold what controls a terminal.
+func readable(o object) error {
+	texts := []string{o.Name, o.Description}
+	for name, value := range o.Labels {
+		texts = append(texts, name, value)
+	}
+	for _, text := range texts {
+		if len(text) > longestText || strings.ContainsFunc(text, unicode.IsControl) {
+			return refuse(http.StatusUnprocessableEntity,
+				"names, descriptions and labels have at most %d bytes, and none that controls a terminal", longestText)
 		}
 	}
 	return nil
@@ -328,16 +371,16 @@ func (d *draft) check() error {
 const longestText = 255
 
 // allowed says what the cloud's dialect does not allow in a group. What was there before is not
-// looked at, such as a rule of an edited survey with several peers.
-func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
+// looked at, such as a rule of an edited survey with several peers. The function elsewhere reports whether what a
+// peer refers to is in another account.
+func allowed(e *estate.Estate, g *estate.Group, made map[string]bool, elsewhere func(string) bool) error {
 	dl, f := decide.Dialect(g.Account), decide.Filter(g)
-	if g.Name == "" || len(g.Name) > longestText || strings.ContainsFunc(g.Name, unicode.IsControl) {
-		return refuse(http.StatusUnprocessableEntity,
-			"a name has 1 to %d characters, and none that controls a terminal", longestText)
+	if g.Name == "" {
+		return refuse(http.StatusUnprocessableEntity, "a name has 1 to %d bytes", longestText)
 	}
 	for _, o := range e.Groups {
 		if o != g && o.Network == g.Network && o.For == g.For && o.Name == g.Name {
-			return refuse(http.StatusConflict, "the group %s has that name already", o.ID)
+			return conflict(nameTaken, "the group %s has that name already", o.ID)
 		}
 	}
 	ranks := make(map[[2]any]string)
@@ -354,10 +397,8 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		}
 		news++
 		switch {
-		case len(r.Description) > longestText:
-			return refuse(http.StatusUnprocessableEntity, "a description has at most %d characters", longestText)
 		case f.FirstMatch && ranks[[2]any{r.Direction, r.Rank}] != "":
-			return refuse(http.StatusConflict, "the rule %s has the rank %d already",
+			return conflict(rankTaken, "the rule %s has the rank %d already",
 				ranks[[2]any{r.Direction, r.Rank}], r.Rank)
 		case !dl.ManyPorts && len(r.Services) > 1:
 			return refuse(http.StatusUnprocessableEntity, "a rule of this cloud has one service")
@@ -376,8 +417,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 				return refuse(http.StatusUnprocessableEntity, "rules of subnet groups of this cloud hold ranges only")
 			case p.Kind == estate.PeerGroup && !nameable(g, p.Group):
 				return refuse(http.StatusUnprocessableEntity, "%s is in a network whose groups can't be named here", p)
-			// objects of other accounts are not known here
-			case p.Kind == estate.PeerMissing && !strings.Contains(p.Missing, "/"):
+			case p.Kind == estate.PeerMissing && !elsewhere(p.Missing):
 				return refuse(http.StatusUnprocessableEntity, "%s is not there", p.Missing)
 			case p.Kind == estate.PeerList && p.List.Owner == "own" && dl.OwnLists == dialect.ListsExpanded:
 				return refuse(http.StatusUnprocessableEntity, "rules of this cloud can't name own lists")
@@ -389,7 +429,7 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool) error {
 		return nil // the change does not add any
 	}
 	if in, out := compile.GroupCost(dl, g, estate.In), compile.GroupCost(dl, g, estate.Out); quota.Over(in, out) {
-		return refuse(http.StatusConflict, "the group would take %s inward and %s outward, and may have %s",
+		return conflict(overQuota, "the group would take %s inward and %s outward, and may have %s",
 			count.Of(in, "rule", "rules"), count.Number(out), quotaText(quota))
 	}
 	return nil
@@ -410,20 +450,6 @@ func quotaText(q compile.Quota) string {
 	return fmt.Sprintf("%d together", q.Together)
 }
 
-// body decodes what a request sends. Unknown fields are an error.
-func body(r *http.Request, into any) error {
-	text, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
-	if err != nil {
-		return err
-	}
-	dec := json.NewDecoder(bytes.NewReader(text))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(into); err != nil {
-		return refuse(http.StatusBadRequest, "the body is not what the interface says: %v", err)
-	}
-	return nil
-}
-
 // current finds the object that a request changes. It refuses if the object does not exist, or has
 // another version than If-Match says.
 func (d *draft) current(r *http.Request, kind, id string) (object, error) {
@@ -431,9 +457,8 @@ func (d *draft) current(r *http.Request, kind, id string) (object, error) {
 	if !ok {
 		return object{}, refuse(http.StatusNotFound, "there is no %s %q", kind, id)
 	}
-	if want := r.Header.Get("If-Match"); want != "" && want != "*" &&
-		strings.Trim(want, `"`) != etagOf(d.lines, d.lines[i]) {
-		return object{}, refuse(http.StatusPreconditionFailed, "the %s %s has changed meanwhile", kind, id)
+	if err := matches(r, etagOf(d.lines, d.lines[i]), kind, id); err != nil {
+		return object{}, err
 	}
 	var o object
 	return o, json.Unmarshal(d.lines[i].text, &o)

@@ -78,6 +78,9 @@ func (d *desk) ask(request, body, version string) (status int, text, etag string
 		return 0, "", "", err
 	}
 	r.Header.Set("Authorization", "Bearer "+d.server.token)
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
 	if version != "" {
 		r.Header.Set("If-Match", version)
 	}
@@ -127,7 +130,7 @@ func TestWhatIsNotAllowed(t *testing.T) {
 		want          string
 	}{
 		{"POST " + u + "/groups", `{"name":"web","network":"n"}`, 409, "has that name already"},
-		{"POST " + u + "/groups", `{"name":"","network":"n"}`, 422, "a name has 1 to 255 characters"},
+		{"POST " + u + "/groups", `{"name":"","network":"n"}`, 422, "a name has 1 to 255 bytes"},
 		{"POST " + u + "/groups", `{"name":"a\u001b[31m","network":"n"}`, 422, "none that controls a terminal"},
 		{"POST " + u + "/groups", `{"name":"a","network":"nowhere"}`, 422, "which is not in this survey"},
 		{"POST " + u + "/groups", `{"name":"a","colour":"red"}`, 400, "colour"},
@@ -142,13 +145,18 @@ func TestWhatIsNotAllowed(t *testing.T) {
 			`{"direction":"in","peers":["192.0.2.1/32"],"services":["tcp 22","tcp 23"]}`, 422, "one service"},
 		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":["group:gone"],"services":["tcp 22"]}`, 422,
 			"group:gone is not there"},
+		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":["group:ra/g"],"services":["tcp 22"]}`, 422,
+			"group:ra/g is not there"},
 		{"POST " + u + "/groups/web/rules", `{"direction":"sideways","peers":["192.0.2.1/32"],"services":["tcp 22"]}`,
-			422, "sideways"},
+			400, "/direction"},
 		{"POST " + u + "/groups/web/rules", `{"direction":"in","peers":[],"services":["tcp 22"]}`, 422,
 			"needs \\\"services\\\" and"},
 		{"POST " + u + "/groups/web/rules", rule(`,"stateless":true`), 422, "can't be stateless"},
 		{"POST " + u + "/groups/web/rules", rule(`,"description":"` + strings.Repeat("x", 256) + `"`), 422,
 			"at most 255"},
+		{"POST " + u + "/groups/web/rules", rule(`,"description":"a\u001b[31m"`), 422, "none that controls"},
+		{"PATCH " + u + "/groups/web", `{"labels":{"a\u0007":"x"}}`, 422, "none that controls"},
+		{"PATCH " + u + "/lists/known", `{"description":"` + strings.Repeat("x", 256) + `"}`, 422, "at most 255"},
 		{"POST " + u + "/groups/gone/rules", rule(""), 404, "there is no group"},
 		{"POST " + r + "/groups/g/rules", rule(""), 422, "the rank decides"},
 		{"DELETE " + r + "/groups/g/rules/fixed", "", 409, "only outranked"},
