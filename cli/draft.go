@@ -98,11 +98,11 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 	if format := c.String("format"); c.String("to") == "-" && a.given("format") && format != "json" {
 		return usage("--to - writes the draft itself, which is JSON: leave --format out")
 	}
-	known, last, head, err := a.known(c)
+	pasts, head, err := a.pasts(c)
 	if err != nil {
 		return err
 	}
-	j, err := a.definedJob(c, c.StringSlice("account"), c.StringSlice("adopt"), known)
+	j, err := a.definedJob(c, c.StringSlice("account"), c.StringSlice("adopt"), pasts)
 	if err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	d := &p.Draft
-	d.Journal, d.Weaker = head, enact.Weaker(last, d.Promises)
+	d.Journal = head
 	d.Accounts, d.Adopts = listed(c.StringSlice("account")), listed(c.StringSlice("adopt"))
 	sum, err := a.evidenceOf(ctx, c)
 	if err != nil {
@@ -189,26 +189,25 @@ func (a *App) keepDraft(path string, text []byte) error {
 	return writeWhole([]newFile{{path: path, text: string(text)}})
 }
 
-// known is what the journal knows as made or adopted from here, what the definitions promised that were carried out
-// last, and its last entry; nothing if there is no journal.
-func (a *App) known(c *cli.Command) (known enact.Known, last []enact.Promise, head store.Head, err error) {
+// pasts are the runs of the journal, and its last entry; none if there is no journal.
+func (a *App) pasts(c *cli.Command) (pasts []*enact.Past, head store.Head, err error) {
 	s, err := a.openStore(c, false)
 	if err != nil || s == nil {
-		return enact.Known{}, nil, head, err
+		return nil, head, err
 	}
 	defer s.Close()
-	pasts, err := enact.Pasts(s.Journal)
+	pasts, err = enact.Pasts(s.Journal)
 	if err == nil {
 		head, err = s.Head()
 	}
 	if err != nil {
-		return nil, nil, head, refused("%v (%s)", err, storePath(c))
+		return nil, head, refused("%v (%s)", err, storePath(c))
 	}
-	return enact.KnownFrom(pasts), enact.PromisedBy(pasts), head, nil
+	return pasts, head, nil
 }
 
 // definedJob is the job of bringing clouds to what the definitions say.
-func (a *App) definedJob(c *cli.Command, accounts, adopts []string, known enact.Known) (work.Job, error) {
+func (a *App) definedJob(c *cli.Command, accounts, adopts []string, pasts []*enact.Past) (work.Job, error) {
 	folder := c.String("estate")
 	files, err := a.readDefinitions(folder)
 	if err != nil {
@@ -230,7 +229,8 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string, known enact.
 		}
 		a.note("%v; without it the draft can't be carried out", nameless)
 	}
-	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts, known.Has)
+	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts, enact.KnownFrom(pasts).Has)
+	j.Promised = enact.PromisedBy(pasts)
 	j.Settle = func(surveyed *estate.Estate) error {
 		if len(d.Doubts) == 0 {
 			return nil

@@ -180,7 +180,7 @@ func (a *App) journal(c *cli.Command, create bool) (*store.Store, []*enact.Past,
 // jobOf is the job of a draft: to reach what the definitions say, or what was there before a run.
 func (a *App) jobOf(c *cli.Command, d *enact.Draft, pasts []*enact.Past) (work.Job, error) {
 	if d.Repeals == "" {
-		return a.definedJob(c, d.Accounts, d.Adopts, enact.KnownFrom(pasts))
+		return a.definedJob(c, d.Accounts, d.Adopts, pasts)
 	}
 	i := slices.IndexFunc(pasts, func(p *enact.Past) bool { return p.Name == d.Repeals })
 	if i < 0 {

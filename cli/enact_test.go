@@ -637,6 +637,8 @@ func forge(t *testing.T, h *harbourmaster) {
 				d.Lanes[i].Wave = 1
 			}
 		}, "(waves)"},
+		{"promises", func(d *enact.Draft) { d.Promises = append(d.Promises, enact.Promise{Kind: "law", Key: "x: y"}) },
+			"(promises)"},
 		{"quotas", func(d *enact.Draft) { d.Quotas = []enact.Quota{} }, "(quotas)"},
 		{"a gap", func(d *enact.Draft) { d.Lanes[0].Gaps = append(d.Lanes[0].Gaps, enact.Gap{After: 1, Until: 2}) },
 			"has 1 gap"},

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"isonomos/enact"
 )
 
 const promising = `service crane = tcp (22, 9999)
@@ -121,4 +123,21 @@ func TestWhatBecameWeaker(t *testing.T) {
 	if out := h.must(0, "- weaker: ", "draft", "--format", "md"); !strings.Contains(out, "always because") {
 		t.Errorf("not told:\n%s", out)
 	}
+	// What became weaker is worked out again before a draft is carried out.
+	text, err := os.ReadFile(filepath.Join(h.folder, "draft.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var d enact.Draft
+	if err := json.Unmarshal(text, &d); err != nil {
+		t.Fatal(err)
+	}
+	d.Weaker = []string{}
+	d.Seal = d.Sealed()
+	forged, err := json.Marshal(&d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.write(filepath.Join(h.folder, "forged.json"), string(forged))
+	h.must(4, "(what becomes weaker)", "enact", "forged.json")
 }

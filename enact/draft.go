@@ -79,11 +79,15 @@ func (d *Draft) Differs(o *Draft) []string {
 		a, b any
 	}{{"traffic", d.Traffic, o.Traffic}, {"expectations", d.Expects, o.Expects}, {"waves", stagesOf(d), stagesOf(o)},
 		{"gaps", gapsOf(d), gapsOf(o)}, {"quotas", d.Quotas, o.Quotas}, {"what is left as it is", d.Left, o.Left},
-		{"what is changed on its mark", d.ByMark, o.ByMark},
+		{"promises", d.Promises, o.Promises}, {"what is changed on its mark", d.ByMark, o.ByMark},
 		{"what is let through beside it", d.Bypassed, o.Bypassed}} {
 		if !bytes.Equal(encode(x.a), encode(x.b)) {
 			names = append(names, x.name)
 		}
+	}
+	untold := func(text string) bool { return !slices.Contains(d.Weaker, text) }
+	if slices.ContainsFunc(o.Weaker, untold) { // what is told and is so no more does no harm
+		names = append(names, "what becomes weaker")
 	}
 	return names
 }

@@ -76,7 +76,7 @@ func (l *lineReader) read(text []byte, r *line) error {
 	}
 	if err == nil {
 		l.d.ResetBytes(text)
-		return once(&l.d)
+		return fieldsOnce(&l.d)
 	}
 	var again record // encoding/json says precisely what is wrong
 	if precise := json.Unmarshal(text, &again); precise != nil {
@@ -205,20 +205,27 @@ func twice(seen *uint16, key []byte) bool {
 	return false
 }
 
-// once is an error for an object that has a field twice, at any depth: readers would take different ones.
-func once(d *jx.Decoder) error {
+// FieldsOnce is an error for a JSON value in which an object has a field twice, at any depth: readers would take
+// different ones.
+func FieldsOnce(text []byte) error { return fieldsOnce(jx.DecodeBytes(text)) }
+
+func fieldsOnce(d *jx.Decoder) error {
 	switch d.Next() {
 	case jx.Object:
 		var keys []string
-		return d.ObjBytes(func(d *jx.Decoder, key []byte) error {
-			if slices.Contains(keys, string(key)) {
-				return fmt.Errorf("the field %q stands twice", key)
-			}
+		err := d.ObjBytes(func(d *jx.Decoder, key []byte) error {
 			keys = append(keys, string(key))
-			return once(d)
+			return fieldsOnce(d)
 		})
+		slices.Sort(keys)
+		for i := 1; i < len(keys) && err == nil; i++ {
+			if keys[i] == keys[i-1] {
+				err = fmt.Errorf("the field %q stands twice", keys[i])
+			}
+		}
+		return err
 	case jx.Array:
-		return d.Arr(once)
+		return d.Arr(fieldsOnce)
 	}
 	return d.Skip()
 }

@@ -36,6 +36,7 @@ type Job struct {
 	Digest   string                              // of the definitions; empty if they don't matter
 	Defined  *estate.Estate                      // says how the clouds are reached
 	Promises []enact.Promise                     // of the definitions
+	Promised []enact.Promise                     // of those that were carried out last; nil if none were
 	Settle   func(surveyed *estate.Estate) error // whether the definitions match a survey; may be nil
 }
 
@@ -189,7 +190,7 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 		then: decide.New(aim.Then)}
 	d := &p.Draft
 	d.Made, d.Definitions = made.UTC().Truncate(time.Second), j.Digest
-	d.Promises = append(d.Promises, j.Promises...)
+	d.Promises, d.Weaker = append(d.Promises, j.Promises...), enact.Weaker(j.Promised, j.Promises)
 	d.Surveyed = surveyed.Taken.UTC().Format(time.RFC3339)
 	d.Traffic = draftTraffic(aim.Then, change.Compare(p.now, p.then))
 	before, after := law.Prove(seen(aim.Now), law.Rebase(j.Expects, aim.ToNow)),

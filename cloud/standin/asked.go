@@ -17,6 +17,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"isonomos/docs"
+	"isonomos/store"
 )
 
 // mostBody bounds what a request sends, in bytes.
@@ -81,7 +82,7 @@ func body(r *http.Request, into any) error {
 	if !utf8.Valid(text) {
 		return wrong(errors.New("it is not UTF-8"))
 	}
-	if err := oneValue(text); err != nil {
+	if err := store.FieldsOnce(text); err != nil {
 		return wrong(err)
 	}
 	value, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
@@ -118,48 +119,6 @@ func firstCause(e *jsonschema.ValidationError) string {
 		}
 	}
 	return "it is not as its schema says"
-}
-
-// oneValue says what is wrong with a text that is not exactly one JSON value, or in which a key stands twice.
-func oneValue(text []byte) error {
-	dec := json.NewDecoder(bytes.NewReader(text))
-	dec.UseNumber()
-	if err := noKeyTwice(dec); err != nil {
-		return err
-	}
-	if _, err := dec.Token(); !errors.Is(err, io.EOF) {
-		return errors.New("something follows the JSON value")
-	}
-	return nil
-}
-
-func noKeyTwice(dec *json.Decoder) error {
-	token, err := dec.Token()
-	if errors.Is(err, io.EOF) {
-		return io.ErrUnexpectedEOF
-	}
-	open, _ := token.(json.Delim)
-	if err != nil || open == 0 {
-		return err
-	}
-	keys := make(map[json.Token]bool)
-	for dec.More() {
-		if open == '{' {
-			key, err := dec.Token()
-			if err != nil {
-				return err
-			}
-			if keys[key] {
-				return fmt.Errorf("the key %q stands twice", key)
-			}
-			keys[key] = true
-		}
-		if err := noKeyTwice(dec); err != nil {
-			return err
-		}
-	}
-	_, err = dec.Token()
-	return err
 }
 
 // matches refuses a request whose If-Match names other versions than an object has. The header is a list of quoted

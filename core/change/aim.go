@@ -347,16 +347,24 @@ func (a *Aim) stray(path, account, kind, id string) bool {
 
 func (a *Aim) findStrayLists() {
 	a.strayLists = make(map[key]bool)
+	for _, l := range a.orphanLists(a.Surveyed.Lists) {
+		a.strayLists[key{l.Account.Name, l.ID}] = a.stray(l.Account.Name+"/"+l.Name, l.Account.Name, "list", l.ID)
+	}
+}
+
+// orphanLists are those of lists that bear the estate's mark and are no longer defined.
+func (a *Aim) orphanLists(lists []*estate.List) []*estate.List {
 	defined := make(map[string]bool)
 	for _, l := range a.Then.Lists {
 		defined[l.Name] = defined[l.Name] || l.Defined
 	}
-	for _, l := range a.Surveyed.Lists {
+	var orphans []*estate.List
+	for _, l := range lists {
 		if l.Owner == "own" && l.Labels[estate.OwnLabel] == a.Name && !defined[l.Name] && a.inScope(l.Account) {
-			a.strayLists[key{l.Account.Name, l.ID}] =
-				a.stray(l.Account.Name+"/"+l.Name, l.Account.Name, "list", l.ID)
+			orphans = append(orphans, l)
 		}
 	}
+	return orphans
 }
 
 // WithoutOrphans removes from a survey the groups that are marked as the definitions' own and are

@@ -260,13 +260,8 @@ func (p *planner) ownLists() error {
 			}
 		}
 	}
-	defined := make(map[string]bool)
-	for _, l := range p.aim.Then.Lists {
-		defined[l.Name] = defined[l.Name] || l.Defined
-	}
-	for _, l := range p.s.e.Lists {
-		if l.Owner == "own" && l.Labels[estate.OwnLabel] == p.aim.Name && !defined[l.Name] &&
-			p.aim.inScope(l.Account) && !p.aim.strayLists[key{l.Account.Name, l.ID}] {
+	for _, l := range p.aim.orphanLists(p.s.e.Lists) {
+		if !p.aim.strayLists[key{l.Account.Name, l.ID}] {
 			p.push(phaseDropList, Step{Do: DeleteList, Account: l.Account, List: l})
 		}
 	}

@@ -82,19 +82,15 @@ func target(path string) (string, error) {
 
 // Clear removes temporary files for a path that were left by processes of this machine that are no more.
 func Clear(path string) {
-	scraps, _ := filepath.Glob(filepath.Join(escaped(filepath.Dir(path)), "."+escaped(filepath.Base(path))+"-*-*"))
-	for _, scrap := range scraps {
-		parts := strings.Split(filepath.Base(scrap), "-")
-		pid, err := strconv.Atoi(parts[len(parts)-2])
-		if err == nil && len(parts[len(parts)-1]) == 8 && Gone(pid) {
-			_ = os.Remove(scrap)
+	folder := filepath.Dir(path)
+	all, _ := os.ReadDir(folder) // what can't be read has nothing to clear
+	for _, x := range all {
+		rest, ours := strings.CutPrefix(x.Name(), "."+filepath.Base(path)+"-")
+		process, number, _ := strings.Cut(rest, "-")
+		if pid, err := strconv.Atoi(process); ours && err == nil && len(number) == 8 && Gone(pid) {
+			_ = os.Remove(filepath.Join(folder, x.Name()))
 		}
 	}
-}
-
-// escaped is a text that a pattern of filepath.Glob matches literally.
-func escaped(text string) string {
-	return strings.NewReplacer("*", "?", "[", "?", "\\", "?").Replace(text)
 }
 
 // Gone reports whether no process of this machine has the given id. If that can't be found out, the
