@@ -153,6 +153,59 @@ func TestRoundOnOpenStack(t *testing.T) {
 	say(0, "repealed", "repeal")
 	say(0, "equal", "compare", "before.jsonl", "live")
 
+	// A group of ours beside a wide one that is adopted: the project's default group goes, nothing is cut on the
+	// way, and all comes back. Where it is named, the default group stays.
+	of := func(what, query, field string) []string {
+		var all []string
+		list, _ := s.Ask("pier", http.MethodGet, what+"?"+query, "")[strings.ReplaceAll(what, "-", "_")].([]any)
+		for _, x := range list {
+			all = append(all, fmt.Sprint(x.(map[string]any)[field]))
+		}
+		return all
+	}
+	wide, usual := of("security-groups", "name=by-hand", "id")[0], of("security-groups", "name=default", "id")[0]
+	for _, family := range []string{"IPv4", "IPv6"} {
+		s.Ask("pier", http.MethodPost, "security-group-rules", fmt.Sprintf(
+			`{"security_group_rule":{"security_group_id":%q,"direction":"ingress","ethertype":%q}}`, wide, family))
+	}
+	for _, port := range of("ports", "name=web-1&name=web-2", "id") {
+		s.Ask("pier", http.MethodPut, "ports/"+port,
+			fmt.Sprintf(`{"port":{"security_groups":[%q,%q]}}`, wide, usual))
+	}
+	isAttached := func(group string) bool {
+		return strings.Contains(strings.Join(of("ports", "name=web-1", "security_groups"), ""), group)
+	}
+	const beside = `
+list offices { 203.0.113.64/29 }
+group by-hand in mole "By hand" { cover where role in (web, db)
+  admit ssh from list offices
+  reach any at everyone }
+group web in mole "Web" { cover where role = web
+  admit https from everyone because "the public" }
+`
+	say(0, "surveyed", "survey", "--to", "wide.jsonl")
+	define(beside)
+	say(1, "carrying out the definitions ends it", "audit", "--live", "--check", "default-group")
+	out = say(0, "pier/web-1 has by-hand, web", "draft", "--adopt", "all")
+	if strings.Contains(out, "gap") {
+		t.Errorf("nothing has to be cut on the way:\n%s", out)
+	}
+	say(0, "enacted", "enact")
+	if isAttached(usual) || !isAttached(wide) {
+		t.Errorf("web-1 has %v", of("ports", "name=web-1", "security_groups"))
+	}
+	say(0, "equal", "compare", "live", ".")
+	say(0, "repealed", "repeal")
+	say(0, "equal", "compare", "wide.jsonl", "live")
+	if !isAttached(usual) {
+		t.Errorf("repeal does not bring the default group back: %v", of("ports", "name=web-1", "security_groups"))
+	}
+	define("\ngroup usual in mole existing \"default\"\n" + beside)
+	out = say(0, "it stays attached to pier/web-1, pier/web-2", "draft", "--adopt", "all")
+	if strings.Contains(out, "pier/web-1 has by-hand, web") {
+		t.Errorf("the default group is named:\n%s", out)
+	}
+
 	// What goes over the server's quota is told before anything is sent, or by the server.
 	var many strings.Builder
 	many.WriteString("\ngroup many in mole \"Many\" {\n")

@@ -41,6 +41,18 @@ func (h *harbourmaster) killAt(n int32, args ...string) {
 // byHand gives a group a rule as somebody else would.
 func (h *harbourmaster) byHand(account, group string) {
 	h.t.Helper()
+	h.edit(func(line string, o map[string]any) string {
+		if o["kind"] != "group" || o["name"] != group || o["account"] != account {
+			return line
+		}
+		return line + fmt.Sprintf(`{"kind":"rule","account":%q,"group":%q,"id":"by-hand","direction":"in",`+
+			`"action":"admit","peers":["203.0.113.7/32"],"services":["tcp 8443"]}`+"\n", account, o["id"])
+	})
+}
+
+// edit replaces each line of the clouds' state by what a function makes of it.
+func (h *harbourmaster) edit(replaced func(line string, o map[string]any) string) {
+	h.t.Helper()
 	state := filepath.Join(h.clouds, standin.StateFile)
 	text, err := os.ReadFile(state)
 	if err != nil {
@@ -52,10 +64,7 @@ func (h *harbourmaster) byHand(account, group string) {
 		if err := json.Unmarshal([]byte(line), &o); err != nil {
 			h.t.Fatal(err)
 		}
-		if out.WriteString(line); o["kind"] == "group" && o["name"] == group && o["account"] == account {
-			fmt.Fprintf(&out, `{"kind":"rule","account":%q,"group":%q,"id":"by-hand","direction":"in","action":"admit",`+
-				`"peers":["203.0.113.7/32"],"services":["tcp 8443"]}`+"\n", account, o["id"])
-		}
+		out.WriteString(replaced(line, o))
 	}
 	h.write(state, out.String())
 	if err := os.Chtimes(state, time.Now(), time.Now().Add(time.Second)); err != nil {

@@ -250,6 +250,7 @@ type osLine struct {
 	Description string            `json:"description,omitempty"`
 	Labels      map[string]string `json:"labels,omitempty"`
 	BuiltIn     bool              `json:"built_in,omitempty"`
+	Default     bool              `json:"default,omitempty"`
 	Stateful    *bool             `json:"stateful,omitempty"`
 	Direction   string            `json:"direction,omitempty"`
 	Action      string            `json:"action,omitempty"`
@@ -302,7 +303,8 @@ func tagsOfLabels(labels map[string]string) []string {
 // no order, and may change it between two answers.
 func groupLines(account string, g osGroup) []osLine {
 	lines := []osLine{{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances",
-		Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default", Stateful: g.Stateful}}
+		Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default",
+		Default: g.Name == "default", Stateful: g.Stateful}}
 	rules := slices.SortedFunc(slices.Values(g.Rules), func(a, b osRule) int { return strings.Compare(a.ID, b.ID) })
 	for _, r := range rules {
 		lines = append(lines, ruleLine(account, r))

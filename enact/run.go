@@ -365,14 +365,15 @@ func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
 		return err
 	}
 	r.names.learn(s.Account, result.IDs)
-	if err := b.note(s); err != nil {
-		return err
-	}
-	if _, err := r.Journal.Append(r.Now(), r.Name, Done, result); err != nil {
-		return err
+	if err = b.note(s); err == nil {
+		_, err = r.Journal.Append(r.Now(), r.Name, Done, result)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if err != nil { // it is carried out, and only this process knows
+		r.mayHaveBegun = true
+		return fmt.Errorf("%w; %w", err, errUnsure)
+	}
 	r.done[at] = true
 	if r.Step != nil {
 		r.Step(s)

@@ -164,7 +164,7 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 			line(first(i, "more now"), more)
 		}
 	}
-	if a.State == audit.InBoth && f.State != audit.InBoth {
+	if a.State == audit.InBoth && (f.State != audit.InBoth || f.StateNote != "") {
 		line("holds", holdsIn(f))
 	}
 	for i, r := range f.Counting() {
@@ -224,10 +224,13 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 // holdsIn says in which state a finding holds, and what that means.
 func holdsIn(f audit.Finding) string {
 	text := StateWords(f.State)
-	if f.StateNote != "" {
-		text += " only: " + f.StateNote
+	switch {
+	case f.StateNote == "":
+		return text
+	case f.State != audit.InBoth:
+		text += " only"
 	}
-	return text
+	return text + ": " + f.StateNote
 }
 
 // StateWords says which state was judged.

@@ -13,7 +13,8 @@ import (
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver of the embedded database
+	"modernc.org/sqlite" // also the driver of the embedded database
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"isonomos/core/flow"
 	"isonomos/core/service"
@@ -161,7 +162,7 @@ func writableFolder(path string) bool {
 func (s *Store) prepare() error {
 	var version int
 	if err := s.db.QueryRow("pragma user_version").Scan(&version); err != nil {
-		return fmt.Errorf("it is not a store of this program: %w", err)
+		return unusable(err)
 	}
 	switch version {
 	case schemaVersion:
@@ -175,15 +176,32 @@ func (s *Store) prepare() error {
 	case 0:
 		var tables int
 		if err := s.db.QueryRow("select count(*) from sqlite_master").Scan(&tables); err != nil {
-			return fmt.Errorf("it is not a store of this program: %w", err)
+			return unusable(err)
 		}
 		if tables > 0 {
 			return errors.New("it is a database of something else")
 		}
-		_, err := s.db.Exec("begin;" + schema + journalSchema + setVersion + "commit;")
-		return err
+		if _, err := s.db.Exec("begin;" + schema + journalSchema + setVersion + "commit;"); err != nil {
+			return unusable(err)
+		}
+		return nil
 	}
 	return fmt.Errorf("it was made by a newer program (layout %d, this one knows %d)", version, schemaVersion)
+}
+
+// unusable says why the database could not be read or made.
+func unusable(err error) error {
+	var failed *sqlite.Error
+	if !errors.As(err, &failed) {
+		return err
+	}
+	switch primary := failed.Code() & 0xff; primary {
+	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
+		return fmt.Errorf("it is not a store of this program: %w", err)
+	case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR:
+		return fmt.Errorf("its disk is full, or can't be read or written: %w", err)
+	}
+	return err
 }
 
 // Close closes the store.

@@ -91,7 +91,7 @@ type Finding struct {
 	Ended       *law.Exemption // one that covered it and has ended
 	Fingerprint string         // stays the same in later audits while the matter stays the same
 	State       string         // "found", "defined" or "both": see Both
-	StateNote   string         // set if the finding holds in one state only: what that means
+	StateNote   string         // why the finding holds in one state only, or how the two differ
 
 	groups []*estate.Group // all groups that are concerned; Group is the first of them
 

@@ -199,6 +199,8 @@ func (w *worker) bypass(b Bypass, direction estate.Direction, set traffic.Set) (
 	case b.Managed() != "":
 		f.Fix = inWords("attach a group for subnets that follows instances to " + b.Subnet().Path() +
 			": a draft offers its definition")
+	case b.By.Default && b.By.Named:
+		f.Fix = inWords("take its existing statement out of the definitions: carrying them out then detaches it")
 	case b.By.BuiltIn:
 		f.Fix = inWords("detach it: an interface with a group of its own needs no default one")
 	default:

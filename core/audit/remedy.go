@@ -25,9 +25,10 @@ const (
 
 func inWords(words string) Remedy { return Remedy{Words: words} }
 
-// edited is an edit of a group's definition, if it has one.
+// edited is an edit of a group's definition. A group without one is adopted first, also the built-in default group
+// of a network; others that are built in can't be.
 func edited(g *estate.Group, words string) Remedy {
-	if g.Defined || g.Ours() || g.BuiltIn {
+	if g.Defined || g.Ours() || g.BuiltIn && (!g.Default || g.For != estate.ForInstances) {
 		return Remedy{Words: words}
 	}
 	return Remedy{Kind: Adopt, Target: g.Path(), Words: "then " + words}

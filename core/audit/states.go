@@ -86,8 +86,12 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 			continue
 		}
 		f.StateNote = foundNote(f)
-		if f.Group != nil && f.Group.Ours() { // the cloud's group differs from a definition that has no such finding
+		switch {
+		case f.Group == nil:
+		case f.Group.Ours(): // the cloud's group differs from a definition that has no such finding
 			f.Fix, f.OrElse, f.Narrow = Remedy{Kind: Draft}, "write it into the definitions, with a reason", false
+		case f.Group.Default && f.Group.For == estate.ForInstances && !f.Group.Named:
+			f.Fix, f.OrElse, f.Narrow = Remedy{Kind: Draft, Words: "it takes the default group off"}, "", false
 		}
 		joined.Findings = append(joined.Findings, f)
 	}
@@ -136,7 +140,24 @@ func inBoth(found, defined Finding) Finding {
 		f.Fingerprint, f.Fix, f.OrElse, f.Narrow = defined.Fingerprint, defined.Fix, defined.OrElse, defined.Narrow
 	}
 	f.State = InBoth
+	if f.Check == defaultGroup.Name {
+		f.StateNote = takenOff(found, defined)
+	}
 	return f
+}
+
+// takenOff says where a default group is attached as found and no longer once the definitions are carried out.
+func takenOff(found, defined Finding) string {
+	same := func(a, b *estate.Interface) bool {
+		return a.ID == b.ID && a.Instance.Account.Name == b.Instance.Account.Name
+	}
+	gone := slices.DeleteFunc(slices.Clone(found.Instances), func(i *estate.Interface) bool {
+		return slices.ContainsFunc(defined.Instances, func(k *estate.Interface) bool { return same(i, k) })
+	})
+	if len(gone) == 0 {
+		return ""
+	}
+	return "as found also at " + interfaceWords(gone) + ": carrying out the definitions takes it off there"
 }
 
 // foundNote says why something can be found that is not defined.

@@ -197,15 +197,16 @@ var defaultGroup = Check{
 	Doc: `The group that a network has built in is attached to instances, mostly because nobody gave them one; or that
 group lets anything in, so that the next forgotten instance is open to it. Default groups around
 subnets count only where they let in by themselves.`,
-	Example:  "an instance without a group in a network whose default group lets all members talk",
-	Fix:      inWords("Empty the default group, and give every instance a group for what it does."),
+	Example: "an instance without a group in a network whose default group lets all members talk",
+	Fix: inWords("Adopt the default group and take its rules out; define a group for what each instance does: " +
+		"carrying it out takes the default one off."),
 	Controls: controlsOfParting,
 	group: func(l *look) []Finding {
 		g := l.group
 		if !g.Default || g.For == estate.ForSubnets && decide.Dialect(g.Account).Layers == dialect.BothMustAdmit {
 			return nil
 		}
-		f := Finding{Fix: inWords("empty it, and give every instance a group for what it does"), part: true}
+		f := Finding{part: true}
 		lets := false
 		for i := range l.rules {
 			if r := &l.rules[i]; r.Action == estate.Admit {
@@ -224,14 +225,31 @@ subnets count only where they let in by themselves.`,
 		default:
 			return nil
 		}
+		f.Fix = emptied(g, len(f.Rules) > 0, len(f.Instances) > 0)
 		if g.For == estate.ForSubnets {
 			f.Message = "subnets without a list of their own have the built-in one"
+			f.Fix = inWords("give every subnet a list for what its instances do")
 		}
 		return []Finding{f}
 	},
 }
 
 func init() { register(defaultGroup) }
+
+// emptied is the remedy for a default group of instances: its rules go, and where it is attached, defined groups
+// replace it.
+func emptied(g *estate.Group, hasRules, attached bool) Remedy {
+	const replaced = "define a group for what they do: carrying it out takes this one off"
+	switch {
+	case !hasRules:
+		return inWords(replaced)
+	case !attached && (g.Defined || g.Ours() || g.Network != nil):
+		return edited(g, "take its rules out")
+	case !attached:
+		return inWords("delete its rules")
+	}
+	return edited(g, "take its rules out; "+replaced)
+}
 
 // A description is what the description of a group or rule says.
 type description struct {

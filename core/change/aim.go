@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"isonomos/core/compile"
+	"isonomos/core/count"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 )
@@ -104,6 +105,7 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 		}
 	}
 	a.asSurveyed(a.Then, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
+	a.Left = append(a.Left, keptDefaults(a.Then)...)
 	a.findStrayLists()
 	a.dropOrphans() // first of all, since other groups may follow what they let through
 	a.compile()
@@ -198,12 +200,46 @@ func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
 	return "there is a group of that name that is not marked as ours"
 }
 
+// keptDefaults says which default groups stay beside defined ones, and why.
+func keptDefaults(e *estate.Estate) []string {
+	at := make(map[*estate.Group][]string)
+	var order []*estate.Group
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			if !slices.ContainsFunc(f.Groups, func(g *estate.Group) bool { return g.Defined && !g.Existing }) {
+				continue
+			}
+			for _, g := range f.Groups {
+				if !g.Default || !g.Named {
+					continue
+				}
+				if at[g] == nil {
+					order = append(order, g)
+				}
+				if name := i.Path(); !slices.Contains(at[g], name) {
+					at[g] = append(at[g], name)
+				}
+			}
+		}
+	}
+	var kept []string
+	for _, g := range order {
+		kept = append(kept, fmt.Sprintf("%s: it stays attached to %s, since the definitions name it as existing",
+			g.Path(), count.Some(at[g], 3)))
+	}
+	return kept
+}
+
 // asSurveyed replaces defined groups by the surveyed ones, or by empty ones without attachments
 // where none exists.
 func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Peer, pick func(*estate.Group) bool) {
 	left := make(map[*estate.Group]bool)
 	byID := make(map[key]*estate.Group)
+	defaults := make(map[key]*estate.Group)
 	for _, g := range e.Groups {
+		if g.Default && !g.Defined && g.For == estate.ForInstances {
+			defaults[keyOf(g)] = g
+		}
 		if !g.Defined || g.Existing || !pick(g) {
 			continue
 		}
@@ -218,8 +254,13 @@ func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Pe
 	}
 	keep := func(attached, as []*estate.Group) []*estate.Group {
 		kept := slices.DeleteFunc(slices.Clone(attached), func(g *estate.Group) bool { return left[g] })
+		replaced := slices.ContainsFunc(kept, func(g *estate.Group) bool { return g.Defined && !g.Existing })
 		for _, s := range as {
-			if g := byID[keyOf(s)]; g != nil {
+			g := byID[keyOf(s)]
+			if d := defaults[keyOf(s)]; d != nil && !replaced && !slices.Contains(kept, d) {
+				g = d // what was to replace it is not attached
+			}
+			if g != nil {
 				kept = append(kept, g)
 			}
 		}

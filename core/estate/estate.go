@@ -243,6 +243,7 @@ type Group struct {
 	Stateless   bool   // keeps no state, in dialects that decide that by group
 	Defined     bool   // its rules come from definitions
 	DefinedAs   string // of a surveyed group: the full name of its definition; see Ours
+	Named       bool   // of a surveyed group: definitions name it as existing
 	Absent      bool   // defined, but not in the survey: it has no rules and is attached to nothing
 	Origin      Origin
 }

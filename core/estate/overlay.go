@@ -10,9 +10,9 @@ import (
 
 // Overlay is the surveyed estate as it will be once the definitions are carried out. Networks,
 // routes and instances are those of the survey. Defined groups and lists are those of the
-// definitions, attached to what they cover. Other surveyed groups stay as they are. The arguments
-// are not changed: the function rebase translates peers that refer to their parts. The notes say
-// where definitions and survey don't match.
+// definitions, attached to what they cover, where they replace the network's default group. Other
+// surveyed groups stay as they are. The arguments are not changed: the function rebase translates
+// peers that refer to their parts. The notes say where definitions and survey don't match.
 func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
 	o := newOverlay(defined, surveyed)
 	o.takeAccounts(defined, surveyed)
@@ -350,6 +350,7 @@ func (o *overlay) takeExisting(g *Group, surveyed *Estate) {
 		}
 		if same && (s.ID == g.CloudName || s.Name == g.CloudName) {
 			o.groups[g] = o.groups[s]
+			o.groups[s].Named = true
 			return
 		}
 	}
@@ -441,16 +442,17 @@ func (o *overlay) attach() {
 		}
 		for _, f := range byNetwork[g.Network] {
 			if g.CoversInterface(f) && !slices.Contains(f.Groups, g) {
-				f.Groups = append(f.Groups, g)
+				f.Groups = append(withoutDefault(f.Groups), g)
 			}
 		}
 	}
 }
 
-// withoutDefault are the groups of a subnet without its default list, which is replaced by any
-// other.
+// withoutDefault are groups without the default one of their network, which any defined group
+// replaces. It stays if definitions name it as existing.
 func withoutDefault(groups []*Group) []*Group {
-	return slices.DeleteFunc(slices.Clone(groups), func(g *Group) bool { return g.Default && !g.Defined })
+	return slices.DeleteFunc(slices.Clone(groups),
+		func(g *Group) bool { return g.Default && !g.Defined && !g.Named })
 }
 
 // CoversInterface reports whether a defined group is to be attached to an interface of its network.

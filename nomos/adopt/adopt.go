@@ -69,25 +69,16 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 	w.nameServices(groups)
 	w.nameRanges(groups)
 	w.nameLists(groups)
-	named := make(map[*estate.Group]bool)
+	why := w.toName(groups)
 	places := slices.Clone(groups)
-	for _, g := range groups {
-		for _, r := range w.rules(g) {
-			for _, p := range slices.Concat(r.Peers, r.Except) {
-				if p.Kind == estate.PeerGroup && !p.Group.Defined && !w.chosen[p.Group] && w.chosen[g] &&
-					!named[p.Group] && networkOf(w.d, p.Group) != nil {
-					named[p.Group] = true
-					places = append(places, p.Group)
-				}
-			}
+	for _, g := range e.Groups {
+		if why[g] != "" && existing[g] == "" {
+			places = append(places, g)
 		}
 	}
 	w.places(places)
 	for _, g := range e.Groups {
-		if why, stays := existing[g]; stays && why != "" || named[g] {
-			if why == "" {
-				why = "named by rules of the groups that are defined"
-			}
+		if why := why[g]; why != "" {
 			fmt.Fprintf(w.of(g.Account), "\n# %s\ngroup %s%s in %s existing %s\n", oneLine(why), w.names[g],
 				kindWords(g), networkOf(w.d, g).Path(), Quote(cmp.Or(g.ID, g.InCloud())))
 		} else if w.chosen[g] {
@@ -104,6 +95,41 @@ func Write(e *estate.Estate, groups []*estate.Group, rules func(*estate.Group) [
 		}
 	}
 	return texts, w.names
+}
+
+// toName says which groups are written as existing ones, and why: those that stay as they are, those
+// that rules of the written groups name, and default groups that are attached beside written ones,
+// which would replace them.
+func (w *writer) toName(groups []*estate.Group) map[*estate.Group]string {
+	why := maps.Clone(w.existing)
+	if why == nil {
+		why = make(map[*estate.Group]string)
+	}
+	note := func(g *estate.Group, reason string) {
+		if !g.Defined && !w.chosen[g] && why[g] == "" && networkOf(w.d, g) != nil {
+			why[g] = reason
+		}
+	}
+	for _, g := range groups {
+		if !w.chosen[g] {
+			continue
+		}
+		for _, r := range w.rules(g) {
+			for _, p := range slices.Concat(r.Peers, r.Except) {
+				if p.Kind == estate.PeerGroup {
+					note(p.Group, "named by rules of the groups that are defined")
+				}
+			}
+		}
+		for _, i := range w.d.InterfacesOf(g) {
+			for _, beside := range i.Groups {
+				if beside.Default && beside.For == estate.ForInstances && !beside.Named {
+					note(beside, "attached beside groups that are defined; without this they replace it")
+				}
+			}
+		}
+	}
+	return why
 }
 
 // Possible says why a group can't be defined as it is. It is empty if it can be tried.
