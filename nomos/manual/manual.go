@@ -82,8 +82,8 @@ var Keywords = []Topic{
 		"group base in every network where stage in (lab, staging) {\n}"},
 	{"every", "All networks or groups for which a condition holds.",
 		"group base in every network where stage = production {\n}"},
-	{"existing", "A group that is there in the cloud and not ours: it can be a peer. A network's default group that is " +
-		"named so stays attached beside ours.",
+	{"existing", "A group that is there in the cloud and not ours: it can be a peer. A network's default group that " +
+		"is named so stays attached beside ours.",
 		"group scanner in quay existing \"doc-scanner\""},
 	{"cover", "What a group is attached to: instances by labels or names, subnets by names.",
 		"group booking in quay {\n  cover where role = booking\n}"},
