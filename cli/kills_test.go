@@ -27,6 +27,21 @@ func (h *harbourmaster) killedAfter(d time.Duration, args ...string) bool {
 	return c.ProcessState.ExitCode() == -1
 }
 
+// wayOut asks enact for what to type after a run was killed: nothing is assumed about where that was. Where two ways
+// are open, back is 0 for the first, 1 for the second. It is nil if enact has nothing more to do.
+func (h *harbourmaster) wayOut(back int) []string {
+	h.t.Helper()
+	code, out := h.run("enact")
+	if code == 0 || strings.Contains(out, "carried out already") {
+		return nil
+	}
+	ways := printed.FindAllStringSubmatch(out, -1)
+	if len(ways) == 0 {
+		h.t.Fatalf("enact: exit %d, and it says no way\n%s", code, out)
+	}
+	return strings.Fields(ways[min(back, len(ways)-1)][1])
+}
+
 // Killed at random moments, also on the way on and on the way back, what is printed next leads to exactly the old
 // state or exactly the new one, and from there to the next change.
 func TestKilledAtRandom(t *testing.T) {
@@ -71,16 +86,9 @@ func TestKilledAtRandom(t *testing.T) {
 					} else if !printed.MatchString(out) {
 						t.Fatalf("%v: exit %d, and it says no way\n%s", command, code, out)
 					}
-					// Nothing is assumed about where it was killed: the program is asked.
-					code, out := h.run("enact")
-					if code == 0 || strings.Contains(out, "carried out already") {
+					if command = h.wayOut(back); command == nil {
 						break
 					}
-					ways := printed.FindAllStringSubmatch(out, -1)
-					if len(ways) == 0 {
-						t.Fatalf("enact: exit %d, and it says no way\n%s", code, out)
-					}
-					command = strings.Fields(ways[min(back, len(ways)-1)][1])
 				}
 				h.must(0, "its chain holds", "repeal", "--list")
 				switch is() {

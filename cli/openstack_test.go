@@ -4,11 +4,13 @@ package cli_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"isonomos/internal/openstacktest"
 )
@@ -204,6 +206,42 @@ group web in mole "Web" { cover where role = web
 	out = say(0, "it stays attached to pier/web-1, pier/web-2", "draft", "--adopt", "all")
 	if strings.Contains(out, "pier/web-1 has by-hand, web") {
 		t.Errorf("the default group is named:\n%s", out)
+	}
+
+	// Killed at random moments, the way that is printed leads to just the old state or just the new one.
+	define(beside)
+	say(0, "pier/web-1 has by-hand, web", "draft", "--adopt", "all")
+	began := time.Now()
+	say(0, "enacted", "enact")
+	lasts := time.Since(began)
+	say(0, "surveyed", "survey", "--to", "arrived.jsonl")
+	say(0, "repealed", "repeal")
+	random := rand.New(rand.NewPCG(*killSeed, 70))
+	isAt := func(file string) bool {
+		code, _ := h.run("compare", file, "live")
+		return code == 0
+	}
+	for k := range min(*kills/12, 60) {
+		say(0, "steps", "draft", "--adopt", "all")
+		command, back := []string{"enact"}, random.IntN(2)
+		for tries := 0; ; tries++ {
+			if tries < 2 {
+				h.killedAfter(time.Duration(random.Int64N(int64(lasts))), command...)
+			} else if code, out := h.run(command...); code != 0 && (tries > 20 || !printed.MatchString(out)) {
+				t.Fatalf("kill %d: %v: exit %d, and it says no way\n%s", k+1, command, code, out)
+			}
+			if command = h.wayOut(back); command == nil {
+				break
+			}
+		}
+		switch {
+		case isAt("wide.jsonl"):
+		case isAt("arrived.jsonl"):
+			say(0, "repealed", "repeal")
+		default:
+			_, out := h.run("compare", "wide.jsonl", "live")
+			t.Fatalf("kill %d ended neither old nor new:\n%s", k+1, out)
+		}
 	}
 
 	// What goes over the server's quota is told before anything is sent, or by the server.

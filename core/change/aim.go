@@ -224,6 +224,7 @@ func keptDefaults(e *estate.Estate) []string {
 	}
 	var kept []string
 	for _, g := range order {
+		slices.Sort(at[g])
 		kept = append(kept, fmt.Sprintf("%s: it stays attached to %s, since the definitions name it as existing",
 			g.Path(), count.Some(at[g], 3)))
 	}
