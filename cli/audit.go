@@ -204,7 +204,7 @@ func overNothing(l law.Law) string {
 // auditStates audits the state that was asked for, or both and joins what they have in common.
 func auditStates(w work.World, judged []work.Judged, o audit.Options) render.Audit {
 	state, result := w.Audit(judged, o)
-	return render.Audit{Estate: judged[len(judged)-1].Estate, State: state, Result: result}
+	return render.Audit{Estate: judged[len(judged)-1].Estate, State: state, Result: result, Lent: work.Lent(w.Passes)}
 }
 
 // showAudit writes an audit in the requested format.

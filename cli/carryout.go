@@ -13,6 +13,8 @@ import (
 
 	"isonomos/core/estate"
 	"isonomos/enact"
+	"isonomos/nomos"
+	"isonomos/nomos/resolve"
 	"isonomos/render"
 	"isonomos/store"
 	"isonomos/work"
@@ -39,7 +41,9 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 		return a.stale(c, err)
 	}
 	began := time.Now()
-	name, err := work.CarryOut{Job: j, Draft: d, Past: past, Store: s, Surveyor: a.surveyor(c, j.Defined),
+	lender := a.lender(c, nomos.Definitions{Result: resolve.Result{Estate: j.Defined}}, s)
+	name, err := work.CarryOut{Job: j, Lender: &lender,
+		Draft: d, Past: past, Store: s, Surveyor: a.surveyor(c, j.Defined),
 		Live: live, By: whoAmI(), Halt: halt, Jobs: c.Int("jobs"), Now: a.Now, Note: a.note,
 		Counting: a.counting}.Do(ctx)
 	var stopped *enact.StoppedError

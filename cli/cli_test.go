@@ -261,6 +261,13 @@ func TestDemo(t *testing.T) {
 	}
 	r.out = momentOfSurvey.ReplaceAllString(r.out, "surveyed at 2026-11-23 06:00 UTC")
 	r.out = digestGiven.ReplaceAllString(r.out, strings.Repeat("4c1a", 16))
+	if id := passID.FindStringSubmatch(r.out); id != nil {
+		r.out = strings.ReplaceAll(r.out, id[1], "7k2m9qxa")
+	}
+	r.out = regexp.MustCompile(`opened in [0-9.]+m?s`).ReplaceAllString(r.out, "opened in 60ms")
+	r.out = regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC`).ReplaceAllString(r.out, "2026-11-23 06:00:00 UTC")
+	r.out = regexp.MustCompile(`2\d{3}-\d\d-\d\dT\d\d:\d\d:\d\dZ`).ReplaceAllString(r.out, "2026-11-23T06:00:00Z")
+	r.out = regexp.MustCompile(`by +\S+@\S+`).ReplaceAllString(r.out, "by        user@host")
 	asGolden(t, "demo.txt", duration.ReplaceAllString(runNamed.ReplaceAllString(r.out, "20261123-060000-4c1a"),
 		"proved, in 60ms"))
 	if r := call(t, folder, "demo", "harbour"); r.code != 2 || !strings.Contains(r.err, "holds something already") {

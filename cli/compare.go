@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/estate"
+	"isonomos/core/pass"
 	"isonomos/nomos"
 	"isonomos/render"
 	"isonomos/work"
@@ -41,15 +42,31 @@ func (a *App) compareCommand() *cli.Command {
 
 func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	var sides [2]work.Side
+	var defined *estate.Estate // by whose lends passes are told
 	for k, path := range c.Args().Slice() {
-		var err error
-		if sides[k], err = a.readSide(ctx, c, path); err != nil {
+		side, by, err := a.readSide(ctx, c, path)
+		if err != nil {
 			return err
+		}
+		if sides[k] = side; defined == nil {
+			defined = by
 		}
 	}
 	survey, err := a.comparedOn(c, sides)
 	if err != nil {
 		return err
+	}
+	var lent []*pass.Found
+	for _, s := range []*estate.Estate{sides[0].Survey, sides[1].Survey, survey} {
+		if s == nil || defined == nil {
+			continue
+		}
+		found, err := a.passesOf(c, defined, s)
+		if err != nil {
+			return err
+		}
+		work.WithoutPasses(s, found)
+		lent = append(lent, work.Lent(found)...)
 	}
 	for _, s := range sides {
 		if s.Definitions != nil {
@@ -61,6 +78,9 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	compared := work.Compare(sides[0], sides[1], survey)
 	for _, text := range compared.Misfits {
 		a.note("%s", text)
+	}
+	for _, f := range lent {
+		a.note("lent: %s", render.LentWords(f, compared.After.Services))
 	}
 	difference, after, notes := compared.Difference, compared.After, compared.Notes
 	switch c.String("format") {
@@ -83,36 +103,37 @@ func (a *App) compare(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (work.Side, error) {
+// readSide reads one of the two states, and the definitions that say what is lent there, if it is by some.
+func (a *App) readSide(ctx context.Context, c *cli.Command, path string) (work.Side, *estate.Estate, error) {
 	if path == "live" { // a file of that name can be given as ./live
 		files, err := a.readDefinitions(c.String("estate"))
 		if err != nil {
-			return work.Side{}, err
+			return work.Side{}, nil, err
 		}
 		d, err := a.understand(c, files)
 		if err != nil {
-			return work.Side{}, err
+			return work.Side{}, nil, err
 		}
 		e, err := a.liveEstate(ctx, c, d.Estate)
-		return work.Side{Survey: e}, err
+		return work.Side{Survey: e}, d.Estate, err
 	}
 	info, err := os.Stat(path)
 	if err != nil && path != "-" {
-		return work.Side{}, fileError("file or folder", path, err)
+		return work.Side{}, nil, fileError("file or folder", path, err)
 	}
 	if path == "-" || !info.IsDir() && filepath.Ext(path) != nomos.Extension {
 		e, err := a.readSurvey(path)
-		return work.Side{Survey: e}, err
+		return work.Side{Survey: e}, nil, err
 	}
 	files, err := a.readDefinitions(path)
 	if err != nil {
-		return work.Side{}, err
+		return work.Side{}, nil, err
 	}
 	if len(files) == 0 {
-		return work.Side{}, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
+		return work.Side{}, nil, usage("there are no definitions (*%s) in %s", nomos.Extension, folderName(path))
 	}
 	d := nomos.Understand(files, a.meaning(c.String("estate")))
-	return work.Side{Definitions: &d}, nil
+	return work.Side{Definitions: &d}, d.Estate, nil
 }
 
 // comparedOn finds the survey on which definitions are compared: the other side, or that of

@@ -3,11 +3,14 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 
@@ -96,44 +99,56 @@ type stop struct {
 	title string
 	says  string
 	args  []string
+	// while runs as soon as the command holds something open; the command itself ends by its own.
+	while []string
 }
 
 var stops = []stop{
 	{"check", "The definitions say who may talk to whom, once, by name. Are they free of mistakes, and what do " +
 		"they cost?",
-		[]string{"check"}},
+		[]string{"check"}, nil},
 	{"survey", "What is there? Three clouds are read, each of another dialect; here they are stand-ins, within " +
 		"this program.",
-		[]string{"survey", "--to", "survey.jsonl"}},
+		[]string{"survey", "--to", "survey.jsonl"}, nil},
 	{"audit", "What is open that should not be? The survey tells which instances, routes and public addresses " +
 		"there are, so a finding says where it arrives.",
 		[]string{"audit", "--survey", "survey.jsonl", "--check",
-			"open-admin-port,open-data-port,all-services,wide-ports"}},
+			"open-admin-port,open-data-port,all-services,wide-ports"}, nil},
 	{"trace", "Does this packet pass, and which rule says so? A stranger tries ssh on a tide gauge.",
-		[]string{"trace", "--survey", "survey.jsonl", "192.0.2.77", "gauge-3", "ssh"}},
+		[]string{"trace", "--survey", "survey.jsonl", "192.0.2.77", "gauge-3", "ssh"}, nil},
 	{"trace", "And the booking site, does it reach its ledger?",
-		[]string{"trace", "--survey", "survey.jsonl", "booking-1", "ledger-1", "berth-db"}},
+		[]string{"trace", "--survey", "survey.jsonl", "booking-1", "ledger-1", "berth-db"}, nil},
 	{"narrow", "Who really used the open door? The narrowest replacement, from 14 days of flows.",
-		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}},
+		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv"}, nil},
 	{"narrow", "The same as an edit of the definitions: shown as a diff (for git apply or patch -p1) and written " +
 		"in place. Comments and layout stay.",
 		[]string{"narrow", "gauge-maintenance", "--survey", "survey.jsonl", "--flows", "flows.csv", "--diff",
-			"--write"}},
+			"--write"}, nil},
 	{"draft", "So far only the definitions have changed. What would that do to the clouds, and in which order? A " +
 		"rule that somebody added by hand at night goes too: no definition says it.",
-		[]string{"draft", "--flows", "flows.csv"}},
+		[]string{"draft", "--flows", "flows.csv"}, nil},
 	{"enact", "Reviewed, so it is carried out: each step written down before it is done, then proved by looking again.",
-		[]string{"enact"}},
+		[]string{"enact"}, nil},
 	{"trace", "The stranger tries again, on the clouds as they are now.",
-		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}},
+		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}, nil},
+	{"trace", "Three in the morning, and an engineer of the harbour master's office has to get at a trial machine. " +
+		"It is shut.",
+		[]string{"trace", "--live", "203.0.113.65", "trial-roster-1", "ssh"}, nil},
+	{"pass", "But its group lends ssh to the harbour's offices. A pass opens it for them, here for 3 seconds, so " +
+		"that you can see it end by itself; meanwhile the engineer gets in.",
+		[]string{"pass", "hold", "pilots-trial/trial/roster-site", "ssh", "--to", "203.0.113.65", "--for", "3s",
+			"--because", "the rosters are late"},
+		[]string{"trace", "--live", "203.0.113.65", "trial-roster-1", "ssh"}},
+	{"pass", "Nobody had to remember to shut it. The journal knows who was in, why, and until when.",
+		[]string{"pass", "list", "--all"}, nil},
 	{"prove", "Does everything hold that the definitions expect, on the clouds as they are and as they are " +
 		"defined? It does; the laws that are still broken show what to narrow next, and the exemption that has " +
 		"nothing left to cover can go.",
-		[]string{"prove", "--live"}},
+		[]string{"prove", "--live"}, nil},
 	{"repeal", "And if it was wrong? Back to what was, from the journal, with the same care.",
-		[]string{"repeal"}},
+		[]string{"repeal"}, nil},
 	{"trace", "The door is open again, on the clouds as they are now; the definitions still say that it is to be shut.",
-		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}},
+		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}, nil},
 }
 
 // tour runs every stop in the folder, as a user would.
@@ -166,7 +181,11 @@ func (a *App) tour(ctx context.Context, c *cli.Command, folder string) error {
 		s.Line(render.Piece{Text: fmt.Sprintf("%d of %d  %s ", i+1, len(stops), stop.title), Style: render.Strong},
 			render.Piece{Text: strings.Repeat("─", max(0, s.Width()-12-len(stop.title))), Style: render.Faint})
 		s.Text(0, stop.says)
-		s.Line(render.Piece{Text: "$ isonomos " + strings.Join(stop.args, " "), Style: render.Accent})
+		background := ""
+		if stop.while != nil {
+			background = " &"
+		}
+		s.Line(render.Piece{Text: "$ " + render.Plainly(stop.args...) + background, Style: render.Accent})
 		s.Blank()
 		if err := a.visit(ctx, c, stop); err != nil {
 			return err
@@ -212,10 +231,73 @@ func (a *App) serveDemo() (stop func(), err error) {
 // visit runs one stop's command in this process. Exit code 1 (findings) is no failure: findings are
 // what the tour shows.
 func (a *App) visit(ctx context.Context, c *cli.Command, stop stop) error {
-	inner := *a
-	args := append([]string{"isonomos", "--color", c.String("color")}, stop.args...)
-	if code := inner.Run(ctx, args); code > exitFindings {
-		return quietly(code)
+	run := func(inner App, words []string) error {
+		args := append([]string{"isonomos", "--color", c.String("color")}, words...)
+		if code := inner.Run(ctx, args); code > exitFindings {
+			return quietly(code)
+		}
+		return nil
 	}
-	return nil
+	if stop.while == nil {
+		return run(*a, stop.args)
+	}
+	holding := *a
+	said := newOverheard(a.Stdout)
+	holding.Stdout, holding.Stderr, holding.Progress = said, said, false
+	ended := make(chan error, 1)
+	go func() { ended <- run(holding, stop.args) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-said.open:
+	}
+	s := a.screen(c)
+	s.Blank()
+	s.Line(render.Piece{Text: "$ " + render.Plainly(stop.while...), Style: render.Accent})
+	s.Blank()
+	if err := run(*a, stop.while); err != nil {
+		return err
+	}
+	s.Blank()
+	s.Line(render.Piece{Text: "$ wait $!", Style: render.Accent})
+	s.Blank()
+	said.goOn()
+	return errors.Join(<-ended, s.Err())
+}
+
+// An overheard writer hands on what a command says that holds something open, until that is open; and the rest only
+// when it is told to, so that two commands don't speak at once.
+type overheard struct {
+	open  chan struct{}
+	mu    sync.Mutex
+	to    io.Writer
+	held  []byte
+	said  []byte
+	quiet bool
+}
+
+func newOverheard(to io.Writer) *overheard { return &overheard{open: make(chan struct{}), to: to} }
+
+func (o *overheard) Write(p []byte) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.quiet {
+		o.held = append(o.held, p...)
+		return len(p), nil
+	}
+	n, err := o.to.Write(p)
+	o.said = append(o.said, p...)
+	if bytes.Contains(o.said, []byte("pass end")) && bytes.HasSuffix(o.said, []byte("\n")) {
+		o.quiet = true
+		close(o.open)
+	}
+	return n, err
+}
+
+func (o *overheard) goOn() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.quiet, o.said = false, nil
+	_, _ = o.to.Write(o.held) // a failed write is noticed by the screen
+	o.held = nil
 }

@@ -229,7 +229,11 @@ func (a *App) definedJob(c *cli.Command, accounts, adopts []string, pasts []*ena
 		}
 		a.note("%v; without it the draft can't be carried out", nameless)
 	}
-	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts, enact.KnownFrom(pasts).Has)
+	passes, err := a.passesIn(c, d.Estate)
+	if err != nil {
+		return work.Job{}, err
+	}
+	j, err := work.DefinedJob(d, work.Digest(folder, files), accounts, adopts, enact.KnownFrom(pasts).Has, passes)
 	j.Promised = enact.PromisedBy(pasts)
 	j.Settle = func(surveyed *estate.Estate) error {
 		if len(d.Doubts) == 0 {

@@ -37,6 +37,8 @@ type harbourmaster struct {
 	onWrite func(n int32, serve func()) // nil serves it
 	refuses int32                       // every change from this one on is refused; 0 refuses none
 	limit   func(w http.ResponseWriter) bool
+	unique  string        // begins the names of environment variables, for tests that run the program in this process
+	dateOff time.Duration // how far the clouds' clocks are off
 }
 
 const smallClouds = `{"kind":"survey","version":1,"taken":"2026-11-20T06:00:00Z","estate":"pier"}
@@ -127,6 +129,9 @@ func (h *harbourmaster) serve() {
 		if h.limit != nil && !h.limit(w) {
 			return
 		}
+		if h.dateOff != 0 {
+			w.Header().Set("Date", time.Now().Add(h.dateOff).UTC().Format(http.TimeFormat))
+		}
 		if r.Method != http.MethodGet && h.refuses > 0 && h.writes.Add(1) >= h.refuses {
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(http.StatusConflict)
@@ -147,14 +152,19 @@ func (h *harbourmaster) serve() {
 	}
 	h.env = append(os.Environ(), "NO_COLOR=1")
 	for _, name := range []string{"cu", "cr", "cl", "cf"} {
-		h.env = append(h.env, strings.ToUpper(name)+"_URL="+web.URL+"/"+name,
-			strings.ToUpper(name)+"_TOKEN="+string(secret))
+		address, token := h.unique+strings.ToUpper(name)+"_URL", h.unique+strings.ToUpper(name)+"_TOKEN"
+		h.env = append(h.env, address+"="+web.URL+"/"+name, token+"="+string(secret))
+		if h.unique != "" {
+			os.Setenv(address, web.URL+"/"+name)
+			os.Setenv(token, string(secret))
+		}
 	}
 }
 
 // define writes the definitions.
 func (h *harbourmaster) define(groups string) {
-	h.write(filepath.Join(h.folder, "pier.nomos"), smallDefinitions+groups)
+	h.write(filepath.Join(h.folder, "pier.nomos"), strings.ReplaceAll(smallDefinitions, "env C",
+		"env "+h.unique+"C")+groups)
 }
 
 func (h *harbourmaster) command(args ...string) (*exec.Cmd, *bytes.Buffer) {
@@ -372,6 +382,15 @@ func (h *harbourmaster) again(t *testing.T) (*harbourmaster, worldState) {
 		if err := os.CopyFS(to, os.DirFS(from)); err != nil {
 			t.Fatal(err)
 		}
+	}
+	if h.unique != "" {
+		other.unique = fmt.Sprintf("P%d_", harbours.Add(1))
+		file := filepath.Join(other.folder, "pier.nomos")
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		other.write(file, strings.ReplaceAll(string(text), "env "+h.unique, "env "+other.unique))
 	}
 	other.serve()
 	return other, readState(t, other.clouds)

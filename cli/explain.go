@@ -166,13 +166,27 @@ func commandOf(root *cli.Command, words string) *cli.Command {
 	command := root
 	for word := range strings.FieldsSeq(words) {
 		if command = command.Command(word); command == nil {
-			return nil
+			return onlySubcommand(root, words)
 		}
 	}
 	if command == root {
 		return nil
 	}
 	return command
+}
+
+// onlySubcommand is the one subcommand of a name, or nil.
+func onlySubcommand(root *cli.Command, name string) *cli.Command {
+	var only *cli.Command
+	for _, c := range root.Commands {
+		if sub := c.Command(name); sub != nil {
+			if only != nil {
+				return nil
+			}
+			only = sub
+		}
+	}
+	return only
 }
 
 // commandNames are the names of all commands, each followed by its subcommands.

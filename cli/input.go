@@ -22,6 +22,7 @@ import (
 	"isonomos/core/audit"
 	"isonomos/core/estate"
 	"isonomos/core/near"
+	"isonomos/core/pass"
 	"isonomos/nomos"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
@@ -122,7 +123,15 @@ func (a *App) world(ctx context.Context, c *cli.Command) (work.World, error) {
 	if err := a.accept(&d, survey); err != nil {
 		return work.World{}, err
 	}
-	return work.NewWorld(d, survey), nil
+	var passes []*pass.Found
+	if survey != nil {
+		if passes, err = a.passesOf(c, d.Estate, survey); err != nil {
+			return work.World{}, err
+		}
+	}
+	w := work.NewWorld(d, survey)
+	w.Passes = passes
+	return w, nil
 }
 
 func folderName(dir string) string {

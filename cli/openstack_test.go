@@ -244,6 +244,31 @@ group web in mole "Web" { cover where role = web
 		}
 	}
 
+	// A pass opens, is extended and ends; at one port it has a group of its own; whoever calls is not told his address.
+	define(strings.Replace(beside, "because \"the public\" }", "because \"the public\"\n  lend ssh to group by-hand for at "+
+		"most 2h }", 1))
+	say(0, "steps", "draft", "--adopt", "all")
+	say(0, "enacted", "enact")
+	say(0, "surveyed", "survey", "--to", "lent.jsonl")
+	say(2, "give the address instead of me", "pass", "issue", "web", "--to", "me", "--because", "x")
+	for _, on := range []string{"", "web-1"} {
+		args := []string{"pass", "issue", "web", "ssh", "--to", "group by-hand", "--because", "x"}
+		if on != "" {
+			args = append(args, "--on", on)
+		}
+		out = say(0, "opened", append(args, "--for", "1h")...)
+		id := passID.FindStringSubmatch(out)[1]
+		if !strings.Contains(strings.Join(of("security-group-rules", "", "description"), ""), "isonomos pass "+id+" until ") {
+			t.Errorf("the rule does not say that it is a pass: %v", of("security-group-rules", "", "description"))
+		}
+		say(0, "nothing to do", "draft", "--to", "none.json")
+		say(0, id, "pass", "list")
+		say(0, "for a moment", "pass", "extend", id, "--for", "90m")
+		say(0, "shut", "pass", "end", id)
+		say(0, "equal", "compare", "lent.jsonl", "live")
+	}
+	say(0, "repealed", "repeal")
+
 	// What goes over the server's quota is told before anything is sent, or by the server.
 	var many strings.Builder
 	many.WriteString("\ngroup many in mole \"Many\" {\n")

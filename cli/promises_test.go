@@ -125,7 +125,7 @@ func TestStepsOfTheDemoCanBeRepeated(t *testing.T) {
 		steps++
 		script.WriteString(step + "\n")
 		if strings.HasSuffix(step, "&") {
-			script.WriteString("server=$!\n")
+			script.WriteString("server=${server:-$!}\n")
 			continue
 		}
 		script.WriteString("code=$?; [ $code -le 1 ] || { echo \"FAILED $code: " +

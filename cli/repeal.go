@@ -54,7 +54,11 @@ func (a *App) undoing(c *cli.Command, p *enact.Past) (work.Job, error) {
 	if err != nil {
 		return work.Job{}, err
 	}
-	return work.UndoingJob(d.Estate, p), nil
+	passes, err := a.passesIn(c, d.Estate)
+	if err != nil {
+		return work.Job{}, err
+	}
+	return work.UndoingJob(d.Estate, p, passes), nil
 }
 
 func (a *App) repeal(ctx context.Context, c *cli.Command) error {

@@ -146,7 +146,12 @@ func (a *App) openStandin(folder, survey, listen string) (web *http.Server, list
 		listener.Close()
 		return nil, nil, nil, err
 	}
-	return &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second}, listener, clouds, nil
+	byOurClock := func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Date", a.Now().UTC().Format(http.TimeFormat))
+		server.ServeHTTP(w, r)
+	}
+	web = &http.Server{Handler: http.HandlerFunc(byOurClock), ReadHeaderTimeout: 10 * time.Second}
+	return web, listener, clouds, nil
 }
 
 // environmentFile is the file in a folder of stand-in clouds that a shell can read to find them.

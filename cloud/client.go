@@ -118,6 +118,26 @@ func (c *Client) Dialect(ctx context.Context) (string, error) {
 	return who.Dialect, err
 }
 
+// Who says from which address the cloud sees the caller, and what time it is there.
+func (c *Client) Who(ctx context.Context, _ string) (Caller, error) {
+	var who struct {
+		Address string `json:"address"`
+	}
+	header, err := c.get(ctx, "/v1/whoami", nil, &who)
+	if err != nil {
+		return Caller{}, err
+	}
+	caller := Caller{Date: dateOf(header)}
+	if who.Address == "" {
+		return caller, nil
+	}
+	if caller.Address, err = netip.ParseAddr(who.Address); err != nil {
+		return Caller{}, fmt.Errorf("the cloud says that the caller's address is %q", who.Address)
+	}
+	caller.Address = caller.Address.Unmap().WithZone("")
+	return caller, nil
+}
+
 // A page is a part of a list. Next is the cursor of the next page; it is empty on the last one.
 type page struct {
 	Revision string            `json:"revision"`

@@ -8,6 +8,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
+	"net/netip"
+	"time"
 
 	"isonomos/core/change"
 )
@@ -29,6 +32,8 @@ import (
 type Cloud interface {
 	// Dialect asks for the name of the cloud's dialect.
 	Dialect(ctx context.Context) (string, error)
+	// Who asks as whom the cloud sees the caller in an account, and for the cloud's time.
+	Who(ctx context.Context, account string) (Caller, error)
 	// Accounts lists the names of the accounts that can be seen.
 	Accounts(ctx context.Context) ([]string, error)
 	// Survey reads everything in an account, as lines of a survey that are all of one moment, or if
@@ -49,6 +54,12 @@ type Cloud interface {
 	// out once, by its version or by unique names. If it does not, a request whose answer was lost
 	// must be given time to arrive before it is sent again.
 	Once() bool
+}
+
+// A Caller is what a cloud says of whoever asks.
+type Caller struct {
+	Address netip.Addr // from where the cloud sees it ask; the zero value if it does not say
+	Date    time.Time  // the cloud's time; zero if it does not say
 }
 
 // A Ref says which object of an account is meant: a group, list, instance or subnet.
@@ -127,6 +138,15 @@ func (e *answered) Is(target error) bool {
 		return target == ErrRefused
 	}
 	return false
+}
+
+// dateOf is the time at which an answer was made, or zero.
+func dateOf(header http.Header) time.Time {
+	at, err := http.ParseTime(header.Get("Date"))
+	if err != nil {
+		return time.Time{}
+	}
+	return at
 }
 
 // unknownRequest is what a cloud says to a request that it does not know.

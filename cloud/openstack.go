@@ -68,6 +68,21 @@ func (o *OpenStack) Within(most Limits, slow func(text string)) *OpenStack {
 // Dialect is flat.
 func (o *OpenStack) Dialect(context.Context) (string, error) { return "flat", nil }
 
+// Who tells the server's time alone: it does not say from where it sees the caller.
+func (o *OpenStack) Who(ctx context.Context, account string) (Caller, error) {
+	c, err := o.client(ctx, account)
+	if err != nil {
+		return Caller{}, err
+	}
+	answer, err := c.Get(ctx, c.ServiceURL("networks")+"?limit=1&fields=id", nil,
+		&gophercloud.RequestOpts{KeepResponseBody: true})
+	if err != nil {
+		return Caller{}, spoken(err)
+	}
+	defer answer.Body.Close()
+	return Caller{Date: dateOf(answer.Header)}, nil
+}
+
 // Accounts are the accounts that the definitions name: only an administrator may list all projects.
 func (o *OpenStack) Accounts(context.Context) ([]string, error) {
 	var names []string

@@ -49,6 +49,17 @@ func (b *book) open(lane *Lane, objects []Touched) error {
 	return nil
 }
 
+// withoutPasses are the lines of an object without rules of passes.
+func (r *Run) withoutPasses(account string, lines []json.RawMessage) []json.RawMessage {
+	if len(r.Passes) == 0 {
+		return lines
+	}
+	return slices.DeleteFunc(slices.Clone(lines), func(text json.RawMessage) bool {
+		var l line
+		return json.Unmarshal(text, &l) == nil && l.Kind == "rule" && r.Passes[[2]string{account, l.ID}]
+	})
+}
+
 // note records what an object contains after a step.
 func (b *book) note(s *Step) error {
 	request := b.r.names.request(s.Request)
@@ -228,7 +239,7 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 			return false, nil, fmt.Errorf("the cloud gives no version for the %s %s: it can't be changed safely",
 				at.kind, at.id)
 		}
-		now, readErr := contentOf(o.Lines)
+		now, readErr := contentOf(b.r.withoutPasses(at.account, o.Lines))
 		if readErr != nil {
 			return false, nil, readErr
 		}

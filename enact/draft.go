@@ -34,6 +34,7 @@ type Draft struct {
 	Surveyed    string    `json:"surveyed"`              // when the clouds were surveyed that it starts from
 	Definitions string    `json:"definitions,omitempty"` // SHA-256 of the definitions
 	Repeals     string    `json:"repeals,omitempty"`     // the run that it undoes
+	Passes      []string  `json:"passes,omitempty"`      // the passes that it opens or shuts, and nothing else
 	Waves       string    `json:"waves"`                 // the order of accounts: "stage=lab,production"
 	Accounts    []string  `json:"accounts"`              // those the draft was asked for; empty means all
 	Adopts      []string  `json:"adopts"`                // groups and lists that are to be marked as the estate's own
@@ -297,7 +298,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
 		ByMark: []string{}, Strays: append([]string{}, aim.Strays...),
 		Bypassed: []Bypass{}, Promises: []Promise{}, Weaker: []string{}, Waves: waves.String()}
-	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan)),
+	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan), aim.AboutPasses()),
 		services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // as surveyed, or else as defined
 	for _, x := range aim.Then.Accounts {
@@ -369,8 +370,9 @@ func gapOf(g change.Gap, words Words) Gap {
 // lines are the objects of an estate as lines of a survey.
 type lines map[ident][]json.RawMessage
 
-// linesOf are the objects of some accounts as lines of a survey.
-func linesOf(e *estate.Estate, accounts []string) lines {
+// linesOf are the objects of some accounts as lines of a survey. Rules of passes, which come and go by themselves, are
+// among them only where it is about these.
+func linesOf(e *estate.Estate, accounts []string, passes bool) lines {
 	of := make(map[string]bool)
 	for _, name := range accounts {
 		of[name] = true
@@ -382,7 +384,9 @@ func linesOf(e *estate.Estate, accounts []string) lines {
 		}
 		lines := []json.RawMessage{raw(store.GroupLine(g))}
 		for i := range g.Rules {
-			lines = append(lines, raw(store.RuleLine(g, &g.Rules[i])))
+			if passes || g.Rules[i].Pass == "" {
+				lines = append(lines, raw(store.RuleLine(g, &g.Rules[i])))
+			}
 		}
 		all[ident{g.Account.Name, "group", g.ID}] = lines
 	}

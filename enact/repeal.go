@@ -120,9 +120,10 @@ func Undone(pasts []*Past) map[string]bool {
 }
 
 // Open reports whether a run was broken off, so that it has to be carried on, or undone: it is not at its
-// end, and has changed something, or may have.
+// end, and has changed something, or may have. What is left of one that opened or shut passes, the next command that
+// writes puts right.
 func (p *Past) Open() bool {
-	return (p.Ended == nil || p.Ended.Outcome == Stopped) && !p.Unchanged()
+	return len(p.Draft.Passes) == 0 && (p.Ended == nil || p.Ended.Outcome == Stopped) && !p.Unchanged()
 }
 
 // Unchanged reports whether no step of a run was carried out, nor may have been.
@@ -194,7 +195,7 @@ func (p *Past) Undoing(surveyed *estate.Estate) (*change.Aim, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.madeAgain(linesOf(surveyed, p.Draft.Changes()))
+	t.madeAgain(linesOf(surveyed, p.Draft.Changes(), false))
 	return p.before(surveyed, t)
 }
 
@@ -242,6 +243,7 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 			past.WriteByte('\n')
 		}
 	}
+	passes := PassRules(surveyed)
 	back := make(map[ident]bool)
 	for scanner.Scan() {
 		var l struct{ Kind, Account, ID, Group string }
@@ -254,9 +256,9 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 		}
 		o := t.touched[at]
 		switch {
-		case t.made[at] || o != nil && l.Kind == "rule":
+		case t.made[at] || o != nil && l.Kind == "rule" && !passes[[2]string{l.Account, l.ID}]:
 			continue
-		case o == nil:
+		case o == nil || l.Kind == "rule":
 			put(json.RawMessage(slices.Clone(scanner.Bytes())))
 			continue
 		}
@@ -285,6 +287,19 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 	}
 	touched := func(account, kind, id string) bool { return t.touched[ident{account, kind, id}] != nil }
 	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
+}
+
+// PassRules are the rules of passes in an estate, by account and id.
+func PassRules(e *estate.Estate) map[[2]string]bool {
+	passes := make(map[[2]string]bool)
+	for _, g := range e.Groups {
+		for i := range g.Rules {
+			if g.Rules[i].Pass != "" {
+				passes[[2]string{g.Account.Name, g.Rules[i].ID}] = true
+			}
+		}
+	}
+	return passes
 }
 
 // withGroups is an instance or subnet as it is now, but with the groups that were attached before.
@@ -329,7 +344,7 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 	for _, x := range p.again {
 		run.names.learn(x.account, map[string]string{x.was: x.is})
 	}
-	now := linesOf(surveyed, p.Draft.Changes())
+	now := linesOf(surveyed, p.Draft.Changes(), false)
 	believed := make(map[ident][]content) // the last state, and if its step's result is unknown also the one before
 	for i := range p.Draft.Objects {
 		o := run.names.object(p.Draft.Objects[i])

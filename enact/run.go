@@ -96,6 +96,8 @@ type Run struct {
 	Pace time.Duration
 	// Held reports, before each step, why the run must not go on, such as that its locks are lost; it may be nil.
 	Held func() error
+	// Passes are rules, by account and id, that are left out of account: those of passes come and go by themselves.
+	Passes map[[2]string]bool
 	// Slow is called when a step lasts for a while; it may be nil.
 	Slow func(text string)
 	// Prove checks the result of a wave before the next one begins.

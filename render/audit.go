@@ -13,6 +13,7 @@ import (
 	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/estate"
+	"isonomos/core/pass"
 	"isonomos/core/service"
 )
 
@@ -24,6 +25,7 @@ type Audit struct {
 	Filters Filters       // what was asked for
 	Source  estate.Origin // the place of findings that have none of their own: the survey, or a definition
 	Change  *audit.Change // since an earlier audit; nil without one
+	Lent    []*pass.Found // what open passes let through, which does not count as open
 	Fixes   map[string]Fix
 	Say     Say            // how commands are called
 	Version string         // of the program
@@ -86,6 +88,9 @@ func Findings(s *Screen, a Audit, most int) {
 
 // notes says what was not audited, and names exemptions that cover nothing.
 func notes(s *Screen, a Audit) {
+	for _, f := range a.Lent {
+		s.Labelled(0, Piece{"lent", Warm}, findingLabel, Piece{Text: LentWords(f, a.Estate.Services)})
+	}
 	for _, reason := range a.Result.Left {
 		s.Labelled(0, Piece{"not audited", Warm}, findingLabel, Piece{Text: reason})
 	}

@@ -3,7 +3,6 @@ package render
 import (
 	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"isonomos/core/compile"
@@ -203,7 +202,7 @@ func groupToJSON(e *estate.Estate, g *estate.Group, costs compile.Costs) groupJS
 	for i := range g.Lends {
 		r := ruleToJSON(e, &g.Lends[i].Rule)
 		r.AtMost, r.Action = g.Lends[i].AtMost.String(), "lend"
-		r.Sentence = lendSentence(e, &g.Lends[i])
+		r.Sentence = g.Lends[i].Sentence() + " for at most " + g.Lends[i].AtMost.String()
 		x.Lends = append(x.Lends, r)
 	}
 	return x
@@ -232,18 +231,6 @@ func withFullNames(r estate.Rule) estate.Rule {
 		}
 	}
 	return r
-}
-
-func lendSentence(e *estate.Estate, l *estate.Lend) string {
-	preposition := " to "
-	if l.Direction == estate.Out {
-		preposition = " at "
-	}
-	text := "lend " + strings.Join(l.Words, ", ") + preposition + estate.PeerWords(l.Peers)
-	if len(l.Except) > 0 {
-		text += " except " + estate.PeerWords(l.Except)
-	}
-	return text + " for at most " + l.AtMost.String()
 }
 
 func ruleToJSON(e *estate.Estate, r *estate.Rule) ruleJSON {

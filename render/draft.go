@@ -394,6 +394,9 @@ func outcomeOf(p *enact.Past) (string, Style) {
 	case p.Ended != nil:
 		outcome = p.Ended.Outcome
 	}
+	if len(p.Draft.Passes) > 0 {
+		return outcome + ", passes " + strings.Join(p.Draft.Passes, ", "), style
+	}
 	if p.Draft.Repeals != "" {
 		if outcome != enact.Repealed {
 			outcome += ", undoing"

@@ -190,13 +190,13 @@ func FindingsJSON(w io.Writer, a Audit) error {
 	for i, part := range []struct {
 		name  string
 		value any
-	}{{"gone", gone}, {"idle_exemptions", idle}, {"unread", unreadToJSON(a.Estate.Unread)}, {"not_audited",
-		orNone(a.Result.Left)}} {
+	}{{"gone", gone}, {"idle_exemptions", idle}, {"lent", lentToJSON(a)}, {"unread", unreadToJSON(a.Estate.Unread)},
+		{"not_audited", orNone(a.Result.Left)}} {
 		fmt.Fprintf(out, " %q: ", part.name)
 		if err := indented(out, " ", part.value); err != nil {
 			return err
 		}
-		_, _ = out.WriteString([]string{",\n", ",\n", ",\n", "\n}\n"}[i])
+		_, _ = out.WriteString([]string{",\n", ",\n", ",\n", ",\n", "\n}\n"}[i])
 	}
 	return out.Flush()
 }

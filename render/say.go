@@ -47,6 +47,8 @@ func (say Say) command(r audit.Remedy) string {
 		return say("draft")
 	case audit.Survey:
 		return say("survey")
+	case audit.Shut:
+		return say("pass", "end", "--overdue")
 	}
 	return ""
 }

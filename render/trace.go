@@ -12,6 +12,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/law"
 	"isonomos/core/service"
+	"isonomos/words"
 )
 
 var verdictStyles = map[decide.Verdict]Style{decide.Passes: Cool, decide.Stopped: Hot, decide.NoRoute: Hot,
@@ -22,7 +23,7 @@ func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *The
 	s.Line(Piece{Pad(strings.ToUpper(string(a.Verdict)), findingIndent), verdictStyles[a.Verdict]},
 		Piece{fmt.Sprintf("%s → %s  %s", a.Source, a.Destination, serviceName(e, a.Service)), Strong})
 	if why := a.Why(); a.Verdict != decide.Passes && (why.Text != "" || why.Rule != nil) {
-		s.Text(findingIndent, whyText(e, why))
+		s.Text(findingIndent, words.Why(e, why))
 	}
 	s.Blank()
 	steps(s, e, a.Steps)
@@ -38,7 +39,7 @@ func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *The
 	s.Blank()
 	if then != nil && then.Answer.Verdict != a.Verdict {
 		text := verdictWords(then.Answer.Verdict)
-		if why := whyText(then.Estate, then.Answer.Why()); then.Answer.Verdict != decide.Passes && why != "" {
+		if why := words.Why(then.Estate, then.Answer.Why()); then.Answer.Verdict != decide.Passes && why != "" {
 			text += ": " + why
 		} else if by := witnessText(then.Estate, then.Answer); by != "" {
 			text += ", " + by
@@ -52,17 +53,6 @@ func Trace(s *Screen, e *estate.Estate, a decide.Answer, state string, then *The
 type Then struct {
 	Estate *estate.Estate
 	Answer decide.Answer
-}
-
-// whyText says in a sentence what decided.
-func whyText(e *estate.Estate, why decide.Step) string {
-	if why.Rule != nil {
-		return fmt.Sprintf("%s: %q", why.Group.Path(), why.Rule.Sentence(e.Services))
-	}
-	if why.Group != nil && why.Layer != "way" {
-		return fmt.Sprintf("%s: %s", why.Group.Path(), why.Text)
-	}
-	return why.Text
 }
 
 // serviceName is a service with its name where it has one: "tcp 443 (https)".
@@ -413,7 +403,7 @@ func witnessText(e *estate.Estate, a decide.Answer) string {
 			return text
 		}
 	}
-	return whyText(e, why)
+	return words.Why(e, why)
 }
 
 // ProofsJSON writes the results of expectations and laws as one JSON document: where

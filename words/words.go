@@ -11,6 +11,7 @@ import (
 	"isonomos/core/audit"
 	"isonomos/core/change"
 	"isonomos/core/count"
+	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
@@ -167,4 +168,15 @@ func Bypass(e *estate.Estate, b audit.Bypass) string {
 	}
 	return fmt.Sprintf("%s %s, beside %s, at %s", b.Kind(), strings.Join(lets, ", and "), count.Some(beside, 4),
 		count.Some(at, 4))
+}
+
+// Why says in a sentence what decided.
+func Why(e *estate.Estate, step decide.Step) string {
+	if step.Rule != nil {
+		return fmt.Sprintf("%s: %q", step.Group.Path(), step.Rule.Sentence(e.Services))
+	}
+	if step.Group != nil && step.Layer != "way" {
+		return fmt.Sprintf("%s: %s", step.Group.Path(), step.Text)
+	}
+	return step.Text
 }

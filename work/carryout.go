@@ -15,6 +15,7 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/estate"
+	"isonomos/core/pass"
 	"isonomos/enact"
 	"isonomos/store"
 	"isonomos/store/whole"
@@ -31,12 +32,13 @@ type CarryOut struct {
 	Store    *store.Store
 	Surveyor Surveyor // of the clouds that the job changes
 	// Live surveys the clouds as they are now.
-	Live func(ctx context.Context) (*estate.Estate, error)
-	By   string          // who carries it out
-	Halt context.Context // when it is done, no further step begins; may be nil
-	Jobs int             // accounts at the same time
-	Now  func() time.Time
-	Note func(format string, a ...any) // called with remarks for the user
+	Live   func(ctx context.Context) (*estate.Estate, error)
+	By     string          // who carries it out
+	Halt   context.Context // when it is done, no further step begins; may be nil
+	Jobs   int             // accounts at the same time
+	Now    func() time.Time
+	Note   func(format string, a ...any) // called with remarks for the user
+	Lender *Lender                       // shuts passes that are over first; nil where there are none
 	// Counting shows progress.
 	Counting func(what string, of int) (step, finish func())
 }
@@ -63,11 +65,32 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 		return run.Name, err
 	}
 	defer unlock()
-	if c.Past == nil {
-		if err := Looking(c.Halt, c.Live,
-			func(surveyed *estate.Estate) error { return c.Job.StillSo(surveyed, c.Draft) }); err != nil {
-			return run.Name, err
+	swept, unswept := false, error(nil)
+	ready := func(surveyed *estate.Estate) error {
+		if !swept {
+			swept = true
+			var over bool
+			if over, unswept = c.sweep(ctx, surveyed); over && unswept == nil {
+				return errSwept
+			}
 		}
+		if unswept != nil {
+			return unswept
+		}
+		if c.Past == nil {
+			if err := c.Job.StillSo(surveyed, c.Draft); err != nil {
+				return err
+			}
+		} else {
+			c.Job.Passes.in(surveyed)
+		}
+		run.Passes = enact.PassRules(surveyed)
+		return nil
+	}
+	if err := Looking(c.Halt, c.Live, ready); err != nil {
+		return run.Name, err
+	}
+	if c.Past == nil {
 		begun := *c.Draft
 		begun.EnactedBy = c.By
 		if _, err := c.Store.Append(c.Now(), run.Name, enact.Begin, begun); err != nil {
@@ -98,6 +121,35 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 		return run.Name, &BrokenOffError{run.Name, err}
 	}
 	return run.Name, err
+}
+
+// errSwept says that passes were shut, so that the clouds have to be surveyed again.
+var errSwept = errors.New("passes that were over have just been shut")
+
+// sweep shuts the passes that are over in the accounts of the draft, which are locked. It reports whether there were
+// any.
+func (c CarryOut) sweep(ctx context.Context, surveyed *estate.Estate) (bool, error) {
+	if c.Lender == nil {
+		return false, nil
+	}
+	over := make(map[string]bool)
+	for _, f := range c.Job.Passes.in(surveyed) {
+		if f.State == pass.Overdue || f.State == pass.Broken {
+			over[f.Account] = true
+		}
+	}
+	any := false
+	for _, account := range c.Draft.Changes() {
+		if !over[account] {
+			continue
+		}
+		n, err := c.Lender.Sweep(ctx, account)
+		if err != nil {
+			return true, err
+		}
+		any = any || n > 0
+	}
+	return any, nil
 }
 
 // A BrokenOffError says that a run was broken off. It can be continued.
@@ -273,7 +325,7 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	if name == "" {
 		for _, p := range slices.Backward(pasts) {
 			switch {
-			case p.Draft.Repeals != "" || undone[p.Name]:
+			case p.Draft.Repeals != "" || undone[p.Name] || len(p.Draft.Passes) > 0:
 			case p.Unchanged():
 				return nil, wrong("the last run %s changed nothing: to undo an earlier one, name it", p.Name)
 			default:
@@ -288,6 +340,10 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	}
 	if err := Known("run", []string{name}, names); err != nil {
 		return nil, err
+	}
+	if found := pasts[slices.Index(names, name)]; len(found.Draft.Passes) > 0 {
+		return nil, wrong("the run %s opened or shut passes (%s): they end by themselves, or are ended", name,
+			joinedWords(found.Draft.Passes))
 	}
 	if undone[name] {
 		return nil, wrong("the run %s is undone already", name)

@@ -2,6 +2,7 @@ package work
 
 import (
 	"fmt"
+	"slices"
 
 	"isonomos/core/audit"
 	"isonomos/core/change"
@@ -64,6 +65,9 @@ func draftQuotas(aim *change.Aim) []enact.Quota {
 			if g == nil {
 				return 0
 			}
+			own := *g // without passes, which come and go
+			own.Rules = slices.DeleteFunc(slices.Clone(g.Rules), func(r estate.Rule) bool { return r.Pass != "" })
+			g = &own
 			return compile.GroupCost(dl, g, d)
 		}
 		was := before[g.Path()+string(g.For)]

@@ -18,6 +18,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/flow"
 	"isonomos/core/law"
+	"isonomos/core/pass"
 	"isonomos/core/service"
 	"isonomos/enact"
 	"isonomos/nomos"
@@ -38,6 +39,17 @@ type Job struct {
 	Promises []enact.Promise                     // of the definitions
 	Promised []enact.Promise                     // of those that were carried out last; nil if none were
 	Settle   func(surveyed *estate.Estate) error // whether the definitions match a survey; may be nil
+	Passes   Passes                              // finds the passes in a survey; nil finds none
+}
+
+// Passes finds the passes in a survey and marks their rules, which come and go by themselves.
+type Passes func(surveyed *estate.Estate) []*pass.Found
+
+func (p Passes) in(surveyed *estate.Estate) []*pass.Found {
+	if p == nil {
+		return nil
+	}
+	return p(surveyed)
 }
 
 // everything is given instead of names to adopt all that is defined.
@@ -45,9 +57,9 @@ const everything = "all"
 
 // DefinedJob brings clouds to what definitions say, in the given accounts or in all. Objects
 // without the estate's mark are only changed if they are to be adopted, by full name.
-// Knows reports what the journal knows as made or adopted; nil means everything.
+// Knows reports what the journal knows as made or adopted; nil means everything. Passes are left as they are.
 func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string,
-	knows func(account, kind, id string) bool) (Job, error) {
+	knows func(account, kind, id string) bool, passes Passes) (Job, error) {
 	var known []string
 	for _, x := range d.Estate.Accounts {
 		known = append(known, x.Name)
@@ -62,6 +74,7 @@ func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string,
 		},
 	}
 	ended := func(surveyed *estate.Estate) (*change.Aim, error) {
+		passes.in(surveyed)
 		return change.NewAim(d.Estate, surveyed, choice), nil
 	}
 	aim := func(surveyed *estate.Estate) (*change.Aim, error) {
@@ -71,7 +84,7 @@ func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string,
 		return ended(surveyed)
 	}
 	return Job{Aim: aim, Ended: ended, Expects: d.Expects, Digest: digest, Defined: d.Estate,
-		Promises: Promises(d)}, nil
+		Promises: Promises(d), Passes: passes}, nil
 }
 
 // defines reports whether definitions have a group or list of a full name.
@@ -112,9 +125,10 @@ func canAdopt(e, surveyed *estate.Estate, adopts []string) error {
 
 // UndoingJob brings clouds back to what was there before a run. The definitions only tell how
 // clouds are reached, and the names of services.
-func UndoingJob(defined *estate.Estate, p *enact.Past) Job {
+func UndoingJob(defined *estate.Estate, p *enact.Past, passes Passes) Job {
 	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
 		return func(surveyed *estate.Estate) (*change.Aim, error) {
+			passes.in(surveyed)
 			found, err := aim(surveyed)
 			if err == nil {
 				found.Then.Services = defined.Services
@@ -122,7 +136,7 @@ func UndoingJob(defined *estate.Estate, p *enact.Past) Job {
 			return found, err
 		}
 	}
-	return Job{Aim: named(p.Undone), Ended: named(p.Undoing), Defined: defined}
+	return Job{Aim: named(p.Undone), Ended: named(p.Undoing), Defined: defined, Passes: passes}
 }
 
 // Digest is a fingerprint of definitions: of the files' texts, and their names relative to a

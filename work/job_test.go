@@ -17,7 +17,7 @@ func TestUnreadAccountHasNotArrived(t *testing.T) {
 	const text = "estate e\ngroup g in n {\n  cover where role = g\n  admit tcp 443 from everyone because \"why\"\n}\n"
 	d := nomos.Understand([]*source.File{source.NewFile("places.nomos", places), source.NewFile("x.nomos", text)},
 		options)
-	job, err := DefinedJob(d, "", nil, nil, nil)
+	job, err := DefinedJob(d, "", nil, nil, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/law"
 	"isonomos/core/narrow"
+	"isonomos/core/pass"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
 )
@@ -115,6 +116,9 @@ func (w World) Once(judged Judged) *Judged {
 func (w World) Audit(judged []Judged, o audit.Options) (state string, result audit.Result) {
 	results := make([]audit.Result, len(judged))
 	for i, j := range judged {
+		if j.State != Defined {
+			WithoutPasses(j.Estate, w.Passes)
+		}
 		o.Expects, o.Laws, o.Defined = j.Expects, j.Laws, nil
 		if then := w.Once(j); then != nil {
 			o.Defined = decide.New(then.Estate)
@@ -126,6 +130,32 @@ func (w World) Audit(judged []Judged, o audit.Options) (state string, result aud
 		return string(judged[0].State), results[0]
 	}
 	return audit.InBoth, audit.Both(results[0], results[1], w.Unchanged(judged[0]))
+}
+
+// WithoutPasses takes out of an estate what open passes let through: it is lent, and ends by itself.
+func WithoutPasses(e *estate.Estate, found []*pass.Found) {
+	open := make(map[string]bool)
+	for _, f := range found {
+		open[f.ID] = f.State == pass.Open
+	}
+	if len(open) == 0 {
+		return
+	}
+	own := func(g *estate.Group) bool { return open[g.Pass] }
+	e.Groups = slices.DeleteFunc(slices.Clone(e.Groups), own)
+	for _, g := range e.Groups {
+		g.Rules = slices.DeleteFunc(slices.Clone(g.Rules), func(r estate.Rule) bool { return open[r.Pass] })
+	}
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			f.Groups = slices.DeleteFunc(slices.Clone(f.Groups), own)
+		}
+	}
+}
+
+// Lent are the open passes among those that were found.
+func Lent(found []*pass.Found) []*pass.Found {
+	return slices.DeleteFunc(slices.Clone(found), func(f *pass.Found) bool { return f.State != pass.Open })
 }
 
 // Unchanged are the estate's own groups, by kind and full name, that let through exactly what they

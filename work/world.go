@@ -19,6 +19,7 @@ import (
 	"isonomos/core/law"
 	"isonomos/core/narrow"
 	"isonomos/core/near"
+	"isonomos/core/pass"
 	"isonomos/nomos"
 )
 
@@ -29,7 +30,8 @@ type World struct {
 	Estate      *estate.Estate // the definitions on the survey
 	Expects     []law.Expectation
 	Laws        []law.Law
-	Notes       []string // where definitions and survey don't match
+	Notes       []string      // where definitions and survey don't match
+	Passes      []*pass.Found // that stand in the survey
 }
 
 // NewWorld puts definitions on a survey, if there is one.

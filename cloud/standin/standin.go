@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -239,10 +240,20 @@ func (s *Server) find(w http.ResponseWriter, r *http.Request) (*state, *served, 
 	return now, c, true
 }
 
+// addressOf is the address from which a request comes: that of the socket's other end, never what a header says.
+func addressOf(r *http.Request) string {
+	peer, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil {
+		return ""
+	}
+	return peer.Addr().Unmap().WithZone("").String()
+}
+
+// whoami answers who asks, from where, and what the cloud is.
 func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
 	if _, c, ok := s.find(w, r); ok {
 		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox",
-			"may": []string{"read", "write"}})
+			"may": []string{"read", "write"}, "address": addressOf(r)})
 	}
 }
 

@@ -24,6 +24,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
+	"isonomos/core/service"
 	"isonomos/store"
 	"isonomos/store/whole"
 )
@@ -61,6 +62,7 @@ const (
 	overQuota = "quota"
 	nameTaken = "name-taken"
 	rankTaken = "rank-taken"
+	ruleTaken = "rule-taken"
 	builtIn   = "built-in"
 )
 
@@ -384,10 +386,20 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool, elsewhere 
 		}
 	}
 	ranks := make(map[[2]any]string)
+	said := make(map[string]string) // what rules say, where no two may say the same
 	for i := range g.Rules {
-		if r := &g.Rules[i]; !made[r.ID] {
+		r := &g.Rules[i]
+		if !made[r.ID] {
 			ranks[[2]any{r.Direction, r.Rank}] = r.ID
 		}
+		if !dl.EqualRefused {
+			continue
+		}
+		text := r.Sentence(service.Names{}) + fmt.Sprint(r.Stateless)
+		if other := said[text]; other != "" && (made[r.ID] || made[other]) {
+			return conflict(ruleTaken, "the rule %s says the same already", other)
+		}
+		said[text] = r.ID
 	}
 	news := 0
 	for i := range g.Rules {

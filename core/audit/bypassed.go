@@ -44,7 +44,7 @@ func Bypasses(d *decide.Decider, isDefined func(*estate.Group) bool) []Bypass {
 			}
 			beside := slices.DeleteFunc(slices.Clone(groups), func(g *estate.Group) bool { return !isDefined(g) })
 			for _, by := range groups {
-				if isDefined(by) {
+				if isDefined(by) || by.Pass != "" { // what passes open is lent, and ends by itself
 					continue
 				}
 				var key strings.Builder

@@ -102,7 +102,7 @@ func (l *look) extra() []surplus {
 	d := l.Defined.Fork()
 	for i := range l.group.Rules {
 		r := &l.group.Rules[i]
-		if r.Action != estate.Admit || r.BuiltIn {
+		if r.Action != estate.Admit || r.BuiltIn || r.Pass != "" {
 			continue
 		}
 		beyond := l.d.RuleTraffic(l.group, r).Minus(d.GroupTraffic(s, r.Direction))

@@ -21,6 +21,7 @@ const (
 	Draft                    // the definitions are carried out
 	Adopt                    // the target becomes a definition; then what the words say
 	Survey                   // the target, an account, is surveyed again
+	Shut                     // passes that are over are shut
 )
 
 func inWords(words string) Remedy { return Remedy{Words: words} }

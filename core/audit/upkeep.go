@@ -14,6 +14,7 @@ import (
 	"isonomos/core/decide"
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
+	"isonomos/core/pass"
 	"isonomos/core/service"
 )
 
@@ -631,6 +632,10 @@ counts. What was meant for a while stays.`,
 		var found []Finding
 		for i := range l.rules {
 			r := &l.rules[i]
+			if r.Pass != "" {
+				found = append(found, overduePass(l, r.Rule, r.services, r.peers))
+				continue
+			}
 			if until := l.describedBy(r.Description).until; !until.IsZero() && r.Until.IsZero() && !until.After(l.Now) {
 				found = append(found, Finding{Direction: r.Direction, Rules: []*estate.Rule{r.Rule},
 					Services: r.services, Peers: r.peers, Fix: inWords("delete the rule, or give it a later date"),
@@ -650,6 +655,19 @@ counts. What was meant for a while stays.`,
 }
 
 func init() { register(expired) }
+
+// overduePass is the finding of a rule of a pass that is not open, and still there.
+func overduePass(l *look, r *estate.Rule, services service.Set, peers addr.Set) Finding {
+	f := Finding{Direction: r.Direction, Rules: []*estate.Rule{r}, Services: services, Peers: peers,
+		Fix: Remedy{Kind: Shut}}
+	_, until, _ := pass.Parse(r.Description)
+	text := "its issuing was broken off"
+	if !until.After(l.Now) {
+		text = "it was over at " + until.Format("2006-01-02 15:04 UTC")
+	}
+	f.Message = fmt.Sprintf("the pass %s still has %q: %s", r.Pass, r.Sentence(l.estate.Services), text)
+	return f
+}
 
 var byHand = Check{
 	place: 180,

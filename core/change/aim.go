@@ -43,6 +43,7 @@ type Aim struct {
 	Unread      []estate.Unread                   // accounts that may be changed but could not be surveyed
 	Unplaced    []string                          // definitions in accounts, networks or subnets that don't exist
 	back        bool                              // the aim is an earlier state, to be restored exactly
+	exact       bool                              // rules are to be just as they are said
 	own         map[*estate.Group]bool            // groups of Then that may be changed
 	fromSurvey  func([]estate.Peer) []estate.Peer // to Then
 	surveyedOf  map[key]*estate.Group
@@ -59,8 +60,8 @@ func keyOf(g *estate.Group) key { return key{g.Account.Name, g.ID} }
 
 // NewAim finds the state that definitions ask for, starting from the surveyed one. Defined groups
 // that are marked as the estate's own, or that don't exist yet, will be as their clouds express
-// them. The estate's own groups that are no longer defined will be gone. Everything else stays. The
-// arguments are not changed.
+// them, and what passes have in them stays. The estate's own groups that are no longer defined will
+// be gone. Everything else stays. The arguments are not changed.
 func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group),
 		own: make(map[*estate.Group]bool)}
@@ -172,6 +173,9 @@ func (a *Aim) keepLists(e *estate.Estate, takes func(*estate.List) bool) {
 		}
 	}
 }
+
+// AboutPasses reports whether passes are opened or shut, and nothing else changes.
+func (a *Aim) AboutPasses() bool { return a.exact }
 
 // Owns reports whether a group of Then is one that may be changed.
 func (a *Aim) Owns(g *estate.Group) bool { return a.own[g] }
@@ -345,7 +349,7 @@ func (a *Aim) compile() {
 	}
 	a.Failures = append(a.Failures, compile.Crowded(a.Then, func(g *estate.Group) bool { return a.own[g] })...)
 	for g, rules := range made {
-		g.Rules = rules
+		g.Rules = a.withPasses(g, rules)
 		g.Defined, g.Follows, g.Covers, g.Lends, g.Ended = false, false, nil, nil, nil
 		g.Stateless = false
 		labels := make(estate.Labels)
@@ -365,8 +369,8 @@ func (a *Aim) compile() {
 func (a *Aim) dropOrphans() {
 	for _, g := range dropOrphans(a.Then, func(g *estate.Group) bool {
 		there := a.surveyedOf[keyOf(g)]
-		if a.own[g] || there == nil || g.BuiltIn || g.Defined || there.Labels[estate.OwnLabel] != a.Name ||
-			!a.inScope(g.Account) {
+		if a.own[g] || there == nil || g.BuiltIn || g.Defined || g.Pass != "" || !a.inScope(g.Account) ||
+			there.Labels[estate.OwnLabel] != a.Name {
 			return false
 		}
 		return !a.stray(g.Path(), g.Account.Name, "group", g.ID)
@@ -396,6 +400,9 @@ func (a *Aim) findStrayLists() {
 
 // orphanLists are those of lists that bear the estate's mark and are no longer defined.
 func (a *Aim) orphanLists(lists []*estate.List) []*estate.List {
+	if a.exact {
+		return nil
+	}
 	defined := make(map[string]bool)
 	for _, l := range a.Then.Lists {
 		defined[l.Name] = defined[l.Name] || l.Defined

@@ -354,7 +354,7 @@ func (p *planner) rules() error {
 // same reports whether a surveyed group can keep its rules.
 func (p *planner) same(then *decide.Decider, g *estate.Group, surveyed []estate.Rule) bool {
 	return slices.Equal(keysOf(g, surveyed), keysOf(g, g.Rules)) ||
-		!p.aim.back && sameMeaning(then, g, surveyed, g.Rules)
+		!p.aim.back && !p.aim.exact && sameMeaning(then, g, surveyed, g.Rules)
 }
 
 // rewriteTo replaces the rules of a group, with bridges during the change where there are any. For
@@ -374,7 +374,15 @@ func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) e
 		added[r.ID] = p.push(let, Step{Do: AddRules, Account: x.Account, Group: x, Rules: change.add[i : i+1 : i+1]})
 	}
 	for i := range change.remove {
-		p.push(shut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: change.remove[i : i+1 : i+1]})
+		gone := p.push(shut, Step{Do: RemoveRule, Account: x.Account, Group: x, Rules: change.remove[i : i+1 : i+1]})
+		if !decide.Dialect(x.Account).EqualRefused {
+			continue
+		}
+		for k := range change.add { // of a pass that is extended, the old rule goes first
+			if trafficKey(x, &change.add[k]) == trafficKey(x, &change.remove[i]) {
+				added[change.add[k].ID].after = gone
+			}
+		}
 	}
 	if len(bridges) == 0 || !stays {
 		return nil

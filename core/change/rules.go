@@ -7,12 +7,22 @@ import (
 
 	"isonomos/core/decide"
 	"isonomos/core/estate"
+	"isonomos/core/pass"
 	"isonomos/core/service"
 )
 
 // A ruleKey is all that a rule says, except its rank, id and description: rules with the same key
-// let the same through.
+// let the same through. Of passes it says which and until when: their rules stand for themselves.
 func ruleKey(g *estate.Group, r *estate.Rule) string {
+	key := trafficKey(g, r)
+	if _, _, isPass := pass.Parse(r.Description); isPass {
+		key += " | " + r.Description
+	}
+	return key
+}
+
+// trafficKey is ruleKey for passes too.
+func trafficKey(g *estate.Group, r *estate.Rule) string {
 	var peers []string
 	for _, p := range r.Peers {
 		peers = append(peers, peerKeys(g, p)...)
@@ -237,7 +247,47 @@ func of(rules []estate.Rule, direction estate.Direction) []estate.Rule {
 	return slices.DeleteFunc(slices.Clone(rules), func(r estate.Rule) bool { return r.Direction != direction })
 }
 
+// rewriteRanked finds ranks for what is added. They don't depend on passes that stay, where these can stay where they
+// are: a draft is the same whether a pass is open or not.
 func rewriteRanked(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
+	taken := make(map[int]bool)
+	for _, r := range have {
+		taken[r.Rank] = true
+	}
+	stays := make(map[string]bool)
+	for i := range wanted {
+		stays[ruleKey(g, &wanted[i])] = true
+	}
+	isPass := func(r estate.Rule) bool { return r.Pass != "" && stays[ruleKey(g, &r)] }
+	plain := func(rules []estate.Rule) []estate.Rule { return slices.DeleteFunc(slices.Clone(rules), isPass) }
+	if slices.ContainsFunc(have, isPass) {
+		r, err := ranksFor(g, plain(have), plain(wanted), taken)
+		if err == nil && slices.Equal(refusedBefore(g, r.applied(have)), refusedBefore(g, wanted)) {
+			return r, nil
+		}
+	}
+	return ranksFor(g, have, wanted, taken)
+}
+
+// refusedBefore says of each rule of a pass which refusals are in front of it.
+func refusedBefore(g *estate.Group, rules []estate.Rule) []string {
+	rules = slices.Clone(rules)
+	slices.SortStableFunc(rules, byRank)
+	var refused, all []string
+	for i := range rules {
+		switch r := &rules[i]; {
+		case r.Action == estate.Refuse:
+			refused = append(refused, ruleKey(g, r))
+		case r.Pass != "":
+			all = append(all, ruleKey(g, r)+" after "+strings.Join(refused, ", "))
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+func ranksFor(g *estate.Group, have, wanted []estate.Rule, taken map[int]bool) (rewriting, error) {
+	have, wanted = slices.Clone(have), slices.Clone(wanted)
 	slices.SortStableFunc(have, byRank)
 	slices.SortStableFunc(wanted, byRank)
 	keys := func(rules []estate.Rule) []string {
@@ -248,10 +298,6 @@ func rewriteRanked(g *estate.Group, have, wanted []estate.Rule) (rewriting, erro
 		return list
 	}
 	staying := common(keys(have), keys(wanted))
-	taken := make(map[int]bool)
-	for _, r := range have {
-		taken[r.Rank] = true
-	}
 	bounds := decide.Filter(g).Ranks
 	for {
 		ranks, tight := placed(have, wanted, staying, taken, bounds)

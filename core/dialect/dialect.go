@@ -31,6 +31,8 @@ type Dialect struct {
 	OneFamily bool
 	// LabelsApart: a new group gets its labels by a second request.
 	LabelsApart bool
+	// EqualRefused: a group takes no second rule that says the same, whatever its description.
+	EqualRefused bool
 	// EntriesApart: one request can add entries to a list or remove some, but not both.
 	EntriesApart bool
 	// GroupsInNetworks: a group belongs to a network, and its name is unique there.
@@ -203,6 +205,7 @@ var All = []Dialect{
 		BulkRules:    true,
 		OneFamily:    true,
 		LabelsApart:  true,
+		EqualRefused: true,
 		EntriesApart: true,
 		About:        "any number of groups on an interface, their rules add up; no subnet groups",
 		OwnLists:     ListsAsOne,

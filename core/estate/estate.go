@@ -245,6 +245,7 @@ type Group struct {
 	DefinedAs   string // of a surveyed group: the full name of its definition; see Ours
 	Named       bool   // of a surveyed group: definitions name it as existing
 	Absent      bool   // defined, but not in the survey: it has no rules and is attached to nothing
+	Pass        string // surveyed: the id of the pass that it was made for
 	Origin      Origin
 }
 
@@ -346,6 +347,7 @@ type Rule struct {
 	Changed     *Changed // who changed it last, if the cloud tells
 	Lent        bool     // surveyed, and the definitions contain it
 	Named       bool     // Lent, but with ranges in place of what the definition refers to
+	Pass        string   // surveyed: the id of the pass that it belongs to
 }
 
 // Changed says who changed something last, and when. Either may be unknown.

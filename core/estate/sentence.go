@@ -37,6 +37,19 @@ func (r *Rule) Sentence(names service.Names) string {
 	return b.String()
 }
 
+// Sentence is the lend in the words of the language, without its ceiling.
+func (l *Lend) Sentence() string {
+	preposition := " to "
+	if l.Direction == Out {
+		preposition = " at "
+	}
+	text := "lend " + strings.Join(l.Words, ", ") + preposition + PeerWords(l.Peers)
+	if len(l.Except) > 0 {
+		text += " except " + PeerWords(l.Except)
+	}
+	return text
+}
+
 // PeerWords lists peers in the words of the language. Ranges that contain all of a family are
 // called everyone.
 func PeerWords(peers []Peer) string {
