@@ -263,7 +263,7 @@ group web in mole "Web" { cover where role = web
 		}
 		say(0, "nothing to do", "draft", "--to", "none.json")
 		say(0, id, "pass", "list")
-		say(0, "for a moment", "pass", "extend", id, "--for", "90m")
+		say(0, "the old one went first", "pass", "extend", id, "--for", "90m")
 		say(0, "shut", "pass", "end", id)
 		say(0, "equal", "compare", "lent.jsonl", "live")
 	}

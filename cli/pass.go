@@ -47,14 +47,11 @@ func (a *App) passOffersCommand() *cli.Command {
 		Usage:     "what can be asked for",
 		ArgsUsage: "[flags]",
 		Description: "Lists every lend: which service, to whom, for how long at most, the instances behind it, and " +
-			"what is open now. With --standing it also lists what strangers reach at any time and no lend stands " +
-			"for, with the command that would mend it, and where lending can't work, with the reason.\n\n" +
+			"what is open now. Then what strangers reach at any time and no lend stands for, with the command that " +
+			"would mend it; and where lending can't work, with the reason.\n\n" +
 			"  isonomos pass offers\n" +
-			"  isonomos pass offers --account tides --standing",
-		Flags: []cli.Flag{estateFlag(), accountFlag(),
-			&cli.BoolFlag{Name: "standing", Usage: "also list what stands open without a lend; it reads all " +
-				"accounts"},
-			formatFlag("json"), storeFlag()},
+			"  isonomos pass offers --account tides",
+		Flags:  []cli.Flag{estateFlag(), accountFlag(), formatFlag("json"), storeFlag()},
 		Action: a.passOffers,
 	}
 }
@@ -230,7 +227,7 @@ func (a *App) passOffers(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer done()
-	o, err := l.Offers(ctx, c.StringSlice("account"), c.Bool("standing"))
+	o, err := l.Offers(ctx, c.StringSlice("account"))
 	if err != nil {
 		return err
 	}
@@ -238,7 +235,7 @@ func (a *App) passOffers(ctx context.Context, c *cli.Command) error {
 		return render.OffersJSON(a.Stdout, o)
 	}
 	s := a.screen(c)
-	render.Offers(s, o, c.Bool("standing"), a.say(c))
+	render.Offers(s, o, a.say(c))
 	return s.Err()
 }
 

@@ -193,7 +193,7 @@ func Passes(s *Screen, all []work.Listed, now time.Time, say Say) {
 }
 
 // Offers lists what can be lent.
-func Offers(s *Screen, o *work.Offers, standing bool, say Say) {
+func Offers(s *Screen, o *work.Offers, say Say) {
 	for i := range o.Offers {
 		x := &o.Offers[i]
 		if i > 0 {
@@ -211,15 +211,12 @@ func Offers(s *Screen, o *work.Offers, standing bool, say Say) {
 	if len(o.Offers) == 0 {
 		s.Line(Piece{"nothing is lent: no group has a line such as lend ssh to list pilots for at most 2h", Cool})
 	}
-	if standing {
+	if len(o.Standing) > 0 {
 		s.Blank()
-		s.Line(Piece{"stands open, and no lend stands for it", Strong})
+		s.Line(Piece{"stands open to strangers, and no lend stands for it", Strong})
 		for _, x := range o.Standing {
 			s.Text(2, x.Message+", at "+count.Some(x.Instances, 4))
 			s.Whole(2, Piece{"instead", Faint}, passLabel, Piece{say("narrow", x.Group, "--lend"), Accent})
-		}
-		if len(o.Standing) == 0 {
-			s.Text(2, "nothing")
 		}
 	}
 	if len(o.Unfit) > 0 {

@@ -12,7 +12,6 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/pass"
 	"isonomos/core/service"
-	"isonomos/enact"
 )
 
 // Offers are what can be lent in some accounts, and what might be and is not.
@@ -45,21 +44,14 @@ type Standing struct {
 type Unfit struct{ Place, Why string }
 
 // Offers finds what can be lent in accounts (empty: all).
-func (l Lender) Offers(ctx context.Context, accounts []string, unlent bool) (*Offers, error) {
-	known, _, _, err := enact.Passes(l.Store.Journal)
-	if err != nil {
-		return nil, refused("%w", err)
-	}
+func (l Lender) Offers(ctx context.Context, accounts []string) (*Offers, error) {
 	if len(accounts) == 0 {
-		if accounts = l.passAccounts(known); unlent {
-			accounts = nil
-			for _, x := range l.Definitions.Estate.Accounts {
-				accounts = append(accounts, x.Name)
-			}
+		for _, x := range l.Definitions.Estate.Accounts {
+			accounts = append(accounts, x.Name)
 		}
 	}
 	if len(accounts) == 0 {
-		return &Offers{At: l.Now()}, nil
+		return nil, wrong("the definitions name no account")
 	}
 	v, err := l.Look(ctx, accounts)
 	if err != nil {
@@ -88,9 +80,7 @@ func (l Lender) Offers(ctx context.Context, accounts []string, unlent bool) (*Of
 			}
 		}
 	}
-	if unlent {
-		l.standing(v, accounts, o)
-	}
+	l.standing(v, accounts, o)
 	return o, nil
 }
 
