@@ -171,6 +171,16 @@ func TestPassForms(t *testing.T) {
 		if is := withoutLists(h.spelt()); is != withoutLists(before) {
 			t.Fatalf("%s: afterwards there is\n%s\nbefore there was\n%s", dialect, is, before)
 		}
+		if dialect == "union" || dialect == "flat" { // where the list is there now, and somebody has changed it
+			h.edit(func(line string, o map[string]any) string {
+				if o["kind"] == "list" && o["account"] == group[:2] {
+					return strings.Replace(line, `"203.0.113.8/32"`, `"203.0.113.0/28"`, 1)
+				}
+				return line
+			})
+			h.must(4, "does not hold in the cloud what is defined", "pass", "issue", group, "--to", "list pilots", "--because",
+				"pump 3")
+		}
 		args := []string{"pass", "issue", group, "--to", "203.0.113.8", "--on", instance, "--because", "pump 3"}
 		if dialect == "ranked" {
 			h.must(4, "Without that it would open at 2 instances of "+group, args...)
@@ -436,6 +446,20 @@ func TestPassesUnderFaults(t *testing.T) {
 	}
 }
 
+// loseStore removes the store, and what is beside it.
+func (h *harbourmaster) loseStore() {
+	h.t.Helper()
+	lost, err := filepath.Glob(filepath.Join(h.folder, "isonomos.db*"))
+	if err != nil || len(lost) == 0 {
+		h.t.Fatal(lost, err)
+	}
+	for _, name := range lost {
+		if err := os.Remove(name); err != nil {
+			h.t.Fatal(err)
+		}
+	}
+}
+
 // With the store lost, or another one, a pass is known by its id and its lend, and shut once it is over.
 func TestPassesWithoutTheStore(t *testing.T) {
 	t.Parallel()
@@ -452,15 +476,7 @@ func TestPassesWithoutTheStore(t *testing.T) {
 				args = append(args, "--on", on)
 			}
 			id := h.issue(args...)
-			lost, err := filepath.Glob(filepath.Join(h.folder, "isonomos.db*"))
-			if err != nil || len(lost) == 0 {
-				t.Fatal(lost, err)
-			}
-			for _, name := range lost {
-				if err := os.Remove(name); err != nil {
-					t.Fatal(err)
-				}
-			}
+			h.loseStore()
 			h.must(0, "known by its id and its lend", "pass", "list")
 			if on == "" {
 				h.must(0, "nothing to do", "draft", "--to", "none.json")
@@ -503,6 +519,10 @@ func TestPassesAndClocks(t *testing.T) {
 		t.Fatal(other)
 	}
 	h.mustAt(90*time.Minute, 0, "overdue", "pass", "list")
+	audit := h.mustAt(90*time.Minute, 1, "the pass "+id+" still has", "audit", "--live", "--check", "expired")
+	if !strings.Contains(audit, "HIGH ") || !strings.Contains(audit, "isonomos pass end --overdue") {
+		t.Errorf("audit says of a pass that is over:\n%s", audit)
+	}
 	h.dateOff = 90 * time.Minute
 	h.mustAt(90*time.Minute, 0, "opened", "pass", "issue", "ar/nr/gate", "ssh", "--to", "203.0.113.8", "--because", "x")
 	h.dateOff = 0
@@ -546,12 +566,7 @@ func TestForgedPasses(t *testing.T) {
 					forge(real, "forged-2", "203.0.113.64/32") // the id of a real pass, of another group
 				}
 				if !stored {
-					lost, _ := filepath.Glob(filepath.Join(h.folder, "isonomos.db*"))
-					for _, name := range lost {
-						if err := os.Remove(name); err != nil {
-							t.Fatal(err)
-						}
-					}
+					h.loseStore()
 				}
 				if out := h.must(0, "", "pass", "list"); strings.Contains(out, "au/nu") {
 					t.Fatalf("the forged rule is taken for a pass:\n%s", out)

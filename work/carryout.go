@@ -343,7 +343,7 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	}
 	if found := pasts[slices.Index(names, name)]; len(found.Draft.Passes) > 0 {
 		return nil, wrong("the run %s opened or shut passes (%s): they end by themselves, or are ended", name,
-			joinedWords(found.Draft.Passes))
+			strings.Join(found.Draft.Passes, ", "))
 	}
 	if undone[name] {
 		return nil, wrong("the run %s is undone already", name)

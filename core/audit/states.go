@@ -89,6 +89,7 @@ func Both(found, defined Result, unchanged map[string]bool) Result {
 		switch {
 		case f.Group == nil:
 		case f.Fix.Kind == Shut:
+			f.StateNote = "a pass opened it, for a while"
 		case f.Group.Ours(): // the cloud's group differs from a definition that has no such finding
 			f.Fix, f.OrElse, f.Narrow = Remedy{Kind: Draft}, "write it into the definitions, with a reason", false
 		case f.Group.Default && f.Group.For == estate.ForInstances && !f.Group.Named:

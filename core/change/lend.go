@@ -1,7 +1,6 @@
 package change
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 
@@ -249,8 +248,24 @@ type FullError struct{ Text string }
 
 func (e *FullError) Error() string { return e.Text }
 
-// ErrListDiffers says that a cloud's list is not as defined.
-var ErrListDiffers = errors.New("the list in the cloud is not as it is defined: carry the definitions out first")
+// listsAsDefined is the error of rules that name a list which holds something else in the cloud: more might be
+// opened than is lent.
+func (a *Aim) listsAsDefined(g *estate.Group, peers []estate.Peer) error {
+	for _, p := range peers {
+		if p.Kind != estate.PeerList || p.List.Owner == "published" {
+			continue
+		}
+		entries, _ := p.List.At(g)
+		for _, l := range a.Surveyed.Lists {
+			if l.Account != nil && l.Account.Name == g.Account.Name && l.Owner == "own" && l.Name == p.List.Name &&
+				!setOf(l.Entries).Equal(setOf(entries)) {
+				return fmt.Errorf("the list %s/%s does not hold in the cloud what is defined: carry the definitions out "+
+					"first", g.Account.Name, l.Name)
+			}
+		}
+	}
+	return nil
+}
 
 // addMissing adds the rules of passes that a group lacks, in front of what stands behind them in the definitions.
 func (a *Aim) addMissing(g *estate.Group, w wantedGroup, adds func(id string) bool) error {
@@ -270,6 +285,9 @@ func (a *Aim) addMissing(g *estate.Group, w wantedGroup, adds func(id string) bo
 			return err
 		}
 		if own.Except, err = a.peersThen(r.Except); err != nil {
+			return err
+		}
+		if err := a.listsAsDefined(w.group, r.Peers); err != nil {
 			return err
 		}
 		if have[ruleKey(g, &own)] != nil || !adds(id) {

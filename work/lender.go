@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"isonomos/cloud"
@@ -54,15 +53,20 @@ type PassView struct {
 // Look surveys accounts, with those whose networks are peered with theirs, and finds passes there.
 func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) {
 	v := &PassView{Callers: make(map[string]cloud.Caller), unread: make(map[string]estate.Unread)}
-	reach := l.Surveyor.byAccount()
+	reach, told := l.Surveyor.byAccount(), make(map[cloud.Cloud]cloud.Caller)
 	for _, name := range accounts {
 		from, err := reach(name)
 		if err != nil {
 			return nil, unreachable("%w", err)
 		}
-		if v.Callers[name], err = from.Who(ctx, name); err != nil {
-			return nil, unreachable("the account %s can't be reached: %w", name, err)
+		caller, asked := told[from]
+		if !asked {
+			if caller, err = from.Who(ctx, name); err != nil {
+				return nil, unreachable("the account %s can't be reached: %w", name, err)
+			}
+			told[from] = caller
 		}
+		v.Callers[name] = caller
 	}
 	var text bytes.Buffer
 	if err := l.read(ctx, accounts, &text); err != nil {
@@ -256,23 +260,19 @@ func (v *PassView) lending(name, account string, c *passChange) change.Lending {
 		}
 		unlent := f.State == pass.Unlent && c.end[f.ID] == "" // the next draft ends it
 		for _, p := range f.Rules {
-			l.Gone[p.Rule] = !unlent && !texts[p.Rule.Description]
+			if !unlent && !texts[p.Rule.Description] {
+				l.Gone[p.Rule] = true
+			}
 		}
 		for _, g := range f.Groups {
-			l.Drop[g] = !unlent && !lives[f.ID]
+			if !unlent && !lives[f.ID] {
+				l.Drop[g] = true
+			}
 		}
 		for _, o := range l.Open { // a pass whose rule goes is followed by the one that shared it
 			adds[o.ID] = adds[o.ID] || len(f.Rules) > 0 && o.Same(&f.Pass)
 		}
 	}
-	maps := func(m map[*estate.Group]bool) {
-		for g, drop := range m {
-			if !drop {
-				delete(m, g)
-			}
-		}
-	}
-	maps(l.Drop)
 	l.Adds = func(id string) bool { return adds[id] }
 	return l
 }
@@ -560,20 +560,3 @@ func (l Lender) passAccounts(known map[string]*pass.Known) []string {
 	slices.Sort(names)
 	return names
 }
-
-// lasting reads how long a pass is to last.
-func lasting(most, asked time.Duration) (time.Duration, error) {
-	switch {
-	case asked == 0:
-		return most, nil
-	case asked < time.Second:
-		return 0, wrong("a pass lasts at least a second")
-	case asked > most:
-		return 0, errTooLong
-	}
-	return asked.Truncate(time.Second), nil
-}
-
-var errTooLong = errors.New("longer than its ceiling")
-
-func joinedWords(words []string) string { return strings.Join(words, ", ") }
