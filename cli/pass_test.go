@@ -7,12 +7,15 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"isonomos/cli"
 	"isonomos/cloud/standin"
@@ -194,6 +197,101 @@ func TestPassForms(t *testing.T) {
 		h.must(0, "shut", "pass", "end", "--all")
 		if is := withoutLists(h.spelt()); is != withoutLists(before) {
 			t.Fatalf("%s: afterwards there is\n%s\nbefore there was\n%s", dialect, is, before)
+		}
+	}
+}
+
+// What passes write for programs is as published.
+func TestPassFormats(t *testing.T) {
+	t.Parallel()
+	h := lendingHarbour(t)
+	valid := func(schema string, args ...string) string {
+		t.Helper()
+		compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", schema+".json"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := h.must(0, "", append(append([]string{"pass"}, args...), "--format", "json")...)
+		parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+		if err == nil {
+			err = compiled.Validate(parsed)
+		}
+		if err != nil {
+			t.Errorf("%v: %v\n%s", args, err, out)
+		}
+		return out
+	}
+	valid("passes", "list")
+	valid("pass", "issue", "au/nu/web", "--to", "203.0.113.8", "--because", "x", "--on", "u0")
+	valid("pass", "issue", "af/nf/web", "--to", "203.0.113.8", "--because", "x")
+	valid("pass", "issue", "af/nf/web", "--to", "203.0.113.8", "--because", "x", "--for", "1h")
+	valid("offers", "offers")
+	h.must(0, "shut", "pass", "end", h.issue("ar/nr/gate", "--to", "203.0.113.8"))
+	if out := valid("passes", "list", "--all"); !strings.Contains(out, `"shared": true`) ||
+		!strings.Contains(out, `"state": "ended"`) {
+		t.Error(out)
+	}
+}
+
+// hold says when the pass could not be shut, until when it is open, and what to type.
+func TestPassHoldThatCantShut(t *testing.T) {
+	t.Parallel()
+	h := lendingHarbour(t)
+	h.writes.Store(0)
+	h.refuses = 2 // the rule is made, and nothing after that
+	out := h.must(3, "could not be shut", "pass", "hold", "au/nu/web", "ssh", "--to", "203.0.113.8", "--because", "x", "--",
+		"true")
+	if !strings.Contains(out, "it is over at 2") || !strings.Contains(out, "isonomos pass end ") {
+		t.Error(out)
+	}
+	h.refuses = 0
+	h.must(0, "shut", "pass", "end", "--all")
+}
+
+// Services and peers of every kind, inward and outward, in every dialect: what fits one lend is opened and shut again.
+func TestPassesOfEveryKind(t *testing.T) {
+	t.Parallel()
+	h := newLendingHarbour(t)
+	const first = "  lend ssh to list pilots for at most 2h because \"on call\""
+	text := lendingGroups
+	for _, network := range []string{"nu", "nr", "nl", "nf"} {
+		at := strings.Index(text, "in "+network)
+		text = text[:at] + strings.Replace(text[at:], first, first+"\n  lend https-alt at 203.0.113.0/24 except 203.0.113.9 for "+
+			"at most 1h\n  lend postgres to group desk-"+network+" for at most 1h", 1) + "group desk-" + network + " in " +
+			network + " { cover where role = desk\n  reach postgres at network }\n"
+	}
+	h.define(text)
+	h.must(0, "steps", "draft")
+	h.must(0, "enacted", "enact", "--allow-gaps")
+	before := h.spelt()
+	for dialect, of := range lending {
+		desk := "desk-n" + of[0][1:2]
+		for args, want := range map[string]string{
+			"https-alt --to 203.0.113.10":                   "→ 203.0.113.10 https-alt",
+			"https-alt --to 203.0.113.9":                    "is outside of what 203.0.113.0/24 except 203.0.113.9 allows",
+			"https-alt --to 203.0.113.8/30":                 "is wider than 203.0.113.0/24 except 203.0.113.9 allows: at most 203.0.113.8, ",
+			"postgres --to " + desk:                         "postgres to group",
+			"postgres --to group " + of[0][:5] + "/" + desk: "postgres to group",
+			"ssh --to 2001:db8::1":                          "is outside of what list pilots allows",
+			"--to 203.0.113.8":                              "several lends fit: say which service",
+			"ssh,https-alt --to 203.0.113.8":                "ssh,https-alt is not among what is lent",
+			"ssh --to 203.0.113.64/29 --for 5s":             "(5 s)",
+		} {
+			words := strings.Fields(args)
+			if i := slices.Index(words, "group"); i > 0 {
+				words = append(words[:i], "group "+words[i+1])
+			}
+			code, out := h.run(append([]string{"pass", "issue", of[0], "--because", "x"}, words...)...)
+			if !strings.Contains(out, want) || (code == 0) != strings.Contains(out, "opened ") || code != 0 && code != 2 {
+				t.Errorf("%s: %s: exit %d\n%s\nwant %s", dialect, args, code, out, want)
+			}
+			if code == 0 {
+				h.must(0, "nothing to do", "draft", "--to", "none.json")
+			}
+			h.must(0, "", "pass", "end", "--all")
+			if left := h.leftOf(before); withoutLists(left) != "" && withoutLists(h.spelt()) != withoutLists(before) {
+				t.Fatalf("%s: %s: %s", dialect, args, left)
+			}
 		}
 	}
 }

@@ -146,6 +146,7 @@ func (l Lender) fitting(v *PassView, group string, q PassRequest) (*pass.Found, 
 	}
 	var fits []*estate.Lend
 	var broken []string
+	lent := false // the service, to whomever
 	var longest time.Duration
 	for i := range g.Lends {
 		lend := &g.Lends[i]
@@ -154,9 +155,9 @@ func (l Lender) fitting(v *PassView, group string, q PassRequest) (*pass.Found, 
 			r.Services = lend.Services
 		}
 		if !service.Of(r.Services...).SubsetOf(service.Of(lend.Services...)) {
-			broken = append(broken, fmt.Sprintf("%s is not among what is lent", q.Service))
 			continue
 		}
+		lent = true
 		asked, most := d.Peers(g, &r, nil), d.Peers(g, &lend.Rule, nil)
 		if asked.IsEmpty() {
 			return nil, wrong("%s has no address: nothing can be lent to it", q.To)
@@ -166,8 +167,15 @@ func (l Lender) fitting(v *PassView, group string, q PassRequest) (*pass.Found, 
 			if to == Me {
 				to += " (" + asked.String() + ")"
 			}
-			broken = append(broken, fmt.Sprintf("%s is wider than %s allows: at most %s", to,
-				estate.PeerWords(lend.Peers), atMost(asked, most)))
+			how := "is wider than"
+			if !asked.Overlaps(most) {
+				how = "is outside of what"
+			}
+			by := estate.PeerWords(lend.Peers)
+			if len(lend.Except) > 0 {
+				by += " except " + estate.PeerWords(lend.Except)
+			}
+			broken = append(broken, fmt.Sprintf("%s %s %s allows: at most %s", to, how, by, atMost(asked, most)))
 			continue
 		}
 		if _, err := lasting(lend.AtMost, q.For); errors.Is(err, errTooLong) {
@@ -179,6 +187,9 @@ func (l Lender) fitting(v *PassView, group string, q PassRequest) (*pass.Found, 
 			return nil, err
 		}
 		fits = append(fits, lend)
+	}
+	if !lent {
+		broken = []string{q.Service + " is not among what is lent"}
 	}
 	if len(fits) == 0 {
 		return nil, wrong("%s\n%s", strings.Join(unique(broken), "\n"), lendsOf(g))

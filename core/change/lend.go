@@ -259,8 +259,8 @@ func (a *Aim) listsAsDefined(g *estate.Group, peers []estate.Peer) error {
 		for _, l := range a.Surveyed.Lists {
 			if l.Account != nil && l.Account.Name == g.Account.Name && l.Owner == "own" && l.Name == p.List.Name &&
 				!setOf(l.Entries).Equal(setOf(entries)) {
-				return fmt.Errorf("the list %s/%s does not hold in the cloud what is defined: carry the definitions out "+
-					"first", g.Account.Name, l.Name)
+				return fmt.Errorf("the list %s/%s does not hold in the cloud what is defined: carry the definitions "+
+					"out first", g.Account.Name, l.Name)
 			}
 		}
 	}
