@@ -353,6 +353,13 @@ func TestPassesAreRefused(t *testing.T) {
 		{"a law in the way", 4, "issue af/nf/web ssh --to 203.0.113.8 --because x"},
 		{"full", 4, "issue au/nu/full ssh --to 203.0.113.8 --because x"},
 		{"not carried out", 4, "issue au/nu/later ssh --to 203.0.113.8 --because x"},
+		{"an ended pass", 2, "end ENDED"},
+		{"an ended pass to extend", 2, "extend ENDED --for 1h"},
+		{"an extension past the ceiling", 2, "extend OPEN --for 3h"},
+		{"an extension to an earlier end", 2, "extend OPEN --for 1m"},
+		{"one instance without room", 4, "issue ar/nr/gate ssh --to 203.0.113.65 --on r0 --because x"},
+		{"a clock that differs from the cloud's", 4, "issue au/nu/web ssh --to 203.0.113.65 --because x"},
+		{"no token", 3, "issue au/nu/web ssh --to 203.0.113.65 --because x"},
 	} {
 		mine, _ := h.again(t)
 		more := "group plain in nr { cover where role = db\n  admit https from everyone }\n"
@@ -387,8 +394,28 @@ func TestPassesAreRefused(t *testing.T) {
 				return line
 			})
 		}
+		words := strings.Fields(x.args)
+		for i, word := range words {
+			if word == "OPEN" || word == "ENDED" {
+				words[i] = mine.issue("au/nu/web", "ssh", "--to", "203.0.113.8", "--for", "1h")
+			}
+			if word == "ENDED" {
+				mine.must(0, "shut", "pass", "end", words[i])
+			}
+		}
+		switch x.name {
+		case "a clock that differs from the cloud's":
+			mine.dateOff = -30 * time.Minute
+		case "no token":
+			mine.env = append(mine.env, mine.unique+"CU_TOKEN=")
+		}
 		at := mine.changes()
-		code, out := mine.run(append([]string{"pass"}, strings.Fields(x.args)...)...)
+		code, out := mine.run(append([]string{"pass"}, words...)...)
+		for i, word := range strings.Fields(x.args) {
+			out = strings.ReplaceAll(out, words[i], word)
+		}
+		out = strings.ReplaceAll(regexp.MustCompile(`2\d{3}-\d\d-\d\dT[0-9:]+Z`).ReplaceAllString(out, "TIME"), mine.unique, "")
+		out = regexp.MustCompile(`\d+ min \d+ s apart|\d+ min apart`).ReplaceAllString(out, "30 min apart")
 		if code != x.code || mine.changes() != at {
 			t.Errorf("%s: exit %d, %d changes\n%s", x.name, code, mine.changes()-at, out)
 		}
@@ -398,13 +425,6 @@ func TestPassesAreRefused(t *testing.T) {
 	if h.changes() != before {
 		t.Error("something was changed")
 	}
-	h.env = append(h.env, h.unique+"CU_TOKEN=")
-	h.must(3, "token", "pass", "issue", "au/nu/web", "--to", "203.0.113.8", "--because", "x")
-	h.dateOff = 3 * time.Minute
-	h.must(3, "", "pass", "list", "--account", "au")
-	h.env = h.env[:len(h.env)-1]
-	h.must(4, "apart: nothing is lent until they agree", "pass", "issue", "au/nu/web", "--to", "203.0.113.8", "--because",
-		"x")
 }
 
 // leftOf says what of passes is in the clouds that no live pass covers.
@@ -689,6 +709,45 @@ func TestForgedPasses(t *testing.T) {
 	}
 }
 
+// Whoever copies the words of a real pass to a wider rule, in the same group, around it or into a pass's own group, makes
+// a rule by hand: it is told as open, and does not go with the pass.
+func TestCopiedWords(t *testing.T) {
+	t.Parallel()
+	first := lendingHarbour(t)
+	for _, x := range []struct{ group, on, into string }{{"au/nu/web", "", "web"}, {"ar/nr/gate", "", "gate"},
+		{"ar/nr/gate", "", "wall"}, {"al/nl/web", "", "around"}, {"au/nu/web", "u0", "pass-"}} {
+		h, _ := first.again(t)
+		args := []string{x.group, "ssh", "--to", "203.0.113.8", "--for", "1h"}
+		if x.on != "" {
+			args = append(args, "--on", x.on)
+		}
+		id := h.issue(args...)
+		words := regexp.MustCompile(`isonomos pass ` + id + ` until [0-9TZ:-]+`).FindString(h.state())
+		h.edit(func(line string, o map[string]any) string {
+			name := fmt.Sprint(o["name"])
+			if o["kind"] == "group" && o["account"] == x.group[:2] && strings.HasPrefix(name, x.into) {
+				line += fmt.Sprintf(`{"kind":"rule","account":%q,"group":%q,"id":"copied","direction":"in","action":"admit",`+
+					`"rank":3,"peers":["0.0.0.0/0"],"services":["tcp 3389"],"description":%q}`+"\n", o["account"], o["id"], words)
+			}
+			return line
+		})
+		want := "rdp"
+		if x.into == "wall" { // by itself that opens nothing
+			want = ""
+		}
+		if audit := h.must(1, want, "audit", "--live", "--limit", "0"); !strings.Contains(audit, "lent ") {
+			t.Errorf("%v: the pass itself is not lent:\n%s", x, audit)
+		}
+		h.run("pass", "end", id)
+		if there := strings.Contains(h.state(), `"copied"`); there != (x.on == "") {
+			t.Errorf("%v: the copied rule is there: %v", x, there) // a pass's own group goes as a whole
+		}
+		if strings.Contains(strings.ReplaceAll(h.state(), words+`"}`+"\n", ""), "203.0.113.8/32\"],\"services") {
+			t.Errorf("%v: the pass is still there", x)
+		}
+	}
+}
+
 // Two passes for the same traffic share one rule, which stays until the later end; several people who issue and end
 // overlapping passes at once leave nothing behind.
 func TestOverlappingPasses(t *testing.T) {
@@ -779,6 +838,22 @@ func TestLendGoesWhilePassIsOpen(t *testing.T) {
 		h.must(1, "stopped", "trace", "--live", "203.0.113.8", "u0", "ssh")
 		h.must(0, "", "pass", "end", id)
 		h.must(0, "no pass is open", "pass", "list")
+	}
+	// The group is no longer defined: what is open in it can be shut all the same, by hand or once it is over.
+	for _, over := range []bool{false, true} {
+		h, _ := first.again(t)
+		id := h.issue("au/nu/web", "ssh", "--to", "203.0.113.8", "--for", "1h")
+		at := strings.Index(lendingGroups, "group web in nu")
+		h.define(lendingGroups[:at] + lendingGroups[strings.Index(lendingGroups, "group gate"):])
+		if over {
+			h.mustAt(2*time.Hour, 0, "shut", "pass", "end", "--overdue")
+		} else {
+			h.must(0, "no longer lend this", "pass", "list")
+			h.must(0, "shut", "pass", "end", id)
+		}
+		if strings.Contains(h.state(), "isonomos pass") {
+			t.Errorf("it is still there (over: %v)", over)
+		}
 	}
 }
 

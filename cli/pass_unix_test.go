@@ -34,6 +34,13 @@ func TestPassHold(t *testing.T) {
 	}
 	h.must(143, "is shut", hold(h, "1h", "sh", "-c", "kill -TERM $$")...)
 	h.must(2, "can't be run", hold(h, "1h", "no-such-command")...)
+	broken := filepath.Join(h.folder, "broken")
+	if err := os.WriteFile(broken, []byte("\x7fnot a program"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if out := h.must(2, "can't be run", hold(h, "1h", broken)...); !strings.Contains(out, "is shut") {
+		t.Errorf("what can't be started leaves it open:\n%s", out)
+	}
 	if left := h.leftOf(before); left != "" {
 		t.Fatal(left)
 	}

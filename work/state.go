@@ -141,7 +141,10 @@ func WithoutPasses(e *estate.Estate, found []*pass.Found) {
 	if len(open) == 0 {
 		return
 	}
-	own := func(g *estate.Group) bool { return open[g.Pass] }
+	own := func(g *estate.Group) bool { // unless somebody has put more into it
+		return open[g.Pass] &&
+			!slices.ContainsFunc(g.Rules, func(r estate.Rule) bool { return !open[r.Pass] && !r.BuiltIn })
+	}
 	e.Groups = slices.DeleteFunc(slices.Clone(e.Groups), own)
 	for _, g := range e.Groups {
 		g.Rules = slices.DeleteFunc(slices.Clone(g.Rules), func(r estate.Rule) bool { return open[r.Pass] })

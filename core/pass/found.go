@@ -54,7 +54,7 @@ func Find(e, surveyed *estate.Estate, name string, known map[string]*Known, now 
 	f := finder{e: e, d: decide.New(e), name: name, known: known, now: now, byKey: make(map[key]*estate.Group),
 		found: make(map[string]*Found)}
 	for _, g := range e.Groups {
-		if g.Defined && !g.Existing && g.ID != "" {
+		if g.ID != "" {
 			f.byKey[keyOf(g)] = g
 		}
 	}
@@ -93,7 +93,7 @@ type finder struct {
 	name  string
 	known map[string]*Known
 	now   time.Time
-	byKey map[key]*estate.Group // defined groups, by those of the survey
+	byKey map[key]*estate.Group // groups of e, by those of the survey
 	found map[string]*Found
 	order []string
 }
@@ -114,8 +114,8 @@ func (f *finder) group(g *estate.Group) {
 		f.ownGroup(g, id)
 		return
 	}
-	defined := f.byKey[keyOf(g)]
-	if defined == nil || defined.For != estate.ForInstances {
+	in := f.byKey[keyOf(g)]
+	if in == nil || in.For != estate.ForInstances || in.Existing {
 		return
 	}
 	for i := range g.Rules {
@@ -124,23 +124,24 @@ func (f *finder) group(g *estate.Group) {
 		if !ok {
 			continue
 		}
-		if k := f.known[id]; k != nil {
-			if k.Account == g.Account.Name && k.Group == defined.Path() && k.On == "" &&
-				slices.ContainsFunc(k.Ends, until.Equal) && f.among(k.Openings, defined, g, r) {
+		if k := f.known[id]; k != nil { // the group may be defined no longer
+			if k.Account == g.Account.Name && k.Group == in.Path() && k.On == "" &&
+				(in.Defined || g.Labels[estate.OwnLabel] == f.name) &&
+				slices.ContainsFunc(k.Ends, until.Equal) && f.among(k.Openings, in, g, r) {
 				x := f.note(id, k.Pass, true)
 				x.Rules = append(x.Rules, Place{g, r})
 			}
 			continue
 		}
-		if !Genuine(id, f.name, defined.Path()) {
+		if !in.Defined || !Genuine(id, f.name, in.Path()) {
 			continue
 		}
 		o := f.opening(g, r)
-		lend := f.lendOf(defined, o)
+		lend := f.lendOf(in, o)
 		if lend == nil || until.After(f.now.Add(lend.AtMost)) {
 			continue
 		}
-		x := f.note(id, Pass{ID: id, Account: g.Account.Name, Group: defined.Path(), Until: until, AtMost: lend.AtMost},
+		x := f.note(id, Pass{ID: id, Account: g.Account.Name, Group: in.Path(), Until: until, AtMost: lend.AtMost},
 			false)
 		x.Openings, x.Rules = append(x.Openings, o), append(x.Rules, Place{g, r})
 	}
@@ -161,17 +162,24 @@ func (f *finder) ours(g *estate.Group, id string) bool {
 	return ok && named == id && !attached
 }
 
-// among reports whether a surveyed rule is within what a pass opens: a rule that was copied and made wider is none of
-// its rules.
-func (f *finder) among(openings []Opening, defined, g *estate.Group, r *estate.Rule) bool {
+// among reports whether a surveyed rule is within what a pass opens, or within the answers to that where no state is
+// kept: a rule that was copied and made wider is none of its rules. in is the rule's group in e.
+func (f *finder) among(openings []Opening, in, g *estate.Group, r *estate.Rule) bool {
 	own, err := f.opening(g, r).Rule(f.e, "")
 	if err != nil || r.Action != estate.Admit {
 		return false
 	}
-	is := f.d.RuleTraffic(defined, &own)
+	is := f.d.RuleTraffic(in, &own)
 	for _, o := range openings {
 		x, err := o.Rule(f.e, "")
-		if err == nil && x.Direction == own.Direction && is.SubsetOf(f.d.RuleTraffic(defined, &x)) {
+		if err != nil {
+			continue
+		}
+		lets := f.d.RuleTraffic(in, &x)
+		if x.Direction != own.Direction {
+			lets = f.d.Answers(in, lets, x.Direction)
+		}
+		if is.SubsetOf(lets) {
 			return true
 		}
 	}
@@ -229,7 +237,8 @@ func (f *finder) ownGroup(g *estate.Group, id string) {
 // rulesOf notes the rules of a pass's own group.
 func (f *finder) rulesOf(x *Found, g *estate.Group) {
 	for i := range g.Rules {
-		if id, until, ok := Parse(g.Rules[i].Description); ok && id == x.ID && f.isEnd(x, until) {
+		id, until, ok := Parse(g.Rules[i].Description)
+		if ok && id == x.ID && f.isEnd(x, until) && f.among(x.Openings, f.byKey[keyOf(g)], g, &g.Rules[i]) {
 			x.Rules = append(x.Rules, Place{g, &g.Rules[i]})
 		}
 	}
@@ -244,8 +253,8 @@ func (f *finder) isEnd(x *Found, until time.Time) bool {
 
 // around finds what a pass has in groups of the same network that follow the instances' groups.
 func (f *finder) around(g *estate.Group) {
-	defined := f.byKey[keyOf(g)]
-	if defined == nil || !defined.Follows {
+	in := f.byKey[keyOf(g)]
+	if in == nil || g.For != estate.ForSubnets || !in.Follows && g.Labels[estate.OwnLabel] != f.name {
 		return
 	}
 	for i := range g.Rules {
@@ -255,9 +264,10 @@ func (f *finder) around(g *estate.Group) {
 		}
 		x := f.found[id]
 		if x == nil { // what it opened is shut already
-			x = f.leftAround(g, defined, id, until)
+			x = f.leftAround(g, in, id, until)
 		}
-		if x != nil && x.Account == g.Account.Name && f.isEnd(x, until) {
+		if x != nil && x.Account == g.Account.Name && f.isEnd(x, until) &&
+			(len(x.Openings) == 0 || f.among(x.Openings, in, g, &g.Rules[i])) {
 			x.Rules = append(x.Rules, Place{g, &g.Rules[i]})
 		}
 	}
@@ -329,7 +339,7 @@ func (f *finder) judge(x *Found) {
 		}
 		if lend == nil || !x.Opened.IsZero() && x.Until.After(x.Opened.Add(lend.AtMost)) {
 			x.State = Unlent
-			return
+			continue
 		}
 		x.Lend = lend
 	}
