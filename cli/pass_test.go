@@ -296,6 +296,32 @@ func TestPassesOfEveryKind(t *testing.T) {
 	}
 }
 
+// Where no rank is free in front of the refusal, rules get other ranks, and nothing is stopped meanwhile.
+func TestPassInTightRanks(t *testing.T) {
+	t.Parallel()
+	h := lendingHarbour(t)
+	rank := 0
+	h.edit(func(line string, o map[string]any) string {
+		if o["kind"] == "rule" && o["account"] == "ar" && o["direction"] == "in" && o["built_in"] == nil {
+			rank++
+			return regexp.MustCompile(`"rank":\d+`).ReplaceAllString(line, fmt.Sprintf(`"rank":%d`, rank))
+		}
+		return line
+	})
+	before := readState(t, h.clouds)
+	at := h.changes()
+	id := h.issue("ar/nr/gate", "ssh", "--to", "203.0.113.8")
+	h.must(0, "passes", "trace", "--live", "203.0.113.8", "r0", "ssh")
+	h.must(1, "stopped", "trace", "--live", "203.0.113.65", "r0", "ssh")
+	h.must(0, "nothing to do", "draft", "--to", "none.json")
+	onTheWay(t, h.clouds, before, at, nil)
+	h.must(0, "shut", "pass", "end", id)
+	h.must(1, "stopped", "trace", "--live", "203.0.113.8", "r0", "ssh")
+	if left := h.leftOf(before.spelt()); left != "" {
+		t.Fatal(left)
+	}
+}
+
 // state is the clouds' state file.
 func (h *harbourmaster) state() string {
 	h.t.Helper()

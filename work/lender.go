@@ -173,7 +173,6 @@ type passChange struct {
 type lendingCheck struct {
 	aim  *change.Aim
 	bare *estate.Estate // the clouds without any pass
-	plan change.Plan
 }
 
 // stays are the passes of an account that are open after a change, those that share another one's rules among them.
@@ -320,22 +319,16 @@ func (l Lender) settle(ctx context.Context, account string, held bool,
 	if err != nil {
 		return v, nil, refused("%w", err)
 	}
+	if gaps := slices.ContainsFunc(plan.Lanes, func(x change.Lane) bool { return len(x.Gaps) > 0 }); gaps &&
+		len(c.extend) == 0 {
+		return v, nil, refused("to make room for it, something that is let through would be stopped for a moment")
+	}
 	if c.check != nil {
-		bare := change.Lending{Name: name, Adds: func(string) bool { return false },
-			Gone: make(map[*estate.Rule]bool), Drop: make(map[*estate.Group]bool)}
-		for _, f := range v.Found {
-			for _, p := range f.Rules {
-				bare.Gone[p.Rule] = true
-			}
-			for _, g := range f.Groups {
-				bare.Drop[g] = true
-			}
-		}
-		without, err := change.NewLending(l.Definitions.Estate, v.Surveyed, bare)
+		bare, err := l.withoutAny(v)
 		if err != nil {
 			return v, nil, refused("%w", err)
 		}
-		if err := c.check(v, lendingCheck{aim, without.Then, plan}); err != nil {
+		if err := c.check(v, lendingCheck{aim, bare}); err != nil {
 			return v, nil, err
 		}
 	}
@@ -357,6 +350,25 @@ func (l Lender) settle(ctx context.Context, account string, held bool,
 		}
 	}
 	return v, &d, l.noted(run.Name, v, account, c)
+}
+
+// withoutAny is what the clouds would be without any pass.
+func (l Lender) withoutAny(v *PassView) (*estate.Estate, error) {
+	none := change.Lending{Name: l.Definitions.Estate.Name, Adds: func(string) bool { return false },
+		Gone: make(map[*estate.Rule]bool), Drop: make(map[*estate.Group]bool)}
+	for _, f := range v.Found {
+		for _, p := range f.Rules {
+			none.Gone[p.Rule] = true
+		}
+		for _, g := range f.Groups {
+			none.Drop[g] = true
+		}
+	}
+	aim, err := change.NewLending(l.Definitions.Estate, v.Surveyed, none)
+	if err != nil {
+		return nil, err
+	}
+	return aim.Then, nil
 }
 
 func (l Lender) lock(ctx context.Context, account, run string) (context.Context, func() error, func(), error) {
