@@ -221,7 +221,7 @@ group web in mole "Web" { cover where role = web
 		code, _ := h.run("compare", file, "live")
 		return code == 0
 	}
-	for k := range min(*kills/12, 60) {
+	for k := range min(*kills/24, 60) {
 		say(0, "steps", "draft", "--adopt", "all")
 		command, back := []string{"enact"}, random.IntN(2)
 		for tries := 0; ; tries++ {

@@ -97,6 +97,9 @@ func Issued(s *Screen, x *work.Issued, took time.Duration, say Say) {
 		s.Labelled(0, Piece{"shares", Faint}, passLabel, Piece{Text: "the rule of the pass " + x.Shared +
 			", which opens the same: it stays until the later end"})
 	}
+	if x.Anew {
+		s.Labelled(0, Piece{"note", Faint}, passLabel, Piece{Text: madeAnew})
+	}
 	if x.Stateful {
 		s.Labelled(0, Piece{"note", Faint}, passLabel,
 			Piece{Text: "connections that are made meanwhile may go on after the end: the cloud keeps their state"})
@@ -111,10 +114,11 @@ func Extended(s *Screen, p *pass.Pass, anew bool, now time.Time) {
 	s.Labelled(0, Piece{"extended", Hot}, passLabel, Piece{Text: fmt.Sprintf("%s: open until %s (%s)", p.ID,
 		clock(p.Until), left(p.Until, now))})
 	if anew {
-		s.Labelled(0, Piece{"note", Faint}, passLabel, Piece{Text: "this cloud takes no second rule that says the " +
-			"same: the old one went first, and for a moment it was shut"})
+		s.Labelled(0, Piece{"note", Faint}, passLabel, Piece{Text: madeAnew})
 	}
 }
+
+const madeAnew = "this cloud takes no second rule that says the same: the old one went first, and for a moment it was shut"
 
 // Shut lists the passes that were ended. done says that nothing is left to shut.
 func Shut(s *Screen, all []work.Shut, done bool) {

@@ -40,6 +40,7 @@ type Issued struct {
 	Arrivals []Arrival
 	Shared   string // the pass whose rule it shares; empty if it has one of its own
 	Steps    int
+	Anew     bool // the rule of the pass that it shares was made anew, and shut for a moment
 	Stateful bool // connections that were made meanwhile can go on after the end
 	Services service.Names
 }
@@ -89,7 +90,7 @@ func (l Lender) Issue(ctx context.Context, q PassRequest) (*Issued, error) {
 	if err != nil {
 		return issued, err
 	}
-	issued.Steps = d.Steps()
+	issued.Steps, issued.Anew = d.Steps(), d.Gaps() > 0
 	return issued, nil
 }
 

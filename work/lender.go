@@ -215,6 +215,11 @@ func (v *PassView) stays(account string, c *passChange) []*pass.Found {
 // errNotThere says that nothing was found of a pass that should be open.
 var errNotThere = errors.New("is not open any more")
 
+// shares reports whether a pass opens the same as one that was found.
+func (v *PassView) shares(f *pass.Found) bool {
+	return slices.ContainsFunc(v.Found, func(x *pass.Found) bool { return x.Same(&f.Pass) })
+}
+
 // missing reports whether nothing was found of a pass that is open by the journal, and is to be shut.
 func (v *PassView) missing(account string, c *passChange) bool {
 	for id := range c.end {
@@ -319,8 +324,8 @@ func (l Lender) settle(ctx context.Context, account string, held bool,
 	if err != nil {
 		return v, nil, refused("%w", err)
 	}
-	if gaps := slices.ContainsFunc(plan.Lanes, func(x change.Lane) bool { return len(x.Gaps) > 0 }); gaps &&
-		len(c.extend) == 0 {
+	gaps := slices.ContainsFunc(plan.Lanes, func(x change.Lane) bool { return len(x.Gaps) > 0 })
+	if gaps && c.add != nil && !v.shares(c.add) { // else it is a pass whose rule is made anew
 		return v, nil, refused("to make room for it, something that is let through would be stopped for a moment")
 	}
 	if c.check != nil {
