@@ -118,8 +118,8 @@ func Extended(s *Screen, p *pass.Pass, anew bool, now time.Time) {
 	}
 }
 
-const madeAnew = "this cloud takes no second rule that says the same: the old one went first, and for a moment it was " +
-	"shut"
+const madeAnew = "this cloud takes no second rule that says the same: the old one went first, and for a moment it " +
+	"was shut"
 
 // Shut lists the passes that were ended. done says that nothing is left to shut.
 func Shut(s *Screen, all []work.Shut, done bool) {
