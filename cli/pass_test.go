@@ -19,7 +19,9 @@ import (
 
 	"isonomos/cli"
 	"isonomos/cloud/standin"
+	"isonomos/enact"
 	"isonomos/internal/golden"
+	"isonomos/store"
 )
 
 const lendingGroups = `
@@ -292,6 +294,34 @@ func TestPassesOfEveryKind(t *testing.T) {
 			if left := h.leftOf(before); withoutLists(left) != "" && withoutLists(h.spelt()) != withoutLists(before) {
 				t.Fatalf("%s: %s: %s", dialect, args, left)
 			}
+		}
+	}
+}
+
+// The journal has a pass, with its end, before the first request that could open anything.
+func TestJournalFirst(t *testing.T) {
+	t.Parallel()
+	h := lendingHarbour(t)
+	for _, of := range lending {
+		h.writes.Store(0)
+		known := -1
+		h.onWrite = func(n int32, serve func()) {
+			if s, err := store.Open(filepath.Join(h.folder, "isonomos.db"), false); err == nil && n == 1 {
+				all, _, _, err := enact.Passes(s.Journal)
+				known = 0
+				for _, k := range all {
+					if err == nil && k.Group == of[0] && k.Until.After(time.Now()) && k.Ended.IsZero() {
+						known++
+					}
+				}
+				s.Close()
+			}
+			serve()
+		}
+		h.issue(of[0], "ssh", "--to", "203.0.113.8")
+		h.onWrite = nil
+		if known != 1 {
+			t.Errorf("%s: at the first request the journal knew %d passes", of[0], known)
 		}
 	}
 }

@@ -70,17 +70,8 @@ func (o *OpenStack) Dialect(context.Context) (string, error) { return "flat", ni
 
 // Who tells the server's time alone: it does not say from where it sees the caller.
 func (o *OpenStack) Who(ctx context.Context, account string) (Caller, error) {
-	c, err := o.client(ctx, account)
-	if err != nil {
-		return Caller{}, err
-	}
-	answer, err := c.Get(ctx, c.ServiceURL("networks")+"?limit=1&fields=id", nil,
-		&gophercloud.RequestOpts{KeepResponseBody: true})
-	if err != nil {
-		return Caller{}, spoken(err)
-	}
-	defer answer.Body.Close()
-	return Caller{Date: dateOf(answer.Header)}, nil
+	header, err := o.askFor(ctx, account, http.MethodGet, "networks?limit=1&fields=id", nil, nil, nil)
+	return Caller{Date: dateOf(header)}, err
 }
 
 // Accounts are the accounts that the definitions name: only an administrator may list all projects.
@@ -226,9 +217,16 @@ func spoken(err error) error {
 // ask sends a request and decodes the answer.
 func (o *OpenStack) ask(ctx context.Context, account, method, path string, body, into any,
 	headers map[string]string) error {
+	_, err := o.askFor(ctx, account, method, path, body, into, headers)
+	return err
+}
+
+// askFor is ask with the header of the answer.
+func (o *OpenStack) askFor(ctx context.Context, account, method, path string, body, into any,
+	headers map[string]string) (http.Header, error) {
 	c, err := o.client(ctx, account)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	options := &gophercloud.RequestOpts{OkCodes: []int{200, 201, 202, 204}, MoreHeaders: headers,
 		KeepResponseBody: true}
@@ -245,23 +243,23 @@ func (o *OpenStack) ask(ctx context.Context, account, method, path string, body,
 	answer, err := c.Request(ctx, method, c.ServiceURL(path), options)
 	stop()
 	if err != nil {
-		return spoken(err)
+		return nil, spoken(err)
 	}
 	defer answer.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(answer.Body, mostBody+1))
 	if err != nil {
-		return fmt.Errorf("%w: %w", errCutOff, plainly(err))
+		return nil, fmt.Errorf("%w: %w", errCutOff, plainly(err))
 	}
 	if len(text) > mostBody {
-		return fmt.Errorf("the answer is longer than %d MB", mostBody>>20)
+		return nil, fmt.Errorf("the answer is longer than %d MB", mostBody>>20)
 	}
 	if into == nil || len(bytes.TrimSpace(text)) == 0 {
-		return nil
+		return answer.Header, nil
 	}
 	if err := json.Unmarshal(text, into); err != nil {
-		return fmt.Errorf("the answer is not what the interface says: %w", err)
+		return nil, fmt.Errorf("the answer is not what the interface says: %w", err)
 	}
-	return nil
+	return answer.Header, nil
 }
 
 // mostPage is the number of items that a page is asked to have.

@@ -25,21 +25,21 @@ func (l Lender) checkIssued(v *PassView, c lendingCheck, f *pass.Found, issued *
 	if len(places) == 0 {
 		return refused("%s is attached to no instance: the pass would open nothing", f.Group)
 	}
-	g := groupNamed(c.aim.Then, f.Group)
+	g := c.aim.Then.FindGroup(f.Group)
+	d, defined := decide.New(v.Estate), v.Estate.FindGroup(f.Group)
 	var set traffic.Set
 	for _, o := range f.Openings {
 		r, err := o.Rule(v.Estate, "")
 		if err != nil {
 			return err
 		}
-		d := decide.New(v.Estate)
-		set = set.Union(d.RuleTraffic(groupNamed(v.Estate, f.Group), &r))
+		set = set.Union(d.RuleTraffic(defined, &r))
 	}
 	direction := f.Openings[0].Direction
 	if standing := standingAlready(bare, facesOf(c.bare, f), set, direction); standing != "" {
 		return refused("the pass would be pointless: %s", standing)
 	}
-	issued.Arrivals = arrivals(then, f, places, set, direction)
+	issued.Arrivals = arrivals(then, places, set, direction)
 	some := slices.ContainsFunc(issued.Arrivals, func(a Arrival) bool { return a.Arrives })
 	if !some && len(issued.Arrivals) > 0 {
 		a := issued.Arrivals[0]
@@ -96,8 +96,7 @@ func standingAlready(d *decide.Decider, places []*estate.Interface, set traffic.
 const mostTraced = 40
 
 // arrivals decides flows that a pass is for: a peer of each kind, each service, each instance.
-func arrivals(d *decide.Decider, f *pass.Found, places []*estate.Interface, set traffic.Set,
-	direction estate.Direction) []Arrival {
+func arrivals(d *decide.Decider, places []*estate.Interface, set traffic.Set, direction estate.Direction) []Arrival {
 	var all []Arrival
 	for _, b := range set.Bands() {
 		for _, peer := range examplePeers(b.Peers) {

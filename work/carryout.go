@@ -292,16 +292,26 @@ const looks = 4
 // Looking calls look, a few times if necessary, until it succeeds. It returns the last error.
 func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, error),
 	asTheyShould func(*estate.Estate) error) error {
-	for look := 1; ; look++ {
+	return lookAgain(ctx, func() (again bool, err error) {
 		surveyed, err := live(ctx)
 		if err != nil {
-			return err
+			return false, err
 		}
-		if err = asTheyShould(surveyed); err == nil || look == looks {
+		err = asTheyShould(surveyed)
+		return err != nil, err
+	})
+}
+
+// lookAgain calls look as long as it wants to be called again, but so many times at most, with growing waits, and
+// returns its last error.
+func lookAgain(ctx context.Context, look func() (again bool, err error)) error {
+	for n := 1; ; n++ {
+		again, err := look()
+		if !again || n == looks {
 			return err
 		}
 		select {
-		case <-time.After(time.Duration(look) * 200 * time.Millisecond):
+		case <-time.After(time.Duration(n) * 200 * time.Millisecond):
 		case <-ctx.Done():
 			return err
 		}

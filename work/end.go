@@ -20,6 +20,20 @@ func endedAlready(k *pass.Known) error {
 	return wrong("the pass %s %w, at %s: %s", k.ID, ErrEnded, k.Ended.UTC().Format(time.RFC3339), k.Why)
 }
 
+// noPass is the error of an id that no pass has: it names the nearest open one, or else says where none was found.
+func noPass(id string, known map[string]*pass.Known, where string) error {
+	var names []string
+	for id, k := range known {
+		if k.Ended.IsZero() {
+			names = append(names, id)
+		}
+	}
+	if best, ok := near.Best(id, names); ok {
+		return wrong("no pass is called %q: %s is near", id, best)
+	}
+	return wrong("no pass is called %q%s", id, where)
+}
+
 // A Shut is a pass that was ended, or was to be.
 type Shut struct {
 	ID, Group, Why string
@@ -98,16 +112,7 @@ func (l Lender) End(ctx context.Context, which Ending) ([]Shut, error) {
 	}
 	for _, id := range unknown {
 		if !met[id] {
-			var names []string
-			for id, k := range known {
-				if k.Ended.IsZero() {
-					names = append(names, id)
-				}
-			}
-			if best, ok := near.Best(id, names); ok {
-				return shut, wrong("no pass is called %q: %s is near", id, best)
-			}
-			return shut, wrong("no pass is called %q, neither in the journal nor in the clouds", id)
+			return shut, noPass(id, known, ", neither in the journal nor in the clouds")
 		}
 	}
 	return shut, nil
@@ -177,17 +182,7 @@ func (l Lender) Extend(ctx context.Context, id string, by time.Duration) (p *pas
 	k := known[id]
 	switch {
 	case k == nil:
-		var names []string
-		for id, k := range known {
-			if k.Ended.IsZero() {
-				names = append(names, id)
-			}
-		}
-		if best, ok := near.Best(id, names); ok {
-			return nil, false, wrong("no pass is called %q: %s is near", id, best)
-		}
-		return nil, false, wrong("no pass is called %q in the journal: only what was issued from here can be "+
-			"extended", id)
+		return nil, false, noPass(id, known, " in the journal: only what was issued from here can be extended")
 	case !k.Ended.IsZero():
 		return nil, false, endedAlready(k)
 	}

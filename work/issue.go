@@ -36,12 +36,10 @@ const Me = "me"
 // An Issued pass is open.
 type Issued struct {
 	Pass     pass.Pass
-	Lend     *estate.Lend
 	Arrivals []Arrival
 	Shared   string // the pass whose rule it shares; empty if it has one of its own
-	Steps    int
-	Anew     bool // the rule of the pass that it shares was made anew, and shut for a moment
-	Stateful bool // connections that were made meanwhile can go on after the end
+	Anew     bool   // the rule of the pass that it shares was made anew, and shut for a moment
+	Stateful bool   // connections that were made meanwhile can go on after the end
 	Services service.Names
 }
 
@@ -79,7 +77,7 @@ func (l Lender) Issue(ctx context.Context, q PassRequest) (*Issued, error) {
 		if err != nil {
 			return nil, err
 		}
-		issued = &Issued{Pass: f.Pass, Lend: f.Lend, Services: v.Estate.Services}
+		issued = &Issued{Pass: f.Pass, Services: v.Estate.Services}
 		return &passChange{add: f, opened: f.ID,
 			check: func(v *PassView, c lendingCheck) error { return l.checkIssued(v, c, f, issued) },
 			before: func(run string) error {
@@ -90,7 +88,7 @@ func (l Lender) Issue(ctx context.Context, q PassRequest) (*Issued, error) {
 	if err != nil {
 		return issued, err
 	}
-	issued.Steps, issued.Anew = d.Steps(), d.Gaps() > 0
+	issued.Anew = d.Gaps() > 0
 	return issued, nil
 }
 
@@ -130,7 +128,7 @@ func (v *PassView) clocksAgree(account string) error {
 
 // fitting is the pass that a request asks for, or the error says which bound it breaks.
 func (l Lender) fitting(v *PassView, group string, q PassRequest) (*pass.Found, error) {
-	g := groupNamed(v.Estate, group)
+	g := v.Estate.FindGroup(group)
 	if g == nil || g.ID == "" {
 		return nil, refused("%s is not in the cloud yet: carry its definition out first", group)
 	}
@@ -271,14 +269,6 @@ func atMost(asked, most addr.Set) string {
 		return "nobody"
 	}
 	return count.Some(texts, shown)
-}
-
-func groupNamed(e *estate.Estate, path string) *estate.Group {
-	i := slices.IndexFunc(e.Groups, func(g *estate.Group) bool { return g.Path() == path })
-	if i < 0 {
-		return nil
-	}
-	return e.Groups[i]
 }
 
 // peerOf is whom a pass is to be for.

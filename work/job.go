@@ -89,7 +89,7 @@ func DefinedJob(d nomos.Definitions, digest string, accounts, adopts []string,
 
 // defines reports whether definitions have a group or list of a full name.
 func defines(e *estate.Estate, path string) bool {
-	return slices.ContainsFunc(e.Groups, func(g *estate.Group) bool { return g.Path() == path }) ||
+	return e.FindGroup(path) != nil ||
 		slices.ContainsFunc(e.Lists, func(l *estate.List) bool {
 			_, name, _ := strings.Cut(path, "/")
 			return l.Name == name

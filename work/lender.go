@@ -33,7 +33,6 @@ type Lender struct {
 	By          string // who asks
 	Now         func() time.Time
 	Note        func(format string, a ...any)
-	Counting    func(what string, of int) (step, finish func())
 }
 
 // A PassView is what is known of passes in some accounts: from the journal and from the clouds as they are.
@@ -45,14 +44,13 @@ type PassView struct {
 	Order    []string  // of the known ones
 	At       time.Time // the latest of the own clock, the clouds' and the journal's
 	Own      time.Time
-	Latest   time.Time                // of the journal
-	Callers  map[string]cloud.Caller  // by account
-	unread   map[string]estate.Unread // by account
+	Latest   time.Time               // of the journal
+	Callers  map[string]cloud.Caller // by account
 }
 
 // Look surveys accounts, with those whose networks are peered with theirs, and finds passes there.
 func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) {
-	v := &PassView{Callers: make(map[string]cloud.Caller), unread: make(map[string]estate.Unread)}
+	v := &PassView{Callers: make(map[string]cloud.Caller)}
 	reach, told := l.Surveyor.byAccount(), make(map[cloud.Cloud]cloud.Caller)
 	for _, name := range accounts {
 		from, err := reach(name)
@@ -86,7 +84,6 @@ func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) 
 		if slices.Contains(accounts, u.Account) {
 			return nil, unreachable("the account %s could not be read: %s", u.Account, u.Reason)
 		}
-		v.unread[u.Account] = u
 	}
 	if v.Known, v.Order, v.Latest, err = enact.Passes(l.Store.Journal); err != nil {
 		return nil, refused("%w", err)
@@ -288,28 +285,24 @@ func (l Lender) settle(ctx context.Context, account string, held bool,
 	run := &enact.Run{Name: runName(l.Now()), Journal: l.Store, Now: l.Now, Jobs: 1, Clouds: l.Surveyor.byAccount(),
 		Slow: l.Surveyor.Slow}
 	if !held {
-		locked, still, unlock, err := l.lock(ctx, account, run.Name)
+		locked, still, unlock, err := lock(ctx, l.Store, []string{account}, run.Name, l.Note)
 		if err != nil {
 			return nil, nil, err
 		}
 		defer unlock()
 		ctx, run.Held = locked, still
 	}
-	v, err := l.Look(ctx, []string{account})
-	if err != nil {
-		return nil, nil, err
-	}
-	c, err := decideOn(v)
-	again := func() bool { return errors.Is(err, errNotThere) || err == nil && v.missing(account, c) }
-	for look := 1; look < looks && again(); look++ { // the answer may have been a stale one
-		select {
-		case <-time.After(time.Duration(look) * 200 * time.Millisecond):
-		case <-ctx.Done():
-			return v, nil, ctx.Err()
+	var v *PassView
+	var c *passChange
+	err := lookAgain(ctx, func() (again bool, err error) { // an answer may be stale
+		if v, err = l.Look(ctx, []string{account}); err != nil {
+			return false, err
 		}
-		if v, err = l.Look(ctx, []string{account}); err == nil {
-			c, err = decideOn(v)
-		}
+		c, err = decideOn(v)
+		return errors.Is(err, errNotThere) || err == nil && v.missing(account, c), err
+	})
+	if err == nil {
+		err = ctx.Err()
 	}
 	if err != nil {
 		return v, nil, err
@@ -376,10 +369,6 @@ func (l Lender) withoutAny(v *PassView) (*estate.Estate, error) {
 	return aim.Then, nil
 }
 
-func (l Lender) lock(ctx context.Context, account, run string) (context.Context, func() error, func(), error) {
-	return lock(ctx, l.Store, []string{account}, run, l.Note)
-}
-
 // draft is a change of passes as a draft, for the journal.
 func (l Lender) draft(v *PassView, aim *change.Aim, plan change.Plan, account string, c *passChange) enact.Draft {
 	d := enact.NewDraft(plan, aim, enact.Waves{}, draftWords(aim.Then))
@@ -409,18 +398,10 @@ func (l Lender) draft(v *PassView, aim *change.Aim, plan change.Plan, account st
 
 // arrived proves, on a new survey, that nothing is left to do.
 func (l Lender) arrived(ctx context.Context, account string, c *passChange) error {
-	var last error
-	for look := range looks {
-		if look > 0 {
-			select {
-			case <-time.After(time.Duration(look) * 200 * time.Millisecond):
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
+	err := lookAgain(ctx, func() (again bool, err error) {
 		v, err := l.Look(ctx, []string{account})
 		if err != nil {
-			return err
+			return false, err
 		}
 		if c.add != nil { // it is known as broken off until it is noted as open
 			v.alive(c.add.ID)
@@ -428,19 +409,19 @@ func (l Lender) arrived(ctx context.Context, account string, c *passChange) erro
 		aim, err := change.NewLending(l.Definitions.Estate, v.Surveyed,
 			v.lending(l.Definitions.Estate.Name, account, c))
 		if err != nil {
-			return err
+			return false, err
 		}
 		plan, err := change.NewPlan(aim)
-		if err != nil {
-			return err
+		if err != nil || plan.Steps() == 0 {
+			return false, err
 		}
-		if plan.Steps() == 0 {
-			return nil
-		}
-		last = fmt.Errorf("there is more to be done: %s; somebody else has changed it, %w",
+		return true, fmt.Errorf("there is more to be done: %s; somebody else has changed it, %w",
 			enact.Says(&plan.Lanes[0].Steps[0], aim.Then.Services), enact.ErrOvertaken)
+	})
+	if err != nil && ctx.Err() != nil {
+		return ctx.Err()
 	}
-	return last
+	return err
 }
 
 // alive takes a pass as open whose opening is not noted yet.

@@ -105,7 +105,7 @@ func (l Lender) standing(v *PassView, accounts []string, o *Offers) {
 	found := w.As(Found)
 	d := decide.New(found.Estate)
 	lent := func(g *estate.Group, services service.Set) bool {
-		defined := groupNamed(v.Estate, g.Path())
+		defined := v.Estate.FindGroup(g.Path())
 		return defined != nil && slices.ContainsFunc(defined.Lends, func(l estate.Lend) bool {
 			return service.Of(l.Services...).Overlaps(services)
 		})

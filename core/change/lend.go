@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"path"
 	"slices"
 
 	"isonomos/core/compile"
@@ -109,12 +110,13 @@ func (l Lending) wanted(defined, surveyed *estate.Estate) ([]wantedGroup, error)
 	touched := make(map[string]bool) // full names
 	networks := make(map[string]bool)
 	for _, p := range l.Open {
+		network := path.Dir(p.Group)
+		networks[network] = true
 		if p.On == "" {
 			touched[p.Group] = true
 		} else {
-			touched[p.Group[:len(p.Group)-len(lastPart(p.Group))]+pass.GroupName(p.ID)] = true
+			touched[network+"/"+pass.GroupName(p.ID)] = true
 		}
-		networks[p.Group[:len(p.Group)-len(lastPart(p.Group))]] = true
 	}
 	had := make(map[[2]string]map[string]bool) // by group: the keys of its rules without the passes that follow
 	open := slices.Clone(l.Open)
@@ -124,14 +126,14 @@ func (l Lending) wanted(defined, surveyed *estate.Estate) ([]wantedGroup, error)
 	for n := 0; n <= len(open); n++ {
 		e, _, _ := estate.Overlay(defined, surveyed)
 		for _, p := range open[:n] {
-			if err := pass.Insert(e, &p.Pass, LendIn(e, p)); err != nil {
+			if err := pass.Insert(e, &p.Pass, lendIn(e, p)); err != nil {
 				return nil, err
 			}
 		}
 		d := decide.New(e)
 		all = nil
 		for _, g := range e.Groups {
-			around := g.Follows && g.Network != nil && networks[g.Network.Path()+"/"]
+			around := g.Follows && g.Network != nil && networks[g.Network.Path()]
 			if !g.Defined || g.Existing || !touched[g.Path()] && !around {
 				continue
 			}
@@ -168,24 +170,15 @@ func (l Lending) wanted(defined, surveyed *estate.Estate) ([]wantedGroup, error)
 	return all, nil
 }
 
-// lastPart is what stands behind the last slash of a full name.
-func lastPart(path string) string {
-	for i := len(path) - 1; i >= 0; i-- {
-		if path[i] == '/' {
-			return path[i+1:]
-		}
+// lendIn is the lend of a pass, as it stands in another estate of the same definitions.
+func lendIn(e *estate.Estate, p *pass.Found) *estate.Lend {
+	g := e.FindGroup(p.Group)
+	if g == nil || p.Lend == nil {
+		return nil
 	}
-	return path
-}
-
-// LendIn is the lend of a pass, as it stands in another estate of the same definitions.
-func LendIn(e *estate.Estate, p *pass.Found) *estate.Lend {
-	for _, g := range e.Groups {
-		for i := range g.Lends {
-			if l := &g.Lends[i]; p.Lend != nil && g.Path() == p.Group && l.Origin == p.Lend.Origin &&
-				l.Direction == p.Lend.Direction {
-				return l
-			}
+	for i := range g.Lends {
+		if l := &g.Lends[i]; l.Origin == p.Lend.Origin && l.Direction == p.Lend.Direction {
+			return l
 		}
 	}
 	return nil

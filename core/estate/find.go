@@ -12,6 +12,16 @@ func (e *Estate) FindNetwork(path string) *Network {
 	return nil
 }
 
+// FindGroup finds a group by its full name, or nil.
+func (e *Estate) FindGroup(path string) *Group {
+	for _, g := range e.Groups {
+		if g.Path() == path {
+			return g
+		}
+	}
+	return nil
+}
+
 // FindGroups finds the groups that a name can mean: by full name, by the last parts of it, or by
 // id.
 func (e *Estate) FindGroups(name string) []*Group {

@@ -331,7 +331,7 @@ func LendOf(d *decide.Decider, g *estate.Group, r *estate.Rule) *estate.Lend {
 // judge finds the lend of a pass and says what has become of it.
 func (f *finder) judge(x *Found) {
 	x.State = Open
-	defined := groupOf(f.e, x.Group)
+	defined := f.e.FindGroup(x.Group)
 	for _, o := range x.Openings {
 		var lend *estate.Lend
 		if defined != nil {

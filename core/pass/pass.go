@@ -189,11 +189,8 @@ func peerIn(e *estate.Estate, text string) (estate.Peer, error) {
 		}
 	case "group":
 		p.Kind = estate.PeerGroup
-		for _, g := range e.Groups {
-			if g.Path() == name {
-				p.Group = g
-				return p, nil
-			}
+		if p.Group = e.FindGroup(name); p.Group != nil {
+			return p, nil
 		}
 	}
 	return p, fmt.Errorf("there is no %s", text)
@@ -225,7 +222,7 @@ func PeerWords(p estate.Peer) string {
 // stands of which it is a part: in front of all refusals that the lend is in front of. A pass for one instance gets
 // a defined group of its own.
 func Insert(e *estate.Estate, p *Pass, lend *estate.Lend) error {
-	g := groupOf(e, p.Group)
+	g := e.FindGroup(p.Group)
 	if g == nil {
 		return fmt.Errorf("there is no group %s", p.Group)
 	}
@@ -281,13 +278,4 @@ func insertOwn(e *estate.Estate, of *estate.Group, p *Pass, rules []estate.Rule)
 		return nil
 	}
 	return fmt.Errorf("there is no instance %s in %s", p.On, p.Account)
-}
-
-func groupOf(e *estate.Estate, path string) *estate.Group {
-	for _, g := range e.Groups {
-		if g.Path() == path {
-			return g
-		}
-	}
-	return nil
 }
