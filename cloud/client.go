@@ -23,11 +23,13 @@ import (
 // repeats failed requests that change nothing, at most Attempts times. It may be used by several
 // goroutines.
 type Client struct {
-	base   string
-	token  string
-	http   *retryablehttp.Client
-	limits Limits
-	slow   func(text string)
+	base  string
+	token string
+	http  *retryablehttp.Client
+	// patient is for questions that the cloud answers late on purpose: what asks sets how late.
+	patient *http.Client
+	limits  Limits
+	slow    func(text string)
 	// patience is how long a request is tried at most.
 	patience time.Duration
 }
@@ -64,7 +66,10 @@ func NewClient(address, token string, o Options) (*Client, error) {
 	if err := overTLS(u, "token"); err != nil {
 		return nil, err
 	}
-	return &Client{strings.TrimRight(address, "/"), token, retrying(o), o.Most, o.Slow, o.patience()}, nil
+	c := retrying(o)
+	patient := *c.HTTPClient
+	patient.Timeout = 0
+	return &Client{strings.TrimRight(address, "/"), token, c, &patient, o.Most, o.Slow, o.patience()}, nil
 }
 
 // overTLS refuses addresses over which a token or password could be read by others.
@@ -143,6 +148,16 @@ type page struct {
 	Revision string            `json:"revision"`
 	Items    []json.RawMessage `json:"items"`
 	Next     string            `json:"next"`
+	Feed     string            `json:"feed"` // where the cloud has one
+	Last     int               `json:"last"`
+}
+
+// at is the position of the feed that a page is of.
+func (p page) at() Position {
+	if p.Feed == "" {
+		return Position{}
+	}
+	return Position{p.Feed, p.Last}
 }
 
 // Accounts lists the names of the accounts that the token can see.
@@ -171,11 +186,21 @@ func (c *Client) Accounts(ctx context.Context) ([]string, error) {
 // errChanged says that a list kept changing while its pages were read.
 var errChanged = errors.New("it kept changing while it was read")
 
-// Survey reads everything in one account. Where the account changes meanwhile, it starts again.
+// Survey reads everything in one account.
 func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
+	seen, err := c.look(ctx, account)
+	return seen.Lines, err
+}
+
+// look reads everything in one account. Where the account changes meanwhile, it starts again.
+func (c *Client) look(ctx context.Context, account string) (Look, error) {
 	for range mostRestarts {
 		var lines bytes.Buffer
+		var first page
 		err := c.pages(ctx, "/v1/accounts/"+url.PathEscape(account)+"/objects", func(p page) error {
+			if first.Revision == "" {
+				first = p
+			}
 			for _, item := range p.Items {
 				if err := json.Compact(&lines, item); err != nil {
 					return fmt.Errorf("an object in the answer is not JSON: %w", err)
@@ -185,10 +210,10 @@ func (c *Client) Survey(ctx context.Context, account string) ([]byte, error) {
 			return nil
 		})
 		if err == nil || !errors.Is(err, errChanged) {
-			return lines.Bytes(), err
+			return Look{Lines: lines.Bytes(), Version: first.Revision, At: first.at()}, err
 		}
 	}
-	return nil, errChanged
+	return Look{}, errChanged
 }
 
 // pages reads all pages of a list, which must all be of one revision.
@@ -242,6 +267,17 @@ func (c *Client) get(ctx context.Context, path string, query url.Values, into an
 var errCutOff = errors.New("the answer is cut off")
 
 func (c *Client) once(ctx context.Context, path string, query url.Values, into any) (http.Header, error) {
+	r, err := c.request(ctx, path, query)
+	if err != nil {
+		return nil, err
+	}
+	stop := c.waitingFor()
+	defer stop()
+	return c.read(c.http, r, into)
+}
+
+// request is a question, with the token.
+func (c *Client) request(ctx context.Context, path string, query url.Values) (*retryablehttp.Request, error) {
 	address := c.base + path
 	if len(query) > 0 {
 		address += "?" + query.Encode()
@@ -254,9 +290,12 @@ func (c *Client) once(ctx context.Context, path string, query url.Values, into a
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	stop := c.waitingFor()
-	answer, err := c.http.Do(r)
-	stop()
+	return r, nil
+}
+
+// read asks and decodes the answer.
+func (c *Client) read(by *retryablehttp.Client, r *retryablehttp.Request, into any) (http.Header, error) {
+	answer, err := by.Do(r)
 	if err != nil {
 		return nil, plainly(err)
 	}

@@ -39,6 +39,13 @@ type Cloud interface {
 	// Survey reads everything in an account, as lines of a survey that are all of one moment, or if
 	// the cloud can't do that, read until groups did not change meanwhile.
 	Survey(ctx context.Context, account string) ([]byte, error)
+	// Look is Survey with what it takes to look again: nothing is read if the version that is known is still the
+	// account's.
+	Look(ctx context.Context, account, known string) (Look, error)
+	// Changes reads the cloud's feed of changes behind a position, and waits for so long if there is nothing yet; the
+	// zero position asks for where the feed is now. The error is ErrNoFeed if there is no such feed; ErrLost or
+	// ErrJumped if it can't tell everything behind that position.
+	Changes(ctx context.Context, after Position, wait time.Duration) ([]Event, Position, error)
 
 	// Read reads an object as it is now, with its version. The error is ErrGone if there is none. The
 	// answer may be stale for a moment after a change.

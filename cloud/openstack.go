@@ -43,6 +43,7 @@ type OpenStack struct {
 
 	mu      sync.Mutex
 	clients map[string]*gophercloud.ServiceClient // by account
+	kept    map[string]*osKept                    // by account
 }
 
 // A Project says which project of an OpenStack cloud an account is.

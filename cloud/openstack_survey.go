@@ -108,7 +108,7 @@ func (o *OpenStack) Survey(ctx context.Context, account string) ([]byte, error) 
 		if err != nil {
 			return nil, err
 		}
-		lines, err := o.surveyWith(ctx, account, project, before)
+		lines, err := o.surveyWith(ctx, account, project, before, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -130,29 +130,31 @@ func (o *OpenStack) groups(ctx context.Context, account, project string) ([]osGr
 		func(g osGroup) string { return g.ID })
 }
 
-func (o *OpenStack) surveyWith(ctx context.Context, account, project string, groups []osGroup) ([]byte, error) {
+// surveyWith writes a project as a survey. What is kept of it is not read again.
+func (o *OpenStack) surveyWith(ctx context.Context, account, project string, groups []osGroup, kept *osKept) ([]byte,
+	error) {
 	own := url.Values{"project_id": {project}}
-	networks, err := all(ctx, o, account, "networks", nil, func(n osNetwork) string { return n.ID })
+	networks, err := keptList(ctx, o, account, "networks", nil, func(n osNetwork) string { return n.ID }, kept)
 	if err != nil {
 		return nil, err
 	}
-	subnets, err := all(ctx, o, account, "subnets", nil, func(s osSubnet) string { return s.ID })
+	subnets, err := keptList(ctx, o, account, "subnets", nil, func(s osSubnet) string { return s.ID }, kept)
 	if err != nil {
 		return nil, err
 	}
-	ports, err := all(ctx, o, account, "ports", own, func(p osPort) string { return p.ID })
+	ports, err := keptList(ctx, o, account, "ports", own, func(p osPort) string { return p.ID }, kept)
 	if err != nil {
 		return nil, err
 	}
-	floating, err := all(ctx, o, account, "floatingips", own, func(f osFloating) string { return f.ID })
+	floating, err := keptList(ctx, o, account, "floatingips", own, func(f osFloating) string { return f.ID }, kept)
 	if err != nil {
 		return nil, err
 	}
-	routers, err := all(ctx, o, account, "routers", own, func(r osRouter) string { return r.ID })
+	routers, err := keptList(ctx, o, account, "routers", own, func(r osRouter) string { return r.ID }, kept)
 	if err != nil {
 		return nil, err
 	}
-	lists, err := all(ctx, o, account, "address-groups", own, func(l osList) string { return l.ID })
+	lists, err := keptList(ctx, o, account, "address-groups", own, func(l osList) string { return l.ID }, kept)
 	if err != nil {
 		return nil, err
 	}

@@ -1,15 +1,11 @@
 package standin
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -23,6 +19,7 @@ func (s *Server) routes() {
 	mux.HandleFunc("GET /{cloud}/v1/whoami", s.whoami)
 	mux.HandleFunc("GET /{cloud}/v1/accounts", s.list)
 	mux.HandleFunc("GET /{cloud}/v1/accounts/{account}/objects", s.list)
+	mux.HandleFunc("GET /{cloud}/v1/changes", s.changed)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		if methods := s.methods(r); len(methods) > 0 {
 			w.Header().Set("Allow", strings.Join(methods, ", "))
@@ -34,7 +31,6 @@ func (s *Server) routes() {
 	const account = "/{cloud}/v1/accounts/{account}"
 	mux.HandleFunc("GET "+account+"/objects/{kind}/{id}", s.single)
 	mux.HandleFunc("GET "+account+"/groups/{id}", s.group)
-	mux.HandleFunc("GET "+account+"/changes", s.changed)
 	mux.HandleFunc("POST "+account+"/groups", s.createGroup)
 	mux.HandleFunc("PATCH "+account+"/groups/{id}", s.changeGroup)
 	mux.HandleFunc("DELETE "+account+"/groups/{id}", s.deleteGroup)
@@ -63,76 +59,34 @@ func (s *Server) methods(r *http.Request) []string {
 
 // single answers with one object and its version.
 func (s *Server) single(w http.ResponseWriter, r *http.Request) {
-	_, c, ok := s.find(w, r)
-	if !ok {
-		return
-	}
-	want, lines := key{r.PathValue("kind"), r.PathValue("id")}, c.accounts[r.PathValue("account")]
-	for _, l := range lines {
-		if l.key == want {
-			w.Header().Set("ETag", strconv.Quote(etagOf(lines, l)))
-			w.Header().Set("Content-Type", "application/json")
-			_, _ = w.Write(l.text) // writing fails if the client is gone
-			return
-		}
-	}
-	tell(w, http.StatusNotFound, fmt.Sprintf("there is no %s %q", want.Kind, want.ID))
+	s.object(w, r, key{r.PathValue("kind"), r.PathValue("id")}, func(of *entry, l line) any { return l })
 }
 
 // group answers with a group and its rules, and their common version.
 func (s *Server) group(w http.ResponseWriter, r *http.Request) {
-	_, c, ok := s.find(w, r)
-	if !ok {
-		return
-	}
-	lines := c.accounts[r.PathValue("account")]
-	want := key{"group", r.PathValue("id")}
-	i := slices.IndexFunc(lines, func(l line) bool { return l.key == want })
-	if i < 0 {
-		tell(w, http.StatusNotFound, fmt.Sprintf("there is no group %q", want.ID))
-		return
-	}
-	w.Header().Set("ETag", strconv.Quote(etagOf(lines, lines[i])))
-	answer(w, groupWithRules(lines, lines[i]))
+	s.object(w, r, key{"group", r.PathValue("id")}, func(of *entry, _ line) any { return groupWithRules(of) })
 }
 
-// groupWithRules is the answer about a group.
-func groupWithRules(lines []line, group line) map[string]any {
-	return map[string]any{"group": group, "rules": append([]line{}, rulesOf(lines, group.ID)...)}
-}
-
-// changed answers with the changes of an account after a given number.
-func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
-	_, c, ok := s.find(w, r)
+// object answers with what is said of an object.
+func (s *Server) object(w http.ResponseWriter, r *http.Request, want key, says func(of *entry, l line) any) {
+	_, a, ok := s.find(w, r)
 	if !ok {
-		return
-	}
-	if account := r.PathValue("account"); c.accounts[account] == nil {
-		tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
-		return
-	}
-	after, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("after"), "0"))
-	if err != nil || after < 0 {
-		tell(w, http.StatusBadRequest, "after is the number of a change, or 0")
 		return
 	}
 	s.mu.Lock()
-	last := s.changes
+	of, l, there := a.find(want)
 	s.mu.Unlock()
-	items := []json.RawMessage{}
-	f, err := os.Open(filepath.Join(s.folder, ChangesFile))
-	if err == nil {
-		defer f.Close()
-		lines := bufio.NewScanner(f)
-		lines.Buffer(nil, 1<<20)
-		for lines.Scan() && len(items) < mostItems {
-			var c Change
-			if json.Unmarshal(lines.Bytes(), &c) == nil && c.Number > after && c.Account == r.PathValue("account") {
-				items = append(items, json.RawMessage(bytes.Clone(lines.Bytes())))
-			}
-		}
+	if !there {
+		tell(w, http.StatusNotFound, fmt.Sprintf("there is no %s %q", want.Kind, want.ID))
+		return
 	}
-	answer(w, map[string]any{"items": items, "last": last})
+	w.Header().Set("ETag", strconv.Quote(etagOf(of, l)))
+	answer(w, says(of, l))
+}
+
+// groupWithRules is the answer about a group.
+func groupWithRules(of *entry) map[string]any {
+	return map[string]any{"group": of.line, "rules": append([]line{}, of.rules...)}
 }
 
 // newLetsOut reports whether new groups of a dialect let everything out.
@@ -142,7 +96,7 @@ func newLetsOut(name string) bool {
 }
 
 func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		var o object
 		if err := body(r, &o); err != nil {
 			return made, of, err
@@ -151,13 +105,13 @@ func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
 			return made, of, refuse(http.StatusUnprocessableEntity, "a name has 1 to %d bytes", longestText)
 		}
 		c := s.state.clouds[d.cloud]
-		o = object{Kind: "group", Account: d.account, ID: newID("grp"), Network: o.Network, Name: o.Name,
+		o = object{Kind: "group", Account: d.own.name, ID: newID("grp"), Network: o.Network, Name: o.Name,
 			For: cmp.Or(o.For, "instances"), Description: o.Description, Labels: o.Labels, Stateful: o.Stateful}
 		d.put("create", o)
 		// the cloud adds such a rule to every new group; it can be removed
 		if newLetsOut(c.dialect) && o.For == "instances" {
 			for _, range_ := range []string{"0.0.0.0/0", "::/0"} {
-				d.put("create", object{Kind: "rule", Account: d.account, Group: o.ID, ID: newID("rul"),
+				d.put("create", object{Kind: "rule", Account: d.own.name, Group: o.ID, ID: newID("rul"),
 					Direction: "out", Action: "admit", Peers: []string{range_}, Services: []string{"any"}})
 			}
 		}
@@ -167,7 +121,7 @@ func (s *Server) createGroup(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -201,7 +155,7 @@ func (s *Server) changeGroup(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -212,7 +166,8 @@ func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
 		if users := d.users("group", o.ID); len(users) > 0 {
 			return made, of, conflict(inUse, "the group is in use by %s", strings.Join(users, ", "))
 		}
-		for _, rule := range rulesOf(d.lines, o.ID) {
+		in, _, _ := d.find("group", o.ID)
+		for _, rule := range in.rules {
 			d.drop("rule", rule.ID)
 		}
 		d.drop("group", o.ID)
@@ -221,7 +176,7 @@ func (s *Server) deleteGroup(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		g, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -252,7 +207,7 @@ func (s *Server) createRule(w http.ResponseWriter, r *http.Request) {
 
 // putRule adds a rule to a group.
 func (d *draft) putRule(group string, o object) object {
-	o = object{Kind: "rule", Account: d.account, Group: group, ID: newID("rul"), Direction: o.Direction,
+	o = object{Kind: "rule", Account: d.own.name, Group: group, ID: newID("rul"), Direction: o.Direction,
 		Action: cmp.Or(o.Action, "admit"), Rank: o.Rank, Peers: o.Peers, Services: o.Services, Stateless: o.Stateless,
 		Description: o.Description}
 	d.put("create", o)
@@ -260,7 +215,7 @@ func (d *draft) putRule(group string, o object) object {
 }
 
 func (s *Server) deleteRule(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		g, err := d.current(r, "group", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -281,7 +236,7 @@ func (s *Server) deleteRule(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		var o object
 		if err := body(r, &o); err != nil {
 			return made, of, err
@@ -296,14 +251,10 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 			return made, of, conflict(overQuota, "the list has room for %s",
 				count.Of(o.Capacity, "entry", "entries"))
 		}
-		for _, l := range d.lines {
-			var other object
-			if l.Kind == "list" && json.Unmarshal(l.text, &other) == nil && other.Owner == "own" &&
-				other.Name == o.Name {
-				return made, of, conflict(nameTaken, "the list %s has that name already", other.ID)
-			}
+		if other := d.own.names[naming{kind: "list", name: o.Name}]; other != "" {
+			return made, of, conflict(nameTaken, "the list %s has that name already", other)
 		}
-		o = object{Kind: "list", Account: d.account, ID: newID("lst"), Name: o.Name, Owner: "own",
+		o = object{Kind: "list", Account: d.own.name, ID: newID("lst"), Name: o.Name, Owner: "own",
 			Description: o.Description, Labels: o.Labels, Entries: o.Entries, Capacity: o.Capacity}
 		d.put("create", o)
 		made = key{"list", o.ID}
@@ -313,7 +264,7 @@ func (s *Server) createList(w http.ResponseWriter, r *http.Request) {
 
 // changeList replaces a list's labels or description.
 func (s *Server) changeList(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "list", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -341,7 +292,7 @@ func (s *Server) changeList(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "list", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -367,7 +318,7 @@ func (s *Server) changeEntries(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		o, err := d.current(r, "list", r.PathValue("id"))
 		if err != nil {
 			return made, of, err
@@ -385,7 +336,7 @@ func (s *Server) deleteList(w http.ResponseWriter, r *http.Request) {
 
 // attach replaces the groups that are attached to an interface or a subnet.
 func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
-	s.write(w, r, func(d *draft) (made, of key, err error) {
+	s.change(w, r, func(d *draft) (made, of key, err error) {
 		id := r.PathValue("id")
 		subnet := strings.Contains(r.URL.Path, "/subnets/")
 		var to struct {
@@ -416,18 +367,19 @@ func (s *Server) attach(w http.ResponseWriter, r *http.Request) {
 			return made, of, conflict(overQuota, "a subnet of this cloud has at most %s",
 				count.Of(known.GroupsPerSubnet, "group", "groups"))
 		}
-		for i, l := range d.lines {
-			k := l.key
-			changed, ok := withGroups(l, subnet, id, to.Groups)
+		for _, e := range d.entries {
+			if e == nil {
+				continue
+			}
+			k := e.key
+			changed, ok := withGroups(e.line, subnet, id, to.Groups)
 			if !ok {
 				continue
 			}
-			if err := matches(r, etagOf(d.lines, l), k.Kind, k.ID); err != nil {
+			if err := matches(r, etagOf(e, e.line), k.Kind, k.ID); err != nil {
 				return made, of, err
 			}
-			d.lines[i].text = changed
-			d.changes = append(d.changes,
-				Change{Account: d.account, Action: "change", Kind: k.Kind, ID: k.ID, Object: changed})
+			d.putLine("change", line{key: k, text: changed})
 			return k, k, nil
 		}
 		return made, of, refuse(http.StatusNotFound, "there is nothing with the id %q", id)

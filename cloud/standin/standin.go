@@ -3,113 +3,80 @@
 package standin
 
 import (
-	"bytes"
 	"cmp"
-	"crypto/rand"
-	"crypto/subtle"
-	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
+	"maps"
 	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
 	"isonomos/cloud"
-	"isonomos/core/estate"
-	"isonomos/store"
 )
 
 // Names of files in a stand-in's folder.
 const (
 	StateFile  = "state.jsonl" // the state: a survey
-	TokenFile  = "token"
 	FaultsFile = "faults.json"
 )
 
-// A Server serves the clouds of one folder. Its state is the survey in that folder. It is read
-// again when the file has changed, so that edits by hand are served too. A Server may be used by
+// A Server serves the clouds of one folder. Its state is the survey in that folder, with the changes of its log. The
+// survey is read again when the file has changed, so that edits by hand are served too. A Server may be used by
 // several goroutines.
 type Server struct {
 	folder string
-	token  string
+	token  string // that may read and write
 	sleep  func(time.Duration)
 	mux    *http.ServeMux
 
 	mu      sync.Mutex
-	read    time.Time // modification time of the state file when it was read
+	tokens  tokens
+	read    time.Time // modification time of the state file when it was read or written
+	size    int       // of the state file
+	took    time.Duration
+	pending bool // the state file is going to be written
 	state   *state
-	former  *state // the state before the last change: stale answers come from it
+	former  former
 	faults  faults
 	decided time.Time // modification time of the faults file when it was read
-	changes int       // number of changes so far
 	asked   uint64    // number of requests so far
+
+	log       *os.File
+	feed      string         // tells the feed from that of an earlier server
+	changes   int            // number of the latest change
+	lastOf    map[string]int // the same, by cloud
+	fed       []Change       // the latest changes
+	news      chan struct{}  // is closed when there is another one
+	revisions int
 }
 
-// A state is all that is served at one moment.
-type state struct {
-	header   string // the first line
-	revision string
-	clouds   map[string]*served
+// former is an account as it was before the last change, without an index: stale answers come from it.
+type former struct {
+	cloud string
+	last  int // number of the change before
+	*account
 }
 
-// served is what is served of one cloud.
-type served struct {
-	dialect  string
-	names    []string // of accounts, in the order of the survey
-	accounts map[string][]line
-}
-
-// A line is an object as it is served, with the fields by which it is found.
-type line struct {
-	key
-	group string // of a rule: its group's id
-	text  json.RawMessage
-}
-
-// MarshalJSON returns the line as it was read.
-func (l line) MarshalJSON() ([]byte, error) { return l.text, nil }
-
-func lineOf(text json.RawMessage) line {
-	var o struct{ Kind, ID, Group string }
-	_ = json.Unmarshal(text, &o) // lines of the state have been decoded before
-	return line{key{o.Kind, o.ID}, o.Group, text}
-}
-
-// Open opens the folder of a stand-in, which must hold its state. It makes a token if there is none
+// Open opens the folder of a stand-in, which must hold its state. It makes tokens if there are none
 // yet.
 func Open(folder string) (*Server, error) {
-	s := &Server{folder: folder, sleep: time.Sleep, mux: http.NewServeMux()}
+	s := &Server{folder: folder, sleep: time.Sleep, mux: http.NewServeMux(), feed: newID("feed"),
+		lastOf: make(map[string]int), news: make(chan struct{})}
 	s.routes()
-	path := filepath.Join(folder, TokenFile)
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		secret := make([]byte, 24)
-		if _, err := rand.Read(secret); err != nil {
+	for _, name := range []string{TokenFile, ReadTokenFile} {
+		if err := makeToken(filepath.Join(folder, name)); err != nil {
 			return nil, err
 		}
-		text = []byte(hex.EncodeToString(secret))
-		err = os.WriteFile(path, text, 0o600)
-		if err != nil {
-			return nil, err
-		}
-	} else if err != nil {
+	}
+	if err := s.refresh(); err != nil {
 		return nil, err
 	}
-	s.token = strings.TrimSpace(string(text))
-	changes, err := os.ReadFile(filepath.Join(folder, ChangesFile))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	s.changes = bytes.Count(changes, []byte{'\n'})
-	_, _, err = s.now()
+	_, _, err := s.now()
 	return s, err
 }
 
@@ -119,85 +86,53 @@ func (s *Server) Clouds() ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	var names []string
-	for name := range now.clouds {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return names, nil
+	return slices.Sorted(maps.Keys(now.clouds)), nil
 }
 
-// now returns the state of the file, and the one before it, if any.
-func (s *Server) now() (now, former *state, err error) {
+// now returns the state, and what it was before the last change. If the file was edited it reads it again.
+func (s *Server) now() (now *state, before former, err error) {
 	path := filepath.Join(s.folder, StateFile)
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, nil, err
+		return nil, former{}, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.state != nil && info.ModTime().Equal(s.read) {
 		return s.state, s.former, nil
 	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, nil, err
+	if info, err = os.Stat(path); err != nil { // it may have been written meanwhile
+		return nil, former{}, err
 	}
-	defer f.Close()
-	e, _, err := store.ReadSurvey(f, path)
-	if err != nil {
-		return nil, nil, err
+	if s.state != nil && info.ModTime().Equal(s.read) {
+		return s.state, s.former, nil
 	}
-	s.former, s.state, s.read = s.state, stateOf(e, strconv.FormatInt(info.ModTime().UnixNano(), 36)), info.ModTime()
+	was := s.state
+	next, err := s.load(path)
+	if err != nil {
+		return nil, former{}, err
+	}
+	s.state, s.former, s.read = next, former{}, info.ModTime()
+	if was == nil {
+		return s.state, s.former, nil
+	}
+	if changes := edited(was, next); len(changes) > 0 {
+		s.number(changes, byHand)
+		if err := s.append(changes); err != nil {
+			return nil, former{}, err
+		}
+		s.publish(changes)
+	}
 	return s.state, s.former, nil
-}
-
-// stateOf sorts the lines of a survey by cloud and account.
-func stateOf(e *estate.Estate, revision string) *state {
-	own := make(map[*estate.Account]*estate.Estate)
-	of := func(a *estate.Account) *estate.Estate {
-		x := own[a]
-		if x == nil {
-			x = &estate.Estate{Accounts: []*estate.Account{a}}
-			own[a] = x
-		}
-		return x
-	}
-	for _, n := range e.Networks {
-		of(n.Account).Networks = append(of(n.Account).Networks, n)
-	}
-	for _, l := range e.Lists {
-		if l.Account != nil {
-			of(l.Account).Lists = append(of(l.Account).Lists, l)
-		}
-	}
-	for _, i := range e.Instances {
-		of(i.Account).Instances = append(of(i.Account).Instances, i)
-	}
-	for _, g := range e.Groups {
-		of(g.Account).Groups = append(of(g.Account).Groups, g)
-	}
-	st := &state{header: store.HeaderLine(e.Name, e.Taken), revision: revision, clouds: make(map[string]*served)}
-	for _, c := range e.Clouds {
-		st.clouds[c.Name] = &served{dialect: c.Dialect, accounts: make(map[string][]line)}
-	}
-	for _, a := range e.Accounts {
-		c := st.clouds[a.Cloud.Name]
-		c.names = append(c.names, a.Name)
-		for text := range bytes.Lines(store.ObjectLines(of(a))) {
-			c.accounts[a.Name] = append(c.accounts[a.Name], lineOf(bytes.TrimSpace(text)))
-		}
-	}
-	return st
 }
 
 // ServeHTTP serves each cloud under its name: /northmere/v1/accounts.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.token)) != 1 {
-		w.Header().Set("WWW-Authenticate", "Bearer")
-		tell(w, http.StatusUnauthorized, "the token is missing, or not the right one")
+	h, ok := s.permitted(w, r)
+	if !ok {
 		return
 	}
+	r = r.WithContext(withHolder(r.Context(), h))
 	stale, served := s.misbehave(w, r)
 	if served {
 		return
@@ -222,22 +157,35 @@ func problem(w http.ResponseWriter, status int, kind, detail string) {
 	_ = json.NewEncoder(w).Encode(p) // writing fails if the client is gone
 }
 
-// find finds the cloud that a request names.
-func (s *Server) find(w http.ResponseWriter, r *http.Request) (*state, *served, bool) {
-	now, former, err := s.now()
+// find finds the cloud that a request names, and its account as it is to be served; nil if it names none. What it
+// finds is read under the lock.
+func (s *Server) find(w http.ResponseWriter, r *http.Request) (*served, *account, bool) {
+	now, before, err := s.now()
 	if err != nil {
 		tell(w, http.StatusInternalServerError, "the state can't be read: "+err.Error())
 		return nil, nil, false
 	}
-	if isStale(r.Context()) && former != nil {
-		now = former
-	}
-	c := now.clouds[r.PathValue("cloud")]
+	name := r.PathValue("cloud")
+	c := now.clouds[name]
 	if c == nil {
-		tell(w, http.StatusNotFound, fmt.Sprintf("no cloud is called %q", r.PathValue("cloud")))
+		tell(w, http.StatusNotFound, fmt.Sprintf("no cloud is called %q", name))
 		return nil, nil, false
 	}
-	return now, c, true
+	wanted := r.PathValue("account")
+	if wanted == "" {
+		return c, nil, true
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	a := c.accounts[wanted]
+	if a == nil {
+		tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", wanted))
+		return nil, nil, false
+	}
+	if isStale(r.Context()) && before.account != nil && before.cloud == name && before.name == wanted {
+		return c, before.account, true
+	}
+	return c, a, true
 }
 
 // addressOf is the address from which a request comes: that of the socket's other end, never what a header says.
@@ -251,9 +199,9 @@ func addressOf(r *http.Request) string {
 
 // whoami answers who asks, from where, and what the cloud is.
 func (s *Server) whoami(w http.ResponseWriter, r *http.Request) {
-	if _, c, ok := s.find(w, r); ok {
-		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": "sandbox",
-			"may": []string{"read", "write"}, "address": addressOf(r)})
+	if c, _, ok := s.find(w, r); ok {
+		answer(w, map[string]any{"cloud": r.PathValue("cloud"), "dialect": c.dialect, "actor": asks(r).Name,
+			"may": asks(r).May, "address": addressOf(r)})
 	}
 }
 
@@ -265,26 +213,18 @@ const mostItems = 1000
 
 // list answers with a page of the accounts, or of one account's objects.
 func (s *Server) list(w http.ResponseWriter, r *http.Request) {
-	now, c, ok := s.find(w, r)
+	c, a, ok := s.find(w, r)
 	if !ok {
 		return
 	}
-	var items []line
-	if account := r.PathValue("account"); account != "" {
-		if items, ok = c.accounts[account]; !ok {
-			tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
-			return
-		}
+	items, last, revision := s.lines(r.PathValue("cloud"), c, a)
+	if a != nil {
 		if kind := r.URL.Query().Get("kind"); kind != "" {
 			if !slices.Contains(kinds, kind) {
 				tell(w, http.StatusNotFound, fmt.Sprintf("no kind of object is called %q", kind))
 				return
 			}
-			items = slices.DeleteFunc(slices.Clone(items), func(item line) bool { return item.Kind != kind })
-		}
-	} else {
-		for _, name := range c.names {
-			items = append(items, c.accounts[name][0])
+			items = slices.DeleteFunc(items, func(item line) bool { return item.Kind != kind })
 		}
 	}
 	limit, err := strconv.Atoi(cmp.Or(r.URL.Query().Get("limit"), strconv.Itoa(mostItems)))
@@ -304,8 +244,30 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 	if to < len(items) {
 		next = strconv.Itoa(to)
 	}
-	w.Header().Set("ETag", strconv.Quote(now.revision))
-	answer(w, map[string]any{"revision": now.revision, "items": append([]line{}, items[from:to]...), "next": next})
+	w.Header().Set("ETag", strconv.Quote(revision))
+	page := map[string]any{"revision": revision, "items": append([]line{}, items[from:to]...), "next": next}
+	if a != nil {
+		page["feed"], page["last"] = s.feed, last
+	}
+	answer(w, page)
+}
+
+// lines are those of an account, or if it is nil of all accounts themselves; the number of the last change that is
+// in them, and their revision.
+func (s *Server) lines(name string, c *served, a *account) (items []line, last int, revision string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	last = s.lastOf[name]
+	if a != nil {
+		if a.at == nil { // it is as it was before the last change
+			last = s.former.last
+		}
+		return a.lines(), last, a.revision
+	}
+	for _, account := range c.names {
+		items = append(items, c.accounts[account].entries[0].line)
+	}
+	return items, last, s.feed
 }
 
 func answer(w http.ResponseWriter, body any) {

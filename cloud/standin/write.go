@@ -2,7 +2,6 @@ package standin
 
 import (
 	"bytes"
-	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -10,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,22 +23,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/store"
-	"isonomos/store/whole"
 )
-
-// ChangesFile records every change that was made through the interface, one a line.
-const ChangesFile = "changes.jsonl"
-
-// A Change is one change that was made.
-type Change struct {
-	Number  int             `json:"number"` // from 1, without gaps
-	At      string          `json:"at"`
-	Account string          `json:"account"`
-	Action  string          `json:"action"` // "create", "change", "delete"
-	Kind    string          `json:"kind"`
-	ID      string          `json:"id"`
-	Object  json.RawMessage `json:"object,omitempty"` // the object after the change
-}
 
 // A refusal says why a change is not made, and with which status.
 type refusal struct {
@@ -64,6 +46,8 @@ const (
 	rankTaken = "rank-taken"
 	ruleTaken = "rule-taken"
 	builtIn   = "built-in"
+
+	positionLost = "position-lost"
 )
 
 // conflict refuses what can't be done as things are.
@@ -105,71 +89,90 @@ func (o object) text() json.RawMessage {
 	return json.RawMessage(bytes.TrimSpace(b.Bytes()))
 }
 
-// key identifies an object within its account.
-type key struct{ Kind, ID string }
-
 // etagOf is the version of an object: a hash of its content. The version of a group covers its
 // rules too.
-func etagOf(lines []line, of line) string {
+func etagOf(of *entry, l line) string {
 	sum := sha256.New()
-	sum.Write(of.text)
-	if of.Kind == "group" {
-		for _, rule := range rulesOf(lines, of.ID) {
+	sum.Write(l.text)
+	if l.Kind == "group" {
+		for _, rule := range of.rules {
 			sum.Write(rule.text)
 		}
 	}
 	return hex.EncodeToString(sum.Sum(nil)[:8])
 }
 
-// rulesOf are the rules of a group.
-func rulesOf(lines []line, group string) []line {
-	var rules []line
-	for _, l := range lines {
-		if l.Kind == "rule" && l.group == group {
-			rules = append(rules, l)
-		}
-	}
-	return rules
-}
-
-// A draft is a copy of an account's lines in which a change is prepared.
+// A draft is an account with changes that are not made yet.
 type draft struct {
 	server  *Server
 	cloud   string
-	account string
-	lines   []line
+	own     *account
+	entries []*entry // those that were there, as they become
+	news    []*entry
 	changes []Change
 	made    map[string]any // the answer, where that is not a single object
 }
 
-func (d *draft) find(kind, id string) (int, bool) {
-	i := slices.IndexFunc(d.lines, func(l line) bool { return l.key == key{kind, id} })
-	return i, i >= 0
+// find finds an object of the draft, and the group it is a rule of, if so.
+func (d *draft) find(kind, id string) (of *entry, l line, ok bool) {
+	k := key{kind, id}
+	for _, e := range d.news {
+		if of, l, ok := within(e, k); ok {
+			return of, l, ok
+		}
+	}
+	i, there := d.own.at[k]
+	if there {
+		return within(d.entries[i], k)
+	}
+	for _, c := range d.changes { // a new rule of a group that was there
+		if (key{c.Kind, c.ID}) == k && c.Group != "" {
+			if i, there := d.own.at[key{"group", c.Group}]; there {
+				return within(d.entries[i], k)
+			}
+		}
+	}
+	return nil, line{}, false
 }
 
 func (d *draft) put(action string, o object) {
-	l := line{key{o.Kind, o.ID}, o.Group, o.text()}
-	if i, ok := d.find(o.Kind, o.ID); ok {
-		d.lines[i] = l
-	} else {
-		at := len(d.lines)
-		if o.Kind == "rule" { // it goes behind the other rules of its group, as in surveys
-			for i, x := range d.lines {
-				if x.Kind == "rule" && x.group == o.Group || x.key == (key{"group", o.Group}) {
-					at = i + 1
-				}
-			}
-		}
-		d.lines = slices.Insert(d.lines, at, l)
+	d.putLine(action, line{key{o.Kind, o.ID}, o.Group, o.text()})
+}
+
+func (d *draft) putLine(action string, l line) {
+	at := l.key
+	if l.Kind == "rule" {
+		at = key{"group", l.group}
 	}
-	d.changes = append(d.changes, Change{Account: d.account, Action: action, Kind: o.Kind, ID: o.ID, Object: l.text})
+	became := &entry{line: l}
+	if was, _, there := d.find(at.Kind, at.ID); there {
+		if became = (&entry{l, was.rules}); l.Kind == "rule" {
+			became = &entry{was.line, withRule(was.rules, l)}
+		}
+	}
+	if i, there := d.own.at[at]; there {
+		d.entries[i] = became
+	} else if i := slices.IndexFunc(d.news, func(e *entry) bool { return e.key == at }); i >= 0 {
+		d.news[i] = became
+	} else {
+		d.news = append(d.news, became)
+	}
+	d.changes = append(d.changes, Change{Cloud: d.cloud, Account: d.own.name, Action: action, Kind: l.Kind, ID: l.ID,
+		Group: l.group, Object: l.text})
 }
 
 func (d *draft) drop(kind, id string) {
-	if i, ok := d.find(kind, id); ok {
-		d.lines = slices.Delete(d.lines, i, i+1)
-		d.changes = append(d.changes, Change{Account: d.account, Action: "delete", Kind: kind, ID: id})
+	of, l, there := d.find(kind, id)
+	if !there {
+		return
 	}
+	if i, known := d.own.at[l.key]; known {
+		if d.entries[i] = nil; of.key != l.key {
+			d.entries[i] = &entry{of.line, withoutRule(of.rules, l.key)}
+		}
+	}
+	d.changes = append(d.changes, Change{Cloud: d.cloud, Account: d.own.name, Action: "delete", Kind: kind, ID: id,
+		Group: l.group})
 }
 
 // newID makes an id that no object has.
@@ -179,28 +182,24 @@ func newID(prefix string) string {
 	return prefix + "-" + hex.EncodeToString(b)
 }
 
-// write changes an account. The function make prepares the change in a draft; the draft is read as
+// change changes an account. The function make prepares the change in a draft; what it touches is read as
 // a survey and checked against what the cloud allows, and then becomes the state, all under one
 // lock. It returns the object for the answer, and the object whose version is sent with it.
-func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draft) (made, of key, err error)) {
+func (s *Server) change(w http.ResponseWriter, r *http.Request, make func(d *draft) (made, of key, err error)) {
 	if _, _, ok := s.find(w, r); !ok { // find reads the state again if it was edited by hand
 		return
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	name, account := r.PathValue("cloud"), r.PathValue("account")
-	own, ok := s.state.clouds[name].accounts[account]
-	if !ok {
-		tell(w, http.StatusNotFound, fmt.Sprintf("no account is called %q", account))
-		return
-	}
-	d := &draft{server: s, cloud: name, account: account, lines: slices.Clone(own)}
+	name := r.PathValue("cloud")
+	own := s.state.clouds[name].accounts[r.PathValue("account")]
+	d := &draft{server: s, cloud: name, own: own, entries: slices.Clone(own.entries)}
 	made, of, err := make(d)
 	if err == nil {
 		err = d.check()
 	}
 	if err == nil {
-		err = s.keep(d)
+		err = s.keep(d, asks(r).Name)
 	}
 	var no *refusal
 	switch {
@@ -209,10 +208,10 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draf
 	case err != nil:
 		tell(w, http.StatusInternalServerError, err.Error())
 	default:
-		if i, there := d.find(of.Kind, of.ID); there {
-			w.Header().Set("ETag", strconv.Quote(etagOf(d.lines, d.lines[i])))
+		if e, l, there := own.find(of); there {
+			w.Header().Set("ETag", strconv.Quote(etagOf(e, l)))
 		}
-		i, there := d.find(made.Kind, made.ID)
+		e, l, there := own.find(made)
 		if d.made != nil {
 			w.Header().Set("Content-Type", "application/json")
 			w.WriteHeader(http.StatusCreated)
@@ -228,83 +227,38 @@ func (s *Server) write(w http.ResponseWriter, r *http.Request, make func(d *draf
 			w.WriteHeader(http.StatusCreated)
 		}
 		if made.Kind == "group" {
-			answer(w, groupWithRules(d.lines, d.lines[i]))
+			answer(w, groupWithRules(e))
 			return
 		}
-		_, _ = w.Write(d.lines[i].text) // writing fails if the client is gone
+		_, _ = w.Write(l.text) // writing fails if the client is gone
 	}
 }
 
-// keep writes a draft to the disk and then makes it the state.
-func (s *Server) keep(d *draft) error {
-	next := &state{clouds: make(map[string]*served)}
-	for name, c := range s.state.clouds {
-		copied := *c
-		if name == d.cloud {
-			copied.accounts = make(map[string][]line, len(c.accounts))
-			for account, lines := range c.accounts {
-				copied.accounts[account] = lines
-			}
-			copied.accounts[d.account] = d.lines
-		}
-		next.clouds[name] = &copied
-	}
-	var text bytes.Buffer
-	text.WriteString(s.state.header)
-	names := make([]string, 0, len(next.clouds))
-	for name := range next.clouds {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		text.WriteString(store.CloudLine(&estate.Cloud{Name: name, Dialect: next.clouds[name].dialect}))
-	}
-	for _, name := range names {
-		for _, account := range next.clouds[name].names {
-			for _, l := range next.clouds[name].accounts[account] {
-				text.Write(l.text)
-				text.WriteByte('\n')
-			}
-		}
-	}
-	next.header = s.state.header
-	var log bytes.Buffer
-	at := time.Now().UTC().Format(time.RFC3339Nano) // the same for all changes of one request
-	for i := range d.changes {
-		s.changes++
-		d.changes[i].Number, d.changes[i].At = s.changes, at
-		line, err := json.Marshal(d.changes[i])
-		if err != nil {
-			return err
-		}
-		log.Write(append(line, '\n'))
-	}
-	path := filepath.Join(s.folder, StateFile)
-	if err := whole.Write(path, text.String(), 0o644); err != nil {
+// keep writes a draft's changes to the log and then makes them the state.
+func (s *Server) keep(d *draft, by string) error {
+	c, last := s.state.clouds[d.cloud], s.lastOf[d.cloud]
+	s.number(d.changes, by)
+	if err := s.append(d.changes); err != nil {
 		return err
 	}
-	info, err := os.Stat(path)
-	if err != nil {
+	s.former = former{d.cloud, last, &account{name: d.own.name, entries: slices.Clone(d.own.entries),
+		revision: d.own.revision}}
+	for _, x := range d.changes {
+		s.state.apply(x)
+	}
+	c.accounts[d.own.name].revision = s.revision()
+	if err := s.settle(); err != nil {
 		return err
 	}
-	next.revision = strconv.FormatInt(info.ModTime().UnixNano(), 36) + "-" + strconv.Itoa(s.changes)
-	s.former, s.state, s.read = s.state, next, info.ModTime()
-	f, err := os.OpenFile(filepath.Join(s.folder, ChangesFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	if _, err := f.Write(log.Bytes()); err != nil {
-		f.Close()
-		return err
-	}
-	return f.Close()
+	s.publish(d.changes)
+	return nil
 }
 
-// check reads a draft as a survey and checks the groups that it changes against the cloud's dialect
+// check reads what a draft changes as a survey, with what it refers to, and checks groups against the cloud's dialect
 // and quotas.
 func (d *draft) check() error {
 	c := d.server.state.clouds[d.cloud]
-	touched, made := make(map[string]bool), make(map[string]bool)
+	touched, made, needed := make(map[key]bool), make(map[string]bool), make(map[key]bool)
 	for _, change := range d.changes {
 		var o object
 		_ = json.Unmarshal(change.Object, &o) // deletions have no object
@@ -313,18 +267,48 @@ func (d *draft) check() error {
 				return err
 			}
 		}
-		touched[cmp.Or(o.Group, change.ID)] = true
+		at := key{change.Kind, change.ID}
+		if change.Group != "" {
+			at = key{"group", change.Group}
+		}
+		touched[at] = true
 		made[change.ID] = change.Action == "create"
+	}
+	need := func(l line) {
+		for _, ref := range refsOf(d.own.name, l) {
+			kind, rest, _ := strings.Cut(ref, ":")
+			if id, own := strings.CutPrefix(rest, d.own.name+"/"); own {
+				needed[key{kind, id}] = true
+			}
+		}
+	}
+	balancer := false
+	all := slices.DeleteFunc(slices.Concat(d.entries, d.news), func(e *entry) bool { return e == nil })
+	for _, e := range all {
+		if touched[e.key] || e.Kind == "subnet" {
+			balancer = balancer || e.Kind == "instance" && bytes.Contains(e.text, []byte(`"listeners"`))
+			for _, l := range append([]line{e.line}, e.rules...) {
+				need(l)
+			}
+		}
 	}
 	var text bytes.Buffer
 	text.WriteString(store.HeaderLine("draft",
 		time.Unix(0, 0)) + store.CloudLine(&estate.Cloud{Name: d.cloud, Dialect: c.dialect}))
-	for _, l := range d.lines {
-		if l.Kind == "rule" && !touched[l.group] {
-			continue // an unchanged rule was checked when it was added
-		}
+	put := func(l line) {
 		text.Write(l.text)
 		text.WriteByte('\n')
+	}
+	for _, e := range all {
+		switch place := e.Kind == "account" || e.Kind == "network" || e.Kind == "subnet"; {
+		case touched[e.key]:
+			put(e.line)
+			for _, r := range e.rules {
+				put(r)
+			}
+		case place || needed[e.key] || e.Kind == "instance" && balancer: // whose targets they may be
+			put(e.line)
+		}
 	}
 	e, _, err := store.ReadSurvey(&text, "draft")
 	var wrong *store.SurveyError
@@ -335,12 +319,54 @@ func (d *draft) check() error {
 		return err
 	}
 	for _, g := range e.Groups {
-		if !touched[g.ID] {
+		if !touched[key{"group", g.ID}] {
 			continue
+		}
+		if err := d.nameFree(g.ID); err != nil {
+			return err
 		}
 		if err := allowed(e, g, made, d.elsewhere); err != nil {
 			return err
 		}
+	}
+	d.respell(e)
+	return nil
+}
+
+// respell writes what has changed as it is written when the state is read again, so that it has the same version
+// then.
+func (d *draft) respell(e *estate.Estate) {
+	as := make(map[key]json.RawMessage)
+	for text := range bytes.Lines(store.ObjectLines(e)) {
+		l := lineOf(bytes.TrimSpace(text))
+		as[l.key] = l.text
+	}
+	for i := range d.changes {
+		c := &d.changes[i]
+		text := as[key{c.Kind, c.ID}]
+		of, l, there := d.find(c.Kind, c.ID)
+		if c.Object == nil || text == nil || !there {
+			continue
+		}
+		c.Object = text
+		if of.key == l.key {
+			of.line.text = text // an entry of this draft alone: what is served has others
+			continue
+		}
+		for k := range of.rules {
+			if of.rules[k].key == l.key {
+				of.rules[k].text = text
+			}
+		}
+	}
+}
+
+// nameFree refuses a group whose name another one has.
+func (d *draft) nameFree(id string) error {
+	_, l, _ := d.find("group", id)
+	name, _ := namingOf(l.text)
+	if other := d.own.names[name]; other != "" && other != id {
+		return conflict(nameTaken, "the group %s has that name already", other)
 	}
 	return nil
 }
@@ -350,8 +376,8 @@ func (d *draft) elsewhere(reference string) bool {
 	reference, _, _ = strings.Cut(reference, " ") // an address family may follow
 	kind, rest, _ := strings.Cut(reference, ":")
 	account, id, ok := strings.Cut(rest, "/")
-	return ok && slices.ContainsFunc(d.server.state.clouds[d.cloud].accounts[account],
-		func(l line) bool { return l.key == key{kind, id} })
+	_, _, there := d.server.state.clouds[d.cloud].accounts[account].find(key{kind, id})
+	return ok && there
 }
 
 // readable refuses texts that are too long, or hold what controls a terminal.
@@ -379,11 +405,6 @@ func allowed(e *estate.Estate, g *estate.Group, made map[string]bool, elsewhere 
 	dl, f := decide.Dialect(g.Account), decide.Filter(g)
 	if g.Name == "" {
 		return refuse(http.StatusUnprocessableEntity, "a name has 1 to %d bytes", longestText)
-	}
-	for _, o := range e.Groups {
-		if o != g && o.Network == g.Network && o.For == g.For && o.Name == g.Name {
-			return conflict(nameTaken, "the group %s has that name already", o.ID)
-		}
 	}
 	ranks := make(map[[2]any]string)
 	said := make(map[string]string) // what rules say, where no two may say the same
@@ -465,52 +486,32 @@ func quotaText(q compile.Quota) string {
 // current finds the object that a request changes. It refuses if the object does not exist, or has
 // another version than If-Match says.
 func (d *draft) current(r *http.Request, kind, id string) (object, error) {
-	i, ok := d.find(kind, id)
+	of, l, ok := d.find(kind, id)
 	if !ok {
 		return object{}, refuse(http.StatusNotFound, "there is no %s %q", kind, id)
 	}
-	if err := matches(r, etagOf(d.lines, d.lines[i]), kind, id); err != nil {
+	if err := matches(r, etagOf(of, l), kind, id); err != nil {
 		return object{}, err
 	}
 	var o object
-	return o, json.Unmarshal(d.lines[i].text, &o)
+	return o, json.Unmarshal(l.text, &o)
 }
 
 // users are the objects to which a group is attached, and the groups whose rules refer to a group
-// or list, in all accounts of the cloud.
+// or list, in all accounts of the cloud. That there are none is known without looking.
 func (d *draft) users(kind, id string) []string {
+	c, ref := d.server.state.clouds[d.cloud], kind+":"+d.own.name+"/"+id
+	if c.refs[ref] == 0 {
+		return nil
+	}
 	var users []string
-	for account, lines := range d.server.state.clouds[d.cloud].accounts {
-		if account == d.account {
-			lines = d.lines
-		}
-		reference := strconv.Quote(kind + ":" + id)
-		if account != d.account {
-			reference = strconv.Quote(kind + ":" + d.account + "/" + id)
-		}
-		for _, l := range lines {
-			attached := kind == "group" && account == d.account && (l.Kind == "instance" || l.Kind == "subnet") &&
-				hasGroup(l.text, id)
-			if attached || l.Kind == "rule" && l.group != id && bytes.Contains(l.text, []byte(reference)) {
+	for name, a := range c.accounts {
+		for _, l := range a.lines() {
+			if slices.Contains(refsOf(name, l), ref) {
 				users = append(users, l.Kind+" "+l.ID)
 			}
 		}
 	}
 	slices.Sort(users)
 	return users
-}
-
-// hasGroup reports whether a group is attached to an instance or a subnet.
-func hasGroup(text json.RawMessage, group string) bool {
-	if !bytes.Contains(text, []byte(strconv.Quote(group))) {
-		return false
-	}
-	type attached struct{ Groups []string }
-	var x struct {
-		attached
-		Interfaces []attached
-	}
-	return json.Unmarshal(text, &x) == nil &&
-		(slices.Contains(x.Groups, group) ||
-			slices.ContainsFunc(x.Interfaces, func(f attached) bool { return slices.Contains(f.Groups, group) }))
 }

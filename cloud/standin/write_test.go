@@ -239,7 +239,7 @@ func TestGroupsComeAndGo(t *testing.T) {
 	d.must("DELETE "+u+"/lists/"+list, "", "", 204, "")
 	d.must("DELETE "+u+"/groups/"+id, "", "", 204, "")
 	d.must("GET "+u+"/objects/group/"+id, "", "", 404, "there is no group")
-	text, _ = d.must("GET "+u+"/changes?after=1", "", "", 200, "")
+	text, _ = d.must("GET /u/v1/changes?after=1&feed="+d.server.feed, "", "", 200, "")
 	var told struct {
 		Items []Change
 		Last  int
@@ -249,8 +249,8 @@ func TestGroupsComeAndGo(t *testing.T) {
 	}
 	var words []string
 	for i, c := range told.Items {
-		if c.Number != i+2 {
-			t.Errorf("change %d comes after %d", c.Number, i+1)
+		if c.Number != i+2 || c.Previous != i+1 || c.By != "sandbox" || c.Account != "ua" {
+			t.Errorf("%+v comes after %d", c, i+1)
 		}
 		words = append(words, c.Action+" "+c.Kind)
 	}
@@ -262,7 +262,7 @@ func TestGroupsComeAndGo(t *testing.T) {
 	d.web.Close()
 	d.open()
 	d.must("POST "+u+"/groups", `{"name":"next","network":"n"}`, "", 201, "")
-	if text, _ = d.must("GET "+u+"/changes?after=14", "", "", 200, `"number":15`); strings.Contains(text,
+	if text, _ = d.must("GET /u/v1/changes?after=14&feed="+d.server.feed, "", "", 200, `"number":15`); strings.Contains(text,
 		`"number":14`) {
 		t.Errorf("after 14: %s", text)
 	}
@@ -307,7 +307,7 @@ func TestManyAtOnce(t *testing.T) {
 	}
 	workers.Wait()
 	wrong.Range(func(text, _ any) bool { t.Error(text); return true })
-	text, _ := d.must("GET /r/v1/accounts/ra/changes", "", "", 200, "")
+	text, _ := d.must("GET /r/v1/changes?after=0&feed="+d.server.feed, "", "", 200, "")
 	made.Range(func(id, _ any) bool {
 		if strings.Count(text, fmt.Sprintf(`"description":"%s"`, id)) != 1 {
 			t.Errorf("%s was made and is told %d times", id, strings.Count(text, fmt.Sprintf(`"description":"%s"`, id)))

@@ -491,7 +491,7 @@ func (d *Decider) findStrangers() addr.Set {
 			}
 		}
 	}
-	known = append(known, addr.Of(own...))
+	known = append(known, addr.Of(own...), d.estate.Others)
 	return addr.Public.Minus(addr.UnionAll(known...))
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"isonomos/core/addr"
 	"isonomos/core/service"
 )
 
@@ -25,6 +26,9 @@ type Estate struct {
 	Lists     []*List
 	Services  service.Names // the built-in services and the defined ones
 	Unread    []Unread      // accounts that could not be surveyed: nothing is known about them
+	// Others are addresses of accounts that are not in it, if it is a part of an estate: on their interfaces and in
+	// their lists. Nobody there is a stranger.
+	Others addr.Set
 }
 
 // Unread is an account that could not be surveyed. It is never treated as empty.

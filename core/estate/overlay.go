@@ -42,7 +42,7 @@ func AsFound(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer) 
 func newOverlay(defined, surveyed *Estate) *overlay {
 	return &overlay{
 		out: &Estate{Name: defined.Name, Title: defined.Title, Taken: surveyed.Taken, Services: defined.Services,
-			Unread: surveyed.Unread},
+			Unread: surveyed.Unread, Others: surveyed.Others},
 		clouds:   make(map[*Cloud]*Cloud),
 		accounts: make(map[*Account]*Account),
 		networks: make(map[*Network]*Network),
@@ -154,7 +154,9 @@ func (o *overlay) takeNetworks(defined, surveyed *Estate) {
 				continue
 			}
 			for _, p := range n.Peered {
-				into.Peered = append(into.Peered, o.networks[p])
+				if other := o.networks[p]; other != nil {
+					into.Peered = append(into.Peered, other)
+				}
 			}
 		}
 	}
@@ -373,13 +375,22 @@ func (o *overlay) peers(peers []Peer) []Peer {
 		p := &mapped[i]
 		switch p.Kind {
 		case PeerGroup:
-			p.Group = o.groups[p.Group]
+			if p.Group = o.groups[p.Group]; p.Group == nil { // of a part of the estate that is left out
+				p.Kind, p.Missing = PeerMissing, peers[i].String()
+			}
 		case PeerList:
-			p.List = o.lists[p.List]
+			if p.List = o.lists[p.List]; p.List == nil {
+				p.Kind, p.Missing = PeerMissing, peers[i].String()
+			}
 		case PeerNetwork:
+			if p.Network != nil && o.networks[p.Network] == nil {
+				p.Kind, p.Missing = PeerMissing, peers[i].String()
+			}
 			p.Network = o.networks[p.Network]
 		case PeerSubnet:
-			p.Subnet = o.subnets[p.Subnet]
+			if p.Subnet = o.subnets[p.Subnet]; p.Subnet == nil {
+				p.Kind, p.Missing = PeerMissing, peers[i].String()
+			}
 		}
 		if p.Without != nil {
 			without := o.peers(*p.Without)

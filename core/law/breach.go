@@ -102,6 +102,15 @@ func Breaches(d *decide.Decider, l Law, g *estate.Group) []Breach {
 	return judge{d, l, g}.breaches(nil, time.Time{}, nil)
 }
 
+// BreachesBut are the breaches of a law by one group that no exemption covers now.
+func BreachesBut(d *decide.Decider, l Law, g *estate.Group, exemptions []Exemption, now time.Time) []Breach {
+	if !l.standsOver(g) {
+		return nil
+	}
+	return slices.DeleteFunc(judge{d, l, g}.breaches(exemptions, now, make(map[int]bool)),
+		func(b Breach) bool { return b.Exemption != nil })
+}
+
 // standsOver reports whether a law is about a group, which may be one that the cloud created.
 func (l *Law) standsOver(g *estate.Group) bool {
 	return !g.Existing && (l.Over == nil || l.Over.Holds(estate.GroupPlace(g)))

@@ -1,0 +1,307 @@
+package work
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"isonomos/core/audit"
+	"isonomos/core/change"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/law"
+	"isonomos/core/pass"
+	"isonomos/core/service"
+	"isonomos/core/traffic"
+	"isonomos/enact"
+	"isonomos/nomos"
+	"isonomos/words"
+)
+
+// Watching: what an account lets through is held against what the definitions say, account by account.
+
+// Decided is what accounts are judged by: definitions, and what the journal knows. It may be used by several
+// goroutines.
+type Decided struct {
+	Definitions nomos.Definitions
+	Knows       enact.Known            // what the journal has made or adopted
+	Passes      map[string]*pass.Known // what it has issued
+
+	mu    sync.Mutex
+	parts map[string]*estate.Estate // of the definitions, by account
+}
+
+// The kinds of difference.
+const (
+	Opened  = "opened"  // more is let through than is decided, or than a law allows
+	Closed  = "closed"  // less is let through than is decided
+	Altered = "changed" // what is let through is the same, so far
+)
+
+// A Difference is what is not as it was decided, in one direction at one group, or at instances.
+type Difference struct {
+	Key         string // identifies it while it lasts: another traffic is another difference
+	Kind        string
+	Account     string
+	Group       string // its full name; empty where it is about instances
+	GroupID     string // its id in the cloud
+	Place       string // the group, or the instances
+	Law         string // the law that it breaches, if it is about one
+	Direction   estate.Direction
+	Says        string // what it comes to, in words
+	Services    string
+	Peers       string
+	Example     *change.Example
+	Instances   []string // where it arrives
+	InstanceIDs []string
+	Rules       []string // that let it through, or are gone, as sentences
+	Severity    audit.Severity
+	Where       estate.Place // for conditions
+}
+
+// An AccountView is an account as it was judged.
+type AccountView struct {
+	Differences []Difference
+	Overdue     []*pass.Found // passes that are over, and still there
+	Unfit       []string      // definitions that their cloud can't express
+}
+
+// Neighbours are the other accounts that have to be known to judge an account: those to whose groups its definitions
+// and its laws refer. Those to which it refers in its cloud are not among them.
+func (s *Decided) Neighbours(account string) []string {
+	var names []string
+	note := func(peers []estate.Peer) {
+		for _, p := range peers {
+			if p.Kind == estate.PeerGroup && p.Group.Account.Name != account &&
+				!slices.Contains(names, p.Group.Account.Name) {
+				names = append(names, p.Group.Account.Name)
+			}
+		}
+	}
+	for _, g := range s.part(account).Groups {
+		if g.Account.Name != account {
+			continue
+		}
+		for _, other := range g.Refers() {
+			note([]estate.Peer{{Kind: estate.PeerGroup, Group: other}})
+		}
+	}
+	for _, l := range s.Definitions.Laws {
+		for _, o := range slices.Concat(l.Never, l.Only) {
+			note(slices.Concat(o.Peers.Of, o.Peers.Except))
+		}
+	}
+	return names
+}
+
+// part is what the definitions say of an account.
+func (s *Decided) part(account string) *estate.Estate {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.parts == nil {
+		s.parts = make(map[string]*estate.Estate)
+	}
+	if s.parts[account] == nil {
+		s.parts[account] = s.Definitions.Estate.Part(func(name string) bool { return name == account })
+	}
+	return s.parts[account]
+}
+
+// Judge judges an account in a survey, which has its neighbours too, and says what differs there from what is decided:
+// the estate's own groups from their definitions, all others from the laws. What passes open is no difference. The
+// survey is changed.
+func (s *Decided) Judge(surveyed *estate.Estate, account string, now time.Time) AccountView {
+	part := s.part(account)
+	var v AccountView
+	for _, f := range PassesOf(part, surveyed, s.Passes, now) {
+		if f.State == pass.Overdue && f.Account == account {
+			v.Overdue = append(v.Overdue, f)
+		}
+	}
+	in := func(g *estate.Group) bool { return g.Account.Name == account }
+	v.Differences = s.unmarked(part, surveyed, account)
+	aim := change.NewAim(part, surveyed, change.Choice{
+		Account: func(x *estate.Account) bool { return x.Name == account }, Knows: s.Knows.Has})
+	for _, f := range aim.Failures {
+		v.Unfit = append(v.Unfit, f.Error())
+	}
+	unfit := len(aim.Failures) > 0
+	now_, then := decide.New(aim.Now), decide.New(aim.Then)
+	if !unfit {
+		d := change.Compare(then, now_)
+		for i := range d.Changes {
+			if x, ok := s.difference(&d.Changes[i], now_, account); ok {
+				v.Differences = append(v.Differences, x)
+			}
+		}
+	}
+	for _, name := range aim.Strays {
+		v.Differences = append(v.Differences, Difference{Kind: Altered, Account: account, Group: name, Place: name,
+			Key: "stray " + name, Severity: audit.Medium, Says: "it bears the estate's mark, and neither a definition " +
+				"nor the journal knows it"})
+	}
+	owned := make(map[string]bool)
+	for _, g := range aim.Then.Groups {
+		if aim.Owns(g) && g.ID != "" {
+			owned[g.ID] = true
+		}
+	}
+	for _, l := range law.RebaseLaws(s.Definitions.Laws, aim.ToNow) {
+		for _, g := range slices.Concat(aim.Now.Groups, now_.ImpliedGroups()) {
+			if !in(g) || owned[g.ID] && !unfit {
+				continue
+			}
+			for _, b := range law.BreachesBut(now_, l, g, s.Definitions.Exemptions, now) {
+				v.Differences = append(v.Differences, s.breach(l, b, now_))
+			}
+		}
+	}
+	v.Differences = joinedDifferences(v.Differences)
+	return v
+}
+
+// joinedDifferences are differences without those that are told twice.
+func joinedDifferences(all []Difference) []Difference {
+	seen := make(map[string]bool)
+	return slices.DeleteFunc(all, func(d Difference) bool {
+		again := seen[d.Key]
+		seen[d.Key] = true
+		return again
+	})
+}
+
+// unmarked finds groups of the estate from which its mark was taken; and puts it back in the survey, so that they are
+// judged like the others.
+func (s *Decided) unmarked(part, surveyed *estate.Estate, account string) []Difference {
+	ours := make(map[string]*estate.Group) // by their place in the cloud
+	for _, g := range part.Groups {
+		if g.Account.Name == account && !g.Existing {
+			ours[g.Network.Path()+"/"+g.InCloud()] = g
+			ours[account+"/"+g.InCloud()] = g // in clouds whose groups are in no network
+		}
+	}
+	var all []Difference
+	for _, g := range surveyed.Groups {
+		mark := g.Labels[estate.OwnLabel]
+		defined := ours[g.Path()]
+		if defined == nil || mark == part.Name || g.Account.Name != account || !s.Knows.Has(account, "group", g.ID) {
+			continue
+		}
+		x := Difference{Kind: Altered, Account: account, Group: defined.Path(), GroupID: g.ID, Place: defined.Path(),
+			Key: "mark " + defined.Path() + " " + mark, Severity: audit.High, Where: estate.GroupPlace(g),
+			Says: "the estate's mark was taken off it"}
+		if mark != "" {
+			x.Says = fmt.Sprintf("its mark was changed to that of the estate %q", mark)
+		}
+		all = append(all, x)
+		labels := maps.Clone(g.Labels)
+		if labels == nil {
+			labels = make(estate.Labels)
+		}
+		labels[estate.OwnLabel] = part.Name
+		g.Labels = labels
+	}
+	return all
+}
+
+// difference puts a change from what is decided to what is there into words. It reports false for one of another
+// account.
+func (s *Decided) difference(c *change.Change, is *decide.Decider, account string) (Difference, bool) {
+	e := is.Estate()
+	x := Difference{Kind: Opened, Account: account, Place: c.Place(), Direction: c.Direction, Instances: c.Instances,
+		Example: cmp.Or(c.Example, c.Tried)}
+	if c.Group != nil {
+		if c.Group.Account.Name != account {
+			return x, false
+		}
+		x.Group, x.GroupID, x.Where = c.Group.Path(), c.Group.ID, estate.GroupPlace(c.Group)
+	}
+	for _, i := range e.Instances {
+		if slices.Contains(c.Instances, i.Path()) {
+			if i.Account.Name != account && c.Group == nil {
+				return x, false
+			}
+			x.InstanceIDs = append(x.InstanceIDs, i.ID)
+			if x.Where == (estate.Place{}) && len(i.Interfaces) > 0 {
+				x.Where = estate.InterfacePlace(i.Interfaces[0])
+			}
+		}
+	}
+	if c.Kind == change.Closes || c.Kind == change.Lost {
+		x.Kind = Closed
+	}
+	x.Key = string(c.Kind) + " " + c.Place() + " " + string(c.Direction) + " " + strconv.FormatUint(c.Traffic.Hash(), 16)
+	x.Rules = slices.Concat(c.New, c.Causes)
+	if x.Kind == Closed {
+		x.Rules = slices.Concat(c.Gone, c.Causes)
+	}
+	x.Says = words.Traffic(e, c.Traffic, c.Direction)
+	if text := words.Answers(c); text != "" {
+		x.Says += ": " + text
+	}
+	x.weigh(is, c.Traffic)
+	return x, true
+}
+
+// weigh says how bad a difference is, by who can reach what, and tells its services and peers.
+func (x *Difference) weigh(d *decide.Decider, set traffic.Set) {
+	x.Services = d.Estate().Services.Describe(set.Services())
+	x.Peers = set.Peers(service.All).String()
+	if x.Kind == Closed {
+		x.Severity = audit.Medium
+		return
+	}
+	open := set.WithPeers(d.Strangers())
+	x.Severity = audit.Medium
+	if x.Direction == estate.Out {
+		x.Severity = audit.Low
+		if !open.IsEmpty() {
+			x.Severity = audit.Medium
+		}
+		return
+	}
+	if open.IsEmpty() {
+		return
+	}
+	x.Severity = audit.High
+	for _, class := range []string{service.ClassAdmin, service.ClassData} {
+		services, _ := d.Estate().Services.Class(class)
+		if open.Services().Overlaps(services) {
+			x.Severity = audit.Critical
+		}
+	}
+}
+
+// breach puts a breach of a law into words.
+func (s *Decided) breach(l law.Law, b law.Breach, d *decide.Decider) Difference {
+	g := b.Group
+	x := Difference{Kind: Opened, Account: g.Account.Name, Group: g.Path(), GroupID: g.ID, Place: g.Path(), Law: l.Name,
+		Direction: estate.In, Says: b.Text, Severity: audit.Medium, Where: estate.GroupPlace(g)}
+	if b.Lacks != "" {
+		x.Kind = Altered
+	}
+	x.Key = "law " + l.Name + " " + g.Path() + " " + strconv.FormatUint(b.Traffic.Hash(), 16) + " " + b.Lacks
+	if b.Rule != nil {
+		x.Direction, x.Rules = b.Rule.Direction, []string{b.Rule.Sentence(d.Estate().Services)}
+		x.Key += " " + b.Rule.ID
+	}
+	for _, f := range d.InterfacesOf(g) {
+		if name := f.Instance.Path(); !slices.Contains(x.Instances, name) {
+			x.Instances, x.InstanceIDs = append(x.Instances, name), append(x.InstanceIDs, f.Instance.ID)
+		}
+	}
+	if !b.Traffic.IsEmpty() {
+		x.weigh(d, b.Traffic)
+	}
+	if b.Witness != nil && len(x.Instances) > 0 {
+		x.Example = &change.Example{From: b.Witness.Peer.String(), To: x.Instances[0], Service: b.Witness.Service}
+		if x.Direction == estate.Out {
+			x.Example.From, x.Example.To = x.Example.To, x.Example.From
+		}
+	}
+	return x
+}
