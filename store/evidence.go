@@ -31,7 +31,7 @@ type Store struct {
 }
 
 // schemaVersion is kept in the file, so that later programs recognise its layout.
-const schemaVersion = 3
+const schemaVersion = 4
 
 const schema = `
 create table if not exists source (
@@ -132,7 +132,7 @@ func Open(path string, create bool) (*Store, error) {
 	}
 	db.SetMaxOpenConns(1)
 	s := &Store{db, path}
-	if err := s.prepare(); err != nil {
+	if err := s.prepare(readOnly); err != nil {
 		db.Close()
 		if made { // half a store would be taken for a database of something else
 			for _, name := range []string{path, path + "-wal", path + "-shm", path + "-journal"} {
@@ -159,7 +159,7 @@ func writableFolder(path string) bool {
 	return err == nil && info.Mode().Perm()&0o222 != 0
 }
 
-func (s *Store) prepare() error {
+func (s *Store) prepare(readOnly bool) error {
 	var version int
 	if err := s.db.QueryRow("pragma user_version").Scan(&version); err != nil {
 		return unusable(err)
@@ -168,11 +168,14 @@ func (s *Store) prepare() error {
 	case schemaVersion:
 		return nil
 	case 1: // from before the journal
-		_, err := s.db.Exec(journalSchema + judgedByReplies + setVersion)
-		return err
+		return s.grow(journalSchema + judgedByReplies + watchingSchema)
 	case 2:
-		_, err := s.db.Exec(judgedByReplies + setVersion)
-		return err
+		return s.grow(judgedByReplies + watchingSchema)
+	case 3:
+		if readOnly { // what was watched is all that it lacks
+			return nil
+		}
+		return s.grow(watchingSchema)
 	case 0:
 		var tables int
 		if err := s.db.QueryRow("select count(*) from sqlite_master").Scan(&tables); err != nil {
@@ -181,12 +184,21 @@ func (s *Store) prepare() error {
 		if tables > 0 {
 			return errors.New("it is a database of something else")
 		}
-		if _, err := s.db.Exec("begin;" + schema + journalSchema + setVersion + "commit;"); err != nil {
+		if _, err := s.db.Exec("begin;" + schema + journalSchema + watchingSchema + setVersion + "commit;"); err != nil {
 			return unusable(err)
 		}
 		return nil
 	}
 	return fmt.Errorf("it was made by a newer program (layout %d, this one knows %d)", version, schemaVersion)
+}
+
+// grow gives an older store the layout of today, whole or not at all.
+func (s *Store) grow(commands string) error {
+	_, err := s.db.Exec("begin;" + commands + setVersion + "commit;")
+	if err != nil {
+		_, _ = s.db.Exec("rollback") // there is none to roll back if it could not begin
+	}
+	return unusable(err)
 }
 
 // unusable says why the database could not be read or made.

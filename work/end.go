@@ -163,6 +163,15 @@ func (v *PassView) shutOf(account string, ids []string, all bool) []Shut {
 	return shut
 }
 
+// EndOver shuts what is over in an account.
+func (l Lender) EndOver(ctx context.Context, account string) ([]Shut, error) {
+	v, _, err := l.settle(ctx, account, false, func(*PassView) (*passChange, error) { return &passChange{}, nil })
+	if err != nil {
+		return nil, err
+	}
+	return v.shutOf(account, nil, false), nil
+}
+
 // Sweep shuts what is over in an account that is locked already. It reports how many passes that were.
 func (l Lender) Sweep(ctx context.Context, account string) (int, error) {
 	v, _, err := l.settle(ctx, account, true, func(*PassView) (*passChange, error) { return &passChange{}, nil })

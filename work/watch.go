@@ -35,6 +35,13 @@ type Decided struct {
 	parts map[string]*estate.Estate // of the definitions, by account
 }
 
+// With is the same with what the journal knows now.
+func (s *Decided) With(knows enact.Known, passes map[string]*pass.Known) *Decided {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return &Decided{Definitions: s.Definitions, Knows: knows, Passes: passes, parts: maps.Clone(s.parts)}
+}
+
 // The kinds of difference.
 const (
 	Opened  = "opened"  // more is let through than is decided, or than a law allows
@@ -60,6 +67,8 @@ type Difference struct {
 	InstanceIDs []string
 	Rules       []string // that let it through, or are gone, as sentences
 	Severity    audit.Severity
+	ChangedBy   string    // who changed the rule behind it last, if its cloud tells
+	ChangedAt   time.Time // and when
 	Where       estate.Place // for conditions
 }
 
@@ -235,6 +244,9 @@ func (s *Decided) difference(c *change.Change, is *decide.Decider, account strin
 		x.Kind = Closed
 	}
 	x.Key = string(c.Kind) + " " + c.Place() + " " + string(c.Direction) + " " + strconv.FormatUint(c.Traffic.Hash(), 16)
+	if c.Rule != nil && c.Rule.Changed != nil {
+		x.ChangedBy, x.ChangedAt = c.Rule.Changed.By, c.Rule.Changed.At
+	}
 	x.Rules = slices.Concat(c.New, c.Causes)
 	if x.Kind == Closed {
 		x.Rules = slices.Concat(c.Gone, c.Causes)

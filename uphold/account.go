@@ -1,0 +1,524 @@
+package uphold
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"isonomos/cloud"
+	"isonomos/core/audit"
+	"isonomos/core/count"
+	"isonomos/core/estate"
+	"isonomos/notify"
+	"isonomos/store"
+	"isonomos/work"
+)
+
+// An account is what is known of one that is watched.
+type account struct {
+	name, cloud string
+	began       time.Time // when watching it began
+
+	mu     sync.Mutex
+	packed []byte         // its lines as they were judged last; nil before
+	refs   []string       // other accounts to which these refer
+	at     cloud.Position // all events up to it are in the lines
+	feed   string         // of which its events are
+	events []cloud.Event  // that are not yet in the lines
+	fresh  *cloud.Look    // what it was when it was read last, if that is not judged yet
+	doing  sync.Mutex     // held while it is judged
+
+	version string
+	judged  bool
+	waits   bool // it is in the queue
+	held    map[string]*holding
+	seen    time.Time // when it was read, or its cloud's feed was heard, last
+	problem string    // why it could not be read, if so
+	blind   bool      // and that was told
+	done    []func()  // called when what is known now has been recorded
+}
+
+// take keeps lines as those that were judged.
+func (a *account) take(survey []byte) {
+	a.packed = store.Pack(survey)
+	a.refs = refersTo(a.name, linesOf(survey))
+}
+
+// put notes a difference, or with nil that it is gone. The map that was there is not changed: it may be being read.
+func (a *account) put(key string, h *holding) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.held = maps.Clone(a.held)
+	if a.held[key] = h; h == nil {
+		delete(a.held, key)
+	}
+}
+
+// known are the lines of an account; ok is false if it was never read.
+func (a *account) known() (survey []byte, ok bool) {
+	a.mu.Lock()
+	packed := a.packed
+	a.mu.Unlock()
+	if packed == nil {
+		return nil, false
+	}
+	survey, err := store.Unpack(packed)
+	return survey, err == nil // what was packed here can be unpacked
+}
+
+// A holding is a difference that was found, with when that was.
+type holding struct {
+	Since   time.Time     `json:"since"`
+	Notice  notify.Notice `json:"notice"`
+	Kind    string        `json:"kind"`
+	Place   string        `json:"place"`
+	Law     string        `json:"law,omitempty"`
+	Way     string        `json:"direction,omitempty"`
+	GroupID string        `json:"group_id,omitempty"`
+}
+
+func holdingOf(h store.Held) (*holding, error) {
+	x := new(holding)
+	if err := json.Unmarshal(h.Body, x); err != nil {
+		return nil, fmt.Errorf("what was found in %s can't be read: %w", h.Account, err)
+	}
+	x.Since = h.Since
+	return x, nil
+}
+
+// same reports whether two differences are about the same, so that the one follows the other.
+func (h *holding) same(o *holding) bool {
+	return h.Kind == o.Kind && h.Place == o.Place && h.Law == o.Law && h.Way == o.Way
+}
+
+// enqueue has an account judged.
+func (u *Upholder) enqueue(a *account) {
+	a.mu.Lock()
+	waits := a.waits
+	a.waits = true
+	a.mu.Unlock()
+	if !waits {
+		u.open.Add(1)
+		u.queue <- a
+	}
+}
+
+// decideAll judges accounts until the context ends.
+func (u *Upholder) decideAll(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case a := <-u.queue:
+			a.mu.Lock()
+			a.waits = false
+			a.mu.Unlock()
+			if wait := u.decide(ctx, a); wait > 0 {
+				time.AfterFunc(wait, func() {
+					u.enqueue(a)
+					u.open.Add(-1)
+				})
+			} else {
+				u.open.Add(-1)
+			}
+		}
+	}
+}
+
+// A moment is a state of an account, and what led to it.
+type moment struct {
+	lines  []line
+	events []cloud.Event // empty if it was read as a whole
+	final  bool
+}
+
+// moments are the states through which an account has gone since it was judged last. Events of one request are one
+// step. If they can't be followed, read is true: the account has to be read.
+func moments(survey []byte, at cloud.Position, events []cloud.Event) (all []moment, last int, read bool) {
+	lines := linesOf(survey)
+	last = at.Last
+	for _, e := range events {
+		if e.Number <= last {
+			continue
+		}
+		var ok bool
+		if lines, ok = apply(lines, e); !ok {
+			return all, last, true
+		}
+		last = e.Number
+		if len(all) == 0 || !all[len(all)-1].events[0].At.Equal(e.At) {
+			all = append(all, moment{})
+		}
+		m := &all[len(all)-1]
+		m.lines, m.events = lines, append(m.events, e)
+	}
+	return all, last, false
+}
+
+// decide judges an account in all states through which it has gone, and records what was found. It returns after which
+// time it is to be tried again; 0 means that there is nothing left to do.
+func (u *Upholder) decide(ctx context.Context, a *account) (again time.Duration) {
+	a.doing.Lock()
+	defer a.doing.Unlock()
+	if err := u.refresh(); err != nil {
+		u.Log.Error("the journal can't be read", "problem", err)
+		return 5 * time.Second
+	}
+	a.mu.Lock()
+	events, fresh, at := slices.Clone(a.events), a.fresh, a.at
+	if at.Feed != a.feed && fresh == nil {
+		events = nil // they are of another feed: the account is going to be read
+	}
+	done := a.done
+	a.done = nil
+	a.mu.Unlock()
+	again = u.judge(ctx, a, events, fresh, at)
+	if again > 0 {
+		a.mu.Lock()
+		a.done = append(a.done, done...)
+		a.mu.Unlock()
+		return again
+	}
+	for _, f := range done {
+		f()
+	}
+	return 0
+}
+
+// busy is how long an account is left alone that a run is changing.
+const busy = 500 * time.Millisecond
+
+func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, fresh *cloud.Look,
+	at cloud.Position) (again time.Duration) {
+	survey, known := a.known()
+	if !known && fresh == nil {
+		return 0 // it has not been read yet
+	}
+	if busyNow, err := u.changing(a.name); err != nil || busyNow {
+		return busy
+	}
+	var steps []moment
+	last := at.Last
+	if known {
+		var read bool
+		upTo := events
+		switch {
+		case fresh != nil && fresh.At.Feed != at.Feed:
+			upTo = nil
+		case fresh != nil: // events behind it come after it
+			upTo = slices.DeleteFunc(slices.Clone(events), func(e cloud.Event) bool { return e.Number > fresh.At.Last })
+		}
+		if steps, last, read = moments(survey, at, upTo); read && fresh == nil {
+			u.Log.Warn("a change of the feed can't be understood; the account is read", "account", a.name)
+			u.lookAgain(a)
+			return 0
+		}
+	}
+	if fresh != nil {
+		lines := linesOf(fresh.Lines)
+		if len(steps) > 0 && fresh.At.Feed == at.Feed && !sameLines(steps[len(steps)-1].lines, lines) {
+			u.Log.Warn("the feed has not told everything that has changed", "account", a.name)
+		}
+		steps = append(steps, moment{lines: lines})
+		at, survey = fresh.At, fresh.Lines
+		if rest, end, read := moments(fresh.Lines, at, events); !read {
+			steps, last = append(steps, rest...), end
+		}
+	}
+	if len(steps) == 0 {
+		steps = []moment{{lines: linesOf(survey)}}
+	}
+	steps[len(steps)-1].final = true
+	var rounds []store.Round
+	held := a.held
+	for _, m := range steps {
+		if !m.final && u.ownDoing(a, m) {
+			continue
+		}
+		round, next, err := u.findings(a, m, held)
+		if err != nil {
+			u.Log.Error("the account can't be judged", "account", a.name, "problem", err)
+			return 30 * time.Second
+		}
+		rounds, held = append(rounds, round), next
+	}
+	final := joined(steps[len(steps)-1].lines)
+	kept := &rounds[len(rounds)-1]
+	version := a.version
+	if fresh != nil {
+		version = fresh.Version
+	}
+	unchanged := known && bytes.Equal(final, survey) && fresh == nil && last == at.Last
+	if !unchanged || !a.judged {
+		kept.Watched = []store.Watched{{Account: a.name, Cloud: a.cloud, Feed: at.Feed, Last: last, Version: version,
+			Seen: u.Now(), Lines: final}}
+	}
+	if !u.keep(ctx, rounds...) {
+		return time.Second
+	}
+	if !unchanged {
+		u.mu.Lock()
+		set := knownIn(linesOf(final))
+		if was, there := u.others.of[a.name]; !there || !was.Equal(set) {
+			u.others.of[a.name], u.others.stale = set, true
+		}
+		u.mu.Unlock()
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !unchanged {
+		a.take(final)
+	}
+	first := !a.judged
+	a.held, a.at, a.version, a.judged = held, cloud.Position{Feed: at.Feed, Last: last}, version, true
+	a.events = slices.DeleteFunc(a.events, func(e cloud.Event) bool { return e.Number <= last })
+	if a.fresh == fresh {
+		a.fresh = nil
+	}
+	if first {
+		u.Log.Debug("judged for the first time", "account", a.name)
+	}
+	for _, e := range events {
+		u.Facts.decided(u.Now().Sub(e.At))
+	}
+	if len(a.events) > 0 || a.fresh != nil {
+		return time.Millisecond
+	}
+	return 0
+}
+
+func sameLines(a, b []line) bool {
+	texts := func(lines []line) []string {
+		all := make([]string, len(lines))
+		for i, l := range lines {
+			all[i] = string(l.text)
+		}
+		slices.Sort(all)
+		return all
+	}
+	return slices.Equal(texts(a), texts(b))
+}
+
+// changing reports whether a run is changing an account, or was broken off there.
+func (u *Upholder) changing(name string) (bool, error) {
+	u.mu.Lock()
+	open := u.runs.Open(name)
+	u.mu.Unlock()
+	if open {
+		return true, nil
+	}
+	has, err := u.Store.LockOf(name)
+	return has.Account != "" && has.Until.After(u.Now()), err
+}
+
+// ownDoing reports whether everything in a step was changed by a run of this program: what is between its beginning and
+// its end was decided with it.
+func (u *Upholder) ownDoing(a *account, m moment) bool {
+	if len(m.events) == 0 {
+		return false
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for _, e := range m.events {
+		id := e.ID
+		if e.Kind == "rule" {
+			id = e.Group
+		}
+		if !u.runs.Within(a.name, id, e.At) {
+			return false
+		}
+	}
+	return true
+}
+
+// findings judges a state of an account: what differs there that did not before, what no longer does, and who is told.
+func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (store.Round, map[string]*holding,
+	error) {
+	surveyed, err := u.survey(a, m.lines)
+	if err != nil {
+		return store.Round{}, nil, err
+	}
+	u.mu.Lock()
+	decided := u.decided
+	u.mu.Unlock()
+	now := u.Now()
+	view := decided.Judge(surveyed, a.name, now)
+	if len(view.Overdue) > 0 && m.final {
+		u.endPasses(a.name)
+	}
+	var round store.Round
+	next := make(map[string]*holding)
+	if h := held[blindKey]; h != nil { // that ends when it is seen again
+		next[blindKey] = h
+	}
+	for _, d := range view.Differences {
+		if h := held[d.Key]; h != nil {
+			next[d.Key] = h
+			continue
+		}
+		h := &holding{Since: now, Kind: d.Kind, Place: d.Place, Law: d.Law, Way: string(d.Direction), GroupID: d.GroupID,
+			Notice: u.noticeOf(a, d, m)}
+		next[d.Key] = h
+		body, err := json.Marshal(h)
+		if err != nil {
+			return round, nil, err
+		}
+		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: d.Key, Since: now, Body: body})
+		round.Tell = append(round.Tell, h.Notice.Telling(u.targets(), d.Where))
+		u.logDifference(h.Notice)
+	}
+	for _, key := range sortedKeys(held) {
+		h := held[key]
+		if next[key] != nil {
+			continue
+		}
+		round.Ended = append(round.Ended, store.Held{Source: Source, Account: a.name, Key: key, Until: now})
+		goesOn := false
+		for _, other := range next {
+			goesOn = goesOn || other.same(h)
+		}
+		if goesOn {
+			continue // there is another difference in its place, which was told
+		}
+		n := u.resolved(a, h, m)
+		round.Tell = append(round.Tell, n.Telling(u.targets(), estate.Place{}))
+		u.logDifference(n)
+	}
+	for _, text := range view.Unfit {
+		u.Log.Warn("a definition can't be carried out, so its account is judged by laws alone", "account", a.name,
+			"problem", text)
+	}
+	return round, next, nil
+}
+
+func sortedKeys(held map[string]*holding) []string {
+	var keys []string
+	for key := range held {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// survey reads an account's lines as a survey, with those of its neighbours.
+func (u *Upholder) survey(a *account, lines []line) (*estate.Estate, error) {
+	u.mu.Lock()
+	decided, reading := u.decided, u.reading
+	u.mu.Unlock()
+	var text bytes.Buffer
+	text.WriteString(store.HeaderLine(reading.Definitions.Estate.Name, u.Now()))
+	for _, x := range reading.Definitions.Estate.Clouds {
+		text.WriteString(store.CloudLine(x))
+	}
+	text.Write(joined(lines))
+	neighbours := slices.Concat(decided.Neighbours(a.name), refersTo(a.name, lines))
+	slices.Sort(neighbours)
+	for _, name := range slices.Compact(neighbours) {
+		u.mu.Lock()
+		other := u.accounts[name]
+		u.mu.Unlock()
+		if other == nil {
+			continue
+		}
+		if survey, ok := other.known(); ok {
+			text.Write(joined(without(linesOf(survey), "rule")))
+		}
+	}
+	e, _, err := store.ReadSurvey(&text, a.name)
+	if err != nil {
+		return nil, err
+	}
+	e.ForgetOrigins()
+	e.Others = u.elsewhere()
+	return e, nil
+}
+
+// noticeOf is what is told of a difference.
+func (u *Upholder) noticeOf(a *account, d work.Difference, m moment) notify.Notice {
+	n := u.notice(d.Kind, d.Severity, "%s", d.Says)
+	n.Account, n.Place, n.Law = a.name, d.Place, d.Law
+	if d.Services != "" {
+		n.Traffic = &notify.Traffic{Direction: map[estate.Direction]string{estate.In: "in", estate.Out: "out"}[d.Direction],
+			Services: d.Services, Peers: d.Peers, Instances: append([]string{}, d.Instances...),
+			Rules: append([]string{}, d.Rules...)}
+		if x := d.Example; x != nil {
+			n.Traffic.Example = &notify.Example{From: x.From, To: x.To, Service: fmt.Sprint(x.Service)}
+		}
+	}
+	n.Changes = whoChanged(d.GroupID, d.InstanceIDs, m.events)
+	if n.Changes == nil && (d.ChangedBy != "" || !d.ChangedAt.IsZero()) {
+		n.Changes = &notify.Change{By: d.ChangedBy}
+		if at := d.ChangedAt.UTC(); !at.IsZero() {
+			n.Changes.At = &at
+		}
+	}
+	n.Done = "Nothing was done about it: this only watches"
+	if d.Law != "" {
+		n.See = u.Say("prove", "--live")
+		return n
+	}
+	n.See = u.Say("draft", "--account", a.name)
+	n.Undo = u.Say("draft", "--account", a.name) + " && " + u.Say("enact")
+	return n
+}
+
+// whoChanged says who made the changes of a step that are about a group or instances.
+func whoChanged(group string, instances []string, events []cloud.Event) *notify.Change {
+	var by []string
+	var at time.Time
+	note := func(e cloud.Event) {
+		if e.By != "" && !slices.Contains(by, e.By) {
+			by = append(by, e.By)
+		}
+		at = e.At.UTC()
+	}
+	for _, e := range events {
+		if group != "" && (e.Group == group || e.ID == group) || slices.Contains(instances, e.ID) {
+			note(e)
+		}
+	}
+	if at.IsZero() {
+		for _, e := range events {
+			note(e)
+		}
+	}
+	if at.IsZero() {
+		return nil
+	}
+	return &notify.Change{By: strings.Join(by, ", "), At: &at}
+}
+
+// resolved is what is told when a difference is gone.
+func (u *Upholder) resolved(a *account, h *holding, m moment) notify.Notice {
+	n := u.notice(notify.Resolved, audit.Info, "what was told as %q is no longer so: %s", h.Notice.Type, h.Notice.Says)
+	n.Account, n.Place, n.Law = a.name, h.Place, h.Law
+	since := h.Since.UTC()
+	n.Since = &since
+	n.Changes = whoChanged(h.GroupID, nil, m.events)
+	return n
+}
+
+// logDifference writes a notice to the log.
+func (u *Upholder) logDifference(n notify.Notice) {
+	args := []any{"type", n.Type, "severity", n.Severity, "place", n.Place}
+	if n.Law != "" {
+		args = append(args, "law", n.Law)
+	}
+	if n.Changes != nil && n.Changes.By != "" {
+		args = append(args, "by", n.Changes.By)
+	}
+	if n.Type == notify.Resolved {
+		u.Log.Info(n.Says, args...)
+		return
+	}
+	if n.Traffic != nil && len(n.Traffic.Instances) > 0 {
+		args = append(args, "at", count.Some(n.Traffic.Instances, 3))
+	}
+	u.Log.Warn(n.Says, args...)
+}

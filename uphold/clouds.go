@@ -1,0 +1,508 @@
+package uphold
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"isonomos/cloud"
+	"isonomos/core/audit"
+	"isonomos/core/count"
+	"isonomos/core/estate"
+	"isonomos/notify"
+	"isonomos/store"
+)
+
+const (
+	feedWait    = 30 * time.Second // how long a question for changes may wait
+	lookTimeout = 2 * time.Minute  // of reading one account
+	leastWait   = time.Second      // between tries
+	longestWait = time.Minute
+	atOnce      = 16     // accounts of a cloud that are read at the same time
+	mostWaiting = 50_000 // events that are not judged yet, until no more are asked for
+)
+
+// feedOf is the name under which the store keeps the position of a cloud's feed. No account is called so.
+func feedOf(of string) string { return "feed of " + of }
+
+// waiting grows from try to try, and is never the same twice.
+func waiting(tries int) time.Duration {
+	wait := min(leastWait<<min(tries, 10), longestWait)
+	return wait/2 + time.Duration(rand.Int64N(int64(wait/2)+1))
+}
+
+func pause(ctx context.Context, wait time.Duration) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
+	}
+}
+
+// A watcher watches one cloud.
+type watcher struct {
+	*Upholder
+	cloud *estate.Cloud
+	from  cloud.Cloud
+	slots chan struct{} // one for each account that is being read
+
+	mu      sync.Mutex
+	batches []*batch // of events that are not all judged, in order
+	pending int      // events in them
+}
+
+// A batch is what a feed has told at once.
+type batch struct {
+	upTo cloud.Position
+	left int // accounts in which it is not judged yet
+	size int
+}
+
+// watch watches a cloud until the context ends; with Once it reads all of its accounts once.
+func (u *Upholder) watch(ctx context.Context, x *estate.Cloud) {
+	for tries := 0; ctx.Err() == nil; tries++ {
+		reading := u.nowReading()
+		within, stop := context.WithTimeout(ctx, lookTimeout)
+		from, names, unread, err := reading.Surveyor.CloudAccounts(within, x)
+		stop()
+		for _, a := range unread {
+			u.unseen(u.accountOf(a.Account, x.Name), errors.New(a.Reason))
+		}
+		if err != nil && ctx.Err() == nil {
+			for _, a := range u.known() {
+				if a.cloud == x.Name {
+					u.unseen(a, err)
+				}
+			}
+			if tries == 0 {
+				u.Log.Warn("the cloud can't be reached; it is tried again", "cloud", x.Name, "problem", err)
+			}
+		}
+		if err == nil {
+			tries = 0
+			for _, a := range u.known() {
+				if a.cloud == x.Name && !slices.Contains(names, a.name) &&
+					!slices.ContainsFunc(unread, func(g estate.Unread) bool { return g.Account == a.name }) {
+					u.forsake(ctx, a) // it is neither there nor defined
+				}
+			}
+			w := &watcher{Upholder: u, cloud: x, from: from, slots: make(chan struct{}, atOnce)}
+			w.follow(ctx, names)
+		}
+		if u.Once {
+			return
+		}
+		pause(ctx, waiting(tries))
+	}
+}
+
+func (u *Upholder) nowReading() *Reading {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.reading
+}
+
+// follow follows a cloud by its feed, or without one by looking again and again. It returns when its accounts are to
+// be listed again.
+func (w *watcher) follow(ctx context.Context, names []string) {
+	all := make([]*account, len(names))
+	for i, name := range names {
+		all[i] = w.accountOf(name, w.cloud.Name)
+		all[i].cloud = w.cloud.Name
+	}
+	at := w.lastPosition(ctx)
+	_, next, err := w.from.Changes(ctx, at, 0)
+	if errors.Is(err, cloud.ErrLost) || errors.Is(err, cloud.ErrJumped) {
+		w.Log.Warn("the feed does not go back to where it was read last, so every account is read", "cloud",
+			w.cloud.Name, "problem", err)
+		_, next, err = w.from.Changes(ctx, cloud.Position{}, 0)
+	} else if err == nil && at.Feed != "" {
+		next = at // its events are read below
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var looks sync.WaitGroup
+	defer looks.Wait()
+	defer stop()
+	switch {
+	case errors.Is(err, cloud.ErrNoFeed):
+		for _, a := range all {
+			looks.Go(func() { w.poll(ctx, a) })
+		}
+		if w.Once {
+			looks.Wait()
+			return
+		}
+		pause(ctx, w.nowReading().LookAgain) // then accounts may have come, or gone
+		return
+	case err != nil:
+		if ctx.Err() == nil {
+			for _, a := range all {
+				w.unseen(a, err)
+			}
+		}
+		return
+	}
+	for _, a := range all {
+		a.mu.Lock()
+		old := a.packed != nil && a.at.Feed == next.Feed
+		if a.feed != next.Feed {
+			a.events = nil
+		}
+		a.feed = next.Feed
+		a.mu.Unlock()
+		if !old || w.Once {
+			looks.Go(func() { w.look(ctx, a) })
+		}
+	}
+	if w.Once {
+		looks.Wait()
+		return
+	}
+	looks.Go(func() { w.lookAround(ctx, all) })
+	w.read(ctx, all, next)
+}
+
+// lastPosition is where the feed was read last, before the program began.
+func (w *watcher) lastPosition(ctx context.Context) cloud.Position {
+	var at cloud.Position
+	err := w.Store.LastWatched(ctx, func(x store.Watched) error {
+		if x.Account == feedOf(w.cloud.Name) {
+			at = cloud.Position{Feed: x.Feed, Last: x.Last}
+		}
+		return nil
+	})
+	if err != nil {
+		return cloud.Position{} // everything is read again
+	}
+	return at
+}
+
+// read reads the feed behind a position, and hands its events to their accounts. It returns when it can't.
+func (w *watcher) read(ctx context.Context, all []*account, at cloud.Position) {
+	byName := make(map[string]*account)
+	for _, a := range all {
+		byName[a.name] = a
+	}
+	for tries := 0; ctx.Err() == nil; {
+		if w.behind() > mostWaiting {
+			pause(ctx, leastWait/10)
+			continue
+		}
+		events, next, err := w.from.Changes(ctx, at, feedWait)
+		switch {
+		case ctx.Err() != nil:
+			return
+		case errors.Is(err, cloud.ErrLost), errors.Is(err, cloud.ErrJumped):
+			w.Log.Warn("the feed has lost its position, so every account is read", "cloud", w.cloud.Name, "problem", err)
+			w.forgetPosition(ctx)
+			return
+		case err != nil:
+			if tries == 0 {
+				w.Log.Warn("the feed can't be read; it is tried again", "cloud", w.cloud.Name, "problem", err)
+			}
+			for _, a := range all {
+				w.troubled(a, err)
+			}
+			if tries++; tries > 5 {
+				return // perhaps its token or address is another one now
+			}
+			pause(ctx, waiting(tries))
+			continue
+		}
+		if tries > 0 {
+			w.Log.Info("the feed is read again", "cloud", w.cloud.Name)
+			tries = 0
+		}
+		for _, a := range all {
+			w.heard(a)
+		}
+		at = next
+		if !w.hand(ctx, byName, events, next) {
+			return // an account that is not known: they are listed again
+		}
+	}
+}
+
+// forgetPosition has all accounts read.
+func (w *watcher) forgetPosition(ctx context.Context) {
+	w.keep(ctx, store.Round{Watched: []store.Watched{{Account: feedOf(w.cloud.Name), Cloud: w.cloud.Name}}})
+}
+
+func (w *watcher) behind() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.pending
+}
+
+// hand gives events to their accounts. The position behind them is kept once all of them have been judged. It reports
+// whether all accounts were known.
+func (w *watcher) hand(ctx context.Context, byName map[string]*account, events []cloud.Event, upTo cloud.Position) bool {
+	if len(events) == 0 {
+		return true
+	}
+	of := make(map[*account][]cloud.Event)
+	known := true
+	for _, e := range events {
+		a := byName[e.Account]
+		if a == nil || e.Kind == "account" && e.Action != "change" {
+			known = false
+			continue
+		}
+		of[a] = append(of[a], e)
+	}
+	b := &batch{upTo: upTo, left: len(of), size: len(events)}
+	w.mu.Lock()
+	w.batches = append(w.batches, b)
+	w.pending += b.size
+	w.mu.Unlock()
+	if len(of) == 0 {
+		w.settle(ctx)
+	}
+	for a, list := range of {
+		a.mu.Lock()
+		a.events = append(a.events, list...)
+		a.done = append(a.done, func() {
+			w.mu.Lock()
+			b.left--
+			w.mu.Unlock()
+			w.settle(ctx)
+		})
+		a.mu.Unlock()
+		w.enqueue(a)
+	}
+	return known
+}
+
+// settle keeps the position up to which everything has been judged.
+func (w *watcher) settle(ctx context.Context) {
+	w.mu.Lock()
+	var upTo cloud.Position
+	for len(w.batches) > 0 && w.batches[0].left == 0 {
+		upTo = w.batches[0].upTo
+		w.pending -= w.batches[0].size
+		w.batches = w.batches[1:]
+	}
+	w.mu.Unlock()
+	if upTo.Feed != "" {
+		w.keep(context.WithoutCancel(ctx), store.Round{Watched: []store.Watched{{Account: feedOf(w.cloud.Name),
+			Cloud: w.cloud.Name, Feed: upTo.Feed, Last: upTo.Last, Seen: w.Now()}}})
+	}
+}
+
+// lookAround reads one account after the other, each once in LookAgain: a feed may forget something.
+func (w *watcher) lookAround(ctx context.Context, all []*account) {
+	if len(all) == 0 {
+		return
+	}
+	every := w.nowReading().LookAgain / time.Duration(len(all))
+	for i := rand.IntN(len(all)); ; i++ {
+		if pause(ctx, every); ctx.Err() != nil {
+			return
+		}
+		w.look(ctx, all[i%len(all)])
+	}
+}
+
+// look reads an account, and tries again until that has succeeded; with Once it tries once.
+func (w *watcher) look(ctx context.Context, a *account) {
+	for tries := 0; ctx.Err() == nil; tries++ {
+		seen, err := w.lookOnce(ctx, a, "")
+		a.mu.Lock()
+		stale := err == nil && seen.At.Feed == a.feed && a.at.Feed == a.feed && seen.At.Last < a.at.Last
+		a.mu.Unlock()
+		switch {
+		case ctx.Err() != nil:
+			return
+		case stale: // an answer from before what has been judged
+		case err != nil:
+			if w.unseen(a, err); w.Once {
+				return
+			}
+		default:
+			w.taken(a, seen)
+			return
+		}
+		pause(ctx, waiting(tries))
+	}
+}
+
+// lookOnce reads an account, unless it is of a known version.
+func (w *watcher) lookOnce(ctx context.Context, a *account, known string) (cloud.Look, error) {
+	select {
+	case w.slots <- struct{}{}:
+		defer func() { <-w.slots }()
+	case <-ctx.Done():
+		return cloud.Look{}, ctx.Err()
+	}
+	ctx, stop := context.WithTimeout(ctx, lookTimeout)
+	defer stop()
+	seen, err := w.from.Look(ctx, a.name, known)
+	if err == nil && !seen.Same {
+		err = w.sensible(a, seen.Lines)
+	}
+	return seen, err
+}
+
+// taken has what was read of an account judged.
+func (w *watcher) taken(a *account, seen cloud.Look) {
+	w.heard(a)
+	a.mu.Lock()
+	a.fresh = &seen
+	first := a.packed == nil
+	a.mu.Unlock()
+	w.enqueue(a)
+	if !first {
+		return
+	}
+	for _, other := range w.known() { // those that refer to it could not be judged well without it
+		other.mu.Lock()
+		refers := slices.Contains(other.refs, a.name)
+		other.mu.Unlock()
+		if refers {
+			w.enqueue(other)
+		}
+	}
+}
+
+// poll looks at an account again and again, unless it is of the version that was seen last; with Once it looks once.
+func (w *watcher) poll(ctx context.Context, a *account) {
+	interval := w.nowReading().Interval
+	if !w.Once {
+		pause(ctx, time.Duration(rand.Int64N(int64(interval)))*min(1, time.Duration(len(a.held)+1))/8)
+	}
+	for tries := 0; ctx.Err() == nil; {
+		a.mu.Lock()
+		version := a.version
+		if a.packed == nil {
+			version = ""
+		}
+		a.mu.Unlock()
+		seen, err := w.lookOnce(ctx, a, version)
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			w.unseen(a, err)
+			tries++
+		case seen.Same:
+			w.heard(a)
+			tries = 0
+		default:
+			w.taken(a, seen)
+			tries = 0
+		}
+		if w.Once {
+			return
+		}
+		wait := interval + time.Duration(rand.Int64N(int64(interval/5)+1)) - interval/10
+		if tries > 0 {
+			wait = max(wait, waiting(tries))
+		}
+		pause(ctx, wait)
+	}
+}
+
+// lookAgain has an account read by whoever watches its cloud.
+func (u *Upholder) lookAgain(a *account) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.version, a.at = "", cloud.Position{}
+	u.Reload() // the cloud is followed anew, and what is not of its feed is read
+}
+
+// heard notes that an account was read, or that its cloud's feed was.
+func (u *Upholder) heard(a *account) {
+	now := u.Now()
+	a.mu.Lock()
+	a.seen, a.problem = now, ""
+	blind := a.blind
+	a.mu.Unlock()
+	if blind {
+		u.seesAgain(a)
+	}
+}
+
+// unseen notes why an account can't be read; the first time it is said.
+func (u *Upholder) unseen(a *account, err error) {
+	a.mu.Lock()
+	known := a.problem != ""
+	a.problem = err.Error()
+	a.mu.Unlock()
+	u.Facts.failed(a.name)
+	if !known {
+		u.Log.Warn("the account can't be read; it is tried again", "account", a.name, "problem", err)
+	}
+}
+
+// troubled notes why an account's feed can't be read, which is said once for its cloud.
+func (u *Upholder) troubled(a *account, err error) {
+	a.mu.Lock()
+	a.problem = err.Error()
+	a.mu.Unlock()
+	u.Facts.failed(a.name)
+}
+
+// blindKey is what the store calls it that an account can't be read.
+const blindKey = "blind"
+
+// lookForBlind tells of accounts that have not been read for long.
+func (u *Upholder) lookForBlind(ctx context.Context) {
+	after := u.nowReading().BlindAfter
+	for _, a := range u.known() {
+		a.mu.Lock()
+		since := a.seen
+		if since.IsZero() {
+			since = a.began
+		}
+		late, problem := !a.blind && u.Now().Sub(since) > after, a.problem
+		a.mu.Unlock()
+		if !late {
+			continue
+		}
+		if problem == "" {
+			problem = "it does not answer"
+		}
+		n := u.notice(notify.Blind, audit.High, "the account %s was not read for %s (%s): what happens there is not known",
+			a.name, count.Lasting(u.Now().Sub(since).Truncate(time.Second)), problem)
+		n.Account = a.name
+		h := &holding{Since: u.Now(), Kind: notify.Blind, Place: a.name, Notice: n}
+		if u.hold(ctx, a, blindKey, h) {
+			a.mu.Lock()
+			a.blind = true
+			a.mu.Unlock()
+			u.Log.Warn(n.Says, "type", n.Type)
+		}
+	}
+}
+
+// seesAgain tells that an account is read again.
+func (u *Upholder) seesAgain(a *account) {
+	a.doing.Lock()
+	defer a.doing.Unlock()
+	h := a.held[blindKey]
+	if h == nil {
+		a.mu.Lock()
+		a.blind = false
+		a.mu.Unlock()
+		return
+	}
+	n := u.notice(notify.Resolved, audit.Info, "the account %s is read again", a.name)
+	n.Account = a.name
+	since := h.Since.UTC()
+	n.Since = &since
+	if !u.keep(context.Background(), store.Round{
+		Ended: []store.Held{{Source: Source, Account: a.name, Key: blindKey, Until: u.Now()}},
+		Tell:  []store.Telling{n.Telling(u.targets(), estate.Place{})}}) {
+		return
+	}
+	a.put(blindKey, nil)
+	a.mu.Lock()
+	a.blind = false
+	a.mu.Unlock()
+	u.Log.Info(n.Says, "type", n.Type)
+}

@@ -1,0 +1,372 @@
+package uphold
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/core/audit"
+	"isonomos/core/count"
+	"isonomos/core/estate"
+	"isonomos/core/pass"
+	"isonomos/enact"
+	"isonomos/notify"
+	"isonomos/store"
+	"isonomos/work"
+)
+
+// A recording is what is to be recorded, and where to say how that went.
+type recording struct {
+	rounds []store.Round
+	done   chan error
+}
+
+// mostTogether is how many recordings are written in one transaction.
+const mostTogether = 256
+
+// record writes what was found to the store: what comes while one transaction is written goes into the next one.
+func (u *Upholder) record(ctx context.Context) {
+	for {
+		var all []recording
+		select {
+		case <-ctx.Done():
+			return
+		case r := <-u.recorder:
+			all = append(all, r)
+		}
+	more:
+		for len(all) < mostTogether {
+			select {
+			case r := <-u.recorder:
+				all = append(all, r)
+			default:
+				break more
+			}
+		}
+		var rounds []store.Round
+		for _, r := range all {
+			rounds = append(rounds, r.rounds...)
+		}
+		err := u.Store.Record(ctx, rounds...)
+		for _, r := range all {
+			r.done <- err
+		}
+	}
+}
+
+// keep records rounds, all or none of them. It reports whether that succeeded: if not it is said once, and whoever
+// calls it has to try again.
+func (u *Upholder) keep(ctx context.Context, rounds ...store.Round) bool {
+	r := recording{rounds, make(chan error, 1)}
+	err := context.Cause(ctx)
+	select {
+	case u.recorder <- r:
+		err = <-r.done
+	case <-ctx.Done():
+		return false
+	}
+	u.mu.Lock()
+	missed := u.misses
+	if u.misses++; err == nil {
+		u.misses = 0
+	}
+	sender := u.sender
+	u.mu.Unlock()
+	switch {
+	case err != nil && missed == 0:
+		u.Log.Error("what was found can't be recorded, so nobody is told; it is tried again", "problem", err)
+	case err == nil && missed > 0:
+		u.Log.Info("what was found is recorded again")
+	}
+	if err != nil {
+		return false
+	}
+	if sender != nil {
+		for _, x := range rounds {
+			if len(x.Tell) > 0 {
+				sender.Wake()
+				break
+			}
+		}
+	}
+	return true
+}
+
+// hold records that something holds in an account, and is told.
+func (u *Upholder) hold(ctx context.Context, a *account, key string, h *holding) bool {
+	a.doing.Lock()
+	defer a.doing.Unlock()
+	body, err := json.Marshal(h)
+	if err != nil || !u.keep(ctx, store.Round{
+		Began: []store.Held{{Source: Source, Account: a.name, Key: key, Since: h.Since, Body: body}},
+		Tell:  []store.Telling{h.Notice.Telling(u.targets(), estate.Place{})}}) {
+		return false
+	}
+	a.put(key, h)
+	return true
+}
+
+// sensible says what is wrong with what was read of an account.
+func (u *Upholder) sensible(a *account, lines []byte) error {
+	text := store.HeaderLine("look", time.Unix(0, 0))
+	for _, x := range u.nowReading().Definitions.Estate.Clouds {
+		text += store.CloudLine(x)
+	}
+	e, _, err := store.ReadSurvey(strings.NewReader(text+string(lines)), a.name)
+	switch {
+	case err != nil:
+		return err
+	case len(e.Accounts) != 1 || e.Accounts[0].Name != a.name:
+		return errors.New("the answer is not about this account alone")
+	}
+	return nil
+}
+
+// forsake forgets an account that is watched no longer.
+func (u *Upholder) forsake(ctx context.Context, a *account) {
+	if err := u.Store.Forsake(context.WithoutCancel(ctx), Source, a.name, u.Now()); err != nil {
+		u.Log.Error("an account that is gone can't be forgotten", "account", a.name, "problem", err)
+		return
+	}
+	u.mu.Lock()
+	delete(u.accounts, a.name)
+	delete(u.others.of, a.name)
+	u.others.stale = true
+	u.mu.Unlock()
+	u.Log.Warn("the account is gone, and watched no longer", "account", a.name)
+}
+
+// tellPlace is where the store keeps up to which entry of the journal passes were told.
+const tellPlace = "journal of passes"
+
+const (
+	keptFor   = 90 * 24 * time.Hour // what is over, and was told
+	lawsAgain = time.Minute         // between two times that all accounts are judged for other strangers
+)
+
+// tend does what is to be done from time to time: passes that are over are ended, what the journal has of passes is
+// told, and so are accounts that are not read.
+func (u *Upholder) tend(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	swept, judged := time.Time{}, u.Now()
+	told := u.toldOf(ctx)
+	for {
+		u.Facts.beat()
+		if err := u.refresh(); err != nil {
+			u.Log.Error("the journal can't be read", "problem", err)
+		} else {
+			u.endOverdue()
+			told = u.tellPasses(ctx, told)
+		}
+		u.lookForBlind(ctx)
+		u.mu.Lock()
+		stale := u.others.stale && len(u.reading.Definitions.Laws) > 0
+		u.mu.Unlock()
+		if stale && u.Now().Sub(judged) > lawsAgain && !u.Once {
+			judged = u.Now()
+			for _, a := range u.known() {
+				u.enqueue(a)
+			}
+		}
+		if u.Now().Sub(swept) > 24*time.Hour {
+			swept = u.Now()
+			if err := u.Store.Sweep(ctx, swept.Add(-keptFor)); err != nil && ctx.Err() == nil {
+				u.Log.Error("what is long over can't be swept out of the store", "problem", err)
+			}
+		}
+		u.measure(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// toldOf is the entry of the journal up to which passes were told; what was there before the first start is not told.
+func (u *Upholder) toldOf(ctx context.Context) int {
+	told := -1
+	err := u.Store.LastWatched(ctx, func(w store.Watched) error {
+		if w.Account == tellPlace {
+			told = w.Last
+		}
+		return nil
+	})
+	if err == nil && told >= 0 {
+		return told
+	}
+	u.mu.Lock()
+	told = u.head
+	u.mu.Unlock()
+	u.keep(ctx, u.toldRound(told))
+	return told
+}
+
+func (u *Upholder) toldRound(number int) store.Round {
+	return store.Round{Watched: []store.Watched{{Account: tellPlace, Cloud: tellPlace, Last: number, Seen: u.Now()}}}
+}
+
+// tellPasses tells what the journal has of passes behind an entry, and returns the last one that was told.
+func (u *Upholder) tellPasses(ctx context.Context, told int) int {
+	u.mu.Lock()
+	head, passes := u.head, u.decided.Passes
+	u.mu.Unlock()
+	if head <= told {
+		return told
+	}
+	round := u.toldRound(head)
+	issued := make(map[string]bool)
+	err := u.Store.After(ctx, told, func(e store.Entry) error {
+		var x enact.PassNote
+		if e.Kind != enact.PassOpened && e.Kind != enact.PassEnded || e.Number > head ||
+			json.Unmarshal(e.Body, &x) != nil {
+			return nil
+		}
+		k := passes[x.ID]
+		if k == nil {
+			return nil
+		}
+		n := u.passNotice(e.Kind, k, x)
+		if e.Kind == enact.PassOpened {
+			issued[x.ID] = true
+		}
+		n.ID = fmt.Sprintf("%s-entry-%d", e.Hash[:16], e.Number) // so that a crash does not tell it twice
+		round.Tell = append(round.Tell, n.Telling(u.targets(), estate.Place{}))
+		u.Log.Info(n.Says, "type", n.Type, "place", n.Place)
+		return nil
+	})
+	if err != nil || !u.keep(ctx, round) {
+		return told
+	}
+	return head
+}
+
+// passNotice is what is told when a pass has been opened, or has ended.
+func (u *Upholder) passNotice(kind string, k *pass.Known, x enact.PassNote) notify.Notice {
+	var opens []string
+	for _, o := range k.Openings {
+		opens = append(opens, strings.Join(o.Services, ", ")+" for "+strings.Join(o.Peers, ", "))
+	}
+	what := count.Some(opens, 3)
+	n := u.notice(notify.PassIssued, audit.Info, "the pass %s opens %s until %s, for %s: %s", k.ID, what,
+		k.Until.UTC().Format(time.RFC3339), k.By, k.Because)
+	if kind == enact.PassEnded {
+		n = u.notice(notify.PassEnded, audit.Info, "the pass %s has ended (%s): it had opened %s", k.ID, x.Why, what)
+	} else {
+		n.Undo = u.Say("pass", "end", k.ID)
+	}
+	n.Account, n.Place, n.See = k.Account, k.Group, u.Say("pass", "list")
+	return n
+}
+
+// endOverdue ends the passes that are over by the journal.
+func (u *Upholder) endOverdue() {
+	u.mu.Lock()
+	var accounts []string
+	for _, k := range u.decided.Passes {
+		if k.Ended.IsZero() && !k.Until.After(u.Now()) && !slices.Contains(accounts, k.Account) {
+			accounts = append(accounts, k.Account)
+		}
+	}
+	u.mu.Unlock()
+	slices.Sort(accounts)
+	for _, name := range accounts {
+		u.endPasses(name)
+	}
+}
+
+// endPasses ends what is over in an account, in the background. What can't be ended is told, once.
+func (u *Upholder) endPasses(account string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.ending[account] {
+		return
+	}
+	u.ending[account] = true
+	surveyor := u.reading.Surveyor
+	surveyor.Accounts = nil
+	lender := work.Lender{Definitions: u.reading.Definitions, Store: u.Store, Surveyor: surveyor, By: u.By, Now: u.Now,
+		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
+	go func() {
+		ctx, stop := context.WithTimeout(context.Background(), lookTimeout)
+		defer stop()
+		shut, err := lender.EndOver(ctx, account)
+		var locked *store.LockedError
+		u.mu.Lock()
+		known := u.failed[account]
+		u.failed[account] = err != nil && !errors.As(err, &locked)
+		failed := u.failed[account]
+		u.mu.Unlock()
+		for _, x := range shut {
+			u.Log.Info("the pass was ended", "pass", x.ID, "place", x.Group, "why", x.Why)
+		}
+		if failed && !known {
+			n := u.notice(notify.PassOverdue, audit.High, "a pass in %s is over and can't be shut, which is tried again: %v",
+				account, err)
+			n.Account, n.See, n.Undo = account, u.Say("pass", "list"), u.Say("pass", "end", "--overdue")
+			u.tell(context.Background(), n)
+		}
+		if err != nil {
+			time.Sleep(10 * time.Second)
+		} else {
+			time.Sleep(time.Second) // so that the journal is read again before
+		}
+		u.mu.Lock()
+		delete(u.ending, account)
+		u.mu.Unlock()
+	}()
+}
+
+// drain waits until everything that was read has been judged, a minute at most.
+func (u *Upholder) drain(ctx context.Context) {
+	for range 6000 {
+		if u.open.Load() == 0 || ctx.Err() != nil {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	u.sender.Flush(ctx)
+}
+
+// A Result is what one round has found.
+type Result struct {
+	Found  []notify.Notice // everything that holds, the worst first
+	Unread []estate.Unread // accounts that could not be read, or judged
+	Left   int             // notices that could not be sent yet
+}
+
+// Result is what is known at the moment.
+func (u *Upholder) Result(ctx context.Context) Result {
+	var r Result
+	for _, a := range u.known() {
+		a.mu.Lock()
+		if !a.judged || a.problem != "" {
+			reason := a.problem
+			if reason == "" {
+				reason = "a run is changing it, or was broken off"
+			}
+			r.Unread = append(r.Unread, estate.Unread{Account: a.name, Reason: reason})
+		}
+		for _, key := range sortedKeys(a.held) {
+			r.Found = append(r.Found, a.held[key].Notice)
+		}
+		a.mu.Unlock()
+	}
+	slices.SortStableFunc(r.Found, func(a, b notify.Notice) int {
+		x, _ := audit.ParseSeverity(a.Severity)
+		y, _ := audit.ParseSeverity(b.Severity)
+		return int(y - x)
+	})
+	for _, t := range u.targets() {
+		_, n, err := u.Store.Outbox(ctx, t.Name, 1)
+		if r.Left += n; err != nil {
+			r.Left++
+		}
+	}
+	return r
+}
