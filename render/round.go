@@ -14,6 +14,7 @@ import (
 // Round writes what one round of watching has found.
 func Round(s *Screen, found []notify.Notice, unread []estate.Unread) {
 	for _, n := range found {
+		n.Done = "" // this is no notice
 		style := Warm
 		switch n.Severity {
 		case "critical":

@@ -72,6 +72,17 @@ func (a *account) known() (survey []byte, ok bool) {
 	return survey, err == nil // what was packed here can be unpacked
 }
 
+// latest are the lines of an account as they were read last, judged or not.
+func (a *account) latest() (survey []byte, ok bool) {
+	a.mu.Lock()
+	fresh := a.fresh
+	a.mu.Unlock()
+	if fresh != nil {
+		return fresh.Lines, true
+	}
+	return a.known()
+}
+
 // A holding is a difference that was found, with when that was.
 type holding struct {
 	Since   time.Time     `json:"since"`
@@ -202,6 +213,9 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	}
 	if busyNow, err := u.changing(a.name); err != nil || busyNow {
 		return busy
+	}
+	if u.waitsForOthers(a) {
+		return busy / 5
 	}
 	var steps []moment
 	last := at.Last
@@ -340,7 +354,7 @@ func (u *Upholder) ownDoing(a *account, m moment) bool {
 // findings judges a state of an account: what differs there that did not before, what no longer does, and who is told.
 func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (store.Round, map[string]*holding,
 	error) {
-	surveyed, err := u.survey(a, m.lines)
+	surveyed, missing, err := u.survey(a, m.lines)
 	if err != nil {
 		return store.Round{}, nil, err
 	}
@@ -348,7 +362,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 	decided := u.decided
 	u.mu.Unlock()
 	now := u.Now()
-	view := decided.Judge(surveyed, a.name, now)
+	view := decided.Judge(surveyed, a.name, missing, now)
 	if len(view.Overdue) > 0 && m.final {
 		u.endPasses(a.name)
 	}
@@ -406,8 +420,42 @@ func sortedKeys(held map[string]*holding) []string {
 	return keys
 }
 
-// survey reads an account's lines as a survey, with those of its neighbours.
-func (u *Upholder) survey(a *account, lines []line) (*estate.Estate, error) {
+// waitsForOthers reports whether an account to which this one refers is still being read for the first time.
+func (u *Upholder) waitsForOthers(a *account) bool {
+	u.mu.Lock()
+	names := u.decided.Neighbours(a.name)
+	u.mu.Unlock()
+	a.mu.Lock()
+	names = slices.Concat(names, a.refs)
+	if a.fresh != nil {
+		names = append(names, refersTo(a.name, linesOf(a.fresh.Lines))...)
+	}
+	a.mu.Unlock()
+	for _, name := range names {
+		u.mu.Lock()
+		other := u.accounts[name]
+		u.mu.Unlock()
+		if other == nil {
+			if u.nowReading().Definitions.Estate.FindAccount(name) != nil && u.Now().Sub(a.began) < patience {
+				return true // its cloud has not said yet which accounts there are
+			}
+			continue
+		}
+		other.mu.Lock()
+		waits := other.packed == nil && other.fresh == nil && other.problem == "" && u.Now().Sub(other.began) < patience
+		other.mu.Unlock()
+		if waits {
+			return true
+		}
+	}
+	return false
+}
+
+// patience is how long an account waits for others that are being read for the first time.
+const patience = 15 * time.Second
+
+// survey reads an account's lines as a survey, with those of its neighbours; missing are those that are not known.
+func (u *Upholder) survey(a *account, lines []line) (e *estate.Estate, missing []string, err error) {
 	u.mu.Lock()
 	decided, reading := u.decided, u.reading
 	u.mu.Unlock()
@@ -423,20 +471,23 @@ func (u *Upholder) survey(a *account, lines []line) (*estate.Estate, error) {
 		u.mu.Lock()
 		other := u.accounts[name]
 		u.mu.Unlock()
-		if other == nil {
+		ok := other != nil
+		var survey []byte
+		if ok {
+			survey, ok = other.latest()
+		}
+		if !ok {
+			missing = append(missing, name)
 			continue
 		}
-		if survey, ok := other.known(); ok {
-			text.Write(joined(without(linesOf(survey), "rule")))
-		}
+		text.Write(joined(without(linesOf(survey), "rule")))
 	}
-	e, _, err := store.ReadSurvey(&text, a.name)
-	if err != nil {
-		return nil, err
+	if e, _, err = store.ReadSurvey(&text, a.name); err != nil {
+		return nil, nil, err
 	}
 	e.ForgetOrigins()
 	e.Others = u.elsewhere()
-	return e, nil
+	return e, missing, nil
 }
 
 // noticeOf is what is told of a difference.

@@ -148,7 +148,9 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		return
 	}
 	for _, a := range all {
-		a.mu.Lock()
+		if a.mu.Lock(); a.packed != nil {
+			a.seen = w.Now() // the feed has answered
+		}
 		old := a.packed != nil && a.at.Feed == next.Feed
 		if a.feed != next.Feed {
 			a.events = nil

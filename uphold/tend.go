@@ -325,7 +325,10 @@ func (u *Upholder) endPasses(account string) {
 // drain waits until everything that was read has been judged, a minute at most.
 func (u *Upholder) drain(ctx context.Context) {
 	for range 6000 {
-		if u.open.Load() == 0 || ctx.Err() != nil {
+		u.mu.Lock()
+		ending := len(u.ending)
+		u.mu.Unlock()
+		if u.open.Load() == 0 && ending == 0 || ctx.Err() != nil {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)

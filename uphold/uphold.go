@@ -180,7 +180,9 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 			rounds <- struct{}{}
 		})
 	}
-	all.Go(func() { u.tend(watched) })
+	if !u.Once {
+		all.Go(func() { u.tend(watched) })
+	}
 	for _, a := range u.known() {
 		u.enqueue(a) // what is known of it is judged by the new definitions
 	}
@@ -192,6 +194,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 				return false, context.Cause(watched)
 			}
 		}
+		u.endOverdue()
 		u.drain(watched)
 		return false, nil
 	}

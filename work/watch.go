@@ -79,24 +79,20 @@ type AccountView struct {
 	Unfit       []string      // definitions that their cloud can't express
 }
 
-// Neighbours are the other accounts that have to be known to judge an account: those to whose groups its definitions
-// and its laws refer. Those to which it refers in its cloud are not among them.
+// Neighbours are the other accounts that have to be known to judge an account: those to whose groups and networks its
+// definitions and the laws refer. Those to which it refers in its cloud are not among them.
 func (s *Decided) Neighbours(account string) []string {
 	var names []string
 	note := func(peers []estate.Peer) {
 		for _, p := range peers {
-			if p.Kind == estate.PeerGroup && p.Group.Account.Name != account &&
-				!slices.Contains(names, p.Group.Account.Name) {
-				names = append(names, p.Group.Account.Name)
+			if at := p.Home(); at != nil && at.Name != account && !slices.Contains(names, at.Name) {
+				names = append(names, at.Name)
 			}
 		}
 	}
 	for _, g := range s.part(account).Groups {
-		if g.Account.Name != account {
-			continue
-		}
-		for _, other := range g.Refers() {
-			note([]estate.Peer{{Kind: estate.PeerGroup, Group: other}})
+		if g.Account.Name == account {
+			note(g.Refers())
 		}
 	}
 	for _, l := range s.Definitions.Laws {
@@ -123,9 +119,18 @@ func (s *Decided) part(account string) *estate.Estate {
 // Judge judges an account in a survey, which has its neighbours too, and says what differs there from what is decided:
 // the estate's own groups from their definitions, all others from the laws. What passes open is no difference. The
 // survey is changed.
-func (s *Decided) Judge(surveyed *estate.Estate, account string, now time.Time) AccountView {
+//
+// Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out.
+func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, now time.Time) AccountView {
 	part := s.part(account)
 	var v AccountView
+	unsure := make(map[string]bool) // groups that can't be decided, by full name
+	for _, g := range part.Groups {
+		if slices.ContainsFunc(g.Refers(),
+			func(p estate.Peer) bool { return slices.Contains(missing, p.Home().Name) }) {
+			unsure[g.Path()] = true
+		}
+	}
 	for _, f := range PassesOf(part, surveyed, s.Passes, now) {
 		if f.State == pass.Overdue && f.Account == account {
 			v.Overdue = append(v.Overdue, f)
@@ -136,16 +141,16 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, now time.Time) 
 	aim := change.NewAim(part, surveyed, change.Choice{
 		Account: func(x *estate.Account) bool { return x.Name == account }, Knows: s.Knows.Has})
 	for _, f := range aim.Failures {
-		v.Unfit = append(v.Unfit, f.Error())
+		if in(f.Group) && !unsure[f.Group.Path()] {
+			v.Unfit = append(v.Unfit, f.Error())
+		}
+		unsure[f.Group.Path()] = true
 	}
-	unfit := len(aim.Failures) > 0
-	now_, then := decide.New(aim.Now), decide.New(aim.Then)
-	if !unfit {
-		d := change.Compare(then, now_)
-		for i := range d.Changes {
-			if x, ok := s.difference(&d.Changes[i], now_, account); ok {
-				v.Differences = append(v.Differences, x)
-			}
+	is, then := decide.New(aim.Now), decide.New(aim.Then)
+	d := change.Compare(then, is)
+	for i := range d.Changes {
+		if x, ok := s.difference(&d.Changes[i], is, account); ok && !unsure[x.Group] {
+			v.Differences = append(v.Differences, x)
 		}
 	}
 	for _, name := range aim.Strays {
@@ -160,12 +165,12 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, now time.Time) 
 		}
 	}
 	for _, l := range law.RebaseLaws(s.Definitions.Laws, aim.ToNow) {
-		for _, g := range slices.Concat(aim.Now.Groups, now_.ImpliedGroups()) {
-			if !in(g) || owned[g.ID] && !unfit {
+		for _, g := range slices.Concat(aim.Now.Groups, is.ImpliedGroups()) {
+			if !in(g) || owned[g.ID] && !unsure[g.Path()] {
 				continue
 			}
-			for _, b := range law.BreachesBut(now_, l, g, s.Definitions.Exemptions, now) {
-				v.Differences = append(v.Differences, s.breach(l, b, now_))
+			for _, b := range law.BreachesBut(is, l, g, s.Definitions.Exemptions, now) {
+				v.Differences = append(v.Differences, s.breach(l, b, is))
 			}
 		}
 	}

@@ -37,3 +37,13 @@ func (e *Estate) FindGroups(name string) []*Group {
 	}
 	return found
 }
+
+// FindAccount finds an account by its name.
+func (e *Estate) FindAccount(name string) *Account {
+	for _, a := range e.Accounts {
+		if a.Name == name {
+			return a
+		}
+	}
+	return nil
+}

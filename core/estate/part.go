@@ -2,54 +2,63 @@ package estate
 
 import "slices"
 
-// Part is what definitions say of some accounts: their networks and groups, and those groups of other accounts to
-// which these refer. Clouds, lists and services are all there. References to what is left out stay: Overlay takes them
-// as missing. The parts of the result are those of the argument.
+// Part is what definitions say of some accounts: their networks and groups, and those groups and networks of other
+// accounts to which these refer. Clouds, lists and services are all there. References to what is left out stay: Overlay
+// takes them as missing. The parts of the result are those of the argument.
 func (e *Estate) Part(accounts func(name string) bool) *Estate {
 	part := *e
 	part.Accounts, part.Networks, part.Groups, part.Instances = nil, nil, nil, nil
-	named := make(map[*Group]bool)
+	groups, networks := make(map[*Group]bool), make(map[*Network]bool)
 	for _, g := range e.Groups {
 		if !accounts(g.Account.Name) {
 			continue
 		}
-		for _, other := range g.Refers() {
-			named[other] = true
+		groups[g] = true
+		for _, p := range g.Refers() {
+			switch p.Kind {
+			case PeerGroup:
+				groups[p.Group] = true
+			case PeerNetwork:
+				networks[p.Network] = p.Network != nil
+			case PeerSubnet:
+				networks[p.Subnet.Network] = true
+			}
 		}
 	}
 	within := make(map[*Account]bool)
 	for _, g := range e.Groups {
-		if own := accounts(g.Account.Name); own || named[g] {
+		if groups[g] {
 			part.Groups = append(part.Groups, g)
 			within[g.Account] = true
+			networks[g.Network] = g.Network != nil
+		}
+	}
+	for _, n := range e.Networks {
+		if networks[n] || accounts(n.Account.Name) {
+			part.Networks = append(part.Networks, n)
+			within[n.Account] = true
 		}
 	}
 	for _, a := range e.Accounts {
 		if within[a] || accounts(a.Name) {
 			part.Accounts = append(part.Accounts, a)
-			within[a] = true
-		}
-	}
-	for _, n := range e.Networks {
-		if within[n.Account] {
-			part.Networks = append(part.Networks, n)
 		}
 	}
 	for _, i := range e.Instances {
-		if within[i.Account] {
+		if accounts(i.Account.Name) {
 			part.Instances = append(part.Instances, i)
 		}
 	}
 	return &part
 }
 
-// Refers are the groups that rules and lends of a group refer to.
-func (g *Group) Refers() []*Group {
-	var all []*Group
+// Refers are the groups, networks and subnets that rules and lends of a group refer to.
+func (g *Group) Refers() []Peer {
+	var all []Peer
 	note := func(r *Rule) {
 		for _, p := range slices.Concat(r.Peers, r.Except) {
-			if p.Kind == PeerGroup && p.Group != nil && !slices.Contains(all, p.Group) {
-				all = append(all, p.Group)
+			if p.Kind == PeerGroup && p.Group != nil || p.Kind == PeerNetwork && p.Network != nil || p.Kind == PeerSubnet {
+				all = append(all, p)
 			}
 		}
 	}
@@ -60,4 +69,17 @@ func (g *Group) Refers() []*Group {
 		note(&g.Lends[i].Rule)
 	}
 	return all
+}
+
+// Home is the account of the group, network or subnet that a peer is; nil if it is none of these.
+func (p Peer) Home() *Account {
+	switch {
+	case p.Kind == PeerGroup && p.Group != nil:
+		return p.Group.Account
+	case p.Kind == PeerNetwork && p.Network != nil:
+		return p.Network.Account
+	case p.Kind == PeerSubnet && p.Subnet != nil:
+		return p.Subnet.Network.Account
+	}
+	return nil
 }
