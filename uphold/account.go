@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"maps"
 	"slices"
 	"strings"
@@ -211,6 +212,7 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	if !known && fresh == nil {
 		return 0 // it has not been read yet
 	}
+	before := survey
 	if busyNow, err := u.changing(a.name); err != nil || busyNow {
 		return busy
 	}
@@ -263,6 +265,7 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		rounds, held = append(rounds, round), next
 	}
 	final := joined(steps[len(steps)-1].lines)
+	moved := known && membersOf(linesOf(before)) != membersOf(linesOf(final))
 	kept := &rounds[len(rounds)-1]
 	version := a.version
 	if fresh != nil {
@@ -284,19 +287,18 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		}
 		u.mu.Unlock()
 	}
+	if !a.judged || moved {
+		defer u.enqueueDependents(a.name) // once the account is no longer locked
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if !unchanged {
 		a.take(final)
 	}
-	first := !a.judged
 	a.held, a.at, a.version, a.judged = held, cloud.Position{Feed: at.Feed, Last: last}, version, true
 	a.events = slices.DeleteFunc(a.events, func(e cloud.Event) bool { return e.Number <= last })
 	if a.fresh == fresh {
 		a.fresh = nil
-	}
-	if first {
-		u.Log.Debug("judged for the first time", "account", a.name)
 	}
 	for _, e := range events {
 		u.Facts.decided(u.Now().Sub(e.At))
@@ -305,6 +307,32 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		return time.Millisecond
 	}
 	return 0
+}
+
+// membersOf tells who is where: which groups are attached to which interfaces, and what lists hold.
+func membersOf(lines []line) uint64 {
+	sum := fnv.New64a()
+	for _, l := range lines {
+		if l.kind != "rule" && l.kind != "group" {
+			_, _ = sum.Write(l.text) // it never fails
+		}
+	}
+	return sum.Sum64()
+}
+
+// enqueueDependents has the accounts judged that refer to one.
+func (u *Upholder) enqueueDependents(name string) {
+	u.mu.Lock()
+	decided := u.decided
+	u.mu.Unlock()
+	for _, a := range u.known() {
+		a.mu.Lock()
+		refers := slices.Contains(a.refs, name) && a.judged
+		a.mu.Unlock()
+		if a.name != name && (refers || slices.Contains(decided.Neighbours(a.name), name)) {
+			u.enqueue(a)
+		}
+	}
 }
 
 func sameLines(a, b []line) bool {

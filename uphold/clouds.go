@@ -355,20 +355,8 @@ func (w *watcher) taken(a *account, seen cloud.Look) {
 	w.heard(a)
 	a.mu.Lock()
 	a.fresh = &seen
-	first := a.packed == nil
 	a.mu.Unlock()
 	w.enqueue(a)
-	if !first {
-		return
-	}
-	for _, other := range w.known() { // those that refer to it could not be judged well without it
-		other.mu.Lock()
-		refers := slices.Contains(other.refs, a.name)
-		other.mu.Unlock()
-		if refers {
-			w.enqueue(other)
-		}
-	}
 }
 
 // poll looks at an account again and again, unless it is of the version that was seen last; with Once it looks once.

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -31,15 +32,17 @@ type Decided struct {
 	Knows       enact.Known            // what the journal has made or adopted
 	Passes      map[string]*pass.Known // what it has issued
 
-	mu    sync.Mutex
-	parts map[string]*estate.Estate // of the definitions, by account
+	mu     sync.Mutex
+	parts  map[string]*estate.Estate // of the definitions, by account
+	beside map[string][]string       // neighbours, by account
 }
 
 // With is the same with what the journal knows now.
 func (s *Decided) With(knows enact.Known, passes map[string]*pass.Known) *Decided {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return &Decided{Definitions: s.Definitions, Knows: knows, Passes: passes, parts: maps.Clone(s.parts)}
+	return &Decided{Definitions: s.Definitions, Knows: knows, Passes: passes, parts: maps.Clone(s.parts),
+		beside: maps.Clone(s.beside)}
 }
 
 // The kinds of difference.
@@ -67,8 +70,8 @@ type Difference struct {
 	InstanceIDs []string
 	Rules       []string // that let it through, or are gone, as sentences
 	Severity    audit.Severity
-	ChangedBy   string    // who changed the rule behind it last, if its cloud tells
-	ChangedAt   time.Time // and when
+	ChangedBy   string       // who changed the rule behind it last, if its cloud tells
+	ChangedAt   time.Time    // and when
 	Where       estate.Place // for conditions
 }
 
@@ -82,7 +85,13 @@ type AccountView struct {
 // Neighbours are the other accounts that have to be known to judge an account: those to whose groups and networks its
 // definitions and the laws refer. Those to which it refers in its cloud are not among them.
 func (s *Decided) Neighbours(account string) []string {
-	var names []string
+	part := s.part(account)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	names, known := s.beside[account]
+	if known {
+		return names
+	}
 	note := func(peers []estate.Peer) {
 		for _, p := range peers {
 			if at := p.Home(); at != nil && at.Name != account && !slices.Contains(names, at.Name) {
@@ -90,7 +99,7 @@ func (s *Decided) Neighbours(account string) []string {
 			}
 		}
 	}
-	for _, g := range s.part(account).Groups {
+	for _, g := range part.Groups {
 		if g.Account.Name == account {
 			note(g.Refers())
 		}
@@ -100,6 +109,10 @@ func (s *Decided) Neighbours(account string) []string {
 			note(slices.Concat(o.Peers.Of, o.Peers.Except))
 		}
 	}
+	if s.beside == nil {
+		s.beside = make(map[string][]string)
+	}
+	s.beside[account] = names
 	return names
 }
 
@@ -138,8 +151,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	}
 	in := func(g *estate.Group) bool { return g.Account.Name == account }
 	v.Differences = s.unmarked(part, surveyed, account)
-	aim := change.NewAim(part, surveyed, change.Choice{
-		Account: func(x *estate.Account) bool { return x.Name == account }, Knows: s.Knows.Has})
+	aim := change.NewAim(part, surveyed, change.Choice{Knows: s.Knows.Has})
 	for _, f := range aim.Failures {
 		if in(f.Group) && !unsure[f.Group.Path()] {
 			v.Unfit = append(v.Unfit, f.Error())
@@ -154,6 +166,9 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 		}
 	}
 	for _, name := range aim.Strays {
+		if !strings.HasPrefix(name, account+"/") {
+			continue
+		}
 		v.Differences = append(v.Differences, Difference{Kind: Altered, Account: account, Group: name, Place: name,
 			Key: "stray " + name, Severity: audit.Medium, Says: "it bears the estate's mark, and neither a definition " +
 				"nor the journal knows it"})
