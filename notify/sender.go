@@ -31,6 +31,8 @@ type Sender struct {
 	Log     *slog.Logger
 	Count   func(target string, sent, failed int) // called after each try; may be nil
 
+	quick time.Duration // pauses are so many times shorter, for tests with a quick clock; 0 means once
+
 	mu   sync.Mutex
 	wake map[string]chan struct{}
 }
@@ -76,7 +78,7 @@ func (s *Sender) Flush(ctx context.Context) (left int) {
 				if err != nil || !more || wait > 5*time.Second {
 					break
 				}
-				pause(ctx, wait, nil)
+				s.pause(ctx, wait, nil)
 			}
 			_, n, err := s.Store.Outbox(context.WithoutCancel(ctx), t.Name, 1)
 			mu.Lock()
@@ -132,21 +134,21 @@ func (s *Sender) serve(ctx context.Context, t Target) {
 			return
 		case err != nil:
 			s.Log.Error("the outbox can't be read or written", "target", t.Name, "problem", err)
-			pause(ctx, time.Second, nil)
+			s.pause(ctx, time.Second, nil)
 		case !more:
-			pause(ctx, time.Minute, s.wake[t.Name])
+			s.pause(ctx, time.Minute, s.wake[t.Name])
 		default:
-			pause(ctx, wait, nil)
+			s.pause(ctx, wait, nil)
 		}
 	}
 }
 
 // pause waits for a time, or until it is woken.
-func pause(ctx context.Context, wait time.Duration, wake <-chan struct{}) {
+func (s *Sender) pause(ctx context.Context, wait time.Duration, wake <-chan struct{}) {
 	if wait <= 0 {
 		return
 	}
-	timer := time.NewTimer(wait)
+	timer := time.NewTimer(wait / max(1, s.quick))
 	defer timer.Stop()
 	select {
 	case <-ctx.Done():
