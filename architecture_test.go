@@ -29,10 +29,13 @@ func TestImportsGoOneWay(t *testing.T) {
 		"evidence": {"core", "evidence"}, "store": {"core", "store"}, "cloud": {"core", "store", "docs", "cloud"},
 		"docs":  {}, // documents that the program goes by
 		"enact": {"core", "store", "cloud", "enact"}, "demo": {"core", "nomos", "evidence", "store", "demo"},
-		"work":   {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "work"},
-		"render": {"core", "nomos", "words", "enact", "work", "render"},
-		"cli":    {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "demo", "work", "render"},
-		"cmd":    {"cli"},
+		"work":     {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "work"},
+		"settings": {"core", "settings"}, "notify": {"core", "store", "notify"},
+		"uphold": {"core", "nomos", "words", "store", "cloud", "enact", "work", "notify", "uphold"},
+		"render": {"core", "nomos", "words", "enact", "work", "notify", "render"},
+		"cli": {"core", "nomos", "words", "evidence", "store", "cloud", "enact", "demo", "work", "notify", "settings",
+			"uphold", "render"},
+		"cmd": {"cli"},
 	}
 	apart := []string{"isonomos", "bench", "internal"} // tests, and what measures and helps them
 	world := []string{"os", "os/exec", "net", "net/http", "log", "log/slog", "path/filepath",

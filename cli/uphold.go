@@ -39,27 +39,27 @@ func (a *App) upholdCommand() *cli.Command {
 		Name:     "uphold",
 		Metadata: noArguments("it watches every account of the definitions"),
 		Usage:    "keep watching, and tell what is no longer as it was decided",
-		Description: "Watches all accounts, for as long as it runs: by the feed of changes of their clouds, or where there " +
-			"is none by looking again every --interval. What lets through more or less than the definitions say, what " +
-			"breaks a law, and accounts that can't be read are written to the log and told to whom the settings " +
-			"name (isonomos.toml beside the definitions; docs/upholding.md). Passes that are over are ended; else nothing " +
-			"is changed.\n\n" +
+		Description: "Watches all accounts, for as long as it runs: by the feed of changes of their clouds, or where " +
+			"there is none by looking again every --interval. What lets through more or less than the definitions " +
+			"say, what breaks a law, and accounts that can't be read are written to the log and told to whom the " +
+			"settings name (isonomos.toml beside the definitions; docs/upholding.md). Passes that are over are " +
+			"ended; else nothing is changed.\n\n" +
 			"  isonomos uphold --estate harbour\n" +
 			"  isonomos uphold --estate harbour --once\n" +
 			"  isonomos uphold --estate harbour --test-notices\n\n" +
 			"With --once it does a single round: exit 0 if there is nothing to report, 1 if something differs, 3 if " +
-			"something could not be read or sent. Without it, it ends when it is interrupted, and reads definitions and " +
-			"settings again when they change or on a hangup signal.",
+			"something could not be read or sent. Without it, it ends when it is interrupted, and reads definitions " +
+			"and settings again when they change, or on a hangup signal.",
 		Flags: []cli.Flag{estateFlag(),
 			&cli.BoolFlag{Name: "once", Usage: "do one round, and exit"},
 			&cli.DurationFlag{Name: "interval", Usage: "look again after `T` where a cloud has no feed (default: 30s)",
 				Sources: fromVariable("ISONOMOS_INTERVAL"), Validator: aboveZero},
 			&cli.DurationFlag{Name: "blind-after", Usage: "tell that an account can't be read after `T` (default: 5m)",
 				Sources: fromVariable("ISONOMOS_BLIND_AFTER"), Validator: aboveZero},
-			&cli.DurationFlag{Name: "look-again", Usage: "read everything once in `T`, whatever the feed says (default: 1h)",
+			&cli.DurationFlag{Name: "look-again", Usage: "read everything once in `T`, feed or not (default: 1h)",
 				Sources: fromVariable("ISONOMOS_LOOK_AGAIN"), Validator: aboveZero},
-			&cli.StringFlag{Name: "listen", Usage: "serve /healthz, /readyz and /metrics at `ADDRESS` of this machine, " +
-				"such as 127.0.0.1:9480", Sources: fromVariable("ISONOMOS_LISTEN")},
+			&cli.StringFlag{Name: "listen", Usage: "serve /healthz, /readyz and /metrics at `ADDRESS`, such as " +
+				"127.0.0.1:9480", Sources: fromVariable("ISONOMOS_LISTEN")},
 			&cli.StringFlag{Name: "log", Usage: "write the log as `FORMAT`: text or json (default: text)",
 				Sources: fromVariable("ISONOMOS_LOG"), Validator: oneOf("text", "json")},
 			&cli.BoolFlag{Name: "test-notices", Usage: "send an example to each target of the settings, and exit"},
@@ -269,8 +269,8 @@ func (a *App) readToUphold(c *cli.Command) (*uphold.Reading, settings.Settings, 
 			render.Count(n, "mistake", "mistakes"), first)
 	}
 	if !d.Named() {
-		return nil, settings.Settings{}, usage("the definitions in %s do not name their estate, and what is theirs bears "+
-			"its name: write a line such as estate harbour", folderName(folder))
+		return nil, settings.Settings{}, usage("the definitions in %s do not name their estate, and what is "+
+			"theirs bears its name: write a line such as estate harbour", folderName(folder))
 	}
 	set, err := settings.Read(folderOf(folder))
 	if err != nil {
@@ -321,7 +321,8 @@ func (a *App) targetsOf(set settings.Settings) ([]notify.Target, error) {
 	var all []notify.Target
 	for _, name := range set.Targets() {
 		n := set.Notify[name]
-		conf := notify.Config{Name: name, To: n.To, MailTo: n.MailTo, MailFrom: n.MailFrom, User: n.User, Stdout: a.Stdout}
+		conf := notify.Config{Name: name, To: n.To, MailTo: n.MailTo, MailFrom: n.MailFrom, User: n.User,
+			PerMinute: n.PerMinute, Stdout: a.Stdout}
 		conf.Least, _ = audit.ParseSeverity(n.Least)
 		in := func(err error) error { return usage("%s: [notify.%s]: %w", set.Path, name, err) }
 		var err error

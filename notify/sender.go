@@ -1,6 +1,7 @@
 package notify
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,11 +17,12 @@ import (
 )
 
 const (
-	longestWait = 10 * time.Minute
-	mostTries   = 3              // of what is refused for good
-	longestTry  = 24 * time.Hour // of what could not be sent
-	perMinute   = 10             // beyond that, a summary
-	mostAtOnce  = 500            // notices of a summary
+	firstWait      = 250 * time.Millisecond // it doubles from try to try
+	longestWait    = 10 * time.Minute
+	mostTries      = 3              // of what is refused for good
+	longestTry     = 24 * time.Hour // of what could not be sent
+	usualPerMinute = 10             // notices, beyond which there is a summary
+	mostAtOnce     = 500            // notices of a summary
 )
 
 // A Sender sends what stands in the outbox of a store. Each target gets its notices in order; none waits for another.
@@ -72,7 +74,7 @@ func (s *Sender) Flush(ctx context.Context) (left int) {
 	s.dropOrphans(ctx)
 	for _, t := range s.Targets {
 		all.Go(func() {
-			recent := new(window)
+			recent := &window{most: cmp.Or(t.perMinute, usualPerMinute)}
 			for ctx.Err() == nil {
 				wait, more, err := s.next(ctx, t, recent)
 				if err != nil || !more || wait > 5*time.Second {
@@ -126,7 +128,7 @@ func numbers(all []store.Waiting) []int {
 
 // serve sends to one target.
 func (s *Sender) serve(ctx context.Context, t Target) {
-	recent := new(window)
+	recent := &window{most: cmp.Or(t.perMinute, usualPerMinute)}
 	for ctx.Err() == nil {
 		wait, more, err := s.next(ctx, t, recent)
 		switch {
@@ -158,13 +160,16 @@ func (s *Sender) pause(ctx context.Context, wait time.Duration, wake <-chan stru
 }
 
 // A window counts what was sent within the last minute.
-type window struct{ at []time.Time }
+type window struct {
+	most int
+	at   []time.Time
+}
 
 func (w *window) free(now time.Time) (wait time.Duration) {
 	for len(w.at) > 0 && now.Sub(w.at[0]) >= time.Minute {
 		w.at = w.at[1:]
 	}
-	if len(w.at) < perMinute {
+	if len(w.at) < w.most {
 		return 0
 	}
 	return time.Minute - now.Sub(w.at[0])
@@ -182,7 +187,7 @@ func (s *Sender) next(ctx context.Context, t Target, recent *window) (wait time.
 		return min(first[0].Next.Sub(now), longestWait), true, nil
 	}
 	take := first[:1]
-	if len(recent.at) >= perMinute { // what has come since the minute was full is told in one
+	if len(recent.at) >= recent.most { // what has come since the minute was full is told in one
 		if wait := recent.free(now); wait > 0 {
 			return wait, true, nil
 		}
@@ -227,8 +232,8 @@ func (s *Sender) failed(ctx context.Context, t Target, w store.Waiting, n Notice
 		s.Log.Error("a notice was not taken, and is set aside", "target", t.Name, "notice", w.ID, "type", n.Type,
 			"problem", problem)
 		about := Notice{ID: NewID(), Type: Undelivered, Severity: audit.High.String(), At: now.UTC(), Estate: n.Estate,
-			Says: fmt.Sprintf("the target %s did not take the notice %s (%s): %v; it is set aside", t.Name, w.ID, n.Type,
-				problem)}
+			Says: fmt.Sprintf("the target %s did not take the notice %s (%s): %v; it is set aside", t.Name, w.ID,
+				n.Type, problem)}
 		var others []Target
 		for _, x := range s.Targets {
 			if x.Name != t.Name && n.Type != Undelivered {
@@ -240,14 +245,15 @@ func (s *Sender) failed(ctx context.Context, t Target, w store.Waiting, n Notice
 		s.Wake()
 		return 0, true, err
 	}
-	wait = time.Second << min(w.Tries, 12)
+	wait = firstWait << min(w.Tries, 12)
 	wait = min(wait+time.Duration(rand.Int64N(int64(wait/4)+1)), longestWait)
 	var asked *later
 	if errors.As(problem, &asked) {
 		wait = max(wait, asked.after)
 	}
 	if w.Tries == 0 {
-		s.Log.Warn("a notice could not be sent, and is tried again", "target", t.Name, "notice", w.ID, "problem", problem)
+		s.Log.Warn("a notice could not be sent, and is tried again", "target", t.Name, "notice", w.ID, "problem",
+			problem)
 	}
 	return wait, true, s.Store.Failed(context.WithoutCancel(ctx), t.Name, w.Number, problem.Error(), now.Add(wait))
 }

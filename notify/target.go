@@ -1,6 +1,7 @@
 package notify
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -33,7 +34,8 @@ type Target struct {
 	Least audit.Severity
 	Only  *estate.Condition // about which places; nil means all
 
-	send func(ctx context.Context, n Notice) error
+	perMinute int // notices, beyond which there is a summary
+	send      func(ctx context.Context, n Notice) error
 }
 
 // Config says how a target is reached, as settings say it.
@@ -47,7 +49,9 @@ type Config struct {
 	Password string
 	Least    audit.Severity
 	Only     *estate.Condition
-	Stdout   io.Writer
+	// PerMinute is how many notices it is sent in a minute; what is beyond that comes as one summary. 0 means ten.
+	PerMinute int
+	Stdout    io.Writer
 }
 
 // errRefused marks what a target will never take.
@@ -66,7 +70,7 @@ const timeout = 20 * time.Second
 
 // NewTarget makes a target.
 func NewTarget(c Config) (Target, error) {
-	t := Target{Name: c.Name, To: c.To, Least: c.Least, Only: c.Only}
+	t := Target{Name: c.Name, To: c.To, Least: c.Least, Only: c.Only, perMinute: cmp.Or(c.PerMinute, usualPerMinute)}
 	if c.To == "stdout" {
 		t.send = func(_ context.Context, n Notice) error {
 			text, err := json.Marshal(n)

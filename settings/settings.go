@@ -49,6 +49,7 @@ type Notify struct {
 	TokenEnv    string   `toml:"token-env"`
 	Least       string   `toml:"least"`
 	Only        string   `toml:"only"`
+	PerMinute   int      `toml:"per-minute"` // beyond that, a summary; 0 means that it does not say
 }
 
 // A Duration is written like 30s, 5m or 2h.
@@ -153,11 +154,16 @@ func (s Settings) check(text []byte) error {
 		n, table := s.Notify[target], "notify."+target
 		switch {
 		case !name.MatchString(target):
-			return fmt.Errorf("%d: a target is called by small letters, digits and hyphens, not %q", at(table, ""), target)
+			return fmt.Errorf("%d: a target is called by small letters, digits and hyphens, not %q", at(table, ""),
+				target)
 		case n.To == "":
 			return fmt.Errorf("%d: [%s] does not say to whom (to = \"https://…\")", at(table, ""), table)
 		case n.User != "" && n.PasswordEnv == "":
-			return fmt.Errorf("%d: user needs password-env, the environment variable with the password", at(table, "user"))
+			return fmt.Errorf("%d: user needs password-env, the environment variable with the password",
+				at(table, "user"))
+		}
+		if n.PerMinute < 0 {
+			return fmt.Errorf("%d: per-minute is a number above 0", at(table, "per-minute"))
 		}
 		if _, ok := audit.ParseSeverity(n.Least); n.Least != "" && !ok {
 			return fmt.Errorf("%d: least is one of %s, not %q", at(table, "least"),

@@ -184,7 +184,8 @@ func (s *Store) prepare(readOnly bool) error {
 		if tables > 0 {
 			return errors.New("it is a database of something else")
 		}
-		if _, err := s.db.Exec("begin;" + schema + journalSchema + watchingSchema + setVersion + "commit;"); err != nil {
+		if _, err := s.db.Exec("begin;" + schema + journalSchema + watchingSchema + setVersion +
+			"commit;"); err != nil {
 			return unusable(err)
 		}
 		return nil

@@ -121,13 +121,15 @@ func note(tx *sql.Tx, rounds []Round) error {
 	var head *Head
 	for _, r := range rounds {
 		for _, w := range r.Watched {
-			if _, err := tx.Exec("insert or replace into watched values (?, ?, ?, ?, ?, ?, ?)", w.Account, w.Cloud, w.Feed,
+			if _, err := tx.Exec("insert or replace into watched values (?, ?, ?, ?, ?, ?, ?)", w.Account, w.Cloud,
+				w.Feed,
 				w.Last, w.Version, stamp(w.Seen), Pack(w.Lines)); err != nil {
 				return err
 			}
 		}
 		for _, h := range r.Ended {
-			if _, err := tx.Exec("update held set until = ? where source = ? and account = ? and key = ? and until = ''",
+			if _, err := tx.Exec("update held set until = ? where source = ? and account = ? and key = ? and "+
+				"until = ''",
 				stamp(h.Until), h.Source, h.Account, h.Key); err != nil {
 				return err
 			}
@@ -271,10 +273,12 @@ type Waiting struct {
 
 // Outbox are the first notices that are still to be sent to a target, in order, and how many there are.
 func (s *Store) Outbox(ctx context.Context, target string, most int) (first []Waiting, all int, err error) {
-	if err := s.db.QueryRowContext(ctx, "select count(*) from delivery where target = ?", target).Scan(&all); err != nil {
+	if err := s.db.QueryRowContext(ctx, "select count(*) from delivery where target = ?",
+		target).Scan(&all); err != nil {
 		return nil, 0, err
 	}
-	rows, err := s.db.QueryContext(ctx, "select number, id, at, tries, next, problem, body from delivery join notice on "+
+	rows, err := s.db.QueryContext(ctx, "select number, id, at, tries, next, problem, body from delivery join "+
+		"notice on "+
 		"notice = number where target = ? order by number limit ?", target, most)
 	if err != nil {
 		return nil, 0, err
@@ -343,7 +347,8 @@ func (s *Store) Delivered(ctx context.Context, target string, numbers []int, asi
 
 // Failed notes that a notice could not be sent, why, and when it is tried again.
 func (s *Store) Failed(ctx context.Context, target string, number int, problem string, next time.Time) error {
-	_, err := s.db.ExecContext(ctx, "update delivery set tries = tries + 1, next = ?, problem = ? where target = ? and "+
+	_, err := s.db.ExecContext(ctx, "update delivery set tries = tries + 1, next = ?, problem = ? where target = "+
+		"? and "+
 		"notice = ?", next.UnixMilli(), problem, target, number)
 	return unusable(err)
 }
@@ -371,7 +376,8 @@ func (s *Store) Sweep(ctx context.Context, before time.Time) error {
 
 // After calls take for the entries of the journal behind one, in order.
 func (s *Store) After(ctx context.Context, number int, take func(Entry) error) error {
-	rows, err := s.db.QueryContext(ctx, "select number, at, run, kind, body, hash from journal where number > ? order by "+
+	rows, err := s.db.QueryContext(ctx, "select number, at, run, kind, body, hash from journal where number > ? "+
+		"order by "+
 		"number", number)
 	if err != nil {
 		return fmt.Errorf("the journal can't be read: %w", err)

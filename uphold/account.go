@@ -147,6 +147,7 @@ func (u *Upholder) decideAll(ctx context.Context) {
 type moment struct {
 	lines  []line
 	events []cloud.Event // empty if it was read as a whole
+	before []cloud.Event // what is known to have happened until it was read
 	final  bool
 }
 
@@ -184,11 +185,10 @@ func (u *Upholder) decide(ctx context.Context, a *account) (again time.Duration)
 	}
 	a.mu.Lock()
 	events, fresh, at := slices.Clone(a.events), a.fresh, a.at
-	if at.Feed != a.feed && fresh == nil {
-		events = nil // they are of another feed: the account is going to be read
-	}
 	done := a.done
-	a.done = nil
+	if a.done = nil; fresh == nil && (a.packed == nil || at.Feed != a.feed) {
+		events, a.done, done = nil, done, nil // it is going to be read: they can't be applied before
+	}
 	a.mu.Unlock()
 	again = u.judge(ctx, a, events, fresh, at)
 	if again > 0 {
@@ -241,7 +241,12 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		if len(steps) > 0 && fresh.At.Feed == at.Feed && !sameLines(steps[len(steps)-1].lines, lines) {
 			u.Log.Warn("the feed has not told everything that has changed", "account", a.name)
 		}
-		steps = append(steps, moment{lines: lines})
+		m := moment{lines: lines}
+		if fresh.At.Feed == a.feed {
+			m.before = slices.DeleteFunc(slices.Clone(events),
+				func(e cloud.Event) bool { return e.Number > fresh.At.Last })
+		}
+		steps = append(steps, m)
 		at, survey = fresh.At, fresh.Lines
 		if rest, end, read := moments(fresh.Lines, at, events); !read {
 			steps, last = append(steps, rest...), end
@@ -404,14 +409,16 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 			next[d.Key] = h
 			continue
 		}
-		h := &holding{Since: now, Kind: d.Kind, Place: d.Place, Law: d.Law, Way: string(d.Direction), GroupID: d.GroupID,
-			Notice: u.noticeOf(a, d, m)}
+		h := &holding{Since: now, Kind: d.Kind, Place: d.Place, Law: d.Law, Way: string(d.Direction),
+			GroupID: d.GroupID,
+			Notice:  u.noticeOf(a, d, m)}
 		next[d.Key] = h
 		body, err := json.Marshal(h)
 		if err != nil {
 			return round, nil, err
 		}
-		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: d.Key, Since: now, Body: body})
+		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: d.Key, Since: now,
+			Body: body})
 		round.Tell = append(round.Tell, h.Notice.Telling(u.targets(), d.Where))
 		u.logDifference(h.Notice)
 	}
@@ -523,14 +530,15 @@ func (u *Upholder) noticeOf(a *account, d work.Difference, m moment) notify.Noti
 	n := u.notice(d.Kind, d.Severity, "%s", d.Says)
 	n.Account, n.Place, n.Law = a.name, d.Place, d.Law
 	if d.Services != "" {
-		n.Traffic = &notify.Traffic{Direction: map[estate.Direction]string{estate.In: "in", estate.Out: "out"}[d.Direction],
+		n.Traffic = &notify.Traffic{Direction: map[estate.Direction]string{estate.In: "in",
+			estate.Out: "out"}[d.Direction],
 			Services: d.Services, Peers: d.Peers, Instances: append([]string{}, d.Instances...),
 			Rules: append([]string{}, d.Rules...)}
 		if x := d.Example; x != nil {
 			n.Traffic.Example = &notify.Example{From: x.From, To: x.To, Service: fmt.Sprint(x.Service)}
 		}
 	}
-	n.Changes = whoChanged(d.GroupID, d.InstanceIDs, m.events)
+	n.Changes = whoChanged(d.GroupID, d.InstanceIDs, m)
 	if n.Changes == nil && (d.ChangedBy != "" || !d.ChangedAt.IsZero()) {
 		n.Changes = &notify.Change{By: d.ChangedBy}
 		if at := d.ChangedAt.UTC(); !at.IsZero() {
@@ -548,7 +556,7 @@ func (u *Upholder) noticeOf(a *account, d work.Difference, m moment) notify.Noti
 }
 
 // whoChanged says who made the changes of a step that are about a group or instances.
-func whoChanged(group string, instances []string, events []cloud.Event) *notify.Change {
+func whoChanged(group string, instances []string, m moment) *notify.Change {
 	var by []string
 	var at time.Time
 	note := func(e cloud.Event) {
@@ -557,13 +565,13 @@ func whoChanged(group string, instances []string, events []cloud.Event) *notify.
 		}
 		at = e.At.UTC()
 	}
-	for _, e := range events {
+	for _, e := range slices.Concat(m.before, m.events) {
 		if group != "" && (e.Group == group || e.ID == group) || slices.Contains(instances, e.ID) {
 			note(e)
 		}
 	}
 	if at.IsZero() {
-		for _, e := range events {
+		for _, e := range m.events {
 			note(e)
 		}
 	}
@@ -579,7 +587,7 @@ func (u *Upholder) resolved(a *account, h *holding, m moment) notify.Notice {
 	n.Account, n.Place, n.Law = a.name, h.Place, h.Law
 	since := h.Since.UTC()
 	n.Since = &since
-	n.Changes = whoChanged(h.GroupID, nil, m.events)
+	n.Changes = whoChanged(h.GroupID, nil, m)
 	return n
 }
 

@@ -17,7 +17,7 @@ import (
 )
 
 const (
-	feedWait    = 30 * time.Second // how long a question for changes may wait
+	feedWait    = 30 * time.Second // how long a question for changes may wait at most
 	lookTimeout = 2 * time.Minute  // of reading one account
 	leastWait   = time.Second      // between tries
 	longestWait = time.Minute
@@ -114,7 +114,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		all[i] = w.accountOf(name, w.cloud.Name)
 		all[i].cloud = w.cloud.Name
 	}
-	at := w.lastPosition(ctx)
+	at := w.lastPosition(ctx, all)
 	_, next, err := w.from.Changes(ctx, at, 0)
 	if errors.Is(err, cloud.ErrLost) || errors.Is(err, cloud.ErrJumped) {
 		w.Log.Warn("the feed does not go back to where it was read last, so every account is read", "cloud",
@@ -151,7 +151,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		if a.mu.Lock(); a.packed != nil {
 			a.seen = w.Now() // the feed has answered
 		}
-		old := a.packed != nil && a.at.Feed == next.Feed
+		old := at.Feed == next.Feed && a.packed != nil && a.at.Feed == next.Feed
 		if a.feed != next.Feed {
 			a.events = nil
 		}
@@ -169,9 +169,16 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	w.read(ctx, all, next)
 }
 
-// lastPosition is where the feed was read last, before the program began.
-func (w *watcher) lastPosition(ctx context.Context) cloud.Position {
-	var at cloud.Position
+// lastPosition is where the feed was read last: before it was kept, that is where the account is that is least far.
+func (w *watcher) lastPosition(ctx context.Context, all []*account) cloud.Position {
+	var at, least cloud.Position
+	for _, a := range all {
+		a.mu.Lock()
+		if a.packed != nil && (least.Feed == "" || a.at.Last < least.Last) {
+			least = a.at
+		}
+		a.mu.Unlock()
+	}
 	err := w.Store.LastWatched(ctx, func(x store.Watched) error {
 		if x.Account == feedOf(w.cloud.Name) {
 			at = cloud.Position{Feed: x.Feed, Last: x.Last}
@@ -180,6 +187,9 @@ func (w *watcher) lastPosition(ctx context.Context) cloud.Position {
 	})
 	if err != nil {
 		return cloud.Position{} // everything is read again
+	}
+	if at.Feed == "" {
+		return least
 	}
 	return at
 }
@@ -190,17 +200,19 @@ func (w *watcher) read(ctx context.Context, all []*account, at cloud.Position) {
 	for _, a := range all {
 		byName[a.name] = a
 	}
+	wait := max(time.Second, min(feedWait, w.nowReading().BlindAfter/3)) // until it is over nobody knows if it is heard
 	for tries := 0; ctx.Err() == nil; {
 		if w.behind() > mostWaiting {
 			pause(ctx, leastWait/10)
 			continue
 		}
-		events, next, err := w.from.Changes(ctx, at, feedWait)
+		events, next, err := w.from.Changes(ctx, at, wait)
 		switch {
 		case ctx.Err() != nil:
 			return
 		case errors.Is(err, cloud.ErrLost), errors.Is(err, cloud.ErrJumped):
-			w.Log.Warn("the feed has lost its position, so every account is read", "cloud", w.cloud.Name, "problem", err)
+			w.Log.Warn("the feed has lost its position, so every account is read", "cloud", w.cloud.Name, "problem",
+				err)
 			w.forgetPosition(ctx)
 			return
 		case err != nil:
@@ -221,7 +233,12 @@ func (w *watcher) read(ctx context.Context, all []*account, at cloud.Position) {
 			tries = 0
 		}
 		for _, a := range all {
-			w.heard(a)
+			a.mu.Lock()
+			follows := a.packed != nil && a.at.Feed == at.Feed || a.fresh != nil
+			a.mu.Unlock()
+			if follows { // of one that was not read yet the feed tells too little
+				w.heard(a)
+			}
 		}
 		at = next
 		if !w.hand(ctx, byName, events, next) {
@@ -243,7 +260,8 @@ func (w *watcher) behind() int {
 
 // hand gives events to their accounts. The position behind them is kept once all of them have been judged. It reports
 // whether all accounts were known.
-func (w *watcher) hand(ctx context.Context, byName map[string]*account, events []cloud.Event, upTo cloud.Position) bool {
+func (w *watcher) hand(ctx context.Context, byName map[string]*account, events []cloud.Event,
+	upTo cloud.Position) bool {
 	if len(events) == 0 {
 		return true
 	}
@@ -457,7 +475,8 @@ func (u *Upholder) lookForBlind(ctx context.Context) {
 		if problem == "" {
 			problem = "it does not answer"
 		}
-		n := u.notice(notify.Blind, audit.High, "the account %s was not read for %s (%s): what happens there is not known",
+		n := u.notice(notify.Blind, audit.High, "the account %s was not read for %s (%s): what happens there is "+
+			"not known",
 			a.name, count.Lasting(u.Now().Sub(since).Truncate(time.Second)), problem)
 		n.Account = a.name
 		h := &holding{Since: u.Now(), Kind: notify.Blind, Place: a.name, Notice: n}

@@ -88,6 +88,9 @@ func (f Facts) passes(known map[string]*pass.Known, now time.Time) {
 // measure brings up to date what is not counted as it happens.
 func (u *Upholder) measure(ctx context.Context) {
 	f, now := u.Facts, u.Now()
+	if u.nowReading() == nil {
+		return
+	}
 	all := u.known()
 	f.accounts.Set(float64(len(all)))
 	kinds := map[string]int{"opened": 0, "closed": 0, "changed": 0, "blind": 0}
@@ -171,6 +174,10 @@ func (u *Upholder) Handler() http.Handler {
 		say(w, problem)
 	})
 	mux.HandleFunc("GET /readyz", func(w http.ResponseWriter, _ *http.Request) { say(w, u.unready()) })
-	mux.Handle("GET /metrics", promhttp.HandlerFor(u.Facts.registry, promhttp.HandlerOpts{}))
+	metrics := promhttp.HandlerFor(u.Facts.registry, promhttp.HandlerOpts{})
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		u.measure(r.Context())
+		metrics.ServeHTTP(w, r)
+	})
 	return mux
 }

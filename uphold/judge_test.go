@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -115,7 +114,7 @@ func differ(t testing.TB, d nomos.Definitions, lines map[string][]line) []string
 			if b.Exemption != nil || owned[b.Group.Account.Name+" "+b.Group.ID] {
 				continue
 			}
-			key := "law " + v.Name + " " + b.Group.Path() + " " + strconv.FormatUint(b.Traffic.Hash(), 16) + " " + b.Lacks
+			key := "law " + v.Name + " " + b.Group.Path() + " " + b.Text + " " + b.Lacks
 			if b.Rule != nil {
 				key += " " + b.Rule.ID
 			}

@@ -179,7 +179,6 @@ func (u *Upholder) tend(ctx context.Context) {
 				u.Log.Error("what is long over can't be swept out of the store", "problem", err)
 			}
 		}
-		u.measure(ctx)
 		select {
 		case <-ctx.Done():
 			return
@@ -306,7 +305,8 @@ func (u *Upholder) endPasses(account string) {
 			u.Log.Info("the pass was ended", "pass", x.ID, "place", x.Group, "why", x.Why)
 		}
 		if failed && !known {
-			n := u.notice(notify.PassOverdue, audit.High, "a pass in %s is over and can't be shut, which is tried again: %v",
+			n := u.notice(notify.PassOverdue, audit.High, "a pass in %s is over and can't be shut, which is "+
+				"tried again: %v",
 				account, err)
 			n.Account, n.See, n.Undo = account, u.Say("pass", "list"), u.Say("pass", "end", "--overdue")
 			u.tell(context.Background(), n)

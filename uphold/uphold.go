@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -271,8 +272,8 @@ func (u *Upholder) accountOf(name, of string) *account {
 // recall reads what is kept of accounts, and of what was found in them.
 func (u *Upholder) recall(ctx context.Context) error {
 	err := u.Store.LastWatched(ctx, func(w store.Watched) error {
-		if w.Account == feedOf(w.Cloud) {
-			return nil
+		if strings.Contains(w.Account, " ") {
+			return nil // a position that is kept beside them
 		}
 		a := u.accountOf(w.Account, w.Cloud)
 		a.take(w.Lines)
@@ -389,7 +390,8 @@ func (u *Upholder) tellEnd(ctx context.Context) {
 	if u.Once {
 		return
 	}
-	u.tell(ctx, u.notice(notify.Stopping, audit.Info, "%s watches no longer: until it is started again, nobody does", u.By))
+	u.tell(ctx, u.notice(notify.Stopping, audit.Info, "%s watches no longer: until it is started again, nobody "+
+		"does", u.By))
 	last, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
 	u.sender.Flush(last)

@@ -170,8 +170,8 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 			continue
 		}
 		v.Differences = append(v.Differences, Difference{Kind: Altered, Account: account, Group: name, Place: name,
-			Key: "stray " + name, Severity: audit.Medium, Says: "it bears the estate's mark, and neither a definition " +
-				"nor the journal knows it"})
+			Key: "stray " + name, Severity: audit.Medium, Says: "it bears the estate's mark, and neither a " +
+				"definition nor the journal knows it"})
 	}
 	owned := make(map[string]bool)
 	for _, g := range aim.Then.Groups {
@@ -263,7 +263,8 @@ func (s *Decided) difference(c *change.Change, is *decide.Decider, account strin
 	if c.Kind == change.Closes || c.Kind == change.Lost {
 		x.Kind = Closed
 	}
-	x.Key = string(c.Kind) + " " + c.Place() + " " + string(c.Direction) + " " + strconv.FormatUint(c.Traffic.Hash(), 16)
+	x.Key = string(c.Kind) + " " + c.Place() + " " + string(c.Direction) + " " +
+		strconv.FormatUint(c.Traffic.Hash(), 16)
 	if c.Rule != nil && c.Rule.Changed != nil {
 		x.ChangedBy, x.ChangedAt = c.Rule.Changed.By, c.Rule.Changed.At
 	}
@@ -316,7 +317,8 @@ func (s *Decided) breach(l law.Law, b law.Breach, d *decide.Decider) Difference 
 	if b.Lacks != "" {
 		x.Kind = Altered
 	}
-	x.Key = "law " + l.Name + " " + g.Path() + " " + strconv.FormatUint(b.Traffic.Hash(), 16) + " " + b.Lacks
+	// who is a stranger depends on the whole estate, so the exact traffic is no part of it
+	x.Key = "law " + l.Name + " " + g.Path() + " " + b.Text + " " + b.Lacks
 	if b.Rule != nil {
 		x.Direction, x.Rules = b.Rule.Direction, []string{b.Rule.Sentence(d.Estate().Services)}
 		x.Key += " " + b.Rule.ID

@@ -100,7 +100,8 @@ func (r Runs) Within(account, id string, at time.Time) bool {
 	for _, x := range r.spans {
 		if slices.Contains(x.accounts, account) && !at.Before(x.from.Add(-clockSlack)) &&
 			(x.to.IsZero() || !at.After(x.to.Add(clockSlack))) &&
-			(x.objects[[2]string{account, id}] || r.Knows.Has(account, "group", id) || r.Knows.Has(account, "list", id)) {
+			(x.objects[[2]string{account, id}] || r.Knows.Has(account, "group", id) || r.Knows.Has(account, "list",
+				id)) {
 			return true
 		}
 	}

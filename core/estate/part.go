@@ -57,7 +57,8 @@ func (g *Group) Refers() []Peer {
 	var all []Peer
 	note := func(r *Rule) {
 		for _, p := range slices.Concat(r.Peers, r.Except) {
-			if p.Kind == PeerGroup && p.Group != nil || p.Kind == PeerNetwork && p.Network != nil || p.Kind == PeerSubnet {
+			if p.Kind == PeerGroup && p.Group != nil || p.Kind == PeerNetwork && p.Network != nil ||
+				p.Kind == PeerSubnet {
 				all = append(all, p)
 			}
 		}

@@ -1,0 +1,616 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"isonomos/cloud/standin"
+	"isonomos/notify"
+	"isonomos/store"
+)
+
+// A desk takes notices by HTTP, and fails in a share of all requests.
+type desk struct {
+	mu     sync.Mutex
+	got    []notify.Notice // in the order in which they came, with repeats
+	fails  float64
+	random *rand.Rand
+	web    *httptest.Server
+}
+
+func newDesk(t testing.TB, fails float64) *desk {
+	d := &desk{fails: fails, random: rand.New(rand.NewPCG(5, 6))}
+	d.web = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		var e struct{ Data notify.Notice }
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.random.Float64() < d.fails {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		if err := json.Unmarshal(body, &e); err != nil {
+			t.Errorf("%v: %s", err, body)
+		}
+		if len(e.Data.Notices) > 0 {
+			d.got = append(d.got, e.Data.Notices...)
+		} else {
+			d.got = append(d.got, e.Data)
+		}
+	}))
+	t.Cleanup(d.web.Close)
+	return d
+}
+
+// told are the notices so far, each once.
+func (d *desk) told() []notify.Notice {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var all []notify.Notice
+	for _, n := range d.got {
+		if !slices.ContainsFunc(all, func(x notify.Notice) bool { return x.ID == n.ID }) {
+			all = append(all, n)
+		}
+	}
+	return all
+}
+
+// kinds are the types and places of notices, without those of beginning and end.
+func kinds(all []notify.Notice) []string {
+	var list []string
+	for _, n := range all {
+		if n.Type != notify.Started && n.Type != notify.Stopping {
+			list = append(list, n.Type+" "+n.Place)
+		}
+	}
+	return list
+}
+
+// An upheld estate is one that the program watches, as a process of its own.
+type upheld struct {
+	t     testing.TB
+	c     *exec.Cmd
+	log   *lockedBuffer
+	ended chan error
+}
+
+type lockedBuffer struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.Write(p)
+}
+
+func (b *lockedBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.String()
+}
+
+// uphold starts watching; the test ends it.
+func (h *harbourmaster) uphold(args ...string) *upheld {
+	h.t.Helper()
+	u := &upheld{t: h.t, log: new(lockedBuffer), ended: make(chan error, 1)}
+	u.c = exec.Command(program, append([]string{"uphold", "--listen", "127.0.0.1:0"}, args...)...)
+	u.c.Dir, u.c.Env = h.folder, h.env
+	u.c.Stdout, u.c.Stderr = u.log, u.log
+	if err := u.c.Start(); err != nil {
+		h.t.Fatal(err)
+	}
+	go func() { u.ended <- u.c.Wait() }()
+	h.t.Cleanup(func() { _ = u.c.Process.Kill() })
+	return u
+}
+
+// get asks what it serves about itself.
+func (u *upheld) get(path string) (int, string) {
+	u.says("/metrics at ")
+	_, address, _ := strings.Cut(u.log.String(), "/metrics at ")
+	answer, err := http.Get("http://" + strings.Fields(address)[0] + path)
+	if err != nil {
+		return 0, err.Error()
+	}
+	defer answer.Body.Close()
+	text, _ := io.ReadAll(answer.Body)
+	return answer.StatusCode, string(text)
+}
+
+// ready waits until every account is seen.
+func (u *upheld) ready() {
+	u.t.Helper()
+	until(u.t, "it is ready", func() bool { code, _ := u.get("/readyz"); return code == 200 }, u.log)
+}
+
+// stop interrupts it, and waits for its end.
+func (u *upheld) stop() {
+	u.t.Helper()
+	_ = u.c.Process.Signal(syscall.SIGTERM)
+	select {
+	case err := <-u.ended:
+		if err != nil {
+			u.t.Errorf("it ended with %v:\n%s", err, u.log)
+		}
+	case <-time.After(20 * time.Second):
+		u.t.Fatalf("it does not end:\n%s", u.log)
+	}
+}
+
+// told is what a test says when it fails.
+type told func() string
+
+func (t told) String() string { return t() }
+
+// until waits for something to become true.
+func until(t testing.TB, what string, is func() bool, said fmt.Stringer) {
+	t.Helper()
+	for range 2000 {
+		if is() {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Fatalf("it never came to be: %s\n%s", what, said)
+}
+
+func (u *upheld) says(text string) {
+	u.t.Helper()
+	until(u.t, "it says "+text, func() bool { return strings.Contains(u.log.String(), text) }, u.log)
+}
+
+// settings writes isonomos.toml.
+func (h *harbourmaster) settings(text string) {
+	h.write(filepath.Join(h.folder, "isonomos.toml"), text)
+}
+
+// ask asks a stand-in, as somebody whose token is in its folder's tokens.json.
+func (h *harbourmaster) ask(method, path, body string) map[string]any {
+	h.t.Helper()
+	others := filepath.Join(h.clouds, standin.TokensFile)
+	if _, err := os.Stat(others); err != nil {
+		h.write(others, `[{"token":"amiras","name":"amira","may":["read","write"]}]`)
+	}
+	address := ""
+	for _, v := range h.env {
+		name, value, _ := strings.Cut(v, "=")
+		if strings.HasSuffix(name, "_URL") && strings.HasSuffix(value, path[:3]) {
+			address = strings.TrimSuffix(value, path[:3])
+		}
+	}
+	r, err := http.NewRequest(method, address+path, strings.NewReader(body))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer amiras")
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	text, _ := io.ReadAll(answer.Body)
+	if answer.StatusCode >= 300 {
+		h.t.Fatalf("%s %s %s: %s", method, path, body, text)
+	}
+	var o map[string]any
+	_ = json.Unmarshal(text, &o)
+	return o
+}
+
+// groupID is the id of a group by its name.
+func (h *harbourmaster) groupID(account, name string) string {
+	h.t.Helper()
+	for _, line := range strings.Split(h.state(), "\n") {
+		var o struct{ Kind, Account, ID, Name string }
+		if json.Unmarshal([]byte(line), &o) == nil && o.Kind == "group" && o.Account == account && o.Name == name {
+			return o.ID
+		}
+	}
+	h.t.Fatalf("%s has no group %s", account, name)
+	return ""
+}
+
+const upheldGroups = `
+group web in nu "Web" { cover where role = web
+  admit https from everyone }
+group gate in nr "Gate" { cover where role = web
+  admit https from everyone }
+group shop in nl "Shop" { cover where role = web
+  admit https from everyone }
+group yard in nf "Yard" { cover where role = web
+  admit https from everyone }
+law shut "Databases stay inside" {
+  never admit postgres from internet }
+`
+
+// upheldBy are the groups of upheldGroups by account, and the paths of their clouds.
+var upheldBy = []upheldGroup{{"/cu", "au", "nu", "web"},
+	{"/cr", "ar", "nr", "gate"}, {"/cl", "al", "nl", "shop"}, {"/cf", "af", "nf", "yard"}}
+
+type upheldGroup struct{ path, account, network, group string }
+
+// place is the group's full name.
+func (x upheldGroup) place() string {
+	if x.path == "/cf" { // its groups are in no network
+		return x.account + "/" + x.group
+	}
+	return x.account + "/" + x.network + "/" + x.group
+}
+
+// open lets ssh in from an address, and returns the path at which that is taken back.
+func (h *harbourmaster) open(i int, peer, service string, rank int) string {
+	x := upheldBy[i]
+	at := x.path + "/v1/accounts/" + x.account + "/groups/" + h.groupID(x.account, x.group) + "/rules"
+	body := fmt.Sprintf(`{"direction":"in","peers":[%q],"services":[%q],"rank":%d}`, peer, service, rank)
+	if x.path != "/cr" {
+		body = fmt.Sprintf(`{"direction":"in","peers":[%q],"services":[%q]}`, peer, service)
+	}
+	id, _ := h.ask("POST", at, body)["id"].(string)
+	return at + "/" + id
+}
+
+// What is opened, closed or taken off by hand is told within seconds, in each dialect, with who did it, the packet, the
+// command, and the journal's last entry; what was resolved too. A rule that is written differently, a run of enact and a
+// pass are no differences. Passes are told, and are ended when they are over.
+func TestUpholdTells(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	h.define(upheldGroups + `
+group night in nu "Night" { cover where role = db or role = desk
+  reach ssh at 10.1.0.0/16
+  lend ssh to 10.1.0.0/16 for at most 1h because "on call" }
+`)
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	d, high := newDesk(t, 0), newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 100\n[notify.high]\nto = %q\nleast = \"high\"\nonly = \"stage = staging\"\n",
+		d.web.URL, high.web.URL))
+	u := h.uphold("--look-again", "2s")
+	u.says("watches 4 defined accounts in 4 clouds")
+	u.ready()
+	var want []string
+	expect := func(what ...string) []notify.Notice {
+		t.Helper()
+		want = append(want, what...)
+		until(t, strings.Join(want, ", "), func() bool { return len(kinds(d.told())) >= len(want) }, u.log)
+		got := kinds(d.told())
+		if !slices.Equal(got, want) {
+			t.Fatalf("told %q, want %q\n%s", got, want, u.log)
+		}
+		all := d.told()
+		return all[len(all)-len(what):]
+	}
+	for i, x := range upheldBy {
+		place := x.place()
+		began := time.Now()
+		undo := h.open(i, "0.0.0.0/0", "tcp 22", 4000)
+		n := expect("opened " + place)[0]
+		if took := time.Since(began); took > 2*time.Second {
+			t.Errorf("%s was told after %s", place, took)
+		}
+		if n.Severity != "critical" || n.Changes == nil || n.Changes.By != "amira" || n.Traffic == nil ||
+			n.Traffic.Example == nil || len(n.Traffic.Instances) != 2 || !strings.Contains(n.Says, "ssh from everyone") ||
+			!strings.Contains(n.Undo, "isonomos draft --account "+x.account) || n.Journal.Number == 0 || n.Journal.Hash == "" {
+			t.Errorf("%+v", n)
+		}
+		h.ask("DELETE", undo, "")
+		if n := expect("resolved " + place)[0]; n.Since == nil || n.Changes == nil || n.Changes.By != "amira" {
+			t.Errorf("%+v", n)
+		}
+	}
+	if got := kinds(high.told()); !slices.Equal(got, []string{"opened ar/nr/gate"}) {
+		t.Errorf("who wants to know of staging, from high on, was told %q", got)
+	}
+	// written differently
+	h.open(0, "0.0.0.0/1", "tcp 443", 0)
+	// of another group, which breaks a law
+	foreign, _ := h.ask("POST", "/cl/v1/accounts/al/groups", `{"name":"theirs","network":"nl"}`)["group"].(map[string]any)
+	at := "/cl/v1/accounts/al/groups/" + foreign["id"].(string)
+	h.ask("POST", at+"/rules", `{"direction":"in","peers":["0.0.0.0/0"],"services":["tcp 5432"]}`)
+	if n := expect("opened al/nl/theirs")[0]; n.Law != "shut" || n.Changes.By != "amira" {
+		t.Errorf("%+v", n)
+	}
+	// taken off an instance
+	var web []string
+	for _, line := range strings.Split(h.state(), "\n") {
+		if strings.Contains(line, `"kind":"instance","account":"au","id":"i0"`) {
+			web = append(web, line)
+		}
+	}
+	if len(web) != 1 {
+		t.Fatalf("%q", web)
+	}
+	h.ask("PUT", "/cu/v1/accounts/au/interfaces/f0/groups", `{"groups":[]}`)
+	closed := expect("closed au/u0")[0]
+	if !strings.Contains(closed.Paragraph(), "no longer lets in what was decided") {
+		t.Errorf("%s", closed.Paragraph())
+	}
+	h.ask("PUT", "/cu/v1/accounts/au/interfaces/f0/groups", fmt.Sprintf(`{"groups":[%q]}`, h.groupID("au", "web")))
+	expect("resolved au/u0")
+	// a pass, and its end, which uphold sees to
+	h.must(0, "", "pass", "issue", "night", "--to", "10.1.2.13", "--for", "3s", "--because", "figures")
+	expect("pass-issued au/nu/night")
+	expect("pass-ended au/nu/night")
+	if strings.Contains(h.state(), "isonomos pass") {
+		t.Error("the pass is still there")
+	}
+	// a run of enact: what it does was decided
+	h.define(upheldGroups)
+	expect("opened au/u2, au/u3") // what the definitions no longer have is still let out
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	expect("resolved au/u2, au/u3")
+	time.Sleep(time.Second) // for what should not be told
+	expect()
+	u.stop()
+	all := d.told()
+	if last := all[len(all)-1]; last.Type != notify.Stopping {
+		t.Errorf("the end was not told: %+v", last)
+	}
+	s, err := store.Open(filepath.Join(h.folder, "isonomos.db"), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	hashes := make(map[int]string)
+	if err := s.Journal(func(e store.Entry) error { hashes[e.Number] = e.Hash; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range all {
+		if hashes[n.Journal.Number] != n.Journal.Hash {
+			t.Errorf("%s names the journal's entry %d %s, which is %s", n.ID, n.Journal.Number, n.Journal.Hash,
+				hashes[n.Journal.Number])
+		}
+	}
+}
+
+// One round says what holds, by its exit code too; the second one tells nobody again. Wrong use and what can't be read
+// never end in silence.
+func TestUpholdOnce(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	h.define(upheldGroups)
+	h.must(1, "", "uphold", "--once") // nothing is carried out yet
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	h.must(0, "everything is as it was decided", "uphold", "--once")
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\n", d.web.URL))
+	h.open(1, "192.0.2.0/24", "tcp 5432", 4000)
+	out := h.must(1, "ar/nr/gate", "uphold", "--once")
+	if !strings.Contains(out, "1 difference from what was decided") || !strings.Contains(out, "postgres from 192.0.2.0/24") {
+		t.Error(out)
+	}
+	h.must(1, `"place": "ar/nr/gate"`, "uphold", "--once", "--format", "json")
+	if got := kinds(d.told()); !slices.Equal(got, []string{"opened ar/nr/gate"}) {
+		t.Errorf("told %q", got)
+	}
+	h.must(2, "--format is for the result of --once", "uphold", "--format", "json")
+	h.must(2, "takes no argument", "uphold", "now")
+	h.must(2, "above zero", "uphold", "--interval", "0s")
+	h.must(2, `isonomos.toml:2: there is no setting "notify.desk.too": "to" is near`, h.badSettings("[notify.desk]\ntoo = \"x\"\n")...)
+	h.must(2, "[notify.desk]: the environment variable NO_SUCH", h.badSettings("[notify.desk]\nto = \"stdout\"\ntoken-env = \"NO_SUCH\"\n")...)
+	h.settings("")
+	h.must(2, "name nobody who is told", "uphold", "--test-notices")
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\n[notify.gone]\nto = \"http://127.0.0.1:1\"\n", d.web.URL))
+	if out := h.must(3, "desk ("+d.web.URL+") took the example", "uphold", "--test-notices"); !strings.Contains(out,
+		"gone (http://127.0.0.1:1) did not take the example") {
+		t.Error(out)
+	}
+	h.settings("")
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	h.must(3, "nothing can listen at "+taken.Addr().String(), "uphold", "--listen", taken.Addr().String())
+	token := filepath.Join(h.clouds, standin.TokenFile)
+	good, err := os.ReadFile(token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.write(token, "another one")
+	h.must(3, "401", "uphold", "--once")
+	h.write(token, string(good))
+	h.must(1, "ar/nr/gate", "uphold", "--once")
+	first := h.uphold()
+	first.says("watches")
+	h.must(4, "is being", "uphold", "--once") // one at a time
+	first.stop()
+	h.write(filepath.Join(h.folder, "pier.nomos"), "estate pier\ngroup {\n")
+	h.must(2, "mistake", "uphold", "--once")
+}
+
+// badSettings writes settings, and is the command that reads them.
+func (h *harbourmaster) badSettings(text string) []string {
+	h.settings(text)
+	return []string{"uphold", "--once"}
+}
+
+// An account that hangs holds up no other, and is told to be blind; so is one whose token has expired. Definitions that
+// break go on to count as they were, and both that and their end are told. It says of itself whether it is ready.
+func TestUpholdIsBlind(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	h.define(upheldGroups)
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"2s\"\n[notify.desk]\nto = %q\n", d.web.URL))
+	var hangs, stuck = make(chan struct{}), true
+	var mu sync.Mutex
+	inner := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		is := stuck && strings.HasPrefix(r.URL.Path, "/cl/v1/accounts/al/")
+		mu.Unlock()
+		if is {
+			select {
+			case <-hangs:
+			case <-r.Context().Done():
+				return
+			}
+		}
+		h.server.ServeHTTP(w, r)
+	}))
+	defer inner.Close()
+	for i, v := range h.env {
+		if name, value, _ := strings.Cut(v, "="); strings.HasSuffix(name, "_URL") && strings.HasPrefix(value, "http://127") {
+			h.env[i] = name + "=" + inner.URL + value[len(value)-3:]
+		}
+	}
+	u := h.uphold()
+	has := func(kind, says string) func() bool {
+		return func() bool {
+			return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {
+				return n.Type == kind && strings.Contains(n.Says, says)
+			})
+		}
+	}
+	until(t, "al is blind", has(notify.Blind, "the account al was not read for"), u.log)
+	h.open(0, "0.0.0.0/0", "tcp 22", 0)
+	until(t, "what au opens is told meanwhile", has(notify.Opened, "ssh from everyone"), u.log)
+	if code, text := u.get("/readyz"); code != 503 || !strings.Contains(text, "1 of 4 accounts are not seen, such as al") {
+		t.Errorf("readyz: %d %s", code, text)
+	}
+	if code, text := u.get("/healthz"); code != 200 || text != "ok\n" {
+		t.Errorf("healthz: %d %s", code, text)
+	}
+	if code, _ := u.get("/debug/pprof/"); code != 404 {
+		t.Errorf("more is served: %d", code)
+	}
+	mu.Lock()
+	stuck = false
+	mu.Unlock()
+	close(hangs)
+	until(t, "al is seen again", has(notify.Resolved, "the account al is read again"), u.log)
+	u.ready()
+	if _, text := u.get("/metrics"); !strings.Contains(text, "isonomos_accounts 4") ||
+		!strings.Contains(text, `isonomos_differences{kind="opened"} 1`) ||
+		!strings.Contains(text, "isonomos_decision_seconds_count") ||
+		!strings.Contains(text, `isonomos_notices_sent_total{target="desk"}`) {
+		t.Errorf("metrics:\n%s", text)
+	}
+	// definitions that break, and are mended
+	text, err := os.ReadFile(filepath.Join(h.folder, "pier.nomos"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole := string(text)
+	h.write(filepath.Join(h.folder, "pier.nomos"), whole+"group {\n")
+	until(t, "broken definitions are told", has(notify.DefinitionsBroken, "have a mistake"), u.log)
+	h.open(1, "0.0.0.0/0", "tcp 22", 4000)
+	until(t, "the last good ones count", func() bool {
+		return slices.Contains(kinds(d.told()), "opened ar/nr/gate")
+	}, u.log)
+	h.write(filepath.Join(h.folder, "pier.nomos"), whole)
+	until(t, "mended definitions are told", has(notify.Resolved, "can be read again"), u.log)
+	// a token that expires in the middle
+	token := filepath.Join(h.clouds, standin.TokenFile)
+	good, err := os.ReadFile(token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.write(token, "another one")
+	until(t, "a token that has expired is told", has(notify.Blind, "401"), u.log)
+	h.write(token, string(good))
+	u.ready()
+	u.stop()
+}
+
+// Killed at random while somebody opens and shuts ports, and the desk fails half of the time: in the end every opening
+// that was there was told, and that it is gone, in their order, and nothing else.
+func TestUpholdKilled(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	h.define(upheldGroups)
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	d := newDesk(t, 0.4)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	u := h.uphold()
+	u.ready()
+	random := rand.New(rand.NewPCG(8, 9))
+	var want []string
+	undo := make([]string, len(upheldBy))
+	for k := range 24 {
+		i := random.IntN(len(upheldBy))
+		place := upheldBy[i].place()
+		if undo[i] == "" {
+			undo[i] = h.open(i, fmt.Sprintf("192.0.2.%d/32", k), "tcp 22", 4000)
+			want = append(want, fmt.Sprintf("opened %s 192.0.2.%d", place, k))
+		} else {
+			h.ask("DELETE", undo[i], "")
+			undo[i] = ""
+			want = append(want, "resolved "+place)
+		}
+		time.Sleep(time.Duration(random.IntN(40)) * time.Millisecond)
+		if k%3 == 2 {
+			_ = u.c.Process.Kill()
+			<-u.ended
+			u = h.uphold()
+			time.Sleep(time.Duration(random.IntN(300)) * time.Millisecond)
+		}
+	}
+	got := func() []string {
+		var list []string
+		for _, n := range d.told() {
+			switch n.Type {
+			case notify.Opened:
+				list = append(list, "opened "+n.Place+" "+strings.Fields(n.Traffic.Peers + " ")[0])
+			case notify.Started, notify.Stopping:
+			default:
+				list = append(list, n.Type+" "+n.Place)
+			}
+		}
+		return list
+	}
+	until(t, "everything was told", func() bool { return len(got()) >= len(want) },
+		told(func() string { return strings.Join(got(), "\n") + "\nwant\n" + strings.Join(want, "\n") }))
+	time.Sleep(500 * time.Millisecond) // for what should not be told
+	// accounts are judged independently: the order is that of each of them
+	for _, x := range upheldBy {
+		of := func(list []string) []string {
+			return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return !strings.Contains(s, " "+x.account+"/") })
+		}
+		if g, w := of(got()), of(want); !slices.Equal(g, w) {
+			t.Errorf("%s: told\n  %s\nwant\n  %s\n%s", x.account, strings.Join(g, "\n  "), strings.Join(w, "\n  "), u.log)
+		}
+	}
+	u.stop()
+	s, err := store.Open(filepath.Join(h.folder, "isonomos.db"), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Journal(func(store.Entry) error { return nil }); err != nil {
+		t.Error(err)
+	}
+	held, err := s.Holding(t.Context(), "uphold", false)
+	open := 0
+	for _, x := range undo {
+		if x != "" {
+			open++
+		}
+	}
+	if err != nil || len(held) != open {
+		t.Errorf("%d hold, want %d, %v", len(held), open, err)
+	}
+}
