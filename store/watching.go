@@ -62,7 +62,8 @@ type Watched struct {
 	Last    int
 	Version string
 	Seen    time.Time
-	Lines   []byte // of a survey
+	Packed  []byte // its lines of a survey; see Pack
+	Lines   []byte // the same, when it is read
 }
 
 // Held is something that was found to hold, from one time on, and until another unless that is zero.
@@ -123,7 +124,7 @@ func note(tx *sql.Tx, rounds []Round) error {
 		for _, w := range r.Watched {
 			if _, err := tx.Exec("insert or replace into watched values (?, ?, ?, ?, ?, ?, ?)", w.Account, w.Cloud,
 				w.Feed,
-				w.Last, w.Version, stamp(w.Seen), Pack(w.Lines)); err != nil {
+				w.Last, w.Version, stamp(w.Seen), append([]byte{}, w.Packed...)); err != nil {
 				return err
 			}
 		}
@@ -194,14 +195,13 @@ func (s *Store) LastWatched(ctx context.Context, take func(Watched) error) error
 	for rows.Next() {
 		var w Watched
 		var seen string
-		var packed []byte
-		if err := rows.Scan(&w.Account, &w.Cloud, &w.Feed, &w.Last, &w.Version, &seen, &packed); err != nil {
+		if err := rows.Scan(&w.Account, &w.Cloud, &w.Feed, &w.Last, &w.Version, &seen, &w.Packed); err != nil {
 			return err
 		}
 		if w.Seen, err = time.Parse(time.RFC3339Nano, seen); err != nil {
 			return err
 		}
-		if w.Lines, err = Unpack(packed); err != nil {
+		if w.Lines, err = Unpack(w.Packed); err != nil {
 			return fmt.Errorf("what is kept of %s can't be read: %w", w.Account, err)
 		}
 		if err := take(w); err != nil {

@@ -46,9 +46,9 @@ type account struct {
 }
 
 // take keeps lines as those that were judged.
-func (a *account) take(survey []byte) {
-	a.packed = store.Pack(survey)
-	a.refs = refersTo(a.name, linesOf(survey))
+func (a *account) take(packed []byte, lines []line) {
+	a.packed = packed
+	a.refs = refersTo(a.name, lines)
 }
 
 // put notes a difference, or with nil that it is gone. The map that was there is not changed: it may be being read.
@@ -146,8 +146,9 @@ func (u *Upholder) decideAll(ctx context.Context) {
 // A moment is a state of an account, and what led to it.
 type moment struct {
 	lines  []line
-	events []cloud.Event // empty if it was read as a whole
-	before []cloud.Event // what is known to have happened until it was read
+	only   map[string]bool // the groups in which alone something may have changed; nil if it may be anywhere
+	events []cloud.Event   // empty if it was read as a whole
+	before []cloud.Event   // what is known to have happened until it was read
 	final  bool
 }
 
@@ -170,6 +171,7 @@ func moments(survey []byte, at cloud.Position, events []cloud.Event) (all []mome
 		}
 		m := &all[len(all)-1]
 		m.lines, m.events = lines, append(m.events, e)
+		m.only = onlyRules(m.events)
 	}
 	return all, last, false
 }
@@ -256,6 +258,12 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		steps = []moment{{lines: linesOf(survey)}}
 	}
 	steps[len(steps)-1].final = true
+	steps[len(steps)-1].only = nil // what follows from it, at instances and elsewhere, is judged once
+	for i := range steps[1:] {     // what a step was not judged for is left to the next one
+		if u.ownDoing(a, steps[i]) {
+			steps[i+1].only = bothOf(steps[i].only, steps[i+1].only)
+		}
+	}
 	var rounds []store.Round
 	held := a.held
 	for _, m := range steps {
@@ -269,8 +277,10 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		}
 		rounds, held = append(rounds, round), next
 	}
-	final := joined(steps[len(steps)-1].lines)
-	moved := known && membersOf(linesOf(before)) != membersOf(linesOf(final))
+	finally := steps[len(steps)-1].lines
+	final := joined(finally)
+	moved := fresh != nil || onlyRules(events) == nil
+	moved = moved && known && membersOf(linesOf(before)) != membersOf(finally)
 	kept := &rounds[len(rounds)-1]
 	version := a.version
 	if fresh != nil {
@@ -279,14 +289,17 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	unchanged := known && bytes.Equal(final, survey) && fresh == nil && last == at.Last
 	if !unchanged || !a.judged {
 		kept.Watched = []store.Watched{{Account: a.name, Cloud: a.cloud, Feed: at.Feed, Last: last, Version: version,
-			Seen: u.Now(), Lines: final}}
+			Seen: u.Now(), Packed: store.Pack(final)}}
 	}
 	if !u.keep(ctx, rounds...) {
 		return time.Second
 	}
 	if !unchanged {
 		u.mu.Lock()
-		set := knownIn(linesOf(final))
+		set := u.others.of[a.name]
+		if moved || !known {
+			set = knownIn(finally)
+		}
 		if was, there := u.others.of[a.name]; !there || !was.Equal(set) {
 			u.others.of[a.name], u.others.stale = set, true
 		}
@@ -298,7 +311,7 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if !unchanged {
-		a.take(final)
+		a.take(kept.Watched[0].Packed, finally)
 	}
 	a.held, a.at, a.version, a.judged = held, cloud.Position{Feed: at.Feed, Last: last}, version, true
 	a.events = slices.DeleteFunc(a.events, func(e cloud.Event) bool { return e.Number <= last })
@@ -338,6 +351,16 @@ func (u *Upholder) enqueueDependents(name string) {
 			u.enqueue(a)
 		}
 	}
+}
+
+// bothOf are the groups of two steps; nil is all of them.
+func bothOf(a, b map[string]bool) map[string]bool {
+	if a == nil || b == nil {
+		return nil
+	}
+	both := maps.Clone(a)
+	maps.Copy(both, b)
+	return both
 }
 
 func sameLines(a, b []line) bool {
@@ -387,22 +410,31 @@ func (u *Upholder) ownDoing(a *account, m moment) bool {
 // findings judges a state of an account: what differs there that did not before, what no longer does, and who is told.
 func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (store.Round, map[string]*holding,
 	error) {
-	surveyed, missing, err := u.survey(a, m.lines)
-	if err != nil {
-		return store.Round{}, nil, err
-	}
 	u.mu.Lock()
 	decided := u.decided
 	u.mu.Unlock()
+	lines := m.lines
+	if !decided.Apart(a.name) {
+		m.only = nil
+	}
+	if m.only != nil {
+		lines = withRulesOf(lines, m.only)
+	}
+	surveyed, missing, err := u.survey(a, lines)
+	if err != nil {
+		return store.Round{}, nil, err
+	}
 	now := u.Now()
-	view := decided.Judge(surveyed, a.name, missing, now)
+	view := decided.Judge(surveyed, a.name, missing, m.only, now)
 	if len(view.Overdue) > 0 && m.final {
 		u.endPasses(a.name)
 	}
 	var round store.Round
 	next := make(map[string]*holding)
-	if h := held[blindKey]; h != nil { // that ends when it is seen again
-		next[blindKey] = h
+	for key, h := range held { // what is not judged now stays; an account that is blind is so until it is seen again
+		if key == blindKey || m.only != nil && !m.only[h.GroupID] {
+			next[key] = h
+		}
 	}
 	for _, d := range view.Differences {
 		if h := held[d.Key]; h != nil {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -50,7 +51,7 @@ func watching(d nomos.Definitions, lines map[string][]line) *Upholder {
 	u.reading, u.decided = &Reading{Definitions: d}, &work.Decided{Definitions: d}
 	for name, own := range lines {
 		a := u.accountOf(name, "")
-		a.take(joined(own))
+		a.take(store.Pack(joined(own)), own)
 		u.others.of[name], u.others.stale = knownIn(own), true
 	}
 	return u
@@ -134,7 +135,7 @@ func piecewise(t testing.TB, d nomos.Definitions, lines map[string][]line) []str
 		if err != nil || len(missing) > 0 {
 			t.Fatal(name, missing, err)
 		}
-		for _, x := range u.decided.Judge(e, name, nil, noon).Differences {
+		for _, x := range u.decided.Judge(e, name, nil, nil, noon).Differences {
 			all = append(all, x.Key)
 		}
 	}
@@ -256,6 +257,80 @@ func disturb(random *rand.Rand, lines map[string][]line) {
 	lines[name] = own
 }
 
+// Where only rules have changed, judging just their groups finds what judging the whole account finds in groups.
+func TestGroupByGroupIsTheAccount(t *testing.T) {
+	d := harbourDefinitions(t)
+	survey, err := demo.Survey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	some := 0
+	for seed := range uint64(80) {
+		random := rand.New(rand.NewPCG(seed, 7))
+		lines := byAccount(survey)
+		for range random.IntN(4) { // what else is out of order
+			disturb(random, lines)
+		}
+		u := watching(d, lines)
+		for _, a := range u.known() {
+			own := slices.Clone(lines[a.name])
+			var rules []int
+			for i, l := range own {
+				if l.kind == "rule" {
+					rules = append(rules, i)
+				}
+			}
+			if len(rules) == 0 || !u.decided.Apart(a.name) {
+				continue
+			}
+			before := judged(t, u, a, own, nil)
+			only := make(map[string]bool)
+			for range 1 + random.IntN(2) {
+				i := rules[random.IntN(len(rules))]
+				only[own[i].group] = true
+				peers := []string{`["0.0.0.0/0"]`, `["192.0.2.0/24"]`, `["10.20.0.0/16"]`}[random.IntN(3)]
+				var o map[string]json.RawMessage
+				_ = json.Unmarshal(own[i].text, &o)
+				o["peers"] = json.RawMessage(peers)
+				own[i].text, _ = json.Marshal(o)
+			}
+			want := judged(t, u, a, own, nil)
+			got := make(map[string]string)
+			for key, group := range before {
+				if !only[group] {
+					got[key] = group
+				}
+			}
+			for key, group := range judged(t, u, a, withRulesOf(own, only), only) {
+				got[key] = group
+				some++
+			}
+			if !maps.Equal(want, got) {
+				t.Fatalf("seed %d, %s, groups %v: by group\n%v\nthe account\n%v", seed, a.name, only, got, want)
+			}
+		}
+	}
+	if some < 100 {
+		t.Errorf("only %d differences in groups", some)
+	}
+}
+
+// judged are the differences of an account, with the ids of their groups.
+func judged(t testing.TB, u *Upholder, a *account, lines []line, only map[string]bool) map[string]string {
+	t.Helper()
+	e, missing, err := u.survey(a, lines)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := make(map[string]string)
+	for _, x := range u.decided.Judge(e, a.name, missing, only, noon).Differences {
+		if x.GroupID != "" {
+			all[x.Key] = x.GroupID
+		}
+	}
+	return all
+}
+
 // A mark that was taken off, or is another estate's now, does not hide what its group lets through: it is told, and
 // the group is judged all the same.
 func TestMarkTakenOff(t *testing.T) {
@@ -288,7 +363,7 @@ func TestMarkTakenOff(t *testing.T) {
 			t.Fatal(err)
 		}
 		var kinds []string
-		for _, x := range u.decided.Judge(e, "tides", nil, noon).Differences {
+		for _, x := range u.decided.Judge(e, "tides", nil, nil, noon).Differences {
 			if x.Group == "tides/quay/berth-ledger" {
 				kinds = append(kinds, x.Kind)
 			}
@@ -315,7 +390,7 @@ func TestMissingNeighbour(t *testing.T) {
 	if err != nil || !slices.Contains(missing, "traffic") {
 		t.Fatalf("missing %v, %v", missing, err)
 	}
-	for _, x := range u.decided.Judge(e, "tides", missing, noon).Differences {
+	for _, x := range u.decided.Judge(e, "tides", missing, nil, noon).Differences {
 		if !slices.Contains(want, x.Key) {
 			t.Errorf("%s is told, because an account was not read: %s", x.Key, x.Says)
 		}

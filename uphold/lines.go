@@ -26,11 +26,68 @@ func linesOf(survey []byte) []line {
 		if len(text) == 0 {
 			continue
 		}
-		var o struct{ Kind, ID, Group string }
-		_ = json.Unmarshal(text, &o) // it was read as a survey before
-		all = append(all, line{o.Kind, o.ID, o.Group, text})
+		all = append(all, lineOf(text))
 	}
 	return all
+}
+
+// lineOf finds by what a line is found. Most lines begin with that, as texts without escapes.
+func lineOf(text []byte) line {
+	l := line{text: text}
+	rest, ok := bytes.CutPrefix(text, []byte("{"))
+	for ok {
+		var key, value []byte
+		if key, rest, ok = plainText(rest); !ok || len(rest) == 0 || rest[0] != ':' {
+			break
+		}
+		if value, rest, ok = plainText(rest[1:]); !ok {
+			break
+		}
+		switch string(key) {
+		case "kind":
+			l.kind = string(value)
+		case "id":
+			l.id = string(value)
+		case "group":
+			l.group = string(value)
+		}
+		if l.kind != "" && l.id != "" && (l.kind != "rule" || l.group != "") {
+			return l
+		}
+		rest, ok = bytes.CutPrefix(rest, []byte(","))
+	}
+	var o struct{ Kind, ID, Group string }
+	_ = json.Unmarshal(text, &o) // it was read as a survey before
+	return line{o.Kind, o.ID, o.Group, text}
+}
+
+// plainText reads a quoted text without escapes.
+func plainText(from []byte) (text, rest []byte, ok bool) {
+	if len(from) == 0 || from[0] != '"' {
+		return nil, from, false
+	}
+	end := bytes.IndexByte(from[1:], '"')
+	if end < 0 || bytes.IndexByte(from[1:1+end], '\\') >= 0 {
+		return nil, from, false
+	}
+	return from[1 : 1+end], from[2+end:], true
+}
+
+// onlyRules are the groups that events are about, if all of them are about rules: then nothing else has to be judged.
+func onlyRules(events []cloud.Event) map[string]bool {
+	groups := make(map[string]bool)
+	for _, e := range events {
+		if e.Kind != "rule" || e.Group == "" {
+			return nil
+		}
+		groups[e.Group] = true
+	}
+	return groups
+}
+
+// withRulesOf are lines without the rules of other groups.
+func withRulesOf(lines []line, groups map[string]bool) []line {
+	return slices.DeleteFunc(slices.Clone(lines), func(l line) bool { return l.kind == "rule" && !groups[l.group] })
 }
 
 func joined(lines []line) []byte {

@@ -276,7 +276,7 @@ func (u *Upholder) recall(ctx context.Context) error {
 			return nil // a position that is kept beside them
 		}
 		a := u.accountOf(w.Account, w.Cloud)
-		a.take(w.Lines)
+		a.take(w.Packed, linesOf(w.Lines))
 		a.at.Feed, a.at.Last, a.version, a.judged = w.Feed, w.Last, w.Version, true
 		u.others.of[a.name], u.others.stale = knownIn(linesOf(w.Lines)), true
 		return nil

@@ -133,9 +133,14 @@ func (s *Decided) part(account string) *estate.Estate {
 // the estate's own groups from their definitions, all others from the laws. What passes open is no difference. The
 // survey is changed.
 //
-// Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out.
-func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, now time.Time) AccountView {
+// Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out. With only,
+// the ids of some groups, just these are judged, where groups are Apart: the survey need not have the rules of others.
+func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, only map[string]bool,
+	now time.Time) AccountView {
 	part := s.part(account)
+	if only != nil {
+		part = partOf(part, surveyed, account, only)
+	}
 	var v AccountView
 	unsure := make(map[string]bool) // groups that can't be decided, by full name
 	for _, g := range part.Groups {
@@ -159,7 +164,11 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 		unsure[f.Group.Path()] = true
 	}
 	is, then := decide.New(aim.Now), decide.New(aim.Then)
-	d := change.Compare(then, is)
+	compare := change.Compare
+	if only != nil {
+		compare = change.CompareGroups
+	}
+	d := compare(then, is)
 	for i := range d.Changes {
 		if x, ok := s.difference(&d.Changes[i], is, account); ok && !unsure[x.Group] {
 			v.Differences = append(v.Differences, x)
@@ -181,7 +190,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	}
 	for _, l := range law.RebaseLaws(s.Definitions.Laws, aim.ToNow) {
 		for _, g := range slices.Concat(aim.Now.Groups, is.ImpliedGroups()) {
-			if !in(g) || owned[g.ID] && !unsure[g.Path()] {
+			if !in(g) || owned[g.ID] && !unsure[g.Path()] || only != nil && !only[g.ID] {
 				continue
 			}
 			for _, b := range law.BreachesBut(is, l, g, s.Definitions.Exemptions, now) {
@@ -190,7 +199,37 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 		}
 	}
 	v.Differences = joinedDifferences(v.Differences)
+	if only != nil {
+		v.Differences = slices.DeleteFunc(v.Differences, func(d Difference) bool { return !only[d.GroupID] })
+	}
 	return v
+}
+
+// Apart reports whether groups of an account can be judged one by one: none lets through what others do.
+func (s *Decided) Apart(account string) bool {
+	return !slices.ContainsFunc(s.part(account).Groups, func(g *estate.Group) bool { return g.Follows })
+}
+
+// partOf leaves of the definitions of an account those of some surveyed groups, and the ones to which these refer.
+func partOf(part, surveyed *estate.Estate, account string, only map[string]bool) *estate.Estate {
+	names := make(map[string]bool) // of the groups, in their cloud
+	for _, g := range surveyed.Groups {
+		if g.Account.Name == account && only[g.ID] {
+			names[g.Name] = true
+		}
+	}
+	kept := make(map[*estate.Group]bool)
+	for _, g := range part.Groups {
+		if g.Account.Name == account && names[g.InCloud()] {
+			kept[g] = true
+			for _, p := range g.Refers() {
+				kept[p.Group] = true
+			}
+		}
+	}
+	less := *part
+	less.Groups = slices.DeleteFunc(slices.Clone(part.Groups), func(g *estate.Group) bool { return !kept[g] })
+	return &less
 }
 
 // joinedDifferences are differences without those that are told twice.

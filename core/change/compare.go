@@ -121,14 +121,30 @@ type comparer struct {
 // linear in groups and interfaces; where ways differ, the interfaces concerned are compared with
 // all others.
 func Compare(before, after *decide.Decider) Difference {
-	c := comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()),
-		shifts:  make(map[string]map[estate.Direction]shift),
-		changed: make(map[*estate.Group]bool), unsure: make(map[*estate.Instance][]string),
-		told: make(map[*estate.Interface]map[estate.Direction]shift)}
+	c := newComparer(before, after)
 	c.groups()
 	c.attachments()
 	c.comeAndGo()
 	c.ways()
+	return c.difference()
+}
+
+func newComparer(before, after *decide.Decider) *comparer {
+	return &comparer{before: before, after: after, m: matched(before.Estate(), after.Estate()),
+		shifts:  make(map[string]map[estate.Direction]shift),
+		changed: make(map[*estate.Group]bool), unsure: make(map[*estate.Instance][]string),
+		told: make(map[*estate.Interface]map[estate.Direction]shift)}
+}
+
+// CompareGroups finds the differences of groups between two states, as Compare does, and no others.
+func CompareGroups(before, after *decide.Decider) Difference {
+	c := newComparer(before, after)
+	c.groups()
+	return c.difference()
+}
+
+// difference is what was found, the most important first.
+func (c *comparer) difference() Difference {
 	for i := range c.changes {
 		c.illustrate(&c.changes[i])
 		c.weigh(&c.changes[i])
