@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -55,6 +56,8 @@ func (a *App) auditCommand() *cli.Command {
 				"fingerprint, or the beginning of it"},
 			&cli.StringFlag{Name: "since", Usage: "tell what is new, worse, better or gone since the audit in " +
 				"`FILE` (--format json, same flags)"},
+			&cli.BoolFlag{Name: "keep", Usage: "keep the result in the store, and tell since when each finding has held " +
+				"there; audits with other filters are kept apart"},
 			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all",
 				Validator: notNegative},
 			&cli.StringFlag{Name: "fail-at", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, " +
@@ -163,6 +166,11 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 			return cmp.Compare(place(x), place(y))
 		})
 	}
+	if c.Bool("keep") {
+		if shown.Held, err = a.keepAudit(ctx, c, shown); err != nil {
+			return err
+		}
+	}
 	if prefix := c.String("why"); prefix != "" {
 		return a.why(c, shown, prefix)
 	}
@@ -173,6 +181,32 @@ func (a *App) audit(ctx context.Context, c *cli.Command) error {
 		return quietly(exitFindings)
 	}
 	return nil
+}
+
+// keepAudit keeps an audit in the store, and returns since when each finding has held.
+func (a *App) keepAudit(ctx context.Context, c *cli.Command, shown render.Audit) (map[string]time.Time, error) {
+	s, err := a.openStore(c, true)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	asked := struct {
+		State string
+		render.Filters
+	}{shown.State, shown.Filters}
+	k, err := work.KeepAudit(ctx, s, asked, shown.Result.Findings, shown.Estate.Unread, a.Now().UTC())
+	if err != nil {
+		return nil, err
+	}
+	words := []string{render.Count(k.New, "new finding", "new findings"), render.Number(k.Ended) + " gone"}
+	if k.LeftUnknown > 0 {
+		words = append(words, render.Number(k.LeftUnknown)+" in accounts that were not read, left as they were")
+	}
+	if k.First {
+		words = []string{"it is the first one"}
+	}
+	a.note("kept in %s: %s", storePath(c), strings.Join(words, ", "))
+	return k.Since, nil
 }
 
 // comparable refuses to compare two audits with different filters: what one of them did not look

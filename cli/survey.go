@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"runtime/debug"
 	"sync"
@@ -91,7 +90,7 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 
 // surveyor makes a reader of the clouds that the definitions name, restricted as the flags say.
 func (a *App) surveyor(c *cli.Command, definitions *estate.Estate) work.Surveyor {
-	return work.Surveyor{Definitions: definitions, Environment: os.Getenv, Clouds: c.StringSlice("cloud"),
+	return work.Surveyor{Definitions: definitions, Environment: environmentOrFile, Clouds: c.StringSlice("cloud"),
 		Accounts: c.StringSlice("account"),
 		Jobs:     c.Int("jobs"), Now: a.Now, Note: a.note, Counting: a.counting, Slow: a.slowly()}
 }

@@ -138,13 +138,13 @@ func (a *App) uphold(ctx context.Context, c *cli.Command) error {
 	for {
 		select {
 		case err := <-ended:
-			_, _ = daemon.SdNotify(false, daemon.SdNotifyStopping) // nobody to tell where systemd is not
 			return a.locked(c, err)
 		case <-hangups:
 			log.Info("told to read definitions and settings again")
 			u.Reload()
 		case <-ctx.Done():
 			log.Info("stopping: what is under way is finished first")
+			_, _ = daemon.SdNotify(false, daemon.SdNotifyStopping) // there may be nobody to tell
 			select {
 			case err := <-ended:
 				return a.locked(c, err)
@@ -282,7 +282,7 @@ func (a *App) readToUphold(c *cli.Command) (*uphold.Reading, settings.Settings, 
 	}
 	surveyor := a.surveyor(c, d.Estate)
 	surveyor.Clouds, surveyor.Accounts = nil, nil
-	surveyor.Environment, surveyor.Slow = environmentOrFile, nil
+	surveyor.Slow = nil
 	surveyor.Note = func(string, ...any) {} // what can't be read is told by whoever watches it
 	surveyor.Counting = func(string, int) (func(), func()) { return func() {}, func() {} }
 	return &uphold.Reading{Definitions: d, Surveyor: surveyor, Targets: targets,

@@ -22,10 +22,11 @@ type Audit struct {
 	Estate  *estate.Estate
 	State   string // "found", "defined" or "both": which was judged
 	Result  audit.Result
-	Filters Filters       // what was asked for
-	Source  estate.Origin // the place of findings that have none of their own: the survey, or a definition
-	Change  *audit.Change // since an earlier audit; nil without one
-	Lent    []*pass.Found // what open passes let through, which does not count as open
+	Filters Filters              // what was asked for
+	Source  estate.Origin        // the place of findings that have none of their own: the survey, or a definition
+	Change  *audit.Change        // since an earlier audit; nil without one
+	Held    map[string]time.Time // since when each finding has held, by fingerprint; nil if that is not kept
+	Lent    []*pass.Found        // what open passes let through, which does not count as open
 	Fixes   map[string]Fix
 	Say     Say            // how commands are called
 	Version string         // of the program
@@ -164,6 +165,9 @@ func finding(s *Screen, a Audit, f audit.Finding) {
 		s.Labelled(findingIndent, Piece{label, Faint}, findingLabel, Piece{Text: text})
 	}
 	s.Text(findingIndent, f.Message)
+	if since := a.Held[f.Fingerprint]; !since.IsZero() {
+		line("since", since.Format("2006-01-02 15:04")+" UTC")
+	}
 	if a.Change != nil {
 		for i, more := range a.Change.Of[f.Fingerprint].More {
 			line(first(i, "more now"), more)

@@ -38,6 +38,7 @@ type findingJSON struct {
 	Fingerprint string         `json:"fingerprint"`
 	Since       string         `json:"since,omitempty"`      // "new", "worse", "better" or "same", with --since
 	SinceMore   []string       `json:"since_more,omitempty"` // of what there is more than before
+	HeldSince   string         `json:"held_since,omitempty"` // RFC 3339, with --keep
 	State       string         `json:"state"`                // "found", "defined" or "both"
 	StateNote   string         `json:"state_note,omitempty"`
 	Direction   string         `json:"direction"`
@@ -317,6 +318,9 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 	if a.Change != nil {
 		step := a.Change.Of[f.Fingerprint]
 		x.Since, x.SinceMore = string(step.Trend), step.More
+	}
+	if since := a.Held[f.Fingerprint]; !since.IsZero() {
+		x.HeldSince = moment(since)
 	}
 	for _, r := range f.Also {
 		x.Also = append(x.Also, r.Check)
