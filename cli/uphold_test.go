@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -19,6 +20,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
 	"isonomos/cloud/standin"
 	"isonomos/notify"
 	"isonomos/store"
@@ -34,6 +37,7 @@ type desk struct {
 }
 
 func newDesk(t testing.TB, fails float64) *desk {
+	published := publishedSchema(t, "notice")
 	d := &desk{fails: fails, random: rand.New(rand.NewPCG(5, 6))}
 	d.web = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
@@ -44,7 +48,11 @@ func newDesk(t testing.TB, fails float64) *desk {
 			w.WriteHeader(http.StatusServiceUnavailable)
 			return
 		}
-		if err := json.Unmarshal(body, &e); err != nil {
+		var whole struct{ Data any }
+		if err := errors.Join(json.Unmarshal(body, &e), json.Unmarshal(body, &whole)); err != nil {
+			t.Errorf("%v: %s", err, body)
+		}
+		if err := published.Validate(whole.Data); err != nil {
 			t.Errorf("%v: %s", err, body)
 		}
 		if len(e.Data.Notices) > 0 {
@@ -55,6 +63,16 @@ func newDesk(t testing.TB, fails float64) *desk {
 	}))
 	t.Cleanup(d.web.Close)
 	return d
+}
+
+// publishedSchema is one of docs/schemas.
+func publishedSchema(t testing.TB, name string) *jsonschema.Schema {
+	t.Helper()
+	compiled, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "docs", "schemas", name+".json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return compiled
 }
 
 // told are the notices so far, each once.
@@ -399,7 +417,15 @@ func TestUpholdOnce(t *testing.T) {
 	if !strings.Contains(out, "1 difference from what was decided") || !strings.Contains(out, "postgres from 192.0.2.0/24") {
 		t.Error(out)
 	}
-	h.must(1, `"place": "ar/nr/gate"`, "uphold", "--once", "--format", "json")
+	out = h.must(1, `"place": "ar/nr/gate"`, "uphold", "--once", "--format", "json")
+	out = out[strings.Index(out, "\n{"):] // the log stands before it here
+	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+	if err == nil {
+		err = publishedSchema(t, "round").Validate(parsed)
+	}
+	if err != nil {
+		t.Errorf("%v\n%s", err, out)
+	}
 	if got := kinds(d.told()); !slices.Equal(got, []string{"opened ar/nr/gate"}) {
 		t.Errorf("told %q", got)
 	}
@@ -613,4 +639,50 @@ func TestUpholdKilled(t *testing.T) {
 	if err != nil || len(held) != open {
 		t.Errorf("%d hold, want %d, %v", len(held), open, err)
 	}
+}
+
+// A feed that has lost its position is said to have, and everything is read again: what happened meanwhile is told.
+func TestUpholdFeedIsLost(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	h.define(upheldGroups)
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	d := newDesk(t, 0)
+	var mu sync.Mutex
+	inner := h.server
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		now := inner
+		mu.Unlock()
+		now.ServeHTTP(w, r)
+	}))
+	defer web.Close()
+	for i, v := range h.env {
+		if name, value, _ := strings.Cut(v, "="); strings.HasSuffix(name, "_URL") &&
+			strings.HasPrefix(value, "http://127") {
+			h.env[i] = name + "=" + web.URL + value[len(value)-3:]
+		}
+	}
+	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"3s\"\n[notify.desk]\nto = %q\n", d.web.URL))
+	u := h.uphold()
+	u.ready()
+	next, err := standin.Open(h.clouds) // with a feed of its own
+	if err != nil {
+		t.Fatal(err)
+	}
+	mu.Lock()
+	inner = next
+	mu.Unlock()
+	h.open(3, "0.0.0.0/0", "tcp 22", 0)
+	u.says("lost its position")
+	until(t, "what was opened meanwhile is told", func() bool {
+		return slices.Equal(kinds(d.told()), []string{"opened af/yard"})
+	}, u.log)
+	u.ready()
+	h.open(0, "0.0.0.0/0", "tcp 22", 0)
+	until(t, "the new feed is followed", func() bool {
+		return slices.Contains(kinds(d.told()), "opened au/nu/web")
+	}, u.log)
+	u.stop()
 }
