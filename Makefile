@@ -15,7 +15,7 @@ release:
 
 # Benchmarks stand beside what they measure, with sizes 1k, 10k, 100k.
 bench:
-	go test -run '^$$' -bench . ./core/... ./nomos/... ./work ./store
+	go test -run '^$$' -bench . ./core/... ./nomos/... ./work ./store ./uphold ./cloud/...
 
 # A million rules, with jq beside it.
 bench-audit:

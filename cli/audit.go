@@ -56,8 +56,8 @@ func (a *App) auditCommand() *cli.Command {
 				"fingerprint, or the beginning of it"},
 			&cli.StringFlag{Name: "since", Usage: "tell what is new, worse, better or gone since the audit in " +
 				"`FILE` (--format json, same flags)"},
-			&cli.BoolFlag{Name: "keep", Usage: "keep the result in the store, and tell since when each finding has held " +
-				"there; audits with other filters are kept apart"},
+			&cli.BoolFlag{Name: "keep", Usage: "keep the result in the store, and tell since when each finding " +
+				"has held there; audits with other filters are kept apart"},
 			&cli.IntFlag{Name: "limit", Value: 100, Usage: "show at most `N` findings on a terminal; 0 shows all",
 				Validator: notNegative},
 			&cli.StringFlag{Name: "fail-at", Value: "low", Usage: "exit 1 if a finding (with --since: a new one, " +

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -654,4 +656,76 @@ func sharedBeginning(t *testing.T, folder string) string {
 	}
 	t.Fatal("no two fingerprints begin alike")
 	return ""
+}
+
+// A kept audit tells since when each finding has held; what does not change is kept once, and what is gone is counted.
+// Audits with other filters are kept apart.
+func TestAuditKept(t *testing.T) {
+	t.Parallel()
+	folder := harbour(t)
+	kept := func(args ...string) (since map[string]string, said string) {
+		t.Helper()
+		r := call(t, folder, append([]string{"audit", "--survey", "survey.jsonl", "--keep", "--format", "json"}, args...)...)
+		var a struct {
+			Findings []struct {
+				Fingerprint string
+				HeldSince   string `json:"held_since"`
+			}
+		}
+		if err := json.Unmarshal([]byte(r.out), &a); err != nil {
+			t.Fatalf("%v\n%s", err, r.err)
+		}
+		since = make(map[string]string)
+		for _, f := range a.Findings {
+			if f.HeldSince == "" {
+				t.Errorf("%s has held since nobody knows when", f.Fingerprint)
+			}
+			since[f.Fingerprint] = f.HeldSince
+		}
+		return since, r.err
+	}
+	first, said := kept()
+	if !strings.Contains(said, "kept in isonomos.db: it is the first one") || len(first) < 5 {
+		t.Errorf("%d findings, %s", len(first), said)
+	}
+	info, err := os.Stat(filepath.Join(folder, "isonomos.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 3 {
+		again, said := kept()
+		if !maps.Equal(first, again) || !strings.Contains(said, "0 new findings, 0 gone") {
+			t.Errorf("again: %s", said)
+		}
+	}
+	if now, err := os.Stat(filepath.Join(folder, "isonomos.db")); err != nil || now.Size() != info.Size() {
+		t.Errorf("what does not change is kept again: %d bytes, then %d", info.Size(), now.Size())
+	}
+	if _, said := kept("--severity", "high"); !strings.Contains(said, "it is the first one") {
+		t.Errorf("other filters: %s", said)
+	}
+	survey := filepath.Join(folder, "survey.jsonl")
+	text, err := os.ReadFile(survey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var less []string
+	for _, line := range strings.Split(string(text), "\n") {
+		if !strings.Contains(line, `"kind":"rule","account":"customs"`) {
+			less = append(less, line)
+		}
+	}
+	if err := os.WriteFile(survey, []byte(strings.Join(less, "\n")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	after, said := kept()
+	gone := 0
+	for id := range first {
+		if after[id] == "" {
+			gone++
+		}
+	}
+	if gone == 0 || !strings.Contains(said, fmt.Sprintf("%d gone", gone)) {
+		t.Errorf("%d are gone: %s", gone, said)
+	}
 }

@@ -20,7 +20,7 @@ func init() { addCommand(160, (*App).explainCommand) }
 func (a *App) explainCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "explain",
-		Usage:     "what a command, keyword, service, check, dialect, message or exit code is",
+		Usage:     "what a command, keyword, service, check, dialect, message, setting or exit code is",
 		ArgsUsage: "[WORD | MESSAGE]",
 		Description: "Explains a command, a word of the language, a service, a check, a dialect or the exit " +
 			"codes, with an\n" +
@@ -31,7 +31,9 @@ func (a *App) explainCommand() *cli.Command {
 			"  isonomos explain audit\n" +
 			"  isonomos explain open-admin-port\n" +
 			"  isonomos explain postgres\n" +
+			"  isonomos explain settings --estate harbour\n" +
 			"  isonomos explain \"the range 10.1.2.3/8 has host bits set\"",
+		Flags:  []cli.Flag{estateFlag()},
 		Action: a.explain,
 	}
 }
@@ -69,6 +71,7 @@ func articles() []article {
 	for _, m := range manual.Messages {
 		all = append(all, article{"message", m.Name, m.Text, m.Example})
 	}
+	all = append(all, article{"settings", "settings", "", ""})
 	return append(all, article{"exit codes", "exit", "what a command's exit code means",
 		"0  nothing to report\n1  findings, differences, expectations that do not hold, groups over quota\n2  " +
 			"wrong use or wrong input\n3  a file or cloud could not be reached or written\n4  refused because it " +
@@ -126,6 +129,12 @@ func (a *App) explain(_ context.Context, c *cli.Command) error {
 		return s.Err()
 	}
 	word := strings.Join(c.Args().Slice(), " ")
+	if word == "settings" {
+		return a.explainSettings(c, s)
+	}
+	if a.given("estate") {
+		return usage("--estate picks whose settings are shown: isonomos explain settings")
+	}
 	found := false
 	for _, x := range all {
 		if x.name == word || word == "exit codes" && x.name == "exit" {
@@ -215,7 +224,7 @@ func showArticle(s *render.Screen, x article) {
 }
 
 func listArticles(s *render.Screen, all []article) {
-	kinds := []string{"keyword", "check", "service", "dialect", "message", "exit codes"}
+	kinds := []string{"keyword", "check", "service", "dialect", "message", "exit codes", "settings"}
 	for _, kind := range kinds {
 		var names []string
 		for _, x := range all {

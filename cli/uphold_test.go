@@ -334,7 +334,7 @@ group night in nu "Night" { cover where role = db or role = desk
 			t.Errorf("%+v", n)
 		}
 	}
-	if got := kinds(high.told()); !slices.Equal(got, []string{"opened ar/nr/gate"}) {
+	if got := kinds(high.told()); !slices.Equal(got, []string{"opened ar/nr/gate", "resolved ar/nr/gate"}) {
 		t.Errorf("who wants to know of staging, from high on, was told %q", got)
 	}
 	// written differently
@@ -370,6 +370,11 @@ group night in nu "Night" { cover where role = db or role = desk
 	if strings.Contains(h.state(), "isonomos pass") {
 		t.Error("the pass is still there")
 	}
+	id := passID.FindStringSubmatch(h.must(0, "", "pass", "issue", "night", "--to", "10.1.2.13", "--on", "u2",
+		"--because", "figures"))[1]
+	expect("pass-issued au/nu/night")
+	h.must(0, "", "pass", "end", id)
+	expect("pass-ended au/nu/night")
 	// a run of enact: what it does was decided
 	h.define(upheldGroups)
 	expect("opened au/u2, au/u3") // what the definitions no longer have is still let out

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"isonomos/core/audit"
 	"isonomos/core/count"
@@ -113,10 +114,11 @@ func (n Notice) Telling(targets []Target, where estate.Place) store.Telling {
 
 // Subject is the notice in a line.
 func (n Notice) Subject() string {
+	text := fmt.Sprintf("%s: %s %s", n.Estate, n.Type, n.Place)
 	if n.Place == "" {
-		return n.Estate + ": " + n.Says
+		text = n.Estate + ": " + n.Says
 	}
-	return fmt.Sprintf("%s: %s %s", n.Estate, n.Type, n.Place)
+	return strings.ReplaceAll(clean(text), "\n", " ")
 }
 
 // Paragraph is the notice as a paragraph that a person can act on.
@@ -180,8 +182,28 @@ func quoted(list []string) []string {
 	return list
 }
 
+// clean takes out of a text what a terminal or a mail reader may obey: controls, and what turns the direction of
+// writing. What clouds call their things comes from outside.
+func clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n':
+			return r
+		case unicode.IsControl(r):
+			return ' '
+		case unicode.Is(unicode.Bidi_Control, r), r == '\u2028', r == '\u2029':
+			return -1
+		}
+		return r
+	}, text)
+}
+
 // Text is the notice for people, in lines.
 func (n Notice) Text() string {
+	return clean(n.text())
+}
+
+func (n Notice) text() string {
 	var b strings.Builder
 	if len(n.Notices) > 0 {
 		fmt.Fprintf(&b, "%s\n", n.Says)

@@ -307,6 +307,16 @@ func TestMail(t *testing.T) {
 			t.Errorf("the mail lacks %q:\n%s", want, text)
 		}
 	}
+	n := someNotice()
+	n.Place, n.Says = "tides/\r\nBcc: all@harbour.example", "\x1b]0;mine\x07 \u202egnorw"
+	if err := x.Send(t.Context(), n); err != nil {
+		t.Fatal(err)
+	}
+	text = <-took
+	if m, err = mail.ReadMessage(strings.NewReader(text)); err != nil || m.Header.Get("Bcc") != "" ||
+		strings.ContainsAny(text, "\x1b\x07") || strings.Contains(text, "=E2=80=AE") {
+		t.Errorf("what a cloud calls its things is obeyed: %v\n%s", err, text)
+	}
 	for code, refused := range map[int]bool{550: true, 451: false} {
 		conf.To = mailServer(t, code, took)
 		x, _ := NewTarget(conf)

@@ -93,6 +93,7 @@ type holding struct {
 	Law     string        `json:"law,omitempty"`
 	Way     string        `json:"direction,omitempty"`
 	GroupID string        `json:"group_id,omitempty"`
+	Told    []string      `json:"told,omitempty"` // targets: these are told when it is over
 }
 
 func holdingOf(h store.Held) (*holding, error) {
@@ -444,6 +445,8 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		h := &holding{Since: now, Kind: d.Kind, Place: d.Place, Law: d.Law, Way: string(d.Direction),
 			GroupID: d.GroupID,
 			Notice:  u.noticeOf(a, d, m)}
+		telling := h.Notice.Telling(u.targets(), d.Where)
+		h.Told = telling.Targets
 		next[d.Key] = h
 		body, err := json.Marshal(h)
 		if err != nil {
@@ -451,7 +454,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		}
 		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: d.Key, Since: now,
 			Body: body})
-		round.Tell = append(round.Tell, h.Notice.Telling(u.targets(), d.Where))
+		round.Tell = append(round.Tell, telling)
 		u.logDifference(h.Notice)
 	}
 	for _, key := range sortedKeys(held) {
@@ -468,7 +471,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 			continue // there is another difference in its place, which was told
 		}
 		n := u.resolved(a, h, m)
-		round.Tell = append(round.Tell, n.Telling(u.targets(), estate.Place{}))
+		round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
 		u.logDifference(n)
 	}
 	for _, text := range view.Unfit {
@@ -621,6 +624,19 @@ func (u *Upholder) resolved(a *account, h *holding, m moment) notify.Notice {
 	n.Since = &since
 	n.Changes = whoChanged(h.GroupID, nil, m)
 	return n
+}
+
+// toldOf are the targets that were told of a difference, so that they are told when it is over, however little that
+// matters. The others want to hear of nothing.
+func (u *Upholder) toldOf(h *holding) []notify.Target {
+	var all []notify.Target
+	for _, t := range u.targets() {
+		if slices.Contains(h.Told, t.Name) {
+			t.Least, t.Only = audit.Info, nil
+			all = append(all, t)
+		}
+	}
+	return all
 }
 
 // logDifference writes a notice to the log.

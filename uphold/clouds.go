@@ -506,7 +506,7 @@ func (u *Upholder) seesAgain(a *account) {
 	n.Since = &since
 	if !u.keep(context.Background(), store.Round{
 		Ended: []store.Held{{Source: Source, Account: a.name, Key: blindKey, Until: u.Now()}},
-		Tell:  []store.Telling{n.Telling(u.targets(), estate.Place{})}}) {
+		Tell:  []store.Telling{n.Telling(u.toldOf(h), estate.Place{})}}) {
 		return
 	}
 	a.put(blindKey, nil)

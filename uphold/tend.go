@@ -100,10 +100,12 @@ func (u *Upholder) keep(ctx context.Context, rounds ...store.Round) bool {
 func (u *Upholder) hold(ctx context.Context, a *account, key string, h *holding) bool {
 	a.doing.Lock()
 	defer a.doing.Unlock()
+	telling := h.Notice.Telling(u.targets(), estate.Place{})
+	h.Told = telling.Targets
 	body, err := json.Marshal(h)
 	if err != nil || !u.keep(ctx, store.Round{
 		Began: []store.Held{{Source: Source, Account: a.name, Key: key, Since: h.Since, Body: body}},
-		Tell:  []store.Telling{h.Notice.Telling(u.targets(), estate.Place{})}}) {
+		Tell:  []store.Telling{telling}}) {
 		return false
 	}
 	a.put(key, h)
@@ -135,6 +137,7 @@ func (u *Upholder) forsake(ctx context.Context, a *account) {
 	u.mu.Lock()
 	delete(u.accounts, a.name)
 	delete(u.others.of, a.name)
+	u.Facts.lastSeen.DeleteLabelValues(a.name)
 	u.others.stale = true
 	u.mu.Unlock()
 	u.Log.Warn("the account is gone, and watched no longer", "account", a.name)
@@ -154,7 +157,7 @@ func (u *Upholder) tend(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	swept, judged := time.Time{}, u.Now()
-	told := u.toldOf(ctx)
+	told := u.toldUpTo(ctx)
 	for {
 		u.Facts.beat()
 		if err := u.refresh(); err != nil {
@@ -187,8 +190,8 @@ func (u *Upholder) tend(ctx context.Context) {
 	}
 }
 
-// toldOf is the entry of the journal up to which passes were told; what was there before the first start is not told.
-func (u *Upholder) toldOf(ctx context.Context) int {
+// toldUpTo is the entry of the journal up to which passes were told; what was there before the first start is not told.
+func (u *Upholder) toldUpTo(ctx context.Context) int {
 	told := -1
 	err := u.Store.LastWatched(ctx, func(w store.Watched) error {
 		if w.Account == tellPlace {

@@ -347,8 +347,8 @@ func (u *Upholder) elsewhere() addr.Set {
 
 // notice is a notice of this estate.
 func (u *Upholder) notice(kind string, severity audit.Severity, format string, a ...any) notify.Notice {
-	return notify.Notice{Version: notify.NoticeVersion, ID: notify.NewID(), Type: kind, Severity: severity.String(), At: u.Now().UTC(),
-		Estate: u.estate(), Says: fmt.Sprintf(format, a...)}
+	return notify.Notice{Version: notify.NoticeVersion, ID: notify.NewID(), Type: kind, Severity: severity.String(),
+		At: u.Now().UTC(), Estate: u.estate(), Says: fmt.Sprintf(format, a...)}
 }
 
 func (u *Upholder) estate() string {

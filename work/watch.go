@@ -134,7 +134,8 @@ func (s *Decided) part(account string) *estate.Estate {
 // survey is changed.
 //
 // Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out. With only,
-// the ids of some groups, just these are judged, where groups are Apart: the survey need not have the rules of others.
+// the ids of some groups, just these are judged, where groups are Apart: the survey need not have the rules of
+// others.
 func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, only map[string]bool,
 	now time.Time) AccountView {
 	part := s.part(account)

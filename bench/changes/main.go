@@ -47,24 +47,28 @@ func run(folder string, rate int, lasts time.Duration, accounts int) error {
 	tick := time.NewTicker(time.Second / time.Duration(rate))
 	defer tick.Stop()
 	turns := make(chan int, 64)
+	open := make([]string, len(groups)) // the rule that was opened last, by group
+	busy := make([]sync.Mutex, len(groups))
 	for range 32 {
 		workers.Go(func() {
-			open := make(map[int]string) // rules that are open, by group
 			for n := range turns {
-				g := groups[n%len(groups)]
+				k := n % len(groups)
+				busy[k].Lock()
+				g := groups[k]
 				at := base + "/" + g.cloud + "/v1/accounts/" + g.account + "/groups/" + g.id + "/rules"
 				method, body := http.MethodPost, fmt.Sprintf(`{"direction":"in","rank":%d,"peers":["192.0.2.%d/32"],`+
 					`"services":["tcp 22"]}`, 3000+n%1000, n%250)
-				if open[n%len(groups)] != "" {
-					method, at, body = http.MethodDelete, at+"/"+open[n%len(groups)], ""
+				if open[k] != "" {
+					method, at, body = http.MethodDelete, at+"/"+open[k], ""
 				}
 				id, err := ask(method, at, token, body)
 				if err != nil {
 					failed.Add(1)
-					continue
+				} else {
+					made.Add(1)
+					open[k] = id
 				}
-				made.Add(1)
-				open[n%len(groups)] = id
+				busy[k].Unlock()
 			}
 		})
 	}
