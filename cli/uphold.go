@@ -217,6 +217,9 @@ func (a *App) logFor(c *cli.Command, set settings.Settings) *slog.Logger {
 	switch c.String("color") {
 	case "always":
 		colour = true
+		if width == 0 {
+			width = 100
+		}
 	case "never":
 		colour = false
 	}

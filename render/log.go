@@ -76,10 +76,10 @@ func (l *Log) Handle(_ context.Context, r slog.Record) error {
 	}
 	text := r.Message
 	if severity != "" && severity != "info" {
-		text = severity + ": " + text
+		rest = append([]string{severity}, rest...)
 	}
 	if place != "" {
-		text = place + "  " + text
+		text = place + ": " + text
 	}
 	if len(rest) > 0 {
 		text += " (" + strings.Join(rest, "; ") + ")"

@@ -35,6 +35,8 @@ type account struct {
 	fresh  *cloud.Look    // what it was when it was read last, if that is not judged yet
 	doing  sync.Mutex     // held while it is judged
 
+	looking sync.Mutex // held while it is read
+
 	version string
 	judged  bool
 	waits   bool // it is in the queue
@@ -618,7 +620,7 @@ func whoChanged(group string, instances []string, m moment) *notify.Change {
 
 // resolved is what is told when a difference is gone.
 func (u *Upholder) resolved(a *account, h *holding, m moment) notify.Notice {
-	n := u.notice(notify.Resolved, audit.Info, "what was told as %q is no longer so: %s", h.Notice.Type, h.Notice.Says)
+	n := u.notice(notify.Resolved, audit.Info, "no longer so (it was told as %s): %s", h.Notice.Type, h.Notice.Says)
 	n.Account, n.Place, n.Law = a.name, h.Place, h.Law
 	since := h.Since.UTC()
 	n.Since = &since

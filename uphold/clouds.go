@@ -21,7 +21,7 @@ const (
 	lookTimeout = 2 * time.Minute  // of reading one account
 	leastWait   = time.Second      // between tries
 	longestWait = time.Minute
-	atOnce      = 16     // accounts of a cloud that are read at the same time
+	atOnce      = 32     // accounts of a cloud that are read at the same time
 	mostWaiting = 50_000 // events that are not judged yet, until no more are asked for
 )
 
@@ -137,7 +137,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 			looks.Wait()
 			return
 		}
-		pause(ctx, w.nowReading().LookAgain) // then accounts may have come, or gone
+		w.whileSeen(ctx, all)
 		return
 	case err != nil:
 		if ctx.Err() == nil {
@@ -165,7 +165,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		looks.Wait()
 		return
 	}
-	looks.Go(func() { w.lookAround(ctx, all) })
+	looks.Go(func() { w.lookAround(ctx, all, &looks) })
 	w.read(ctx, all, next)
 }
 
@@ -314,8 +314,25 @@ func (w *watcher) settle(ctx context.Context) {
 	}
 }
 
-// lookAround reads one account after the other, each once in LookAgain: a feed may forget something.
-func (w *watcher) lookAround(ctx context.Context, all []*account) {
+// whileSeen returns after LookAgain, since accounts may have come or gone; or once none is seen any more: perhaps the
+// cloud's token or address is another one now.
+func (w *watcher) whileSeen(ctx context.Context, all []*account) {
+	for began := w.Now(); ctx.Err() == nil && w.Now().Sub(began) < w.nowReading().LookAgain; {
+		pause(ctx, 5*time.Second)
+		lost := len(all) > 0
+		for _, a := range all {
+			a.mu.Lock()
+			lost = lost && a.problem != ""
+			a.mu.Unlock()
+		}
+		if lost {
+			return
+		}
+	}
+}
+
+// lookAround reads one account after the other, each once in LookAgain: a feed may forget something. It waits for none.
+func (w *watcher) lookAround(ctx context.Context, all []*account, looks *sync.WaitGroup) {
 	if len(all) == 0 {
 		return
 	}
@@ -324,12 +341,16 @@ func (w *watcher) lookAround(ctx context.Context, all []*account) {
 		if pause(ctx, every); ctx.Err() != nil {
 			return
 		}
-		w.look(ctx, all[i%len(all)])
+		looks.Go(func() { w.look(ctx, all[i%len(all)]) })
 	}
 }
 
 // look reads an account, and tries again until that has succeeded; with Once it tries once.
 func (w *watcher) look(ctx context.Context, a *account) {
+	if !a.looking.TryLock() {
+		return // it is being read
+	}
+	defer a.looking.Unlock()
 	for tries := 0; ctx.Err() == nil; tries++ {
 		seen, err := w.lookOnce(ctx, a, "")
 		a.mu.Lock()

@@ -305,7 +305,7 @@ func (u *Upholder) endPasses(account string) {
 		failed := u.failed[account]
 		u.mu.Unlock()
 		for _, x := range shut {
-			u.Log.Info("the pass was ended", "pass", x.ID, "place", x.Group, "why", x.Why)
+			u.Log.Debug("the pass was ended", "pass", x.ID, "place", x.Group, "why", x.Why)
 		}
 		if failed && !known {
 			n := u.notice(notify.PassOverdue, audit.High, "a pass in %s is over and can't be shut, which is "+

@@ -201,17 +201,22 @@ const (
 // errLockLost ends a run whose locks are gone: another one may be changing the same accounts.
 var errLockLost = errors.New("the lock of its accounts was lost to another run, or broken by hand")
 
+// ownID tells this process from others with its number.
+var ownID = rand.Text()[:8]
+
 // lock takes the locks of accounts for a run and renews them until unlock is called. If they are lost, or
 // could not be renewed while they lasted, the returned context ends; held tells at once. A lock on this machine
 // whose process has ended does not count.
 func lock(ctx context.Context, s *store.Store, accounts []string, run string, note func(string, ...any)) (
 	locked context.Context, held func() error, unlock func(), err error) {
 	host, _ := os.Hostname()
-	holder := fmt.Sprintf("%s, process %d", host, os.Getpid())
+	holder := fmt.Sprintf("%s, process %d, %s", host, os.Getpid(), ownID)
 	dead := func(other string) bool {
-		at, number, ok := strings.Cut(other, ", process ")
+		at, rest, ok := strings.Cut(other, ", process ")
+		number, id, _ := strings.Cut(rest, ", ")
 		pid, err := strconv.Atoi(number)
-		return ok && err == nil && at == host && whole.Gone(pid)
+		// processes in a container have the same numbers each time: who had this one's is no more
+		return ok && err == nil && at == host && (whole.Gone(pid) || pid == os.Getpid() && id != ownID)
 	}
 	now := time.Now()
 	err = s.Lock(accounts, run, holder, now, now.Add(lease), dead)

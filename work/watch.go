@@ -133,8 +133,8 @@ func (s *Decided) part(account string) *estate.Estate {
 // the estate's own groups from their definitions, all others from the laws. What passes open is no difference. The
 // survey is changed.
 //
-// Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out. With only,
-// the ids of some groups, just these are judged, where groups are Apart: the survey need not have the rules of
+// Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out. With
+// only, the ids of some groups, just these are judged, where groups are Apart: the survey need not have the rules of
 // others.
 func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, only map[string]bool,
 	now time.Time) AccountView {
