@@ -69,10 +69,7 @@ func TestUpholdAsAService(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("only root can become another user")
 	}
-	h := newHarbourmaster(t)
-	h.define(upheldGroups)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
+	h := newUpheld(t, "")
 	const nobody = 65534
 	folder, err := os.MkdirTemp("", "service") // the folders of tests are for their user alone
 	if err != nil {

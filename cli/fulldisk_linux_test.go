@@ -61,10 +61,7 @@ func TestStoreOnFullDisk(t *testing.T) {
 // goes on. With room again everything is told.
 func TestUpholdOnFullDisk(t *testing.T) {
 	t.Parallel()
-	h := newHarbourmaster(t)
-	h.define(upheldGroups)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
+	h := newUpheld(t, "")
 	disk := t.TempDir()
 	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=64m"); err != nil {
 		t.Skipf("no file system can be mounted here: %v", err)

@@ -27,14 +27,11 @@ func TestRights(t *testing.T) {
 	for _, m := range rightsRow.FindAllStringSubmatch(string(text), -1) {
 		needs[m[1]] = m[2]
 	}
-	h := newHarbourmaster(t)
-	h.define(upheldGroups + `
+	h := newUpheld(t, `
 group night in nu "Night" { cover where role = db or role = desk
   reach ssh at 10.1.0.0/16
   lend ssh to 10.1.0.0/16 for at most 1h because "on call" }
 `)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
 	h.ask("POST", "/cu/v1/accounts/au/groups", `{"name":"theirs","network":"nu"}`) // there is something to adopt
 	whole, err := os.ReadFile(filepath.Join(h.clouds, standin.TokenFile))
 	if err != nil {

@@ -259,6 +259,28 @@ law shut "Databases stay inside" {
   never admit postgres from internet }
 `
 
+// newUpheld are clouds in which these groups, and more, are carried out.
+func newUpheld(t testing.TB, more string) *harbourmaster {
+	t.Helper()
+	h := newHarbourmaster(t)
+	h.define(upheldGroups + more)
+	h.must(0, "", "draft")
+	h.must(0, "enacted", "enact")
+	return h
+}
+
+// through serves the clouds through a handler from now on.
+func (h *harbourmaster) through(serve http.HandlerFunc) {
+	web := httptest.NewServer(serve)
+	h.t.Cleanup(web.Close)
+	for i, v := range h.env {
+		if name, value, _ := strings.Cut(v, "="); strings.HasSuffix(name, "_URL") &&
+			strings.HasPrefix(value, "http://127") {
+			h.env[i] = name + "=" + web.URL + value[len(value)-3:]
+		}
+	}
+}
+
 // upheldBy are the groups of upheldGroups by account, and the paths of their clouds.
 var upheldBy = []upheldGroup{{"/cu", "au", "nu", "web"},
 	{"/cr", "ar", "nr", "gate"}, {"/cl", "al", "nl", "shop"}, {"/cf", "af", "nf", "yard"}}
@@ -290,14 +312,11 @@ func (h *harbourmaster) open(i int, peer, service string, rank int) string {
 // pass are no differences. Passes are told, and are ended when they are over.
 func TestUpholdTells(t *testing.T) {
 	t.Parallel()
-	h := newHarbourmaster(t)
-	h.define(upheldGroups + `
+	h := newUpheld(t, `
 group night in nu "Night" { cover where role = db or role = desk
   reach ssh at 10.1.0.0/16
   lend ssh to 10.1.0.0/16 for at most 1h because "on call" }
 `)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
 	d, high := newDesk(t, 0), newDesk(t, 0)
 	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 100\n[notify.high]\nto = %q\nleast = \"high\"\nonly = \"stage = staging\"\n",
 		d.web.URL, high.web.URL))
@@ -480,15 +499,12 @@ func (h *harbourmaster) badSettings(text string) []string {
 // break go on to count as they were, and both that and their end are told. It says of itself whether it is ready.
 func TestUpholdIsBlind(t *testing.T) {
 	t.Parallel()
-	h := newHarbourmaster(t)
-	h.define(upheldGroups)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
+	h := newUpheld(t, "")
 	d := newDesk(t, 0)
 	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"2s\"\n[notify.desk]\nto = %q\n", d.web.URL))
 	var hangs, stuck = make(chan struct{}), true
 	var mu sync.Mutex
-	inner := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	h.through(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		is := stuck && strings.HasPrefix(r.URL.Path, "/cl/v1/accounts/al/")
 		mu.Unlock()
@@ -500,13 +516,7 @@ func TestUpholdIsBlind(t *testing.T) {
 			}
 		}
 		h.server.ServeHTTP(w, r)
-	}))
-	defer inner.Close()
-	for i, v := range h.env {
-		if name, value, _ := strings.Cut(v, "="); strings.HasSuffix(name, "_URL") && strings.HasPrefix(value, "http://127") {
-			h.env[i] = name + "=" + inner.URL + value[len(value)-3:]
-		}
-	}
+	})
 	u := h.uphold()
 	has := func(kind, says string) func() bool {
 		return func() bool {
@@ -570,10 +580,7 @@ func TestUpholdIsBlind(t *testing.T) {
 // that was there was told, and that it is gone, in their order, and nothing else.
 func TestUpholdKilled(t *testing.T) {
 	t.Parallel()
-	h := newHarbourmaster(t)
-	h.define(upheldGroups)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
+	h := newUpheld(t, "")
 	d := newDesk(t, 0.4)
 	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
 	u := h.uphold()
@@ -649,26 +656,16 @@ func TestUpholdKilled(t *testing.T) {
 // A feed that has lost its position is said to have, and everything is read again: what happened meanwhile is told.
 func TestUpholdFeedIsLost(t *testing.T) {
 	t.Parallel()
-	h := newHarbourmaster(t)
-	h.define(upheldGroups)
-	h.must(0, "", "draft")
-	h.must(0, "enacted", "enact")
+	h := newUpheld(t, "")
 	d := newDesk(t, 0)
 	var mu sync.Mutex
 	inner := h.server
-	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	h.through(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		now := inner
 		mu.Unlock()
 		now.ServeHTTP(w, r)
-	}))
-	defer web.Close()
-	for i, v := range h.env {
-		if name, value, _ := strings.Cut(v, "="); strings.HasSuffix(name, "_URL") &&
-			strings.HasPrefix(value, "http://127") {
-			h.env[i] = name + "=" + web.URL + value[len(value)-3:]
-		}
-	}
+	})
 	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"3s\"\n[notify.desk]\nto = %q\n", d.web.URL))
 	u := h.uphold()
 	u.ready()
