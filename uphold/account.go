@@ -112,6 +112,14 @@ func (h *holding) same(o *holding) bool {
 	return h.Kind == o.Kind && h.Place == o.Place && h.Law == o.Law && h.Way == o.Way
 }
 
+// judgeWhole has everything in an account judged, whatever has changed.
+func (u *Upholder) judgeWhole(a *account) {
+	u.mu.Lock()
+	u.whole[a.name] = true
+	u.mu.Unlock()
+	u.enqueue(a)
+}
+
 // enqueue has an account judged.
 func (u *Upholder) enqueue(a *account) {
 	a.mu.Lock()
@@ -224,6 +232,10 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	if u.waitsForOthers(a) {
 		return busy / 5
 	}
+	u.mu.Lock()
+	whole := u.whole[a.name] || !a.judged || fresh != nil
+	delete(u.whole, a.name)
+	u.mu.Unlock()
 	var steps []moment
 	last := at.Last
 	if known {
@@ -261,8 +273,10 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		steps = []moment{{lines: linesOf(survey)}}
 	}
 	steps[len(steps)-1].final = true
-	steps[len(steps)-1].only = nil // what follows from it, at instances and elsewhere, is judged once
-	for i := range steps[1:] {     // what a step was not judged for is left to the next one
+	if whole || len(events) == 0 {
+		steps[len(steps)-1].only = nil
+	}
+	for i := range steps[1:] { // what a step was not judged for is left to the next one
 		if u.ownDoing(a, steps[i]) {
 			steps[i+1].only = bothOf(steps[i].only, steps[i+1].only)
 		}
@@ -351,7 +365,7 @@ func (u *Upholder) enqueueDependents(name string) {
 		refers := slices.Contains(a.refs, name) && a.judged
 		a.mu.Unlock()
 		if a.name != name && (refers || slices.Contains(decided.Neighbours(a.name), name)) {
-			u.enqueue(a)
+			u.judgeWhole(a)
 		}
 	}
 }
@@ -416,19 +430,21 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 	u.mu.Lock()
 	decided := u.decided
 	u.mu.Unlock()
-	lines := m.lines
-	if !decided.Apart(a.name) {
+	now := u.Now()
+	if atInstances(held) { // who is in a group may not be as it was decided
 		m.only = nil
 	}
-	if m.only != nil {
-		lines = withRulesOf(lines, m.only)
-	}
-	surveyed, missing, err := u.survey(a, lines)
+	view, err := u.view(decided, a, m, now)
 	if err != nil {
 		return store.Round{}, nil, err
 	}
-	now := u.Now()
-	view := decided.Judge(surveyed, a.name, missing, m.only, now)
+	if view.Whole || m.only != nil && m.final && slices.ContainsFunc(view.Differences,
+		func(d work.Difference) bool { return d.AtInstances() }) {
+		m.only = nil // which instances are told together depends on all of them
+		if view, err = u.view(decided, a, m, now); err != nil {
+			return store.Round{}, nil, err
+		}
+	}
 	if len(view.Overdue) > 0 && m.final {
 		u.endPasses(a.name)
 	}
@@ -481,6 +497,33 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 			"problem", text)
 	}
 	return round, next, nil
+}
+
+// view judges a state of an account, or just the groups in which something may have changed and what is around them.
+func (u *Upholder) view(decided *work.Decided, a *account, m moment, now time.Time) (work.AccountView, error) {
+	lines := m.lines
+	var only *work.Only
+	switch {
+	case m.only != nil && m.final:
+		lines, only = around(lines, m.only), &work.Only{Groups: m.only, Around: true}
+	case m.only != nil: // what follows from it at instances is judged once
+		lines, only = withRulesOf(lines, m.only), &work.Only{Groups: m.only}
+	}
+	surveyed, missing, err := u.survey(a, lines)
+	if err != nil {
+		return work.AccountView{}, err
+	}
+	return decided.Judge(surveyed, a.name, missing, only, now), nil
+}
+
+// atInstances reports whether any of the differences that hold is at instances.
+func atInstances(held map[string]*holding) bool {
+	for _, h := range held {
+		if h.GroupID == "" && h.Kind != notify.Blind {
+			return true
+		}
+	}
+	return false
 }
 
 func sortedKeys(held map[string]*holding) []string {

@@ -3,8 +3,10 @@ package uphold
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"isonomos/cloud"
@@ -88,6 +90,51 @@ func onlyRules(events []cloud.Event) map[string]bool {
 // withRulesOf are lines without the rules of other groups.
 func withRulesOf(lines []line, groups map[string]bool) []line {
 	return slices.DeleteFunc(slices.Clone(lines), func(l line) bool { return l.kind == "rule" && !groups[l.group] })
+}
+
+// around are the lines that matter where only some groups have changed: without the groups that are attached to none of
+// the instances and subnets to which these are, and without their rules. Who is attached where stays, for the groups
+// that do.
+func around(lines []line, groups map[string]bool) []line {
+	near := make(map[string]bool)
+	for id := range groups {
+		near[id] = true
+	}
+	type attached struct{ Groups []string }
+	behind := make(map[string]bool) // balancers
+	for _, l := range lines {
+		var o struct{ Listeners []struct{ Targets []string } }
+		if l.kind == "instance" && bytes.Contains(l.text, []byte(`"listeners"`)) && json.Unmarshal(l.text, &o) == nil {
+			for _, x := range o.Listeners {
+				for _, id := range x.Targets {
+					behind[id] = true
+				}
+			}
+		}
+	}
+	for _, l := range lines {
+		if l.kind != "instance" && l.kind != "subnet" {
+			continue
+		}
+		var o struct {
+			attached
+			Interfaces []attached
+		}
+		touched := slices.ContainsFunc(slices.Collect(maps.Keys(groups)),
+			func(id string) bool { return bytes.Contains(l.text, []byte(strconv.Quote(id))) })
+		if l.kind == "subnet" || behind[l.id] || bytes.Contains(l.text, []byte(`"listeners"`)) {
+			touched = true // they stand around instances of others too, and hand on what these let in
+		}
+		if !touched || json.Unmarshal(l.text, &o) != nil {
+			continue
+		}
+		for _, f := range append(o.Interfaces, o.attached) {
+			for _, id := range f.Groups {
+				near[id] = true
+			}
+		}
+	}
+	return withRulesOf(lines, near)
 }
 
 func joined(lines []line) []byte {

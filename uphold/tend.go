@@ -62,7 +62,7 @@ func (u *Upholder) record(ctx context.Context) {
 // calls it has to try again.
 func (u *Upholder) keep(ctx context.Context, rounds ...store.Round) bool {
 	r := recording{rounds, make(chan error, 1)}
-	err := context.Cause(ctx)
+	var err error
 	select {
 	case u.recorder <- r:
 		err = <-r.done
@@ -173,7 +173,7 @@ func (u *Upholder) tend(ctx context.Context) {
 		if stale && u.Now().Sub(judged) > lawsAgain && !u.Once {
 			judged = u.Now()
 			for _, a := range u.known() {
-				u.enqueue(a)
+				u.judgeWhole(a)
 			}
 		}
 		if u.Now().Sub(swept) > 24*time.Hour {

@@ -73,6 +73,7 @@ type Upholder struct {
 	reload   chan struct{}
 	queue    chan *account
 	recorder chan recording
+	whole    map[string]bool // accounts in which everything is to be judged
 	ending   map[string]bool // accounts whose passes are being ended
 	failed   map[string]bool // passes that could not be ended, and that was told
 	misses   int             // rounds that could not be recorded since the last one that was
@@ -90,7 +91,7 @@ type others struct {
 func New(o Options) *Upholder {
 	return &Upholder{Options: o, accounts: make(map[string]*account), others: others{of: make(map[string]addr.Set)},
 		reload: make(chan struct{}, 1), queue: make(chan *account, 1<<16), recorder: make(chan recording),
-		ending: make(map[string]bool), failed: make(map[string]bool), Facts: newFacts()}
+		whole: make(map[string]bool), ending: make(map[string]bool), failed: make(map[string]bool), Facts: newFacts()}
 }
 
 // Reload has definitions and settings read again.
@@ -185,7 +186,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 		all.Go(func() { u.tend(watched) })
 	}
 	for _, a := range u.known() {
-		u.enqueue(a) // what is known of it is judged by the new definitions
+		u.judgeWhole(a) // what is known of it is judged by the new definitions
 	}
 	if u.Once {
 		for range r.Definitions.Estate.Clouds {

@@ -80,6 +80,8 @@ type AccountView struct {
 	Differences []Difference
 	Overdue     []*pass.Found // passes that are over, and still there
 	Unfit       []string      // definitions that their cloud can't express
+	// Whole is set, and nothing else, where just some groups were to be judged, and that can't be done.
+	Whole bool
 }
 
 // Neighbours are the other accounts that have to be known to judge an account: those to whose groups and networks its
@@ -134,13 +136,18 @@ func (s *Decided) part(account string) *estate.Estate {
 // survey is changed.
 //
 // Accounts that are missing could not be read: what refers to their groups can't be decided, and is left out. With
-// only, the ids of some groups, just these are judged, where groups are Apart: the survey need not have the rules of
-// others.
-func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, only map[string]bool,
+// only, just some groups are judged.
+func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []string, only *Only,
 	now time.Time) AccountView {
 	part := s.part(account)
 	if only != nil {
-		part = partOf(part, surveyed, account, only)
+		if only.Around && !s.apart(account) {
+			return AccountView{Whole: true}
+		}
+		var follows bool
+		if part, follows = partOf(part, surveyed, account, only); follows {
+			return AccountView{Whole: true}
+		}
 	}
 	var v AccountView
 	unsure := make(map[string]bool) // groups that can't be decided, by full name
@@ -166,7 +173,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	}
 	is, then := decide.New(aim.Now), decide.New(aim.Then)
 	compare := change.Compare
-	if only != nil {
+	if only != nil && !only.Around {
 		compare = change.CompareGroups
 	}
 	d := compare(then, is)
@@ -191,7 +198,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	}
 	for _, l := range law.RebaseLaws(s.Definitions.Laws, aim.ToNow) {
 		for _, g := range slices.Concat(aim.Now.Groups, is.ImpliedGroups()) {
-			if !in(g) || owned[g.ID] && !unsure[g.Path()] || only != nil && !only[g.ID] {
+			if !in(g) || owned[g.ID] && !unsure[g.Path()] || only != nil && !only.Groups[g.ID] {
 				continue
 			}
 			for _, b := range law.BreachesBut(is, l, g, s.Definitions.Exemptions, now) {
@@ -201,36 +208,96 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	}
 	v.Differences = joinedDifferences(v.Differences)
 	if only != nil {
-		v.Differences = slices.DeleteFunc(v.Differences, func(d Difference) bool { return !only[d.GroupID] })
+		v.Differences = slices.DeleteFunc(v.Differences,
+			func(d Difference) bool { return !only.Groups[d.GroupID] && !(only.Around && d.AtInstances()) })
 	}
 	return v
 }
 
-// Apart reports whether groups of an account can be judged one by one: none lets through what others do.
-func (s *Decided) Apart(account string) bool {
-	return !slices.ContainsFunc(s.part(account).Groups, func(g *estate.Group) bool { return g.Follows })
+// AtInstances reports whether a difference is at instances, and not in what one group lets through.
+func (d *Difference) AtInstances() bool { return d.Group == "" }
+
+// apart reports whether no group of an account lets through what others do.
+func (s *Decided) apart(account string) bool {
+	return !slices.ContainsFunc(s.part(account).Groups,
+		func(g *estate.Group) bool { return g.Follows && g.Account.Name == account })
 }
 
-// partOf leaves of the definitions of an account those of some surveyed groups, and the ones to which these refer.
-func partOf(part, surveyed *estate.Estate, account string, only map[string]bool) *estate.Estate {
+// Only says that just some groups have to be judged.
+type Only struct {
+	Groups map[string]bool // by id
+	// Around has the instances judged to which they are attached. The survey has to have the rules of all groups that are
+	// attached there, and to subnets, and to balancers and what is behind them; without it just those of these groups.
+	Around bool
+}
+
+// partOf leaves of the definitions of an account those of some surveyed groups, of the groups that are attached to the
+// same instances and subnets, and the ones to which these refer. All others are somebody's in the survey from now on.
+// It reports whether any of them lets through what others do, who are not there.
+func partOf(part, surveyed *estate.Estate, account string, only *Only) (less *estate.Estate, follows bool) {
+	near := make(map[*estate.Group]bool)
+	is := func(g *estate.Group) bool { return g.Account.Name == account && only.Groups[g.ID] }
+	for _, g := range surveyed.Groups {
+		near[g] = is(g)
+	}
+	if only.Around {
+		findNear(surveyed, is, near)
+	}
 	names := make(map[string]bool) // of the groups, in their cloud
 	for _, g := range surveyed.Groups {
-		if g.Account.Name == account && only[g.ID] {
+		switch {
+		case g.Account.Name != account:
+		case near[g]:
 			names[g.Name] = true
+		case g.Labels[estate.OwnLabel] != "":
+			g.Labels = maps.Clone(g.Labels)
+			delete(g.Labels, estate.OwnLabel)
 		}
 	}
 	kept := make(map[*estate.Group]bool)
 	for _, g := range part.Groups {
 		if g.Account.Name == account && names[g.InCloud()] {
 			kept[g] = true
+			follows = follows || g.Follows
 			for _, p := range g.Refers() {
 				kept[p.Group] = true
 			}
 		}
 	}
-	less := *part
-	less.Groups = slices.DeleteFunc(slices.Clone(part.Groups), func(g *estate.Group) bool { return !kept[g] })
-	return &less
+	copied := *part
+	copied.Groups = slices.DeleteFunc(slices.Clone(part.Groups), func(g *estate.Group) bool { return !kept[g] })
+	return &copied, follows
+}
+
+// findNear finds the groups that are attached where some groups are: to the same instances, to subnets, and to balancers
+// and what is behind them.
+func findNear(surveyed *estate.Estate, is func(*estate.Group) bool, near map[*estate.Group]bool) {
+	behind := make(map[*estate.Instance]bool) // balancers
+	for _, i := range surveyed.Instances {
+		for _, l := range i.Listeners {
+			for _, target := range l.Targets {
+				behind[target] = true
+			}
+		}
+	}
+	for _, i := range surveyed.Instances {
+		touched := slices.ContainsFunc(i.Interfaces,
+			func(f *estate.Interface) bool { return slices.ContainsFunc(f.Groups, is) })
+		if touched || len(i.Listeners) > 0 || behind[i] { // balancers hand on what others let in
+			for _, f := range i.Interfaces {
+				for _, g := range f.Groups {
+					near[g] = true
+				}
+			}
+		}
+	}
+	for _, n := range surveyed.Networks {
+		for _, s := range n.Subnets {
+			for _, g := range s.Groups {
+				near[g] = true
+			}
+		}
+	}
 }
 
 // joinedDifferences are differences without those that are told twice.

@@ -101,12 +101,13 @@ var Builtin = []Named{
 
 // Names is a table of named services. The zero value knows the built-in ones only.
 type Names struct {
-	own []Named // in the order of definition
+	own   []Named  // in the order of definition
+	specs [][]Spec // of each of them, as a set lists them
 }
 
 // With is the table with one more service. The receiver is not changed.
 func (t Names) With(n Named) Names {
-	return Names{append(slices.Clip(t.own), n)}
+	return Names{append(slices.Clip(t.own), n), append(slices.Clip(t.specs), n.Set().RunSpecs())}
 }
 
 // HasOwn reports whether the table has services that are not built in.
@@ -162,8 +163,8 @@ func (t Names) Words(s Set) []string {
 			}
 		}
 	}
-	for _, n := range t.own {
-		find(n.Name, n.Set().RunSpecs())
+	for i, n := range t.own {
+		find(n.Name, t.specs[i])
 	}
 	for i, wanted := range builtinSpecs() {
 		find(Builtin[i].Name, wanted)
