@@ -226,8 +226,9 @@ func (s *Decided) apart(account string) bool {
 // Only says that just some groups have to be judged.
 type Only struct {
 	Groups map[string]bool // by id
-	// Around has the instances judged to which they are attached. The survey has to have the rules of all groups that are
-	// attached there, and to subnets, and to balancers and what is behind them; without it just those of these groups.
+	// Around has the instances judged to which they are attached. The survey has to have the rules of all groups that
+	// are attached there, and to subnets, and to balancers and what is behind them; without it just those of these
+	// groups.
 	Around bool
 }
 
