@@ -688,3 +688,42 @@ func TestUpholdFeedIsLost(t *testing.T) {
 	}, u.log)
 	u.stop()
 }
+
+// Groups that were adopted from a whole estate by chance, in all dialects, and marked, are as it was decided: watching
+// finds nothing in them but what breaks a law.
+func TestUpholdOfAdopted(t *testing.T) {
+	t.Parallel()
+	h := &harbourmaster{t: t, clouds: t.TempDir(), folder: t.TempDir(), env: append(os.Environ(), "NO_COLOR=1")}
+	h.must(0, "", "sandbox", "generate", "--accounts", "12", "--groups", "160", "--rules", "1500", "--pack", "none",
+		"--seed", "5", "made")
+	survey, err := os.ReadFile(filepath.Join(h.folder, "made", "survey.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.RemoveAll(filepath.Join(h.folder, "made")); err != nil {
+		t.Fatal(err)
+	}
+	h.write(filepath.Join(h.clouds, standin.StateFile), string(survey))
+	if h.server, err = standin.Open(h.clouds); err != nil {
+		t.Fatal(err)
+	}
+	secret, err := os.ReadFile(filepath.Join(h.clouds, standin.TokenFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	web := httptest.NewServer(h.server)
+	defer web.Close()
+	text := "estate generated\n"
+	for name, dialect := range map[string]string{"northmere": "union", "easthold": "ranked", "westing": "layered",
+		"southfleet": "flat"} {
+		variable := strings.ToUpper(name)
+		text += fmt.Sprintf("cloud %s { dialect %s\n  at env %s_URL\n  token env %s_TOKEN }\n", name, dialect, variable,
+			variable)
+		h.env = append(h.env, variable+"_URL="+web.URL+"/"+name, variable+"_TOKEN="+string(secret))
+	}
+	h.write(filepath.Join(h.folder, "clouds.nomos"), text)
+	h.must(0, "adopted: ", "adopt", "--all", "--live", "--write")
+	h.must(0, "", "draft", "--adopt", "all")
+	h.must(0, "enacted", "enact", "--allow-gaps")
+	h.must(0, "everything is as it was decided", "uphold", "--once")
+}

@@ -23,10 +23,11 @@ import (
 
 // An account is what is known of one that is watched.
 type account struct {
-	name, cloud string
-	began       time.Time // when watching it began
+	name  string
+	began time.Time // when watching it began
 
 	mu     sync.Mutex
+	cloud  string
 	packed []byte         // its lines as they were judged last; nil before
 	refs   []string       // other accounts to which these refer
 	at     cloud.Position // all events up to it are in the lines
@@ -51,6 +52,13 @@ type account struct {
 func (a *account) take(packed []byte, lines []line) {
 	a.packed = packed
 	a.refs = refersTo(a.name, lines)
+}
+
+// of is the name of its cloud.
+func (a *account) of() string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.cloud
 }
 
 // put notes a difference, or with nil that it is gone. The map that was there is not changed: it may be being read.
@@ -259,7 +267,10 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 			u.Log.Warn("the feed has not told everything that has changed", "account", a.name)
 		}
 		m := moment{lines: lines}
-		if fresh.At.Feed == a.feed {
+		a.mu.Lock()
+		same := fresh.At.Feed == a.feed
+		a.mu.Unlock()
+		if same {
 			m.before = slices.DeleteFunc(slices.Clone(events),
 				func(e cloud.Event) bool { return e.Number > fresh.At.Last })
 		}
@@ -305,7 +316,7 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	}
 	unchanged := known && bytes.Equal(final, survey) && fresh == nil && last == at.Last
 	if !unchanged || !a.judged {
-		kept.Watched = []store.Watched{{Account: a.name, Cloud: a.cloud, Feed: at.Feed, Last: last, Version: version,
+		kept.Watched = []store.Watched{{Account: a.name, Cloud: a.of(), Feed: at.Feed, Last: last, Version: version,
 			Seen: u.Now(), Packed: store.Pack(final)}}
 	}
 	if !u.keep(ctx, rounds...) {

@@ -74,7 +74,7 @@ func (u *Upholder) watch(ctx context.Context, x *estate.Cloud) {
 		}
 		if err != nil && ctx.Err() == nil {
 			for _, a := range u.known() {
-				if a.cloud == x.Name {
+				if a.of() == x.Name {
 					u.unseen(a, err)
 				}
 			}
@@ -85,7 +85,7 @@ func (u *Upholder) watch(ctx context.Context, x *estate.Cloud) {
 		if err == nil {
 			tries = 0
 			for _, a := range u.known() {
-				if a.cloud == x.Name && !slices.Contains(names, a.name) &&
+				if a.of() == x.Name && !slices.Contains(names, a.name) &&
 					!slices.ContainsFunc(unread, func(g estate.Unread) bool { return g.Account == a.name }) {
 					u.forsake(ctx, a) // it is neither there nor defined
 				}
@@ -112,7 +112,9 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	all := make([]*account, len(names))
 	for i, name := range names {
 		all[i] = w.accountOf(name, w.cloud.Name)
+		all[i].mu.Lock()
 		all[i].cloud = w.cloud.Name
+		all[i].mu.Unlock()
 	}
 	at := w.lastPosition(ctx, all)
 	_, next, err := w.from.Changes(ctx, at, 0)
@@ -402,7 +404,7 @@ func (w *watcher) taken(a *account, seen cloud.Look) {
 func (w *watcher) poll(ctx context.Context, a *account) {
 	interval := w.nowReading().Interval
 	if !w.Once {
-		pause(ctx, time.Duration(rand.Int64N(int64(interval)))*min(1, time.Duration(len(a.held)+1))/8)
+		pause(ctx, time.Duration(rand.Int64N(int64(interval/8)+1))) // so that not all are looked at in one moment
 	}
 	for tries := 0; ctx.Err() == nil; {
 		a.mu.Lock()

@@ -231,7 +231,7 @@ func (u *Upholder) begin(ctx context.Context, r *Reading) (watched context.Conte
 	}
 	for _, a := range u.known() { // what the definitions no longer name is watched no longer
 		if !slices.Contains(names, a.name) && !slices.ContainsFunc(r.Definitions.Estate.Clouds,
-			func(x *estate.Cloud) bool { return x.Name == a.cloud }) {
+			func(x *estate.Cloud) bool { return x.Name == a.of() }) {
 			u.forsake(ctx, a)
 		}
 	}
@@ -400,19 +400,25 @@ func (u *Upholder) tellEnd(ctx context.Context) {
 
 // breakDefinitions tells that definitions or settings can't be read, once for each mistake.
 func (u *Upholder) breakDefinitions(ctx context.Context, err error) {
-	if u.broken == err.Error() {
+	u.mu.Lock()
+	known := u.broken == err.Error()
+	u.broken = err.Error()
+	u.mu.Unlock()
+	if known {
 		return
 	}
-	u.broken = err.Error()
 	u.tell(ctx, u.notice(notify.DefinitionsBroken, audit.High,
 		"the definitions or settings have a mistake; what was read before goes on to count: %v", err))
 }
 
 func (u *Upholder) mendDefinitions(ctx context.Context) {
-	if u.broken == "" {
+	u.mu.Lock()
+	was := u.broken
+	u.broken = ""
+	u.mu.Unlock()
+	if was == "" {
 		u.Log.Info("definitions or settings have changed, and are read")
 		return
 	}
-	u.broken = ""
 	u.tell(ctx, u.notice(notify.Resolved, audit.Info, "the definitions and settings can be read again, and count"))
 }

@@ -270,8 +270,8 @@ func partOf(part, surveyed *estate.Estate, account string, only *Only) (less *es
 	return &copied, follows
 }
 
-// findNear finds the groups that are attached where some groups are: to the same instances, to subnets, and to balancers
-// and what is behind them.
+// findNear finds the groups that are attached where some groups are: to the same instances, to subnets, and to
+// balancers and what is behind them.
 func findNear(surveyed *estate.Estate, is func(*estate.Group) bool, near map[*estate.Group]bool) {
 	behind := make(map[*estate.Instance]bool) // balancers
 	for _, i := range surveyed.Instances {

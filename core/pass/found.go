@@ -38,6 +38,14 @@ type Found struct {
 	Known  bool            // the journal issued it
 }
 
+// Carried reports whether the rules that were found say the pass's end: else it was extended in the journal alone.
+func (f *Found) Carried() bool {
+	return !slices.ContainsFunc(f.Rules, func(p Place) bool {
+		_, until, ok := Parse(p.Rule.Description)
+		return ok && !until.Equal(f.Until.Truncate(time.Second))
+	})
+}
+
 // A Place is a surveyed rule and its group.
 type Place struct {
 	Group *estate.Group
