@@ -266,6 +266,9 @@ func usageError(c *cli.Command, err error) error {
 		if notANumber.MatchString(why) {
 			why = "a whole number belongs here"
 		}
+		if strings.HasPrefix(why, "time: ") {
+			why = "a duration such as 30s, 5m or 2h belongs here"
+		}
 		return usage("the value %s does not fit the flag --%s: %s", m[1], strings.TrimLeft(m[2], "-"), why)
 	}
 	return usage("%s", text)

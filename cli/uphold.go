@@ -36,9 +36,11 @@ func init() { addCommand(155, (*App).upholdCommand) }
 
 func (a *App) upholdCommand() *cli.Command {
 	return &cli.Command{
-		Name:     "uphold",
-		Metadata: noArguments("it watches every account of the definitions"),
-		Usage:    "keep watching, and tell what is no longer as it was decided",
+		Name:      "uphold",
+		Metadata:  noArguments("it watches every account of the definitions (status tells what it has found)"),
+		Usage:     "keep watching, and tell what is no longer as it was decided",
+		ArgsUsage: "[flags]",
+		Commands:  []*cli.Command{a.upholdStatusCommand()},
 		Description: "Watches all accounts, for as long as it runs: by the feed of changes of their clouds, or where " +
 			"there is none by looking again every --interval. What lets through more or less than the definitions " +
 			"say, what breaks a law, and accounts that can't be read are written to the log and told to whom the " +
@@ -46,7 +48,8 @@ func (a *App) upholdCommand() *cli.Command {
 			"ended; else nothing is changed.\n\n" +
 			"  isonomos uphold --estate harbour\n" +
 			"  isonomos uphold --estate harbour --once\n" +
-			"  isonomos uphold --estate harbour --test-notices\n\n" +
+			"  isonomos uphold --estate harbour --test-notices\n" +
+			"  isonomos uphold status --estate harbour\n\n" +
 			"With --once it does a single round: exit 0 if there is nothing to report, 1 if something differs, 3 if " +
 			"something could not be read or sent. Without it, it ends when it is interrupted, and reads definitions " +
 			"and settings again when they change, or on a hangup signal.",

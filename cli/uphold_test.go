@@ -442,7 +442,7 @@ func TestUpholdOnce(t *testing.T) {
 		t.Error(out)
 	}
 	out = h.must(1, `"place": "ar/nr/gate"`, "uphold", "--once", "--format", "json")
-	out = out[strings.Index(out, "\n{"):] // the log stands before it here
+	out = out[strings.Index(out, "{\n"):] // what stands before it is the log
 	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
 	if err == nil {
 		err = publishedSchema(t, "round").Validate(parsed)
@@ -481,8 +481,13 @@ func TestUpholdOnce(t *testing.T) {
 	h.must(3, "401", "uphold", "--once")
 	h.write(token, string(good))
 	h.must(1, "ar/nr/gate", "uphold", "--once")
+	h.must(3, "nobody watches: what stands here", "uphold", "status")
 	first := h.uphold()
 	first.says("watches")
+	first.ready()
+	if out := h.must(1, "watched by ", "uphold", "status"); !strings.Contains(out, "opened    critical  ar/nr/gate  since 20") {
+		t.Error(out)
+	}
 	h.must(4, "is being", "uphold", "--once") // one at a time
 	first.stop()
 	h.write(filepath.Join(h.folder, "pier.nomos"), "estate pier\ngroup {\n")

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"time"
 
 	"isonomos/core/count"
@@ -39,7 +41,7 @@ func Round(s *Screen, found []notify.Notice, unread []estate.Unread) {
 	}
 	switch {
 	case len(unread) > 0:
-		s.Line(Piece{fmt.Sprintf("%s of what could be read differs; %s could not be judged", none(len(found)),
+		s.Line(Piece{fmt.Sprintf("%s in what could be read; %s could not be judged", differ(len(found)),
 			count.Of(len(unread), "account", "accounts")), Plain})
 	case len(found) == 0:
 		s.Line(Piece{"everything is as it was decided", Cool})
@@ -48,11 +50,51 @@ func Round(s *Screen, found []notify.Notice, unread []estate.Unread) {
 	}
 }
 
-func none(n int) string {
+func differ(n int) string {
 	if n == 0 {
-		return "nothing"
+		return "nothing differs"
 	}
-	return count.Of(n, "thing", "things")
+	return count.Of(n, "difference", "differences")
+}
+
+// A Watch is what the store tells of watching.
+type Watch struct {
+	Holder string    // who watches; empty if nobody does
+	Until  time.Time // the lease of whoever watches, or did
+	Found  []notify.Notice
+	Seen   time.Time // when something was recorded last
+	Unsent map[string]int
+	Now    time.Time
+}
+
+// Watching writes what the store tells of watching.
+func Watching(s *Screen, w Watch) {
+	for _, n := range w.Found {
+		n.Done = ""
+		s.Line(Piece{Pad(n.Type, 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{n.Place, Strong},
+			Piece{"  since " + n.At.UTC().Format("2006-01-02 15:04:05") + " UTC", Faint})
+		s.Text(10, n.Paragraph())
+		s.Blank()
+	}
+	if len(w.Found) == 0 {
+		s.Line(Piece{"nothing was found that is not as it was decided", Cool})
+	} else {
+		s.Line(Piece{count.Of(len(w.Found), "difference", "differences") + " from what was decided", Plain})
+	}
+	switch {
+	case w.Holder != "" && w.Until.After(w.Now):
+		s.Line(Piece{"watched by " + w.Holder, Plain})
+	case w.Seen.IsZero():
+		s.Line(Piece{"nobody watches, nor has ever with this store", Hot})
+	default:
+		s.Line(Piece{fmt.Sprintf("nobody watches: what stands here was so when it was recorded last, at %s UTC",
+			w.Seen.UTC().Format("2006-01-02 15:04:05")), Hot})
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Unsent)) {
+		s.Line(Piece{fmt.Sprintf("%s for %s still to be sent", count.Of(w.Unsent[name], "notice is", "notices are"),
+			name),
+			Warm})
+	}
 }
 
 // RoundJSON writes the same as JSON; docs/schemas/round.json is its schema.

@@ -169,7 +169,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 		return false, err
 	}
 	defer release()
-	if first {
+	if first && !u.Once {
 		u.tellStart(ctx)
 	}
 	for range deciders {
@@ -223,12 +223,22 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 // deciders is how many accounts are judged at the same time.
 const deciders = 2
 
-// begin finds what is to be watched, and takes the lease for it.
-func (u *Upholder) begin(ctx context.Context, r *Reading) (watched context.Context, release func(), err error) {
+// LeasesOf are the names under which whoever watches an estate has its leases: those of its accounts, or its own where
+// it defines none.
+func LeasesOf(e *estate.Estate) []string {
 	var names []string
-	for _, a := range r.Definitions.Estate.Accounts {
+	for _, a := range e.Accounts {
 		names = append(names, a.Name)
 	}
+	if len(names) == 0 {
+		names = []string{e.Name}
+	}
+	return names
+}
+
+// begin finds what is to be watched, and takes the lease for it.
+func (u *Upholder) begin(ctx context.Context, r *Reading) (watched context.Context, release func(), err error) {
+	names := LeasesOf(r.Definitions.Estate)
 	for _, a := range u.known() { // what the definitions no longer name is watched no longer
 		if !slices.Contains(names, a.name) && !slices.ContainsFunc(r.Definitions.Estate.Clouds,
 			func(x *estate.Cloud) bool { return x.Name == a.of() }) {
@@ -237,9 +247,6 @@ func (u *Upholder) begin(ctx context.Context, r *Reading) (watched context.Conte
 	}
 	if len(r.Definitions.Estate.Clouds) == 0 {
 		return nil, nil, errors.New("the definitions name no cloud: write cloud NAME { dialect … at … token env … }")
-	}
-	if len(names) == 0 {
-		names = []string{r.Definitions.Estate.Name}
 	}
 	return work.Watch(ctx, u.Store, names, "uphold", func(format string, a ...any) {
 		u.Log.Warn(fmt.Sprintf(format, a...))
