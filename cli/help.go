@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -40,8 +41,12 @@ func helpText(c *cli.Command, name string, root bool, width int) string {
 	}
 	s.Text(0, title)
 	s.Blank()
+	does := slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return f.Names()[0] != "help" }) // something by itself
 	call := strings.TrimSpace(name + " " + c.ArgsUsage)
-	if len(c.Commands) > 0 {
+	switch {
+	case len(c.Commands) > 0 && does && !root:
+		call = name + " [COMMAND] [flags]"
+	case len(c.Commands) > 0:
 		call = name + " COMMAND [flags] [arguments]"
 	}
 	if !root {
@@ -62,7 +67,7 @@ func helpText(c *cli.Command, name string, root bool, width int) string {
 			}
 		}
 	}
-	if len(c.Commands) == 0 || root {
+	if len(c.Commands) == 0 || root || does {
 		s.Blank()
 		s.Text(0, map[bool]string{true: "flags of every command:", false: "flags:"}[root])
 		for _, f := range c.Flags {

@@ -40,6 +40,7 @@ type account struct {
 
 	version string
 	judged  bool
+	left    bool // it is left alone, since a run was broken off there
 	waits   bool // it is in the queue
 	held    map[string]*holding
 	seen    time.Time // when it was read, or its cloud's feed was heard, last
@@ -234,9 +235,15 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		return 0 // it has not been read yet
 	}
 	before := survey
-	if busyNow, err := u.changing(a.name); err != nil || busyNow {
+	if changing, broken, err := u.changing(a.name); err != nil || changing {
+		if broken && !a.left {
+			u.Log.Warn("the account is left alone, since a run was broken off there: it is to be carried on or undone",
+				"account", a.name)
+		}
+		a.left = broken
 		return busy
 	}
+	a.left = false
 	if u.waitsForOthers(a) {
 		return busy / 5
 	}
@@ -404,15 +411,15 @@ func sameLines(a, b []line) bool {
 }
 
 // changing reports whether a run is changing an account, or was broken off there.
-func (u *Upholder) changing(name string) (bool, error) {
-	u.mu.Lock()
-	open := u.runs.Open(name)
-	u.mu.Unlock()
-	if open {
-		return true, nil
-	}
+func (u *Upholder) changing(name string) (changing, broken bool, err error) {
 	has, err := u.Store.LockOf(name)
-	return has.Account != "" && has.Until.After(u.Now()), err
+	if err != nil || has.Account != "" && has.Until.After(u.Now()) {
+		return true, false, err
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	broken = u.runs.Open(name)
+	return broken, broken, nil
 }
 
 // ownDoing reports whether everything in a step was changed by a run of this program: what is between its beginning and

@@ -153,11 +153,9 @@ func (s *Server) number(changes []Change, by string) {
 // append writes changes to the log.
 func (s *Server) append(changes []Change) error {
 	if s.log == nil {
-		f, err := os.OpenFile(filepath.Join(s.folder, ChangesFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
-		if err != nil {
+		if err := s.openLog(); err != nil {
 			return err
 		}
-		s.log = f
 	}
 	var text bytes.Buffer
 	enc := json.NewEncoder(&text)
@@ -169,6 +167,34 @@ func (s *Server) append(changes []Change) error {
 	}
 	_, err := s.log.Write(text.Bytes())
 	return err
+}
+
+// openLog opens the log to be added to. A last line that was cut off, when a server was killed, is taken away: it was
+// never answered.
+func (s *Server) openLog() error {
+	path := filepath.Join(s.folder, ChangesFile)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	s.log = f
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	for end := info.Size(); end > 0; end-- {
+		last := make([]byte, 1)
+		if _, err := f.ReadAt(last, end-1); err != nil {
+			return err
+		}
+		if last[0] == '\n' {
+			if end < info.Size() {
+				return f.Truncate(end)
+			}
+			return nil
+		}
+	}
+	return f.Truncate(0)
 }
 
 // publish serves changes in the feed, and wakes who waits for them.

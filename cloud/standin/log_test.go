@@ -112,6 +112,23 @@ func TestStateIsFileAndLog(t *testing.T) {
 	if got := d.everything(at); got != want {
 		t.Fatal("a server that begins again serves something else")
 	}
+	// a line that was cut off when the server was killed
+	log, err := os.OpenFile(filepath.Join(d.folder, ChangesFile), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, _ = log.WriteString(`{"number":9999,"cloud":"nor`)
+	log.Close()
+	for range 2 {
+		d.web.Close()
+		d.open()
+		if got := d.everything(at); got != want {
+			t.Fatal("after a line that was cut off it serves something else")
+		}
+		d.must("PATCH "+at+"/groups/"+groups[3], `{"description":"after the cut"}`, "", 200, "")
+		want = d.everything(at)
+	}
+	d.server.Close()
 	text, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
