@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"isonomos/cloud"
+	"isonomos/core/addr"
 	"isonomos/core/audit"
 	"isonomos/core/count"
 	"isonomos/core/estate"
@@ -225,141 +226,180 @@ func (u *Upholder) decide(ctx context.Context, a *account) (again time.Duration)
 	return 0
 }
 
-// busy is how long an account is left alone that a run is changing.
-const busy = 500 * time.Millisecond
+const (
+	busy     = 500 * time.Millisecond // how long an account is left alone that a run is changing
+	awaiting = 100 * time.Millisecond // how long for others that are being read
+	unjudged = 30 * time.Second       // until it is tried again to judge one that can't be judged
+)
 
+// judge judges an account in the states to which events lead from the one that was judged last, or that was read since.
+// Nothing of it counts before it is recorded. It returns after which time it is to be tried again.
 func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, fresh *cloud.Look,
 	at cloud.Position) (again time.Duration) {
 	survey, known := a.known()
 	if !known && fresh == nil {
 		return 0 // it has not been read yet
 	}
-	before := survey
-	if changing, broken, err := u.changing(a.name); err != nil || changing {
-		if broken && !a.left {
-			u.Log.Warn("the account is left alone, since a run was broken off there: it is to be carried on or undone",
-				"account", a.name)
-		}
-		a.left = broken
-		return busy
+	if wait := u.mustWait(a); wait > 0 {
+		return wait
 	}
-	a.left = false
-	if u.waitsForOthers(a) {
-		return busy / 5
+	way, ok := u.wayOf(a, survey, known, events, fresh, at)
+	if !ok {
+		u.Log.Warn("a change of the feed can't be understood; the account is read", "account", a.name)
+		u.lookAgain(a)
+		return 0
 	}
 	u.mu.Lock()
-	whole := u.whole[a.name] || !a.judged || fresh != nil
-	delete(u.whole, a.name)
+	whole := u.whole[a.name] || !a.judged || fresh != nil || len(events) == 0
 	u.mu.Unlock()
-	var steps []moment
-	last := at.Last
-	if known {
-		var read bool
-		upTo := events
-		switch {
-		case fresh != nil && fresh.At.Feed != at.Feed:
-			upTo = nil
-		case fresh != nil: // events behind it come after it
-			upTo = slices.DeleteFunc(slices.Clone(events), func(e cloud.Event) bool { return e.Number > fresh.At.Last })
-		}
-		if steps, last, read = moments(survey, at, upTo); read && fresh == nil {
-			u.Log.Warn("a change of the feed can't be understood; the account is read", "account", a.name)
-			u.lookAgain(a)
-			return 0
-		}
+	rounds, held, err := u.judgeSteps(a, way.steps, whole)
+	if err != nil {
+		u.Log.Error("the account can't be judged", "account", a.name, "problem", err)
+		return unjudged
 	}
+	lines := way.steps[len(way.steps)-1].lines
+	kept := store.Watched{Account: a.name, Cloud: a.of(), Feed: way.at.Feed, Last: way.at.Last, Version: a.version,
+		Seen: u.Now()}
 	if fresh != nil {
-		lines := linesOf(fresh.Lines)
-		if len(steps) > 0 && fresh.At.Feed == at.Feed && !sameLines(steps[len(steps)-1].lines, lines) {
-			u.Log.Warn("the feed has not told everything that has changed", "account", a.name)
-		}
-		m := moment{lines: lines}
-		a.mu.Lock()
-		same := fresh.At.Feed == a.feed
-		a.mu.Unlock()
+		kept.Version = fresh.Version
+	}
+	same := known && fresh == nil && way.at == at
+	if !same {
+		kept.Packed = store.Pack(joined(lines))
+	}
+	if !same || !a.judged {
 		if same {
-			m.before = slices.DeleteFunc(slices.Clone(events),
-				func(e cloud.Event) bool { return e.Number > fresh.At.Last })
+			kept.Packed = store.Pack(survey)
 		}
-		steps = append(steps, m)
-		at, survey = fresh.At, fresh.Lines
-		if rest, end, read := moments(fresh.Lines, at, events); !read {
-			steps, last = append(steps, rest...), end
-		}
-	}
-	if len(steps) == 0 {
-		steps = []moment{{lines: linesOf(survey)}}
-	}
-	steps[len(steps)-1].final = true
-	if whole || len(events) == 0 {
-		steps[len(steps)-1].only = nil
-	}
-	for i := range steps[1:] { // what a step was not judged for is left to the next one
-		if u.ownDoing(a, steps[i]) {
-			steps[i+1].only = bothOf(steps[i].only, steps[i+1].only)
-		}
-	}
-	var rounds []store.Round
-	held := a.held
-	for _, m := range steps {
-		if !m.final && u.ownDoing(a, m) {
-			continue
-		}
-		round, next, err := u.findings(a, m, held)
-		if err != nil {
-			u.Log.Error("the account can't be judged", "account", a.name, "problem", err)
-			return 30 * time.Second
-		}
-		rounds, held = append(rounds, round), next
-	}
-	finally := steps[len(steps)-1].lines
-	final := joined(finally)
-	moved := fresh != nil || onlyRules(events) == nil
-	moved = moved && known && membersOf(linesOf(before)) != membersOf(finally)
-	kept := &rounds[len(rounds)-1]
-	version := a.version
-	if fresh != nil {
-		version = fresh.Version
-	}
-	unchanged := known && bytes.Equal(final, survey) && fresh == nil && last == at.Last
-	if !unchanged || !a.judged {
-		kept.Watched = []store.Watched{{Account: a.name, Cloud: a.of(), Feed: at.Feed, Last: last, Version: version,
-			Seen: u.Now(), Packed: store.Pack(final)}}
+		rounds[len(rounds)-1].Watched = []store.Watched{kept}
 	}
 	if !u.keep(ctx, rounds...) {
 		return time.Second
 	}
-	if !unchanged {
-		u.mu.Lock()
-		set := u.others.of[a.name]
-		if moved || !known {
-			set = knownIn(finally)
-		}
-		if was, there := u.others.of[a.name]; !there || !was.Equal(set) {
-			u.others.of[a.name], u.others.stale = set, true
-		}
-		u.mu.Unlock()
+	moved := !known || !same && (fresh != nil || onlyRules(events) == nil) &&
+		membersOf(linesOf(survey)) != membersOf(lines)
+	if moved {
+		u.noteKnown(a.name, knownIn(lines))
 	}
 	if !a.judged || moved {
 		defer u.enqueueDependents(a.name) // once the account is no longer locked
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if !unchanged {
-		a.take(kept.Watched[0].Packed, finally)
-	}
-	a.held, a.at, a.version, a.judged = held, cloud.Position{Feed: at.Feed, Last: last}, version, true
-	a.events = slices.DeleteFunc(a.events, func(e cloud.Event) bool { return e.Number <= last })
-	if a.fresh == fresh {
-		a.fresh = nil
-	}
+	u.mu.Lock()
+	delete(u.whole, a.name)
+	u.mu.Unlock()
 	for _, e := range events {
 		u.Facts.decided(u.Now().Sub(e.At))
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !same {
+		a.take(kept.Packed, lines)
+	}
+	a.held, a.at, a.version, a.judged = held, way.at, kept.Version, true
+	a.events = slices.DeleteFunc(a.events, func(e cloud.Event) bool { return e.Number <= way.at.Last })
+	if a.fresh == fresh {
+		a.fresh = nil
 	}
 	if len(a.events) > 0 || a.fresh != nil {
 		return time.Millisecond
 	}
 	return 0
+}
+
+// mustWait says how long an account is to be left alone: while a run changes it, or was broken off there, and while
+// others to which it refers are being read for the first time.
+func (u *Upholder) mustWait(a *account) time.Duration {
+	changing, broken, err := u.changing(a.name)
+	if broken && !a.left {
+		u.Log.Warn("the account is left alone, since a run was broken off there: it is to be carried on or undone",
+			"account", a.name)
+	}
+	switch a.left = broken; {
+	case err != nil, changing:
+		return busy
+	case u.waitsForOthers(a):
+		return awaiting
+	}
+	return 0
+}
+
+// A way is how an account has come to what it is.
+type way struct {
+	steps []moment       // one at least
+	at    cloud.Position // behind the last one
+}
+
+// wayOf follows events from what is known of an account, and from what was read of it since. It reports false if they
+// can't be followed, so that it has to be read.
+func (u *Upholder) wayOf(a *account, survey []byte, known bool, events []cloud.Event, fresh *cloud.Look,
+	at cloud.Position) (w way, ok bool) {
+	until := func(number int) []cloud.Event { // those that were told until then
+		return slices.DeleteFunc(slices.Clone(events), func(e cloud.Event) bool { return e.Number > number })
+	}
+	w.at = at
+	var read bool
+	switch {
+	case fresh == nil:
+		w.steps, w.at.Last, read = moments(survey, at, events)
+		if len(w.steps) == 0 {
+			w.steps = []moment{{lines: linesOf(survey)}}
+		}
+		return w, !read
+	case known && fresh.At.Feed == at.Feed: // what happened until it was read is judged step by step too
+		w.steps, _, _ = moments(survey, at, until(fresh.At.Last))
+	}
+	lines := linesOf(fresh.Lines)
+	if len(w.steps) > 0 && !sameLines(w.steps[len(w.steps)-1].lines, lines) {
+		u.Log.Warn("the feed has not told everything that has changed", "account", a.name)
+	}
+	a.mu.Lock()
+	ofThisFeed := fresh.At.Feed == a.feed
+	a.mu.Unlock()
+	m := moment{lines: lines}
+	if ofThisFeed {
+		m.before = until(fresh.At.Last)
+	}
+	w.steps, w.at = append(w.steps, m), fresh.At
+	if !ofThisFeed {
+		return w, true // events of another feed can't be put behind it
+	}
+	rest, last, read := moments(fresh.Lines, fresh.At, events)
+	if !read {
+		w.steps, w.at.Last = append(w.steps, rest...), last
+	}
+	return w, true // what can't be followed stays, and has it read again
+}
+
+// judgeSteps judges the states through which an account has gone, and returns what each has found, and what holds in
+// the end. Without whole, just that is judged at the end which the events are about.
+func (u *Upholder) judgeSteps(a *account, steps []moment, whole bool) (rounds []store.Round,
+	held map[string]*holding, err error) {
+	end := &steps[len(steps)-1]
+	if end.final = true; whole {
+		end.only = nil
+	}
+	held = a.held
+	for i, m := range steps {
+		if !m.final && u.ownDoing(a, m) { // what it was not judged for is left to the next one
+			steps[i+1].only = bothOf(m.only, steps[i+1].only)
+			continue
+		}
+		round, next, err := u.findings(a, m, held)
+		if err != nil {
+			return nil, nil, err
+		}
+		rounds, held = append(rounds, round), next
+	}
+	return rounds, held, nil
+}
+
+// noteKnown notes the addresses of an account at which nobody is a stranger.
+func (u *Upholder) noteKnown(name string, known addr.Set) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if was, there := u.others.of[name]; !there || !was.Equal(known) {
+		u.others.of[name], u.others.stale = known, true
+	}
 }
 
 // membersOf tells who is where: which groups are attached to which interfaces, and what lists hold.

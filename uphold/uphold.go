@@ -424,7 +424,7 @@ func (u *Upholder) mendDefinitions(ctx context.Context) {
 	u.broken = ""
 	u.mu.Unlock()
 	if was == "" {
-		u.Log.Info("definitions or settings have changed, and are read")
+		u.Log.Info("definitions and settings are read again")
 		return
 	}
 	u.tell(ctx, u.notice(notify.Resolved, audit.Info, "the definitions and settings can be read again, and count"))
