@@ -732,3 +732,43 @@ func TestUpholdOfAdopted(t *testing.T) {
 	h.must(0, "enacted", "enact", "--allow-gaps")
 	h.must(0, "everything is as it was decided", "uphold", "--once")
 }
+
+// One account of many hangs: all the others are judged all the same, and what they open is told.
+func TestUpholdManyAccounts(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	const many = 200
+	text := h.state()
+	for i := range many {
+		text += fmt.Sprintf(`{"kind":"account","name":"m%[1]d","cloud":"cu"}
+{"kind":"network","account":"m%[1]d","id":"n","name":"n","ranges":["10.9.0.0/16"]}
+{"kind":"group","account":"m%[1]d","network":"n","id":"g","name":"g","for":"instances"}
+`, i)
+	}
+	h.write(filepath.Join(h.clouds, standin.StateFile), text)
+	h.define("law shut \"Nothing is open\" {\n  never admit any from internet }\n")
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/cu/v1/accounts/m77/") {
+			<-r.Context().Done()
+			return
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"6s\"\n[notify.desk]\nto = %q\n", d.web.URL))
+	u := h.uphold()
+	until(t, "all but one are seen", func() bool {
+		_, text := u.get("/readyz")
+		return strings.Contains(text, fmt.Sprintf("1 of %d accounts are not seen, such as m77", many+4))
+	}, u.log)
+	h.ask("POST", "/cu/v1/accounts/m199/groups/g/rules", `{"direction":"in","peers":["0.0.0.0/0"],"services":["tcp 22"]}`)
+	until(t, "what another one opens is told, and that one is blind", func() bool {
+		told := kinds(d.told())
+		return slices.Contains(told, "opened m199/n/g") && slices.Contains(told, "blind ")
+	}, u.log)
+	told := slices.Sorted(slices.Values(kinds(d.told())))
+	if want := []string{"blind ", "opened al/nl/default", "opened m199/n/g"}; !slices.Equal(told, want) {
+		t.Errorf("told %q, want %q: the second is built in", told, want)
+	}
+	u.stop()
+}
