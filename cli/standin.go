@@ -35,7 +35,8 @@ func (a *App) standinCommand() *cli.Command {
 		ArgsUsage: "[flags] FOLDER",
 		Description: "Serves the clouds of a survey through the open interface (docs/cloud.openapi.json), on this " +
 			"machine only. Their state is in FOLDER/state.jsonl; if you change that file, the change is " +
-			"served. The token is in FOLDER/token. FOLDER/env sets the variables by which the demo estate" +
+			"served. The token is in FOLDER/token; the one in FOLDER/token-read may only read. FOLDER/env sets " +
+			"the variables by which the demo estate" +
 			" finds its clouds.\n\n" +
 			"  isonomos sandbox run clouds &\n" +
 			"  . clouds/env && isonomos survey --estate harbour --to harbour/survey.jsonl",
