@@ -7,11 +7,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"isonomos/core/audit"
 	"isonomos/notify"
 	"isonomos/render"
 	"isonomos/store"
 	"isonomos/uphold"
+	"isonomos/work"
 )
 
 func (a *App) upholdStatusCommand() *cli.Command {
@@ -56,7 +56,7 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 		accounts = append(accounts, uphold.LeasesOf(reading.Definitions.Estate)...)
 	}
 	for _, name := range accounts {
-		has, err := s.LockOf("watching " + name)
+		has, err := s.LockOf(work.WatchLease(name))
 		if err != nil {
 			return unreachable("the store %s can't be read: %v", storePath(c), err)
 		}
@@ -75,11 +75,7 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 		}
 		w.Found = append(w.Found, x.Notice)
 	}
-	slices.SortStableFunc(w.Found, func(a, b notify.Notice) int {
-		x, _ := audit.ParseSeverity(a.Severity)
-		y, _ := audit.ParseSeverity(b.Severity)
-		return int(y - x)
-	})
+	slices.SortStableFunc(w.Found, notify.WorstFirst)
 	targets, err := s.Targets(ctx)
 	if err != nil {
 		return unreachable("the store %s can't be read: %v", storePath(c), err)

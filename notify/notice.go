@@ -232,6 +232,9 @@ func (n Notice) severity() audit.Severity {
 	return s
 }
 
+// WorstFirst compares two notices, so that the worse one comes first.
+func WorstFirst(a, b Notice) int { return int(b.severity() - a.severity()) }
+
 // summaryOf is one notice for several.
 func summaryOf(all []Notice, now time.Time) Notice {
 	worst, kinds := audit.Info, make(map[string]int)

@@ -187,7 +187,21 @@ func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }
 
 // LastWatched calls take for all accounts as they were judged last.
 func (s *Store) LastWatched(ctx context.Context, take func(Watched) error) error {
-	rows, err := s.db.QueryContext(ctx, "select account, cloud, feed, last, version, seen, lines from watched")
+	return s.watched(ctx, take, "")
+}
+
+// WatchedOf is what was kept last of one account, or of another thing under its name; not known if there is nothing.
+func (s *Store) WatchedOf(ctx context.Context, account string) (w Watched, known bool, err error) {
+	err = s.watched(ctx, func(x Watched) error {
+		w, known = x, true
+		return nil
+	}, " where account = ?", account)
+	return w, known, err
+}
+
+func (s *Store) watched(ctx context.Context, take func(Watched) error, where string, values ...any) error {
+	rows, err := s.db.QueryContext(ctx, "select account, cloud, feed, last, version, seen, lines from watched"+where,
+		values...)
 	if err != nil {
 		return err
 	}

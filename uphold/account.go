@@ -533,7 +533,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		round.Tell = append(round.Tell, telling)
 		u.logDifference(h.Notice)
 	}
-	for _, key := range sortedKeys(held) {
+	for _, key := range slices.Sorted(maps.Keys(held)) {
 		h := held[key]
 		if next[key] != nil {
 			continue
@@ -582,15 +582,6 @@ func atInstances(held map[string]*holding) bool {
 		}
 	}
 	return false
-}
-
-func sortedKeys(held map[string]*holding) []string {
-	var keys []string
-	for key := range held {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // waitsForOthers reports whether an account to which this one refers is still being read for the first time.

@@ -173,7 +173,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 
 // lastPosition is where the feed was read last: before it was kept, that is where the account is that is least far.
 func (w *watcher) lastPosition(ctx context.Context, all []*account) cloud.Position {
-	var at, least cloud.Position
+	var least cloud.Position
 	for _, a := range all {
 		a.mu.Lock()
 		if a.packed != nil && (least.Feed == "" || a.at.Last < least.Last) {
@@ -181,19 +181,14 @@ func (w *watcher) lastPosition(ctx context.Context, all []*account) cloud.Positi
 		}
 		a.mu.Unlock()
 	}
-	err := w.Store.LastWatched(ctx, func(x store.Watched) error {
-		if x.Account == feedOf(w.cloud.Name) {
-			at = cloud.Position{Feed: x.Feed, Last: x.Last}
-		}
-		return nil
-	})
+	x, _, err := w.Store.WatchedOf(ctx, feedOf(w.cloud.Name))
 	if err != nil {
 		return cloud.Position{} // everything is read again
 	}
-	if at.Feed == "" {
+	if x.Feed == "" {
 		return least
 	}
-	return at
+	return cloud.Position{Feed: x.Feed, Last: x.Last}
 }
 
 // read reads the feed behind a position, and hands its events to their accounts. It returns when it can't.
@@ -460,22 +455,19 @@ func (u *Upholder) heard(a *account) {
 
 // unseen notes why an account can't be read; the first time it is said.
 func (u *Upholder) unseen(a *account, err error) {
-	a.mu.Lock()
-	known := a.problem != ""
-	a.problem = err.Error()
-	a.mu.Unlock()
-	u.Facts.failed(a.name)
-	if !known {
+	if !u.troubled(a, err) {
 		u.Log.Warn("the account can't be read; it is tried again", "account", a.name, "problem", err)
 	}
 }
 
-// troubled notes why an account's feed can't be read, which is said once for its cloud.
-func (u *Upholder) troubled(a *account, err error) {
+// troubled notes why an account, or its cloud's feed, can't be read. It reports whether there was a problem before.
+func (u *Upholder) troubled(a *account, err error) bool {
 	a.mu.Lock()
+	defer a.mu.Unlock()
+	known := a.problem != ""
 	a.problem = err.Error()
-	a.mu.Unlock()
 	u.Facts.failed(a.name)
+	return known
 }
 
 // blindKey is what the store calls it that an account can't be read.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -170,7 +171,7 @@ func (u *Upholder) tend(ctx context.Context) {
 		u.mu.Lock()
 		stale := u.others.stale && len(u.reading.Definitions.Laws) > 0
 		u.mu.Unlock()
-		if stale && u.Now().Sub(judged) > lawsAgain && !u.Once {
+		if stale && u.Now().Sub(judged) > lawsAgain {
 			judged = u.Now()
 			for _, a := range u.known() {
 				u.judgeWhole(a)
@@ -192,18 +193,12 @@ func (u *Upholder) tend(ctx context.Context) {
 
 // toldUpTo is the entry of the journal up to which passes were told; what was there before the first start is not told.
 func (u *Upholder) toldUpTo(ctx context.Context) int {
-	told := -1
-	err := u.Store.LastWatched(ctx, func(w store.Watched) error {
-		if w.Account == tellPlace {
-			told = w.Last
-		}
-		return nil
-	})
-	if err == nil && told >= 0 {
-		return told
+	w, known, err := u.Store.WatchedOf(ctx, tellPlace)
+	if err == nil && known && w.Last >= 0 {
+		return w.Last
 	}
 	u.mu.Lock()
-	told = u.head
+	told := u.head
 	u.mu.Unlock()
 	u.keep(ctx, u.toldRound(told))
 	return told
@@ -222,7 +217,6 @@ func (u *Upholder) tellPasses(ctx context.Context, told int) int {
 		return told
 	}
 	round := u.toldRound(head)
-	issued := make(map[string]bool)
 	err := u.Store.After(ctx, told, func(e store.Entry) error {
 		var x enact.PassNote
 		if e.Kind != enact.PassOpened && e.Kind != enact.PassEnded || e.Number > head ||
@@ -234,9 +228,6 @@ func (u *Upholder) tellPasses(ctx context.Context, told int) int {
 			return nil
 		}
 		n := u.passNotice(e.Kind, k, x)
-		if e.Kind == enact.PassOpened {
-			issued[x.ID] = true
-		}
 		n.ID = fmt.Sprintf("%s-entry-%d", e.Hash[:16], e.Number) // so that a crash does not tell it twice
 		round.Tell = append(round.Tell, n.Telling(u.targets(), estate.Place{}))
 		u.Log.Info(n.Says, "type", n.Type, "place", n.Place)
@@ -358,16 +349,12 @@ func (u *Upholder) Result(ctx context.Context) Result {
 			}
 			r.Unread = append(r.Unread, estate.Unread{Account: a.name, Reason: reason})
 		}
-		for _, key := range sortedKeys(a.held) {
+		for _, key := range slices.Sorted(maps.Keys(a.held)) {
 			r.Found = append(r.Found, a.held[key].Notice)
 		}
 		a.mu.Unlock()
 	}
-	slices.SortStableFunc(r.Found, func(a, b notify.Notice) int {
-		x, _ := audit.ParseSeverity(a.Severity)
-		y, _ := audit.ParseSeverity(b.Severity)
-		return int(y - x)
-	})
+	slices.SortStableFunc(r.Found, notify.WorstFirst)
 	for _, t := range u.targets() {
 		_, n, err := u.Store.Outbox(ctx, t.Name, 1)
 		if r.Left += n; err != nil {

@@ -7,11 +7,11 @@
 package uphold
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -75,7 +75,7 @@ type Upholder struct {
 	recorder chan recording
 	whole    map[string]bool // accounts in which everything is to be judged
 	ending   map[string]bool // accounts whose passes are being ended
-	failed   map[string]bool // passes that could not be ended, and that was told
+	failed   map[string]bool // accounts in which passes could not be ended, and that was told
 	misses   int             // rounds that could not be recorded since the last one that was
 	open     atomic.Int64    // accounts that are to be judged
 }
@@ -257,12 +257,9 @@ func (u *Upholder) begin(ctx context.Context, r *Reading) (watched context.Conte
 func (u *Upholder) known() []*account {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	var all []*account
-	for _, a := range u.accounts {
-		all = append(all, a)
-	}
-	slices.SortFunc(all, func(a, b *account) int { return bytes.Compare([]byte(a.name), []byte(b.name)) })
-	return all
+	return slices.SortedFunc(maps.Values(u.accounts), func(a, b *account) int {
+		return strings.Compare(a.name, b.name)
+	})
 }
 
 // accountOf is an account by its name; a new one if it is not known yet.
@@ -333,19 +330,13 @@ func (u *Upholder) refresh() error {
 	return nil
 }
 
-// strangersElsewhere are the addresses of all accounts but some at which nobody is a stranger.
+// elsewhere are the addresses of all accounts at which nobody is a stranger.
 func (u *Upholder) elsewhere() addr.Set {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.others.stale {
 		var sets []addr.Set
-		for _, name := range slices.Sorted(func(yield func(string) bool) {
-			for name := range u.others.of {
-				if !yield(name) {
-					return
-				}
-			}
-		}) {
+		for _, name := range slices.Sorted(maps.Keys(u.others.of)) {
 			sets = append(sets, u.others.of[name])
 		}
 		u.others.all, u.others.stale = addr.UnionAll(sets...), false

@@ -30,13 +30,16 @@ func (s Surveyor) CloudAccounts(ctx context.Context, x *estate.Cloud) (from clou
 	return from, accounts, unread, nil
 }
 
+// WatchLease is the name of the lease for watching an account.
+func WatchLease(account string) string { return "watching " + account }
+
 // Watch takes the lease for watching accounts: nobody else watches them until release is called. It is apart from the
 // locks of those who write. If it is lost, the returned context ends.
 func Watch(ctx context.Context, s *store.Store, accounts []string, run string, note func(string, ...any)) (
 	leased context.Context, release func(), err error) {
 	names := make([]string, len(accounts))
 	for i, name := range accounts {
-		names[i] = "watching " + name
+		names[i] = WatchLease(name)
 	}
 	leased, _, release, err = lock(ctx, s, names, run, note)
 	return leased, release, err

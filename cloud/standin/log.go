@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -290,11 +291,7 @@ func (s *Server) snapshot() (write func(*bufio.Writer)) {
 		head    string
 		entries []*entry
 	}
-	names := make([]string, 0, len(s.state.clouds))
-	for name := range s.state.clouds {
-		names = append(names, name)
-	}
-	slices.Sort(names)
+	names := slices.Sorted(maps.Keys(s.state.clouds))
 	header := fmt.Sprintf("%s,\"changes\":%d}\n", bytes.TrimRight([]byte(s.state.header), "}\n"), s.changes)
 	parts := []part{{head: header}}
 	for _, name := range names {
@@ -372,8 +369,8 @@ func (s *Server) shorten(changes int) error {
 // edited are the changes between two states of the file that was edited by hand.
 func edited(was, is *state) []Change {
 	var all []Change
-	for name, c := range is.clouds {
-		old := was.clouds[name]
+	for _, name := range slices.Sorted(maps.Keys(is.clouds)) { // so that numbers don't depend on chance
+		c, old := is.clouds[name], was.clouds[name]
 		if old == nil {
 			continue
 		}
@@ -404,9 +401,6 @@ func edited(was, is *state) []Change {
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b Change) int { // so that numbers don't depend on chance
-		return bytes.Compare([]byte(a.Cloud), []byte(b.Cloud))
-	})
 	return all
 }
 

@@ -247,11 +247,8 @@ func (s *Server) keep(d *draft, by string) error {
 		s.state.apply(x)
 	}
 	c.accounts[d.own.name].revision = s.revision()
-	if err := s.settle(); err != nil {
-		return err
-	}
-	s.publish(d.changes)
-	return nil
+	s.publish(d.changes) // they are in the log, whatever becomes of the state's file
+	return s.settle()
 }
 
 // check reads what a draft changes as a survey, with what it refers to, and checks groups against the cloud's dialect
