@@ -398,7 +398,7 @@ func (u *Upholder) noteKnown(name string, known addr.Set) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if was, there := u.others.of[name]; !there || !was.Equal(known) {
-		u.others.of[name], u.others.stale = known, true
+		u.others.of[name], u.others.stale, u.others.moved = known, true, true
 	}
 }
 

@@ -9,11 +9,13 @@ import (
 	"log/slog"
 	"maps"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"isonomos/core/addr"
 	"isonomos/core/change"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
@@ -415,6 +417,36 @@ func TestMissingNeighbour(t *testing.T) {
 		if !slices.Contains(want, x.Key) {
 			t.Errorf("%s is told, because an account was not read: %s", x.Key, x.Says)
 		}
+	}
+}
+
+// Where an address that was known is gone, it is a stranger's in all other accounts: they are judged again, also if one
+// of them was judged meanwhile.
+func TestOtherStrangersHaveAllJudged(t *testing.T) {
+	d := harbourDefinitions(t)
+	survey, err := demo.Survey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := byAccount(survey)
+	u := watching(d, lines)
+	if len(d.Laws) == 0 || u.judgeForStrangers() {
+		t.Fatalf("%d laws, or all are judged again while nobody has become a stranger", len(d.Laws))
+	}
+	known := u.others.of["traffic"]
+	u.noteKnown("traffic", known)
+	if u.judgeForStrangers() {
+		t.Error("all are judged again for addresses that are the same")
+	}
+	u.noteKnown("traffic", known.Union(addr.Of(netip.MustParseAddr("198.51.100.77"))))
+	if _, _, err := u.survey(u.accounts["tides"], lines["tides"]); err != nil {
+		t.Fatal(err)
+	}
+	if !u.judgeForStrangers() || len(u.whole) != len(u.accounts) || len(u.queue) != len(u.accounts) {
+		t.Errorf("of %d accounts %d are judged again, %d wait", len(u.accounts), len(u.whole), len(u.queue))
+	}
+	if u.judgeForStrangers() {
+		t.Error("all are judged twice for one change")
 	}
 }
 

@@ -139,7 +139,7 @@ func (u *Upholder) forsake(ctx context.Context, a *account) {
 	delete(u.accounts, a.name)
 	delete(u.others.of, a.name)
 	u.Facts.lastSeen.DeleteLabelValues(a.name)
-	u.others.stale = true
+	u.others.stale, u.others.moved = true, true
 	u.mu.Unlock()
 	u.Log.Warn("the account is gone, and watched no longer", "account", a.name)
 }
@@ -168,14 +168,8 @@ func (u *Upholder) tend(ctx context.Context) {
 			told = u.tellPasses(ctx, told)
 		}
 		u.lookForBlind(ctx)
-		u.mu.Lock()
-		stale := u.others.stale && len(u.reading.Definitions.Laws) > 0
-		u.mu.Unlock()
-		if stale && u.Now().Sub(judged) > lawsAgain {
+		if u.Now().Sub(judged) > lawsAgain && u.judgeForStrangers() {
 			judged = u.Now()
-			for _, a := range u.known() {
-				u.judgeWhole(a)
-			}
 		}
 		if u.Now().Sub(swept) > 24*time.Hour {
 			swept = u.Now()
@@ -189,6 +183,21 @@ func (u *Upholder) tend(ctx context.Context) {
 		case <-tick.C:
 		}
 	}
+}
+
+// judgeForStrangers has all accounts judged if others are strangers than when that was done last, and there are laws.
+// It reports whether it has.
+func (u *Upholder) judgeForStrangers() bool {
+	u.mu.Lock()
+	due := u.others.moved && len(u.reading.Definitions.Laws) > 0
+	u.others.moved = u.others.moved && !due
+	u.mu.Unlock()
+	if due {
+		for _, a := range u.known() {
+			u.judgeWhole(a)
+		}
+	}
+	return due
 }
 
 // toldUpTo is the entry of the journal up to which passes were told; what was there before the first start is not told.

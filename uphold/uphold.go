@@ -84,7 +84,8 @@ type Upholder struct {
 type others struct {
 	of    map[string]addr.Set
 	all   addr.Set
-	stale bool
+	stale bool // of is newer than all
+	moved bool // since all accounts were judged by them last
 }
 
 // New makes an Upholder. Definitions and settings are read when it runs.
