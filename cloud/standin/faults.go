@@ -61,8 +61,8 @@ func (s *Server) plan() (faults, uint64) {
 	if err != nil {
 		return faults{}, s.asked
 	}
-	if !info.ModTime().Equal(s.decided) {
-		s.faults, s.decided = faults{}, info.ModTime()
+	if !unchanged(info, s.decided) {
+		s.faults, s.decided = faults{}, info
 		if text, err := os.ReadFile(filepath.Join(s.folder, FaultsFile)); err == nil {
 			_ = json.Unmarshal(text, &s.faults) // a file that can't be decoded plans no faults
 		}

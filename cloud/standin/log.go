@@ -322,7 +322,7 @@ func (s *Server) snapshot() (write func(*bufio.Writer)) {
 // a long log.
 func (s *Server) place(size, changes int) error {
 	path := filepath.Join(s.folder, StateFile)
-	if info, err := os.Stat(path); err == nil && !info.ModTime().Equal(s.read) {
+	if info, err := os.Stat(path); err == nil && !unchanged(info, s.read) {
 		return nil // it is read before it is written
 	}
 	if err := os.Rename(filepath.Join(s.folder, nextFile), path); err != nil {
@@ -332,7 +332,7 @@ func (s *Server) place(size, changes int) error {
 	if err != nil {
 		return err
 	}
-	s.read, s.size = info.ModTime(), size
+	s.read, s.size = info, size
 	if s.log == nil {
 		return nil
 	}
@@ -404,8 +404,14 @@ func edited(was, is *state) []Change {
 	return all
 }
 
-// longestPoll bounds how long a question for changes may wait.
-const longestPoll = time.Minute
+const (
+	// longestPoll bounds how long a question for changes may wait.
+	longestPoll = time.Minute
+	// editLooks is how often the state's file is looked at meanwhile, and mostUnreadable how many looks in a row may
+	// fail: an editor may be about to write it.
+	editLooks      = 200 * time.Millisecond
+	mostUnreadable = 10
+)
 
 // changed answers with the changes of a cloud after a position of its feed. If there are none yet it waits as long as
 // it is asked to.
@@ -437,8 +443,9 @@ func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
 	}
 	timer := time.NewTimer(time.Duration(wait) * time.Second)
 	defer timer.Stop()
-	edits := time.NewTicker(200 * time.Millisecond) // the state's file may be edited meanwhile
+	edits := time.NewTicker(editLooks) // the state's file may be edited meanwhile
 	defer edits.Stop()
+	unreadable := 0 // times in a row
 	for {
 		s.mu.Lock()
 		items, last, lost := s.since(name, feed, after)
@@ -456,7 +463,11 @@ func (s *Server) changed(w http.ResponseWriter, r *http.Request) {
 		select {
 		case <-news:
 		case <-edits.C:
-			if _, _, err := s.now(); err != nil {
+			_, _, err := s.now()
+			if unreadable++; err == nil {
+				unreadable = 0
+			}
+			if unreadable > mostUnreadable {
 				tell(w, http.StatusInternalServerError, "the state can't be read: "+err.Error())
 				return
 			}

@@ -169,8 +169,24 @@ func TestFeed(t *testing.T) {
 	if a := d.feed(query(at.Last, 1), 200, ""); len(a.Items) != 0 || time.Since(began) < time.Second {
 		t.Errorf("it did not wait: %+v", a)
 	}
-	woken := make(chan feedAnswer)
-	go func() { woken <- d.feed(query(at.Last, 30), 200, "") }()
+	poll := func(after int) <-chan feedAnswer { // it asks again where the state can't be read, and always answers
+		woken := make(chan feedAnswer, 1)
+		go func() {
+			status, text, _, err := d.ask("GET /u/v1/changes"+query(after, 30), "", "")
+			for tries := 0; status == 500 && tries < 100; tries++ {
+				time.Sleep(editLooks / 10)
+				status, text, _, err = d.ask("GET /u/v1/changes"+query(after, 30), "", "")
+			}
+			if err != nil || status != 200 {
+				t.Errorf("waiting for changes: %d %s %v", status, text, err)
+			}
+			var a feedAnswer
+			_ = json.Unmarshal([]byte(text), &a)
+			woken <- a
+		}()
+		return woken
+	}
+	woken := poll(at.Last)
 	d.must("PATCH /r/v1/accounts/ra/groups/g", `{"description":"of another cloud"}`, "", 200, "")
 	d.must("PATCH /u/v1/accounts/ub/groups/far", `{"description":"a"}`, "", 200, "")
 	a := <-woken
@@ -178,13 +194,17 @@ func TestFeed(t *testing.T) {
 		a.Last != a.Items[0].Number {
 		t.Fatalf("%+v", a)
 	}
-	go func() { woken <- d.feed(query(a.Last, 30), 200, "") }()
+	woken = poll(a.Last)
 	path := filepath.Join(d.folder, StateFile)
 	text, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
 	}
 	edit := strings.Replace(string(text), `"services":["tcp 443"]`, `"services":["tcp 22"]`, 1)
+	if err := os.WriteFile(path, nil, 0o600); err != nil { // an editor that writes in two steps
+		t.Fatal(err)
+	}
+	time.Sleep(editLooks + 10*time.Millisecond)
 	if err := os.WriteFile(path, []byte(edit), 0o600); err != nil {
 		t.Fatal(err)
 	}

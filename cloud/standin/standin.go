@@ -36,15 +36,15 @@ type Server struct {
 
 	mu      sync.Mutex
 	tokens  tokens
-	read    time.Time // modification time of the state file when it was read or written
-	size    int       // of the state file
+	read    os.FileInfo // the state file when it was read or written
+	size    int         // of the state file
 	took    time.Duration
 	pending bool // the state file is going to be written
 	state   *state
 	former  former
 	faults  faults
-	decided time.Time // modification time of the faults file when it was read
-	asked   uint64    // number of requests so far
+	decided os.FileInfo // the faults file when it was read
+	asked   uint64      // number of requests so far
 
 	log       *os.File
 	feed      string         // tells the feed from that of an earlier server
@@ -89,6 +89,14 @@ func (s *Server) Clouds() ([]string, error) {
 	return slices.Sorted(maps.Keys(now.clouds)), nil
 }
 
+// unchanged reports whether a file is as it was. Its time alone does not tell: it may stand still for some milliseconds.
+func unchanged(is, was os.FileInfo) bool {
+	if is == nil || was == nil {
+		return is == was
+	}
+	return is.ModTime().Equal(was.ModTime()) && is.Size() == was.Size() && os.SameFile(is, was)
+}
+
 // now returns the state, and what it was before the last change. If the file was edited it reads it again.
 func (s *Server) now() (now *state, before former, err error) {
 	path := filepath.Join(s.folder, StateFile)
@@ -98,13 +106,13 @@ func (s *Server) now() (now *state, before former, err error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.state != nil && info.ModTime().Equal(s.read) {
+	if s.state != nil && unchanged(info, s.read) {
 		return s.state, s.former, nil
 	}
 	if info, err = os.Stat(path); err != nil { // it may have been written meanwhile
 		return nil, former{}, err
 	}
-	if s.state != nil && info.ModTime().Equal(s.read) {
+	if s.state != nil && unchanged(info, s.read) {
 		return s.state, s.former, nil
 	}
 	was := s.state
@@ -112,7 +120,7 @@ func (s *Server) now() (now *state, before former, err error) {
 	if err != nil {
 		return nil, former{}, err
 	}
-	s.state, s.former, s.read = next, former{}, info.ModTime()
+	s.state, s.former, s.read = next, former{}, info
 	if was == nil {
 		return s.state, s.former, nil
 	}

@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 )
 
 // Files of tokens in a stand-in's folder.
@@ -34,7 +33,7 @@ type holder struct {
 // tokens are all that are known, read again when their files change.
 type tokens struct {
 	holders []holder
-	read    [3]time.Time
+	read    [3]os.FileInfo
 }
 
 var tokenFiles = [3]string{TokenFile, ReadTokenFile, TokensFile}
@@ -56,13 +55,13 @@ func makeToken(path string) error {
 
 // refresh reads the tokens again if a file has changed.
 func (s *Server) refresh() error {
-	var at [3]time.Time
+	var at [3]os.FileInfo
 	for i, name := range tokenFiles {
 		if info, err := os.Stat(filepath.Join(s.folder, name)); err == nil {
-			at[i] = info.ModTime()
+			at[i] = info
 		}
 	}
-	if at == s.tokens.read {
+	if slices.EqualFunc(at[:], s.tokens.read[:], unchanged) {
 		return nil
 	}
 	var all []holder
