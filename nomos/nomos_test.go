@@ -100,6 +100,9 @@ func meaning(d Definitions) string {
 	for _, l := range d.Laws {
 		fmt.Fprintf(&b, "law %s %q %s: %d never, %d only, always %v, labels %v, controls %v\n", l.Name, l.Title,
 			l.Severity, len(l.Never), len(l.Only), l.Always, l.Labels, l.Controls)
+		if l.Enforced != nil {
+			fmt.Fprintf(&b, "  enforced after %s, whole %v\n", l.Enforced.After, l.Enforced.Whole)
+		}
 	}
 	for _, e := range d.Exemptions {
 		fmt.Fprintf(&b, "exempt %s %s from %s on %s until %s by %s because %s\n", e.Kind, e.Subject, e.Law,

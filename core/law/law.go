@@ -64,10 +64,17 @@ type Law struct {
 	Over     *estate.Condition // which groups it is about; nil means all
 	Never    []Opening
 	Only     []Opening
-	Always   []string // "because", "until", "text"
-	Labels   []string // that every group it is about must have
-	Severity string   // empty means the check's own
-	Controls []string // numbers in the standards that it serves
+	Always   []string     // "because", "until", "text"
+	Labels   []string     // that every group it is about must have
+	Severity string       // empty means the check's own
+	Controls []string     // numbers in the standards that it serves
+	Enforced *Enforcement // nil if it is only told what breaches it
+}
+
+// An Enforcement says how what breaches a law is shut.
+type Enforcement struct {
+	After time.Duration // how long a breach has to stand
+	Whole bool          // a rule may be taken out whole where the rest of it can't be said
 }
 
 // An Opening is traffic, or lending, that a law forbids or allows exclusively.

@@ -168,6 +168,10 @@ var Keywords = []Topic{
 		"law reasons {\n  always   because\n  severity low\n}"},
 	{"control", "The numbers of the controls that a law serves.",
 		"law shut-admin {\n  never   admit class admin from internet\n  control \"SOC 2 CC6.6\", \"PCI DSS 1\"\n}"},
+	{"enforced", "Has uphold shut what breaches a law's never and only, in any group, ours or not; after says how long " +
+		"it has to stand, whole that a rule may go as a whole where the rest of it can't be said exactly. It begins " +
+		"once uphold agree LAW has said so.",
+		"law shut-admin {\n  never    admit class admin from internet\n  enforced after 2m\n}"},
 	{"exempt", "An exception from a law or a check for a group, network or account. Reason, end and name are " +
 		"required; past its end it counts no more.",
 		"exempt tides/quay/gauge-maintenance from shut-admin on ssh because \"vendor's visit\" until 2027-01-31 " +
@@ -264,6 +268,10 @@ var Messages = []Message{
 	{Topic{"incomplete", "A declaration lacks a line that it can't do without, or has one twice, or one that " +
 		"says nothing.", "account tides {\n  cloud northmere\n  limit rules-per-direction = 120\n}"},
 		[]string{"does not say its", "a limit is", "has two settings", "two lines", "says nothing"}},
+	{Topic{"not-enforceable", "A law is enforced by shutting traffic: it needs a line never or only with admit or " +
+		"reach. What always wants, and how long something may be lent, a person mends.",
+		"law shut-admin {\n  never    admit class admin from internet\n  enforced after 2m\n}"},
+		[]string{"so it can't be enforced"}},
 	{Topic{"wrong-kind-of-group", "Groups for instances cover instances, groups for subnets cover subnets; only " +
 		"the latter can follow instances, and only the former have members with addresses.",
 		"group sensor-wall for subnets in quay {\n  cover  subnet sensors\n  follow instances\n}"},

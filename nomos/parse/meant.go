@@ -68,6 +68,7 @@ var meanings = func() map[string][]string {
 		"only":      "allow permit restrict",
 		"severity":  "level priority",
 		"control":   "controls standard reference ref",
+		"enforced":  "enforce enforcing mandatory",
 		"instance":  "instances machine machines server servers host hosts vm vms",
 		"subnet":    "subnets subnetwork",
 		"can":       "may should must could allowed permitted",

@@ -1211,7 +1211,7 @@ func (p *parser) connect(start int) syntax.Decl {
 	return d
 }
 
-var lawLines = []string{"over", "never", "only", "always", "severity", "control"}
+var lawLines = []string{"over", "never", "only", "always", "severity", "control", "enforced"}
 
 func (p *parser) law(start int) syntax.Decl {
 	p.next()
@@ -1244,6 +1244,15 @@ func (p *parser) lawLine() syntax.LawLine {
 		l.Words = append(l.Words, p.quoted("a control's number"))
 		for p.accept(token.Comma) {
 			l.Words = append(l.Words, p.quoted("a control's number"))
+		}
+	case "enforced":
+		if p.acceptWord("after") {
+			p.need(token.Duration, "a duration such as 2m")
+			p.i--
+			l.After = p.word()
+		}
+		if p.keyword("whole") {
+			l.Whole = p.word()
 		}
 	}
 	l.Node = p.since(start)

@@ -287,13 +287,45 @@ func (r *resolver) laws() {
 				}
 			case "control":
 				l.Controls = append(l.Controls, texts(line.Words)...)
+			case "enforced":
+				if l.Enforced != nil {
+					r.say(line.Key.Span, "one line says how", `the law %s has two lines "enforced"`, l.Name)
+				}
+				l.Enforced = r.enforcement(line)
 			}
 		}
+		r.enforceable(d.node, &l)
 		if len(l.Never)+len(l.Only)+len(l.Always)+len(l.Labels) == 0 && !r.broken[d.node] {
 			r.say(d.node.Name.Span, "write a line that begins with never, only or always", "the law %s says nothing",
 				l.Name)
 		}
 		r.lawList = append(r.lawList, l)
+	}
+}
+
+// enforcement is how a law is enforced.
+func (r *resolver) enforcement(line syntax.LawLine) *law.Enforcement {
+	e := &law.Enforcement{Whole: line.Whole.Given()}
+	if line.After.Given() {
+		e.After, _ = parseDuration(line.After.Text)
+	}
+	return e
+}
+
+// enforceable says where a law is enforced that forbids no traffic.
+func (r *resolver) enforceable(d *syntax.Law, l *law.Law) {
+	if l.Enforced == nil || r.broken[d] {
+		return
+	}
+	at := slices.IndexFunc(d.Lines, func(x syntax.LawLine) bool { return x.Key.Text == "enforced" })
+	lends := func(o law.Opening) bool { return o.Lend }
+	switch openings := slices.Concat(l.Never, l.Only); {
+	case len(openings) == 0:
+		r.say(d.Lines[at].Key.Span, "only traffic can be shut: what always lacks, a person has to add",
+			"the law %s forbids no traffic, so it can't be enforced", l.Name)
+	case !slices.ContainsFunc(openings, func(o law.Opening) bool { return !lends(o) }):
+		r.say(d.Lines[at].Key.Span, "pass end shuts what is lent", "the law %s is about lending alone, so it can't "+
+			"be enforced", l.Name)
 	}
 }
 

@@ -183,11 +183,13 @@ type Law struct {
 // A LawLine is a line of a law. Its key decides which fields are set.
 type LawLine struct {
 	Node
-	Key    Word // "over", "never", "only", "always", "severity", "control"
+	Key    Word // "over", "never", "only", "always", "severity", "control", "enforced"
 	Over   *Condition
 	Open   *Opening
 	Always Word // "because", "until", "text", "label"
 	Words  []Word
+	After  Word // a duration; may be missing
+	Whole  Word // "whole"; may be missing
 }
 
 // An Opening is what a law forbids, or allows exclusively.
