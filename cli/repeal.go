@@ -58,7 +58,9 @@ func (a *App) undoing(c *cli.Command, p *enact.Past) (work.Job, error) {
 	if err != nil {
 		return work.Job{}, err
 	}
-	return work.UndoingJob(d.Estate, p, passes), nil
+	j := work.UndoingJob(d.Estate, p, passes)
+	j.Lawful = d
+	return j, nil
 }
 
 func (a *App) repeal(ctx context.Context, c *cli.Command) error {
@@ -127,6 +129,10 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 		return refused("%w; define what should be there instead, and make a draft: %s", err, a.say(c)("draft"))
 	case err != nil:
 		return err
+	}
+	if text := work.Forbidden(past, p.Aim.Then, j.Lawful, a.Now()); text != "" {
+		return refused("the run %s enforced a law that would be broken again: %s; an exemption has to cover it first "+
+			"(exempt … from … because … until … by …)", past.Name, text)
 	}
 	d := &p.Draft
 	d.Repeals = past.Name

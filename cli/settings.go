@@ -46,6 +46,11 @@ var knownSettings = []knownSetting{
 		shortDuration(usualBlindAfter), func(s settings.Settings) string { return durationText(s.Uphold.BlindAfter) }},
 	{"uphold.look-again", "ISONOMOS_LOOK_AGAIN", "how often everything is read, feed or not",
 		shortDuration(usualLookAgain), func(s settings.Settings) string { return durationText(s.Uphold.LookAgain) }},
+	{"uphold.put-back", "ISONOMOS_PUT_BACK", "where what was changed by hand is put back: all, or a condition on " +
+		"labels",
+		"nowhere", func(s settings.Settings) string { return s.Uphold.PutBack }},
+	{"uphold.grace", "ISONOMOS_GRACE", "how long it stands until then", "0s",
+		func(s settings.Settings) string { return durationText(s.Uphold.Grace) }},
 	{"uphold.listen", "ISONOMOS_LISTEN", "where /healthz, /readyz and /metrics are served", "nowhere",
 		func(s settings.Settings) string { return s.Uphold.Listen }},
 	{"uphold.log", "ISONOMOS_LOG", "the form of the log: text or json", "text",

@@ -23,6 +23,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/audit"
+	"isonomos/core/estate"
 	"isonomos/nomos"
 	"isonomos/nomos/source"
 	"isonomos/notify"
@@ -38,16 +39,22 @@ func (a *App) upholdCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "uphold",
 		Metadata:  noArguments("it watches every account of the definitions (status tells what it has found)"),
-		Usage:     "keep watching, and tell what is no longer as it was decided",
+		Usage:     "keep watching: tell what was changed by hand, and put it back",
 		ArgsUsage: "[flags]",
-		Commands:  []*cli.Command{a.upholdStatusCommand()},
+		Commands:  []*cli.Command{a.upholdStatusCommand(), a.upholdAgreeCommand(), a.upholdResumeCommand()},
 		Description: "Watches all accounts, for as long as it runs: by the feed of changes of their clouds, or where " +
 			"there is none by looking again every --interval. What lets through more or less than the definitions " +
 			"say, what breaks a law, and accounts that can't be read are written to the log and told to whom the " +
 			"settings name (isonomos.toml beside the definitions; docs/upholding.md). Passes that are over are " +
-			"ended; else nothing is changed.\n\n" +
+			"ended.\n\n" +
+			"With --put-back, what was changed by hand is brought back to what the last run of enact or repeal has " +
+			"decided, where a condition on labels holds, or all of it. What breaches a law that is enforced is shut, " +
+			"once somebody has agreed to that. Else nothing is changed.\n\n" +
 			"  isonomos uphold --estate harbour\n" +
-			"  isonomos uphold --estate harbour --once\n" +
+			"  isonomos uphold --estate harbour --put-back 'stage = production'\n" +
+			"  isonomos uphold --estate harbour --once --put-back all\n" +
+			"  isonomos uphold agree shut-admin --estate harbour\n" +
+			"  isonomos uphold resume tides/quay/booking --estate harbour\n" +
 			"  isonomos uphold --estate harbour --test-notices\n" +
 			"  isonomos uphold status --estate harbour\n\n" +
 			"With --once it does a single round: exit 0 if there is nothing to report, 1 if something differs, 3 if " +
@@ -55,6 +62,11 @@ func (a *App) upholdCommand() *cli.Command {
 			"and settings again when they change, or on a hangup signal.",
 		Flags: []cli.Flag{estateFlag(),
 			&cli.BoolFlag{Name: "once", Usage: "do one round, and exit"},
+			&cli.StringFlag{Name: "put-back", Usage: "put back what was changed by hand where a `CONDITION` on " +
+				"labels " +
+				"holds, such as 'stage = production', or all", Sources: fromVariable("ISONOMOS_PUT_BACK")},
+			&cli.DurationFlag{Name: "grace", Usage: "put it back once it has stood for `T` (default: at once)",
+				Sources: fromVariable("ISONOMOS_GRACE"), Validator: aboveZero},
 			&cli.DurationFlag{Name: "interval", Usage: "look again after `T` where a cloud has no feed (default: 30s)",
 				Sources: fromVariable("ISONOMOS_INTERVAL"), Validator: aboveZero},
 			&cli.DurationFlag{Name: "blind-after", Usage: "tell that an account can't be read after `T` (default: 5m)",
@@ -165,12 +177,12 @@ func (a *App) upholdOnce(ctx context.Context, c *cli.Command, u *uphold.Upholder
 	}
 	r := u.Result(context.WithoutCancel(ctx))
 	if c.String("format") == "json" {
-		if err := render.RoundJSON(a.Stdout, r.Found, r.Unread, a.Now()); err != nil {
+		if err := render.RoundJSON(a.Stdout, r.Found, r.Kept, r.Unread, a.Now()); err != nil {
 			return err
 		}
 	} else {
 		screen := a.screen(c)
-		render.Round(screen, r.Found, r.Unread)
+		render.Round(screen, r.Found, r.Kept, r.Unread)
 		if err := screen.Err(); err != nil {
 			return err
 		}
@@ -183,7 +195,7 @@ func (a *App) upholdOnce(ctx context.Context, c *cli.Command, u *uphold.Upholder
 		return unreachable("it was interrupted: what it says is not everything")
 	case len(r.Unread) > 0, r.Left > 0:
 		return quietly(exitUnreachable)
-	case len(r.Found) > 0:
+	case len(r.Found)+len(r.Kept) > 0:
 		return quietly(exitFindings)
 	}
 	return nil
@@ -286,15 +298,44 @@ func (a *App) readToUphold(c *cli.Command) (*uphold.Reading, settings.Settings, 
 	if err != nil {
 		return nil, set, err
 	}
+	putsBack, putBack, err := a.putBack(c, set)
+	if err != nil {
+		return nil, set, err
+	}
 	surveyor := a.surveyor(c, d.Estate)
 	surveyor.Clouds, surveyor.Accounts = nil, nil
 	surveyor.Slow = nil
 	surveyor.Note = func(string, ...any) {} // what can't be read is told by whoever watches it
 	surveyor.Counting = func(string, int) (func(), func()) { return func() {}, func() {} }
-	return &uphold.Reading{Definitions: d, Surveyor: surveyor, Targets: targets,
+	return &uphold.Reading{Definitions: d, Surveyor: surveyor, Targets: targets, Digest: work.Digest(folder, files),
+		PutsBack: putsBack, PutBack: putBack, Grace: durationSetting(c, "grace", set.Uphold.Grace, 0),
 		Interval:   durationSetting(c, "interval", set.Uphold.Interval, usualInterval),
 		BlindAfter: durationSetting(c, "blind-after", set.Uphold.BlindAfter, usualBlindAfter),
 		LookAgain:  durationSetting(c, "look-again", set.Uphold.LookAgain, usualLookAgain)}, set, nil
+}
+
+// putBack says where what was changed by hand is put back: nowhere, everywhere, or where a condition holds.
+func (a *App) putBack(c *cli.Command, set settings.Settings) (putsBack bool, where *estate.Condition, err error) {
+	text := setting(c, "put-back", set.Uphold.PutBack, "")
+	switch text {
+	case "":
+		if c.IsSet("put-back") {
+			return false, nil, usage("--put-back says where: all, or a condition on labels such as 'stage = " +
+				"production'")
+		}
+		return false, nil, nil
+	case "all":
+		return true, nil, nil
+	}
+	from := "--put-back"
+	if !c.IsSet("put-back") {
+		from = "put-back"
+	}
+	where, err = work.Condition(from, text)
+	if err != nil && !c.IsSet("put-back") {
+		return false, nil, usage("%s: %w", set.Path, err)
+	}
+	return err == nil, where, err
 }
 
 // folderOf is the folder of definitions, where one file of it is named too.

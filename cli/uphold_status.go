@@ -2,11 +2,11 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
-	"slices"
 
 	"github.com/urfave/cli/v3"
 
+	"isonomos/enact"
+	"isonomos/nomos"
 	"isonomos/notify"
 	"isonomos/render"
 	"isonomos/store"
@@ -18,11 +18,13 @@ func (a *App) upholdStatusCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "status",
 		Metadata:  noArguments("it tells all that the store has"),
-		Usage:     "what is not as it was decided, and who watches, as the store has it",
+		Usage:     "what is not as it was decided, what is left alone, and who watches",
 		ArgsUsage: "[flags]",
 		Description: "Tells what a watch that runs, or has run, has found and still holds, since when, who " +
-			"watches, and " +
-			"what is still to be sent. It asks no cloud.\n\n" +
+			"watches, " +
+			"what is left alone and why, which laws wait until somebody agrees, and what is still to be sent. It " +
+			"asks " +
+			"no cloud.\n\n" +
 			"  isonomos uphold status --estate harbour\n\n" +
 			"Exit 1 if something is not as it was decided, 3 if nobody watches.",
 		Flags:  []cli.Flag{estateFlag(), storeFlag()},
@@ -51,8 +53,8 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return unreachable("the store %s can't be read: %v", storePath(c), err)
 	}
-	reading, _, err := a.readToUphold(c)
-	if err == nil {
+	reading, _, wrong := a.readToUphold(c) // without definitions, the store tells what it can
+	if wrong == nil {
 		accounts = append(accounts, uphold.LeasesOf(reading.Definitions.Estate)...)
 	}
 	for _, name := range accounts {
@@ -64,18 +66,20 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 			w.Holder, w.Until = has.Holder, has.Until
 		}
 	}
-	held, err := s.Holding(ctx, uphold.Source, false)
+	isLeft := func(n notify.Notice) bool { return n.Type == notify.SteppedBack || n.Type == notify.HandsOff }
+	if w.Left, err = a.heldBy(ctx, c, s, isLeft); err != nil {
+		return err
+	}
+	if w.Found, err = a.heldBy(ctx, c, s, func(n notify.Notice) bool { return !isLeft(n) }); err != nil {
+		return err
+	}
+	upheld, err := enact.UpheldBy(s.Journal)
 	if err != nil {
-		return unreachable("the store %s can't be read: %v", storePath(c), err)
+		return unreachable("%w", err)
 	}
-	for _, h := range held {
-		var x struct{ Notice notify.Notice }
-		if err := json.Unmarshal(h.Body, &x); err != nil {
-			return unreachable("what was found in %s can't be read: %v", h.Account, err)
-		}
-		w.Found = append(w.Found, x.Notice)
+	if reading != nil {
+		w.Unagreed = unagreed(reading.Definitions, upheld)
 	}
-	slices.SortStableFunc(w.Found, notify.WorstFirst)
 	targets, err := s.Targets(ctx)
 	if err != nil {
 		return unreachable("the store %s can't be read: %v", storePath(c), err)
@@ -86,14 +90,25 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	screen := a.screen(c)
-	render.Watching(screen, w)
+	render.Watching(screen, w, a.say(c))
 	switch {
 	case screen.Err() != nil:
 		return screen.Err()
 	case !w.Until.After(w.Now):
 		return quietly(exitUnreachable)
-	case len(w.Found) > 0:
+	case len(w.Found)+len(w.Left) > 0:
 		return quietly(exitFindings)
 	}
 	return nil
+}
+
+// unagreed are the laws that are to be enforced and wait until somebody agrees.
+func unagreed(d nomos.Definitions, upheld *enact.Upheld) (laws []string) {
+	promises := work.Promises(d)
+	for _, l := range d.Laws {
+		if l.Enforced != nil && !upheld.IsAgreed(l.Name, enact.LawDigest(d.Estate.Name, promises, l.Name)) {
+			laws = append(laws, l.Name)
+		}
+	}
+	return laws
 }

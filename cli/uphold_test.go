@@ -202,6 +202,18 @@ func (h *harbourmaster) settings(text string) {
 // ask asks a stand-in, as somebody whose token is in its folder's tokens.json.
 func (h *harbourmaster) ask(method, path, body string) map[string]any {
 	h.t.Helper()
+	status, text := h.tryToAsk(method, path, body)
+	if status >= 300 {
+		h.t.Fatalf("%s %s %s: %s", method, path, body, text)
+	}
+	var o map[string]any
+	_ = json.Unmarshal([]byte(text), &o)
+	return o
+}
+
+// tryToAsk is ask for what may be refused.
+func (h *harbourmaster) tryToAsk(method, path, body string) (status int, text string) {
+	h.t.Helper()
 	others := filepath.Join(h.clouds, standin.TokensFile)
 	if _, err := os.Stat(others); err != nil {
 		h.write(others, `[{"token":"amiras","name":"amira","may":["read","write"]}]`)
@@ -224,13 +236,8 @@ func (h *harbourmaster) ask(method, path, body string) map[string]any {
 		h.t.Fatal(err)
 	}
 	defer answer.Body.Close()
-	text, _ := io.ReadAll(answer.Body)
-	if answer.StatusCode >= 300 {
-		h.t.Fatalf("%s %s %s: %s", method, path, body, text)
-	}
-	var o map[string]any
-	_ = json.Unmarshal(text, &o)
-	return o
+	all, _ := io.ReadAll(answer.Body)
+	return answer.StatusCode, string(all)
 }
 
 // groupID is the id of a group by its name.

@@ -127,12 +127,13 @@ func (c *Client) Dialect(ctx context.Context) (string, error) {
 func (c *Client) Who(ctx context.Context, _ string) (Caller, error) {
 	var who struct {
 		Address string `json:"address"`
+		Actor   string `json:"actor"`
 	}
 	header, err := c.get(ctx, "/v1/whoami", nil, &who)
 	if err != nil {
 		return Caller{}, err
 	}
-	caller := Caller{Date: dateOf(header)}
+	caller := Caller{Date: dateOf(header), Actor: who.Actor}
 	if who.Address == "" {
 		return caller, nil
 	}

@@ -67,6 +67,7 @@ type Cloud interface {
 type Caller struct {
 	Address netip.Addr // from where the cloud sees it ask; the zero value if it does not say
 	Date    time.Time  // the cloud's time; zero if it does not say
+	Actor   string     // as whom it knows the caller; empty if it does not say
 }
 
 // A Ref says which object of an account is meant: a group, list, instance or subnet.

@@ -23,7 +23,7 @@ import (
 )
 
 // DraftVersion is the version of the draft's format.
-const DraftVersion = 3
+const DraftVersion = 4
 
 // A Draft is a change that was prepared for review. It contains no secrets.
 type Draft struct {
@@ -52,6 +52,8 @@ type Draft struct {
 	Bypassed []Bypass  `json:"bypassed"`
 	Promises []Promise `json:"promises"` // of the definitions, beside traffic
 	Weaker   []string  `json:"weaker"`   // which of them are weaker than those carried out last
+	// Upholds says what it puts back or enforces unattended; nil for one that somebody has made.
+	Upholds *Upholds `json:"upholds,omitempty"`
 	// Journal is the last entry of the journal that the draft was made with.
 	Journal store.Head `json:"journal"`
 	// Seal is the SHA-256 of all of the above, as one line of JSON. It is what a reviewer approves.
@@ -125,6 +127,17 @@ type Touched struct {
 	Revision string `json:"revision"` // SHA-256 of the fields below
 	// Before is the object as lines of a survey; a group is followed by its rules.
 	Before []json.RawMessage `json:"before"`
+	// Attached are the interfaces or subnets, by id, to which a group is attached.
+	Attached []string `json:"attached,omitempty"`
+}
+
+// Upholds is what is done unattended, and where.
+type Upholds struct {
+	Laws   []string `json:"laws,omitempty"` // that are enforced; without any, what was decided is put back
+	Opened []string `json:"opened"`         // places where something is let through again
+	Shut   []string `json:"shut"`           // and where no longer
+	// By says who had changed what is put back, by place, where that is known.
+	By map[string]string `json:"by,omitempty"`
 }
 
 // A Lane holds steps that are carried out in order. The lanes of a wave are carried out side by
@@ -234,11 +247,20 @@ func (d *Draft) step(lane, number int) *Step {
 
 // Digest is a fingerprint of what the draft changes: its objects and steps.
 func (d *Draft) Digest() string {
-	text, err := json.Marshal([]any{d.Objects, d.Lanes})
+	text, err := json.Marshal([]any{d.withoutAttached(), d.Lanes})
 	if err != nil {
 		panic(err) // strings and numbers can always be encoded
 	}
 	return digest(text)
+}
+
+// without the places where groups are attached, which may change meanwhile.
+func (d *Draft) withoutAttached() []Touched {
+	objects := slices.Clone(d.Objects)
+	for i := range objects {
+		objects[i].Attached = nil
+	}
+	return objects
 }
 
 func digest(text []byte) string {
@@ -299,7 +321,7 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 		ByMark: []string{}, Strays: append([]string{}, aim.Strays...),
 		Bypassed: []Bypass{}, Promises: []Promise{}, Weaker: []string{}, Waves: waves.String()}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan), aim.AboutPasses()),
-		services: aim.Then.Services}
+		attached: attachedIn(aim.Surveyed), services: aim.Then.Services}
 	labelled := make(map[string]*estate.Account) // as surveyed, or else as defined
 	for _, x := range aim.Then.Accounts {
 		labelled[x.Name] = x
@@ -412,6 +434,30 @@ func linesOf(e *estate.Estate, accounts []string, passes bool) lines {
 	return all
 }
 
+// attachedIn are the ids of the interfaces and subnets to which groups are attached.
+func attachedIn(e *estate.Estate) map[ident][]string {
+	all := make(map[ident][]string)
+	note := func(g *estate.Group, id string) {
+		at := ident{g.Account.Name, "group", g.ID}
+		all[at] = append(all[at], id)
+	}
+	for _, i := range e.Instances {
+		for _, f := range i.Interfaces {
+			for _, g := range f.Groups {
+				note(g, f.ID)
+			}
+		}
+	}
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			for _, g := range s.Groups {
+				note(g, s.ID)
+			}
+		}
+	}
+	return all
+}
+
 func raw(line string) json.RawMessage { return json.RawMessage(strings.TrimSuffix(line, "\n")) }
 
 // A writer turns steps into requests, and notes which objects they touch.
@@ -419,6 +465,7 @@ type writer struct {
 	touched  map[ident]bool
 	objects  []Touched
 	before   lines
+	attached map[ident][]string
 	services service.Names // for naming services as the definitions do
 }
 
@@ -480,7 +527,7 @@ func (w *writer) touch(account, kind, id, name string) {
 		return
 	}
 	w.touched[at] = true
-	t := Touched{Account: account, Kind: kind, ID: id, Name: name, Before: w.before[at]}
+	t := Touched{Account: account, Kind: kind, ID: id, Name: name, Before: w.before[at], Attached: w.attached[at]}
 	t.Revision = digest(bytes.Join(asBytes(t.Before), []byte("\n")))
 	w.objects = append(w.objects, t)
 }

@@ -25,7 +25,7 @@ type Promise struct {
 // PromisedBy are the promises of the definitions that were carried out last; nil if none were.
 func PromisedBy(pasts []*Past) []Promise {
 	for _, p := range slices.Backward(pasts) {
-		if p.Draft.Repeals == "" && len(p.Draft.Passes) == 0 && p.complete() {
+		if p.Draft.Repeals == "" && len(p.Draft.Passes) == 0 && p.Draft.Upholds == nil && p.complete() {
 			return p.Draft.Promises
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"isonomos/core/change"
 	"isonomos/core/estate"
@@ -123,8 +124,11 @@ func Undone(pasts []*Past) map[string]bool {
 // end, and has changed something, or may have. What is left of one that opened or shut passes, the next command that
 // writes puts right.
 func (p *Past) Open() bool {
-	return len(p.Draft.Passes) == 0 && (p.Ended == nil || p.Ended.Outcome == Stopped) && !p.Unchanged()
+	return len(p.Draft.Passes) == 0 && p.Draft.Upholds == nil && p.BrokenOff() && !p.Unchanged()
 }
+
+// BrokenOff reports whether a run is not at its end.
+func (p *Past) BrokenOff() bool { return p.Ended == nil || p.Ended.Outcome == Stopped }
 
 // Unchanged reports whether no step of a run was carried out, nor may have been.
 func (p *Past) Unchanged() bool { return p.Done() == 0 && len(unsureSteps(p.Entries)) == 0 }
@@ -152,6 +156,33 @@ func unsureSteps(entries []store.Entry) map[[2]int]bool {
 func (p *Past) complete() bool {
 	return p.Ended != nil && (p.Ended.Outcome == Enacted || p.Ended.Outcome == Repealed ||
 		p.Ended.Outcome == Overtaken && p.Done() == p.Draft.Steps())
+}
+
+// Rules are the ids of the rules that a run has added or removed.
+func (p *Past) Rules() (map[string]bool, error) {
+	run := &Run{Draft: p.Draft}
+	if err := run.Recall(p.Entries); err != nil {
+		return nil, err
+	}
+	ids := make(map[string]bool)
+	for _, e := range p.Entries {
+		var x Result
+		if e.Kind != Intend && e.Kind != Done || json.Unmarshal(e.Body, &x) != nil {
+			continue
+		}
+		for _, id := range x.IDs {
+			ids[id] = true
+		}
+		if s := p.Draft.step(x.Lane, x.Step); s != nil && s.Do == change.RemoveRule {
+			for _, text := range run.names.request(s.Request).Rules {
+				var l line
+				if json.Unmarshal(text, &l) == nil {
+					ids[l.ID] = true
+				}
+			}
+		}
+	}
+	return ids, nil
 }
 
 // Began is when the run began (RFC 3339).
@@ -231,6 +262,39 @@ func (t *trail) madeAgain(now lines) {
 }
 
 func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
+	back := restoring{objects: make(lines), gone: t.made}
+	had := make(lines) // instances and subnets
+	for at, o := range t.touched {
+		if at.kind == "instance" || at.kind == "subnet" {
+			had[at] = o.Before
+		} else {
+			back.objects[at] = o.Before
+		}
+	}
+	back.attached = func(at ident, now []byte) (json.RawMessage, error) {
+		if had[at] == nil {
+			return now, nil
+		}
+		return withGroups(now, had[at][0])
+	}
+	before, err := back.on(surveyed)
+	if err != nil {
+		return nil, fmt.Errorf("the state before can't be put together: %w", err)
+	}
+	touched := func(account, kind, id string) bool { return t.touched[ident{account, kind, id}] != nil }
+	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
+}
+
+// A restoring says what is to be as it was at some time.
+type restoring struct {
+	objects lines          // groups and lists as they were
+	gone    map[ident]bool // those that were not there
+	// attached is the line of an instance or subnet with the groups that it had.
+	attached func(at ident, now []byte) (json.RawMessage, error)
+}
+
+// on is a survey in which that is so. Rules of passes stay.
+func (r restoring) on(surveyed *estate.Estate) (*estate.Estate, error) {
 	var text, past bytes.Buffer
 	if err := store.WriteSurvey(&text, surveyed); err != nil {
 		return nil, err
@@ -254,39 +318,36 @@ func (p *Past) before(surveyed *estate.Estate, t trail) (*change.Aim, error) {
 		if l.Kind == "rule" {
 			at = ident{l.Account, "group", l.Group}
 		}
-		o := t.touched[at]
+		was := r.objects[at]
 		switch {
-		case t.made[at] || o != nil && l.Kind == "rule" && !passes[[2]string{l.Account, l.ID}]:
-			continue
-		case o == nil || l.Kind == "rule":
-			put(json.RawMessage(slices.Clone(scanner.Bytes())))
-			continue
-		}
-		back[at] = true
-		if l.Kind == "instance" || l.Kind == "subnet" {
-			line, err := withGroups(scanner.Bytes(), o.Before[0])
+		case r.gone[at] || was != nil && l.Kind == "rule" && !passes[[2]string{l.Account, l.ID}]:
+		case l.Kind == "instance" || l.Kind == "subnet":
+			line, err := r.attached(at, slices.Clone(scanner.Bytes()))
 			if err != nil {
 				return nil, err
 			}
 			put(line)
-			continue
+		case was == nil || l.Kind == "rule":
+			put(json.RawMessage(slices.Clone(scanner.Bytes())))
+		default:
+			back[at] = true
+			put(was...)
 		}
-		put(o.Before...)
 	}
 	if err := scanner.Err(); err != nil {
 		return nil, err
 	}
-	for _, at := range slices.SortedFunc(maps.Keys(t.touched), ident.compare) {
-		if !back[at] { // the run deleted it
-			put(t.touched[at].Before...)
+	for _, at := range slices.SortedFunc(maps.Keys(r.objects), ident.compare) {
+		if !back[at] { // it is there no more
+			put(r.objects[at]...)
 		}
 	}
 	before, _, err := store.ReadSurvey(&past, "the state before")
 	if err != nil {
-		return nil, fmt.Errorf("the state before can't be put together: %w", err)
+		return nil, err
 	}
-	touched := func(account, kind, id string) bool { return t.touched[ident{account, kind, id}] != nil }
-	return change.NewRepeal(p.Draft.Estate, surveyed, before, touched), nil
+	before.Others = surveyed.Others
+	return before, nil
 }
 
 // PassRules are the rules of passes in an estate, by account and id.
@@ -430,6 +491,47 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 		}
 		if l.Name == asked.Name && l.Network == asked.Network && sameMark(l.Labels, asked.Labels) {
 			t.made[at] = true
+		}
+	}
+	return nil
+}
+
+// MayHaveMade reports whether a run that was broken off may have made a group or list that it does not know of.
+func (p *Past) MayHaveMade() bool {
+	return slices.ContainsFunc(slices.Collect(maps.Keys(unsureSteps(p.Entries))), func(at [2]int) bool {
+		s := p.Draft.step(at[0], at[1])
+		return s != nil && s.Do.Makes()
+	})
+}
+
+// FindMade looks in a survey for what a run that was broken off may have made although no answer told: a group or list
+// with its name and mark that nobody knows. It is noted as made.
+func (p *Past) FindMade(surveyed *estate.Estate, journal Journal, now time.Time, known Known) error {
+	there := linesOf(surveyed, p.Draft.Changes(), false)
+	for at := range unsureSteps(p.Entries) {
+		s := p.Draft.step(at[0], at[1])
+		if s == nil || !s.Do.Makes() {
+			continue
+		}
+		var asked line
+		if err := json.Unmarshal(s.Object, &asked); err != nil {
+			return err
+		}
+		for is, lines := range there {
+			var l line
+			if is.account != s.Account || is.kind != s.Do.Of() || known.Has(is.account, is.kind, is.id) ||
+				json.Unmarshal(lines[0], &l) != nil || l.Name != asked.Name || l.Network != asked.Network ||
+				!sameMark(l.Labels, asked.Labels) {
+				continue
+			}
+			e, err := journal.Append(now, p.Name, Done, Result{Lane: at[0], Step: at[1],
+				IDs:   map[string]string{s.ID: is.id},
+				Found: true})
+			if err != nil {
+				return err
+			}
+			p.Entries = append(p.Entries, e)
+			break
 		}
 	}
 	return nil

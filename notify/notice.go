@@ -24,6 +24,10 @@ const (
 	Closed            = "closed"             // less is let through than was decided
 	Changed           = "changed"            // something of the estate's own was changed that lets through the same
 	Resolved          = "resolved"           // what was told before is no longer so
+	PutBack           = "put-back"           // what was changed by hand is as it was decided again
+	Enforced          = "enforced"           // what breached a law was shut
+	SteppedBack       = "stepped-back"       // something is left alone, or comes again and again
+	HandsOff          = "hands-off"          // a group is left alone for a while, or no longer
 	Blind             = "blind"              // an account can't be read
 	PassIssued        = "pass-issued"        // access was lent
 	PassEnded         = "pass-ended"         // and has ended
@@ -217,7 +221,11 @@ func (n Notice) text() string {
 		b.WriteString("\nto see it\n  " + n.See + "\n")
 	}
 	if n.Undo != "" {
-		b.WriteString("\nto undo it\n  " + n.Undo + "\n")
+		what := "to undo it"
+		if n.Type == SteppedBack {
+			what = "to have it put back"
+		}
+		b.WriteString("\n" + what + "\n  " + n.Undo + "\n")
 	}
 	fmt.Fprintf(&b, "\nnotice %s, %s, found at %s\n", n.ID, n.Severity, n.At.UTC().Format(time.RFC3339))
 	if n.Journal.Number > 0 {

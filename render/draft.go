@@ -397,6 +397,12 @@ func outcomeOf(p *enact.Past) (string, Style) {
 	if len(p.Draft.Passes) > 0 {
 		return outcome + ", passes " + strings.Join(p.Draft.Passes, ", "), style
 	}
+	if u := p.Draft.Upholds; u != nil {
+		if len(u.Laws) == 0 {
+			return outcome + ", puts back what was decided", style
+		}
+		return outcome + ", enforces " + strings.Join(u.Laws, ", "), style
+	}
 	if p.Draft.Repeals != "" {
 		if outcome != enact.Repealed {
 			outcome += ", undoing"

@@ -13,8 +13,16 @@ import (
 	"isonomos/notify"
 )
 
-// Round writes what one round of watching has found.
-func Round(s *Screen, found []notify.Notice, unread []estate.Unread) {
+// Round writes what one round of watching has found, and what was put back or shut.
+func Round(s *Screen, found, kept []notify.Notice, unread []estate.Unread) {
+	for _, n := range kept {
+		s.Line(Piece{Pad(n.Type, 10), Cool}, Piece{Pad("", 10), Plain}, Piece{n.Place, Strong})
+		s.Text(10, n.Paragraph())
+		if n.Undo != "" {
+			s.Whole(10, Piece{"undo  ", Faint}, 6, Piece{n.Undo, Accent})
+		}
+		s.Blank()
+	}
 	for _, n := range found {
 		n.Done = "" // this is no notice
 		style := Warm
@@ -44,7 +52,11 @@ func Round(s *Screen, found []notify.Notice, unread []estate.Unread) {
 		s.Line(Piece{fmt.Sprintf("%s in what could be read; %s could not be judged", differ(len(found)),
 			count.Of(len(unread), "account", "accounts")), Plain})
 	case len(found) == 0:
-		s.Line(Piece{"everything is as it was decided", Cool})
+		text := "everything is as it was decided"
+		if len(kept) > 0 {
+			text += " again"
+		}
+		s.Line(Piece{text, Cool})
 	default:
 		s.Line(Piece{count.Of(len(found), "difference", "differences") + " from what was decided", Plain})
 	}
@@ -62,13 +74,16 @@ type Watch struct {
 	Holder string    // who watches; empty if nobody does
 	Until  time.Time // the lease of whoever watches, or did
 	Found  []notify.Notice
-	Seen   time.Time // when something was recorded last
-	Unsent map[string]int
-	Now    time.Time
+	Left   []notify.Notice // places that are left alone, and why
+	// Unagreed are laws that are to be enforced once somebody agrees.
+	Unagreed []string
+	Seen     time.Time // when something was recorded last
+	Unsent   map[string]int
+	Now      time.Time
 }
 
 // Watching writes what the store tells of watching.
-func Watching(s *Screen, w Watch) {
+func Watching(s *Screen, w Watch, say Say) {
 	for _, n := range w.Found {
 		n.Done = ""
 		s.Line(Piece{Pad(n.Type, 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{n.Place, Strong},
@@ -80,6 +95,19 @@ func Watching(s *Screen, w Watch) {
 		s.Line(Piece{"nothing was found that is not as it was decided", Cool})
 	} else {
 		s.Line(Piece{count.Of(len(w.Found), "difference", "differences") + " from what was decided", Plain})
+	}
+	if len(w.Left) > 0 {
+		s.Blank()
+		for _, n := range w.Left {
+			s.Labelled(0, Piece{"left alone", Warm}, 12, Piece{Text: n.Place + ": " + n.Says})
+			if n.Undo != "" {
+				s.Whole(12, Piece{"resume  ", Faint}, 8, Piece{n.Undo, Accent})
+			}
+		}
+	}
+	for _, law := range w.Unagreed {
+		s.Whole(0, Piece{"law " + law + " is not enforced until somebody agrees: ", Warm}, 6,
+			Piece{say("uphold", "agree", law), Accent})
 	}
 	switch {
 	case w.Holder != "" && w.Until.After(w.Now):
@@ -98,7 +126,7 @@ func Watching(s *Screen, w Watch) {
 }
 
 // RoundJSON writes the same as JSON; docs/schemas/round.json is its schema.
-func RoundJSON(out io.Writer, found []notify.Notice, unread []estate.Unread, at time.Time) error {
+func RoundJSON(out io.Writer, found, kept []notify.Notice, unread []estate.Unread, at time.Time) error {
 	type account struct {
 		Account string `json:"account"`
 		Reason  string `json:"reason"`
@@ -107,8 +135,10 @@ func RoundJSON(out io.Writer, found []notify.Notice, unread []estate.Unread, at 
 		Version int             `json:"version"`
 		At      time.Time       `json:"at"`
 		Found   []notify.Notice `json:"found"`
+		Kept    []notify.Notice `json:"kept"`
 		Unread  []account       `json:"unread"`
-	}{notify.NoticeVersion, at.UTC(), append([]notify.Notice{}, found...), []account{}}
+	}{notify.NoticeVersion, at.UTC(), append([]notify.Notice{}, found...), append([]notify.Notice{}, kept...),
+		[]account{}}
 	for _, u := range unread {
 		r.Unread = append(r.Unread, account{u.Account, u.Reason})
 	}
@@ -116,4 +146,20 @@ func RoundJSON(out io.Writer, found []notify.Notice, unread []estate.Unread, at 
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
 	return enc.Encode(r)
+}
+
+// ToEnforce writes what a law shuts once it is enforced.
+func ToEnforce(s *Screen, law string, found []notify.Notice) {
+	for _, n := range found {
+		n.Done = ""
+		s.Line(Piece{Pad("shuts", 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{n.Place, Strong})
+		s.Text(10, n.Paragraph())
+		s.Blank()
+	}
+	if len(found) == 0 {
+		s.Line(Piece{"the law " + law + " shuts nothing at the moment", Cool})
+		return
+	}
+	s.Line(Piece{fmt.Sprintf("the law %s shuts what breaches it in %s", law, count.Of(len(found), "case", "cases")),
+		Plain})
 }

@@ -35,6 +35,8 @@ type Uphold struct {
 	Interval   Duration `toml:"interval"`
 	BlindAfter Duration `toml:"blind-after"`
 	LookAgain  Duration `toml:"look-again"`
+	PutBack    string   `toml:"put-back"`
+	Grace      Duration `toml:"grace"`
 	Listen     string   `toml:"listen"`
 	Log        string   `toml:"log"`
 }
@@ -178,7 +180,7 @@ func lineOfWrong(text []byte) int {
 	for i, line := range strings.Split(string(text), "\n") {
 		key, value, _ := strings.Cut(line, "=")
 		var d Duration
-		if slices.Contains([]string{"interval", "blind-after", "look-again"}, strings.TrimSpace(key)) &&
+		if slices.Contains([]string{"interval", "blind-after", "look-again", "grace"}, strings.TrimSpace(key)) &&
 			d.UnmarshalText([]byte(strings.Trim(value, ` "'`))) != nil {
 			return i + 1
 		}

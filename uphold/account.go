@@ -48,6 +48,14 @@ type account struct {
 	problem string    // why it could not be read, if so
 	blind   bool      // and that was told
 	done    []func()  // called when what is known now has been recorded
+
+	from      cloud.Cloud   // nil until its cloud is watched
+	kicked    chan struct{} // has it looked at soon, where its cloud has no feed
+	keeping   bool
+	keepAgain bool   // once more, when it has been kept
+	lawsFirst bool   // the next time
+	actor     string // as whom this program changes it; empty where its cloud does not tell
+	failures  int    // to keep it, since it last succeeded
 }
 
 // take keeps lines as those that were judged.
@@ -106,6 +114,9 @@ type holding struct {
 	Way     string        `json:"direction,omitempty"`
 	GroupID string        `json:"group_id,omitempty"`
 	Told    []string      `json:"told,omitempty"` // targets: these are told when it is over
+	// Why is why nothing is done at a place, and Alarmed that people were told so.
+	Why     string `json:"why,omitempty"`
+	Alarmed bool   `json:"alarmed,omitempty"`
 }
 
 func holdingOf(h store.Held) (*holding, error) {
@@ -290,6 +301,10 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	for _, e := range events {
 		u.Facts.decided(u.Now().Sub(e.At))
 	}
+	defer func() {
+		u.noteHandsOff(ctx, a, lines)
+		u.keepUp(a)
+	}()
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if !same {
@@ -452,8 +467,7 @@ func sameLines(a, b []line) bool {
 
 // changing reports whether a run is changing an account, or was broken off there.
 func (u *Upholder) changing(name string) (changing, broken bool, err error) {
-	has, err := u.Store.LockOf(name)
-	if err != nil || has.Account != "" && has.Until.After(u.Now()) {
+	if changing, err := work.BeingChanged(u.Store, name, u.Now()); err != nil || changing {
 		return true, false, err
 	}
 	u.mu.Lock()
@@ -468,14 +482,17 @@ func (u *Upholder) ownDoing(a *account, m moment) bool {
 	if len(m.events) == 0 {
 		return false
 	}
+	a.mu.Lock()
+	actor := a.actor
+	a.mu.Unlock()
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	for _, e := range m.events {
-		id := e.ID
-		if e.Kind == "rule" {
-			id = e.Group
+		if actor != "" && e.By != "" && e.By != actor {
+			return false
 		}
-		if !u.runs.Within(a.name, id, e.At) {
+		if e.Kind == "rule" && !u.runs.Changed(a.name, e.ID, e.At) || e.Kind != "rule" && !u.runs.Within(a.name,
+			e.ID, e.At) {
 			return false
 		}
 	}
@@ -509,7 +526,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 	var round store.Round
 	next := make(map[string]*holding)
 	for key, h := range held { // what is not judged now stays; an account that is blind is so until it is seen again
-		if key == blindKey || m.only != nil && !m.only[h.GroupID] {
+		if isAside(key) || m.only != nil && !m.only[h.GroupID] {
 			next[key] = h
 		}
 	}
@@ -576,8 +593,8 @@ func (u *Upholder) view(decided *work.Decided, a *account, m moment, now time.Ti
 
 // atInstances reports whether any of the differences that hold is at instances.
 func atInstances(held map[string]*holding) bool {
-	for _, h := range held {
-		if h.GroupID == "" && h.Kind != notify.Blind {
+	for key, h := range held {
+		if h.GroupID == "" && !isAside(key) {
 			return true
 		}
 	}
@@ -620,6 +637,11 @@ const patience = 15 * time.Second
 
 // survey reads an account's lines as a survey, with those of its neighbours; missing are those that are not known.
 func (u *Upholder) survey(a *account, lines []line) (e *estate.Estate, missing []string, err error) {
+	return u.surveyOf(a, lines, nil)
+}
+
+// surveyOf is survey with some other accounts as they are, rules and all.
+func (u *Upholder) surveyOf(a *account, lines []line, also []string) (e *estate.Estate, missing []string, err error) {
 	u.mu.Lock()
 	decided, reading := u.decided, u.reading
 	u.mu.Unlock()
@@ -629,9 +651,12 @@ func (u *Upholder) survey(a *account, lines []line) (e *estate.Estate, missing [
 		text.WriteString(store.CloudLine(x))
 	}
 	text.Write(joined(lines))
-	neighbours := slices.Concat(decided.Neighbours(a.name), refersTo(a.name, lines))
+	neighbours := slices.Concat(decided.Neighbours(a.name), refersTo(a.name, lines), also)
 	slices.Sort(neighbours)
 	for _, name := range slices.Compact(neighbours) {
+		if name == a.name {
+			continue
+		}
 		u.mu.Lock()
 		other := u.accounts[name]
 		u.mu.Unlock()
@@ -642,6 +667,10 @@ func (u *Upholder) survey(a *account, lines []line) (e *estate.Estate, missing [
 		}
 		if !ok {
 			missing = append(missing, name)
+			continue
+		}
+		if slices.Contains(also, name) {
+			text.Write(survey)
 			continue
 		}
 		text.Write(joined(without(linesOf(survey), "rule")))
@@ -674,7 +703,7 @@ func (u *Upholder) noticeOf(a *account, d work.Difference, m moment) notify.Noti
 			n.Changes.At = &at
 		}
 	}
-	n.Done = "Nothing was done about it: this only watches"
+	n.Done = u.whatIsDone(d)
 	if d.Law != "" {
 		n.See = u.Say("prove", "--live")
 		return n
@@ -710,8 +739,30 @@ func whoChanged(group string, instances []string, m moment) *notify.Change {
 	return &notify.Change{By: strings.Join(by, ", "), At: &at}
 }
 
-// resolved is what is told when a difference is gone.
+// whatIsDone says what is going to be done about a difference.
+func (u *Upholder) whatIsDone(d work.Difference) string {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	digest, enforced := u.laws[d.Law]
+	switch {
+	case enforced && d.Kind == work.Opened && u.runs.Upheld.IsAgreed(d.Law, digest):
+		return "It is going to be shut, as the law is enforced"
+	case enforced && d.Kind == work.Opened:
+		return "Nothing is done about it until somebody agrees: " + u.Say("uphold", "agree", d.Law)
+	case d.Law == "" && u.reading.PutsBack && (u.reading.PutBack == nil || u.reading.PutBack.Holds(d.Where)):
+		return "What was decided is going to be put back"
+	}
+	return "Nothing was done about it: this only watches"
+}
+
+// resolved is what is told when a difference is gone: by itself, or since it was put back or shut.
 func (u *Upholder) resolved(a *account, h *holding, m moment) notify.Notice {
+	u.mu.Lock()
+	run := u.runs.KeptBy(a.name, h.GroupID, h.Place, h.Law, h.Since)
+	u.mu.Unlock()
+	if run != "" {
+		return u.keptNotice(a, h, run)
+	}
 	n := u.notice(notify.Resolved, audit.Info, "no longer so (it was told as %s): %s", h.Notice.Type, h.Notice.Says)
 	n.Account, n.Place, n.Law = a.name, h.Place, h.Law
 	since := h.Since.UTC()

@@ -113,7 +113,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	for i, name := range names {
 		all[i] = w.accountOf(name, w.cloud.Name)
 		all[i].mu.Lock()
-		all[i].cloud = w.cloud.Name
+		all[i].cloud, all[i].from = w.cloud.Name, w.from
 		all[i].mu.Unlock()
 	}
 	at := w.lastPosition(ctx, all)
@@ -149,6 +149,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		}
 		return
 	}
+	w.findActor(ctx, all)
 	for _, a := range all {
 		if a.mu.Lock(); a.packed != nil {
 			a.seen = w.Now() // the feed has answered
@@ -169,6 +170,24 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	}
 	looks.Go(func() { w.lookAround(ctx, all, &looks) })
 	w.read(ctx, all, next)
+}
+
+// findActor finds as whom this program changes accounts, where the cloud tells.
+func (w *watcher) findActor(ctx context.Context, all []*account) {
+	if len(all) == 0 {
+		return
+	}
+	within, stop := context.WithTimeout(ctx, lookTimeout)
+	defer stop()
+	caller, err := w.from.Who(within, all[0].name)
+	if err != nil {
+		return // then it is found by time alone what a run has done
+	}
+	for _, a := range all {
+		a.mu.Lock()
+		a.actor = caller.Actor
+		a.mu.Unlock()
+	}
 }
 
 // lastPosition is where the feed was read last: before it was kept, that is where the account is that is least far.
@@ -429,7 +448,13 @@ func (w *watcher) poll(ctx context.Context, a *account) {
 		if tries > 0 {
 			wait = max(wait, waiting(tries))
 		}
-		pause(ctx, wait)
+		timer := time.NewTimer(wait)
+		select {
+		case <-ctx.Done():
+		case <-timer.C:
+		case <-a.kicked:
+		}
+		timer.Stop()
 	}
 }
 

@@ -25,6 +25,7 @@ type Facts struct {
 	unsent     *prometheus.GaugeVec
 	errors     *prometheus.CounterVec
 	delay      prometheus.Histogram
+	kept       *prometheus.HistogramVec
 	alive      *atomic.Int64 // when it was seen to work last
 }
 
@@ -48,8 +49,11 @@ func newFacts() Facts {
 	f.delay = prometheus.NewHistogram(prometheus.HistogramOpts{Namespace: "isonomos", Name: "decision_seconds",
 		Help:    "Time from a change, by the cloud's clock, until it was decided and recorded.",
 		Buckets: []float64{.05, .1, .25, .5, 1, 2, 5, 10, 30, 60, 300}})
-	f.registry.MustRegister(f.accounts, f.lastSeen, f.open, f.passesNow, f.sentAll, f.failedSend, f.unsent, f.errors,
-		f.delay)
+	f.kept = prometheus.NewHistogramVec(prometheus.HistogramOpts{Namespace: "isonomos", Name: "put_back_seconds",
+		Help:    "Time from a change until it was put back, or shut as a law is enforced, and recorded.",
+		Buckets: []float64{.1, .25, .5, 1, 2, 5, 10, 30, 60, 300}}, []string{"type"})
+	f.registry.MustRegister(f.kept, f.accounts, f.lastSeen, f.open, f.passesNow, f.sentAll, f.failedSend, f.unsent,
+		f.errors, f.delay)
 	return f
 }
 
@@ -62,6 +66,10 @@ func (f Facts) Alive(within time.Duration) bool {
 }
 
 func (f Facts) decided(after time.Duration) { f.delay.Observe(max(after, 0).Seconds()) }
+
+func (f Facts) putBack(kind string, after time.Duration) {
+	f.kept.WithLabelValues(kind).Observe(max(after, 0).Seconds())
+}
 
 func (f Facts) failed(account string) { f.errors.WithLabelValues(account).Inc() }
 

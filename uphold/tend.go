@@ -158,7 +158,7 @@ func (u *Upholder) tend(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	swept, judged := time.Time{}, u.Now()
-	told := u.toldUpTo(ctx)
+	told, said := u.toldUpTo(ctx), -1
 	for {
 		u.Facts.beat()
 		if err := u.refresh(); err != nil {
@@ -166,8 +166,12 @@ func (u *Upholder) tend(ctx context.Context) {
 		} else {
 			u.endOverdue()
 			told = u.tellPasses(ctx, told)
+			said = u.wakeSaid(said)
 		}
 		u.lookForBlind(ctx)
+		if u.judgedOnce() {
+			u.showLaws()
+		}
 		if u.Now().Sub(judged) > lawsAgain && u.judgeForStrangers() {
 			judged = u.Now()
 		}
@@ -342,6 +346,7 @@ func (u *Upholder) drain(ctx context.Context) {
 // A Result is what one round has found.
 type Result struct {
 	Found  []notify.Notice // everything that holds, the worst first
+	Kept   []notify.Notice // what was put back or shut
 	Unread []estate.Unread // accounts that could not be read, or judged
 	Left   int             // notices that could not be sent yet
 }
@@ -359,11 +364,16 @@ func (u *Upholder) Result(ctx context.Context) Result {
 			r.Unread = append(r.Unread, estate.Unread{Account: a.name, Reason: reason})
 		}
 		for _, key := range slices.Sorted(maps.Keys(a.held)) {
-			r.Found = append(r.Found, a.held[key].Notice)
+			if h := a.held[key]; !strings.HasPrefix(key, leftKey) || h.Alarmed {
+				r.Found = append(r.Found, h.Notice)
+			}
 		}
 		a.mu.Unlock()
 	}
 	slices.SortStableFunc(r.Found, notify.WorstFirst)
+	u.mu.Lock()
+	r.Kept = u.kept
+	u.mu.Unlock()
 	for _, t := range u.targets() {
 		_, n, err := u.Store.Outbox(ctx, t.Name, 1)
 		if r.Left += n; err != nil {

@@ -22,7 +22,6 @@ import (
 	"isonomos/core/audit"
 	"isonomos/core/count"
 	"isonomos/core/estate"
-	"isonomos/enact"
 	"isonomos/nomos"
 	"isonomos/notify"
 	"isonomos/store"
@@ -51,9 +50,13 @@ type Reading struct {
 	Definitions nomos.Definitions
 	Surveyor    work.Surveyor
 	Targets     []notify.Target
-	Interval    time.Duration // between two looks at an account whose cloud has no feed
-	BlindAfter  time.Duration // how long an account may be unread until that is told
-	LookAgain   time.Duration // how often everything is read, feed or not
+	Interval    time.Duration     // between two looks at an account whose cloud has no feed
+	BlindAfter  time.Duration     // how long an account may be unread until that is told
+	LookAgain   time.Duration     // how often everything is read, feed or not
+	Digest      string            // of the definitions
+	PutsBack    bool              // what was changed by hand is put back,
+	PutBack     *estate.Condition // where this holds; nil means everywhere
+	Grace       time.Duration     // how long a difference stands until then
 }
 
 // An Upholder watches.
@@ -77,7 +80,18 @@ type Upholder struct {
 	ending   map[string]bool // accounts whose passes are being ended
 	failed   map[string]bool // accounts in which passes could not be ended, and that was told
 	misses   int             // rounds that could not be recorded since the last one that was
-	open     atomic.Int64    // accounts that are to be judged
+	open     atomic.Int64    // accounts that are to be judged, or are being kept
+
+	watching  context.Context // of the present generation
+	underWay  atomic.Int64    // accounts that are being kept
+	began     time.Time
+	allJudged bool              // everything was judged once
+	keepers   chan struct{}     // one for each account that is being kept
+	stamp     string            // of the definitions and settings as they were read last
+	way       error             // why this one gives way to another upholder
+	yield     func()            // ends the present generation
+	laws      map[string]string // digests of those that are enforced, by name
+	kept      []notify.Notice   // of a single round: what was put back or shut
 }
 
 // others are the addresses at which nobody is a stranger, by account.
@@ -92,7 +106,8 @@ type others struct {
 func New(o Options) *Upholder {
 	return &Upholder{Options: o, accounts: make(map[string]*account), others: others{of: make(map[string]addr.Set)},
 		reload: make(chan struct{}, 1), queue: make(chan *account, 1<<16), recorder: make(chan recording),
-		whole: make(map[string]bool), ending: make(map[string]bool), failed: make(map[string]bool), Facts: newFacts()}
+		keepers: make(chan struct{}, keepersAtOnce), whole: make(map[string]bool), ending: make(map[string]bool),
+		failed: make(map[string]bool), Facts: newFacts()}
 }
 
 // Reload has definitions and settings read again.
@@ -124,8 +139,11 @@ func (u *Upholder) Run(ctx context.Context) error {
 	first := true
 	for {
 		again, err := u.generation(ctx, reading, first, &stamp)
+		if u.way != nil { // nothing runs any more that could set it
+			again, err = false, u.way
+		}
 		if err != nil || !again {
-			if err == nil || !first {
+			if err == nil || !first || u.way != nil {
 				u.tellEnd(background)
 			}
 			return err
@@ -152,7 +170,9 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 	defer stop()
 	u.mu.Lock()
 	u.reading = r
-	u.decided = &work.Decided{Definitions: r.Definitions}
+	u.decided = &work.Decided{Definitions: r.Definitions, Digest: r.Digest}
+	u.laws, u.stamp = lawsOf(r.Definitions), *stamp
+	u.began, u.allJudged = u.Now(), false
 	u.head = -1 // the journal is read again for them
 	u.sender = &notify.Sender{Store: u.Store, Targets: r.Targets, Now: u.Now, Log: u.Log, Count: u.Facts.sent}
 	u.mu.Unlock()
@@ -161,6 +181,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 	}
 	var all sync.WaitGroup
 	defer all.Wait()
+	defer u.untilKept() // what is under way is brought to the end of its step, and the locks are given back
 	defer stop()
 	if !u.Once {
 		all.Go(func() { u.sender.Run(ctx) })
@@ -170,6 +191,11 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 		return false, err
 	}
 	defer release()
+	watched, yield := context.WithCancel(watched)
+	defer yield()
+	u.mu.Lock()
+	u.watching, u.yield = watched, yield
+	u.mu.Unlock()
 	if first && !u.Once {
 		u.tellStart(ctx)
 	}
@@ -199,6 +225,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 		}
 		u.endOverdue()
 		u.drain(watched)
+		u.keepOnce(watched)
 		return false, nil
 	}
 	look := time.NewTicker(time.Second)
@@ -269,7 +296,8 @@ func (u *Upholder) accountOf(name, of string) *account {
 	defer u.mu.Unlock()
 	a := u.accounts[name]
 	if a == nil {
-		a = &account{name: name, cloud: of, held: make(map[string]*holding), began: u.Now()}
+		a = &account{name: name, cloud: of, held: make(map[string]*holding), began: u.Now(),
+			kicked: make(chan struct{}, 1)}
 		u.accounts[name] = a
 	}
 	return a
@@ -317,17 +345,13 @@ func (u *Upholder) refresh() error {
 	if head.Number == u.head {
 		return nil
 	}
-	runs, err := work.RunsOf(u.Store.Journal)
+	runs, err := work.RunsOf(u.reading.Definitions.Estate.Name, u.Store.Journal)
 	if err != nil {
 		return err
 	}
-	known, _, _, err := enact.Passes(u.Store.Journal)
-	if err != nil {
-		return err
-	}
-	u.decided = u.decided.With(runs.Knows, known)
+	u.decided = u.decided.With(runs.Knows, runs.Passes)
 	u.runs, u.head = runs, head.Number
-	u.Facts.passes(known, u.Now())
+	u.Facts.passes(runs.Passes, u.Now())
 	return nil
 }
 
@@ -381,17 +405,30 @@ func (u *Upholder) tellStart(ctx context.Context) {
 	u.mu.Lock()
 	r := u.reading
 	u.mu.Unlock()
-	u.tell(ctx, u.notice(notify.Started, audit.Info, "%s watches %s in %s; it changes nothing but passes that are over",
+	does := "it changes nothing but passes that are over"
+	switch {
+	case r.PutsBack && r.PutBack != nil:
+		does = "where " + r.PutBack.String() + ", what is changed by hand is put back"
+	case r.PutsBack:
+		does = "what is changed by hand is put back"
+	}
+	if n := len(u.laws); n > 0 {
+		does += fmt.Sprintf("; %s enforced once somebody has agreed", count.Of(n, "law is", "laws are"))
+	}
+	u.tell(ctx, u.notice(notify.Started, audit.Info, "%s watches %s in %s; %s",
 		u.By, count.Of(len(r.Definitions.Estate.Accounts), "defined account", "defined accounts"),
-		count.Of(len(r.Definitions.Estate.Clouds), "cloud", "clouds")))
+		count.Of(len(r.Definitions.Estate.Clouds), "cloud", "clouds"), does))
 }
 
 func (u *Upholder) tellEnd(ctx context.Context) {
 	if u.Once {
 		return
 	}
-	u.tell(ctx, u.notice(notify.Stopping, audit.Info, "%s watches no longer: until it is started again, nobody "+
-		"does", u.By))
+	n := u.notice(notify.Stopping, audit.Info, "%s watches no longer: until it is started again, nobody does", u.By)
+	if u.way != nil {
+		n = u.notice(notify.Stopping, audit.Critical, "%s watches no longer: %v", u.By, u.way)
+	}
+	u.tell(ctx, n)
 	last, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
 	u.sender.Flush(last)

@@ -211,15 +211,8 @@ func lock(ctx context.Context, s *store.Store, accounts []string, run string, no
 	locked context.Context, held func() error, unlock func(), err error) {
 	host, _ := os.Hostname()
 	holder := fmt.Sprintf("%s, process %d, %s", host, os.Getpid(), ownID)
-	dead := func(other string) bool {
-		at, rest, ok := strings.Cut(other, ", process ")
-		number, id, _ := strings.Cut(rest, ", ")
-		pid, err := strconv.Atoi(number)
-		// processes in a container have the same numbers each time: who had this one's is no more
-		return ok && err == nil && at == host && (whole.Gone(pid) || pid == os.Getpid() && id != ownID)
-	}
 	now := time.Now()
-	err = s.Lock(accounts, run, holder, now, now.Add(lease), dead)
+	err = s.Lock(accounts, run, holder, now, now.Add(lease), isGone)
 	var taken *store.LockedError
 	if errors.As(err, &taken) {
 		return nil, nil, nil, refused("%w", taken)
@@ -265,6 +258,22 @@ func lock(ctx context.Context, s *store.Store, accounts []string, run string, no
 		lost(nil)
 		_ = s.Unlock(run, holder) // a lock that is not released expires
 	}, nil
+}
+
+// isGone reports whether whoever had a lock is a process of this machine that is no more.
+func isGone(holder string) bool {
+	host, _ := os.Hostname()
+	at, rest, ok := strings.Cut(holder, ", process ")
+	number, id, _ := strings.Cut(rest, ", ")
+	pid, err := strconv.Atoi(number)
+	// processes in a container have the same numbers each time: who had this one's is no more
+	return ok && err == nil && at == host && (whole.Gone(pid) || pid == os.Getpid() && id != ownID)
+}
+
+// BeingChanged reports whether somebody is changing an account now.
+func BeingChanged(s *store.Store, account string, now time.Time) (bool, error) {
+	has, err := s.LockOf(account)
+	return has.Account != "" && has.Until.After(now) && !isGone(has.Holder), err
 }
 
 // BreakLock takes the lock of an account from a run of another machine and notes that in the journal. If the
@@ -340,7 +349,7 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	if name == "" {
 		for _, p := range slices.Backward(pasts) {
 			switch {
-			case p.Draft.Repeals != "" || undone[p.Name] || len(p.Draft.Passes) > 0:
+			case p.Draft.Repeals != "" || undone[p.Name] || len(p.Draft.Passes) > 0 || p.Draft.Upholds != nil:
 			case p.Unchanged():
 				return nil, wrong("the last run %s changed nothing: to undo an earlier one, name it", p.Name)
 			default:
@@ -359,6 +368,11 @@ func ToUndo(pasts []*enact.Past, name string) (*enact.Past, error) {
 	if found := pasts[slices.Index(names, name)]; len(found.Draft.Passes) > 0 {
 		return nil, wrong("the run %s opened or shut passes (%s): they end by themselves, or are ended", name,
 			strings.Join(found.Draft.Passes, ", "))
+	}
+	if u := pasts[slices.Index(names, name)].Draft.Upholds; u != nil && len(u.Laws) == 0 {
+		return nil, wrong("the run %s put back what was decided: define what should be there instead, and carry "+
+			"that out",
+			name)
 	}
 	if undone[name] {
 		return nil, wrong("the run %s is undone already", name)

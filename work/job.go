@@ -40,6 +40,7 @@ type Job struct {
 	Promised []enact.Promise                     // of those that were carried out last; nil if none were
 	Settle   func(surveyed *estate.Estate) error // whether the definitions match a survey; may be nil
 	Passes   Passes                              // finds the passes in a survey; nil finds none
+	Lawful   nomos.Definitions                   // their laws say what must not be brought back
 }
 
 // Passes finds the passes in a survey and marks their rules, which come and go by themselves.

@@ -31,6 +31,7 @@ type Decided struct {
 	Definitions nomos.Definitions
 	Knows       enact.Known            // what the journal has made or adopted
 	Passes      map[string]*pass.Known // what it has issued
+	Digest      string                 // of the definitions
 
 	mu     sync.Mutex
 	parts  map[string]*estate.Estate // of the definitions, by account
@@ -41,8 +42,8 @@ type Decided struct {
 func (s *Decided) With(knows enact.Known, passes map[string]*pass.Known) *Decided {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return &Decided{Definitions: s.Definitions, Knows: knows, Passes: passes, parts: maps.Clone(s.parts),
-		beside: maps.Clone(s.beside)}
+	return &Decided{Definitions: s.Definitions, Digest: s.Digest, Knows: knows, Passes: passes,
+		parts: maps.Clone(s.parts), beside: maps.Clone(s.beside)}
 }
 
 // The kinds of difference.
@@ -198,10 +199,11 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	}
 	for _, l := range law.RebaseLaws(s.Definitions.Laws, aim.ToNow) {
 		for _, g := range slices.Concat(aim.Now.Groups, is.ImpliedGroups()) {
-			if !in(g) || owned[g.ID] && !unsure[g.Path()] || only != nil && !only.Groups[g.ID] {
+			ours := owned[g.ID] && !unsure[g.Path()] && l.Enforced == nil // these are held against their definitions
+			if !in(g) || ours || only != nil && !only.Groups[g.ID] {
 				continue
 			}
-			for _, b := range law.BreachesBut(is, l, g, s.Definitions.Exemptions, now) {
+			for _, b := range law.BreachesBut(withoutPasses(is, g), l, g, s.Definitions.Exemptions, now) {
 				v.Differences = append(v.Differences, s.breach(l, b, is))
 			}
 		}
@@ -212,6 +214,14 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 			func(d Difference) bool { return !only.Groups[d.GroupID] && !(only.Around && d.AtInstances()) })
 	}
 	return v
+}
+
+// withoutPasses decides as if passes opened nothing in a group.
+func withoutPasses(d *decide.Decider, g *estate.Group) *decide.Decider {
+	if !slices.ContainsFunc(g.Rules, isPass) {
+		return d
+	}
+	return d.Supposing(g, slices.DeleteFunc(slices.Clone(g.Rules), isPass))
 }
 
 // AtInstances reports whether a difference is at instances, and not in what one group lets through.

@@ -89,7 +89,7 @@ func (s *Server) Clouds() ([]string, error) {
 	return slices.Sorted(maps.Keys(now.clouds)), nil
 }
 
-// unchanged reports whether a file is as it was. Its time alone does not tell: it may stand still for some milliseconds.
+// unchanged reports whether a file is as it was. Its time alone does not tell: it may stand still for milliseconds.
 func unchanged(is, was os.FileInfo) bool {
 	if is == nil || was == nil {
 		return is == was

@@ -321,6 +321,9 @@ func (p *planner) setEntries(l *estate.List, entries []estate.Entry) {
 	p.push(phaseEntries, Step{Do: SetEntries, Account: l.Account, List: l, Entries: entries})
 }
 
+// SameEntries reports whether two lists hold the same addresses.
+func SameEntries(a, b []estate.Entry) bool { return setOf(a).Equal(setOf(b)) }
+
 func setOf(entries []estate.Entry) addr.Set {
 	ranges := make([]netip.Prefix, len(entries))
 	for i, e := range entries {

@@ -512,3 +512,10 @@ func (c *compiler) finish() {
 				Description: "what the definition does not let through", Origin: c.g.Origin})
 	}
 }
+
+// ForRanges are the rules by which the cloud of a group says that a rule is about a set of addresses.
+func ForRanges(g *estate.Group, r estate.Rule, peers addr.Set) []estate.Rule {
+	c := &compiler{g: g, dialect: decide.Dialect(g.Account), filter: decide.Filter(g)}
+	c.write(r, nil, peers)
+	return c.rules
+}

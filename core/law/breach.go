@@ -17,6 +17,7 @@ import (
 type Breach struct {
 	Group     *estate.Group
 	Rule      *estate.Rule // nil if it is about the whole group
+	Direction estate.Direction
 	Text      string
 	Lacks     string      // what the definition must contain; empty where there is too much of something
 	Traffic   traffic.Set // what is too much; empty where something is missing
@@ -193,7 +194,8 @@ func (j judge) exempted(set traffic.Set, b Breach, exempt func(service.Set) (ser
 	if left.IsEmpty() {
 		return []Breach{covered}
 	}
-	if w, ok := set.OnServices(left).Witness(); ok {
+	b.Traffic, covered.Traffic = set.OnServices(left), set.OnServices(service.All.Minus(left))
+	if w, ok := b.Traffic.Witness(); ok {
 		b.Witness = &w
 	}
 	return []Breach{b, covered}
@@ -300,7 +302,9 @@ func (j judge) byRule(o Opening, tooMuch service.Set, verb string) []opened {
 		if r != nil {
 			text = fmt.Sprintf("%q %s", r.Sentence(j.d.Estate().Services), text)
 		}
-		found[at[r]] = opened{Breach{Group: j.g, Rule: r, Text: text, Traffic: set, Witness: &w}, set}
+		found[at[r]] = opened{Breach{Group: j.g, Rule: r, Direction: o.Direction, Text: text, Traffic: set,
+			Witness: &w},
+			set}
 	}
 	for _, x := range j.parts(o.Peers) {
 		left := j.through(x, o.Direction).OnServices(tooMuch)
@@ -385,7 +389,7 @@ func (j judge) lent(o Opening, tooMuch func(*estate.Lend) service.Set) []opened 
 			continue
 		}
 		w, _ := set.Witness()
-		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule,
+		found = append(found, opened{Breach{Group: j.g, Rule: &l.Rule, Direction: o.Direction,
 			Text:    fmt.Sprintf("lends %s for at most %s", j.d.Estate().Services.InWords(set.Services()), l.AtMost),
 			Witness: &w, Lacks: "lend it for less, to fewer, or not at all"}, set})
 	}

@@ -168,7 +168,8 @@ var Keywords = []Topic{
 		"law reasons {\n  always   because\n  severity low\n}"},
 	{"control", "The numbers of the controls that a law serves.",
 		"law shut-admin {\n  never   admit class admin from internet\n  control \"SOC 2 CC6.6\", \"PCI DSS 1\"\n}"},
-	{"enforced", "Has uphold shut what breaches a law's never and only, in any group, ours or not; after says how long " +
+	{"enforced", "Has uphold shut what breaches a law's never and only, in any group, ours or not; after says " +
+		"how long " +
 		"it has to stand, whole that a rule may go as a whole where the rest of it can't be said exactly. It begins " +
 		"once uphold agree LAW has said so.",
 		"law shut-admin {\n  never    admit class admin from internet\n  enforced after 2m\n}"},

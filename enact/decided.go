@@ -1,0 +1,367 @@
+package enact
+
+import (
+	"bytes"
+	"encoding/json"
+	"maps"
+	"slices"
+
+	"isonomos/core/change"
+	"isonomos/core/estate"
+)
+
+// What was decided is what runs have left: the content of the estate's own groups and lists after the last run that
+// touched each of them, and where its groups are attached. Runs that put back what was decided, or enforce a law,
+// decide nothing; neither do passes.
+
+// Decided is what was decided, as the journal tells it.
+type Decided struct {
+	estate  string
+	objects lines // of its own groups with their rules, and lists
+	// where are the ids of the interfaces and subnets to which a group is attached. A group that was last touched by a
+	// run that did not note that is not among them.
+	where map[ident]map[string]bool
+	// Definitions are the digests of the definitions that were carried out last, by account. They are empty where an
+	// earlier state was brought back since.
+	Definitions map[string]string
+}
+
+// DecidedBy finds what the runs of an estate have decided.
+func DecidedBy(name string, pasts []*Past) (*Decided, error) {
+	d := &Decided{estate: name, objects: make(lines), where: make(map[ident]map[string]bool),
+		Definitions: make(map[string]string)}
+	for _, p := range pasts {
+		if p.Draft.Estate != name || len(p.Draft.Passes) > 0 || p.Draft.Upholds != nil || p.Done() == 0 {
+			continue
+		}
+		if err := d.follow(p); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+// follow notes what a run has done.
+func (d *Decided) follow(p *Past) error {
+	run := &Run{Draft: p.Draft}
+	if err := run.Recall(p.Entries); err != nil {
+		return err
+	}
+	for _, x := range p.again {
+		run.names.learn(x.account, map[string]string{x.was: x.is})
+	}
+	before := make(map[ident]*Touched)
+	for _, o := range p.Draft.Objects {
+		real := run.names.object(o)
+		before[ident{o.Account, o.Kind, real.ID}] = real
+	}
+	touched := make(map[ident]bool)
+	for _, e := range p.Entries {
+		var x Result
+		if e.Kind != Done || json.Unmarshal(e.Body, &x) != nil {
+			continue
+		}
+		s := p.Draft.step(x.Lane, x.Step) // it was looked at by Recall
+		request := run.names.request(s.Request)
+		d.Definitions[s.Account] = p.Draft.Definitions
+		if s.Do == change.Attach || s.Do == change.AttachToSubnet {
+			d.attach(s.Account, request.ID, request.Groups)
+			continue
+		}
+		at := ident{s.Account, s.Do.Of(), request.ID}
+		if of := request.Of(); of.Kind != "" {
+			at = ident{s.Account, of.Kind, of.ID}
+		}
+		if o := before[at]; o != nil && !touched[at] {
+			d.begin(at, o)
+		}
+		touched[at] = true
+		if err := d.step(at, s, run.names); err != nil {
+			return err
+		}
+	}
+	for at := range touched {
+		var l line
+		if own := d.objects[at]; own != nil && (json.Unmarshal(own[0], &l) != nil ||
+			l.Labels[estate.OwnLabel] != d.estate) {
+			d.forget(at)
+		}
+	}
+	return nil
+}
+
+// begin notes an object as it was before a run touched it.
+func (d *Decided) begin(at ident, o *Touched) {
+	d.objects[at] = slices.Clone(o.Before)
+	delete(d.where, at)
+	if at.kind == "group" && o.Attached != nil {
+		d.where[at] = make(map[string]bool)
+		for _, id := range o.Attached {
+			d.where[at][id] = true
+		}
+	}
+}
+
+func (d *Decided) forget(at ident) {
+	delete(d.objects, at)
+	delete(d.where, at)
+}
+
+// attach notes which groups an interface or subnet has.
+func (d *Decided) attach(account, id string, groups []string) {
+	for at := range d.where {
+		if at.account == account {
+			delete(d.where[at], id)
+		}
+	}
+	for _, g := range groups {
+		at := ident{account, "group", g}
+		if d.where[at] != nil {
+			d.where[at][id] = true
+		}
+	}
+}
+
+// step notes what a step did to a group or list.
+func (d *Decided) step(at ident, s *Step, names *names) error {
+	request := names.request(s.Request)
+	switch {
+	case s.Do.Deletes():
+		d.forget(at)
+		return nil
+	case s.Do.Makes():
+		object := names.line(s.Object)
+		d.objects[at] = []json.RawMessage{object}
+		if at.kind == "group" {
+			d.where[at] = make(map[string]bool)
+		}
+		for k, everyone := range everyones {
+			made := ownRule(s.ID, k)
+			if id := names.of(s.Account, made); id != made {
+				d.objects[at] = append(d.objects[at], encode(map[string]any{"kind": "rule", "account": s.Account,
+					"group": at.id, "id": id, "direction": "out", "action": "admit", "peers": []string{everyone},
+					"services": []string{"any"}}))
+			}
+		}
+		return nil
+	}
+	own := d.objects[at]
+	if own == nil {
+		return nil // it is neither made nor touched by this run
+	}
+	switch s.Do {
+	case change.LabelGroup, change.LabelList:
+		return d.set(at, "labels", request.Labels)
+	case change.SetEntries:
+		return d.set(at, "entries", request.Entries)
+	case change.AddRules:
+		d.objects[at] = append(own, request.Rules...)
+	case change.RemoveRule:
+		gone := make(map[string]bool)
+		for _, text := range request.Rules {
+			var l line
+			if err := json.Unmarshal(text, &l); err != nil {
+				return err
+			}
+			gone[l.ID] = true
+		}
+		d.objects[at] = append(own[:1:1], slices.DeleteFunc(slices.Clone(own[1:]), func(text json.RawMessage) bool {
+			var l line
+			return json.Unmarshal(text, &l) == nil && gone[l.ID]
+		})...)
+	}
+	return nil
+}
+
+// set changes a field of an object's line.
+func (d *Decided) set(at ident, field string, value any) error {
+	changed, err := withField(d.objects[at][0], field, value)
+	if err == nil {
+		d.objects[at] = append([]json.RawMessage{changed}, d.objects[at][1:]...)
+	}
+	return err
+}
+
+// withField is a line with another value of a field.
+func withField(text json.RawMessage, field string, value any) (json.RawMessage, error) {
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.UseNumber()
+	var whole map[string]any
+	if err := dec.Decode(&whole); err != nil {
+		return nil, err
+	}
+	whole[field] = value
+	return encode(whole), nil
+}
+
+// Estate is the name of the estate.
+func (d *Decided) Estate() string { return d.estate }
+
+// Has reports whether something was decided about a group or list.
+func (d *Decided) Has(account, kind, id string) bool {
+	return d.objects[ident{account, kind, id}] != nil
+}
+
+// Count is the number of groups about which something was decided.
+func (d *Decided) Count() int {
+	n := 0
+	for at := range d.objects {
+		if at.kind == "group" {
+			n++
+		}
+	}
+	return n
+}
+
+// Groups are the ids of the groups of an account about which something was decided, and their names in the cloud.
+func (d *Decided) Groups(account string) map[string]string {
+	names := make(map[string]string)
+	for at, own := range d.objects {
+		var l line
+		if at.account == account && at.kind == "group" && json.Unmarshal(own[0], &l) == nil {
+			names[at.id] = l.Name
+		}
+	}
+	return names
+}
+
+// Labels are those of a group as it was decided.
+func (d *Decided) Labels(account, id string) map[string]string {
+	var l line
+	if own := d.objects[ident{account, "group", id}]; own != nil {
+		_ = json.Unmarshal(own[0], &l) // it has been read before
+	}
+	return l.Labels
+}
+
+// A Restore picks what is to be as it was decided, in an account.
+type Restore struct {
+	Account string
+	// Pick picks groups and lists by kind and id; nil picks all.
+	Pick func(kind, id string) bool
+	// Attached says whether a group is to be attached to an interface or subnet, given whether it is now, and whether
+	// it was when that was decided; nil leaves what is now.
+	Attached func(group, at string, now, was bool) bool
+	// Upholder is noted at groups that are to be as they were decided.
+	Upholder estate.Upholder
+	// Rules are the rules of groups that are to be something else than was decided, or were decided by nobody, by id of
+	// the group.
+	Rules map[string][]json.RawMessage
+}
+
+// On is a survey in which an account is as it was decided, as far as that is picked, with the estate's mark; all other
+// labels and descriptions of what is there stay.
+func (d *Decided) On(surveyed *estate.Estate, pick Restore) (*estate.Estate, error) {
+	now := linesOf(surveyed, []string{pick.Account}, false)
+	back := restoring{objects: make(lines)}
+	for _, at := range slices.SortedFunc(maps.Keys(d.objects), ident.compare) {
+		if at.account != pick.Account || pick.Pick != nil && !pick.Pick(at.kind, at.id) {
+			continue
+		}
+		own := slices.DeleteFunc(slices.Clone(d.objects[at]), isBuiltIn) // those of its cloud stay
+		if is := now[at]; is != nil {
+			var l line
+			if err := json.Unmarshal(is[0], &l); err != nil {
+				return nil, err
+			}
+			labels := maps.Clone(l.Labels)
+			if labels == nil {
+				labels = make(map[string]string)
+			}
+			labels[estate.OwnLabel] = d.estate
+			if at.kind == "group" {
+				labels[estate.UpheldLabel] = pick.Upholder.String()
+			}
+			first, err := withField(is[0], "labels", labels)
+			if err == nil && at.kind == "list" {
+				var was line
+				if err = json.Unmarshal(own[0], &was); err == nil {
+					first, err = withField(first, "entries", was.Entries)
+				}
+			}
+			if err != nil {
+				return nil, err
+			}
+			own[0] = first
+			for _, text := range is[1:] {
+				if isBuiltIn(text) {
+					own = append(own, text)
+				}
+			}
+		}
+		back.objects[at] = own
+	}
+	for id, rules := range pick.Rules {
+		at := ident{pick.Account, "group", id}
+		first := back.objects[at]
+		if first == nil {
+			first = now[at]
+		}
+		if first != nil {
+			back.objects[at] = append(first[:1:1], rules...)
+		}
+	}
+	back.attached = func(at ident, line []byte) (json.RawMessage, error) {
+		if at.account != pick.Account || pick.Attached == nil {
+			return line, nil
+		}
+		return d.attachedAs(pick, at, line)
+	}
+	return back.on(surveyed)
+}
+
+// isBuiltIn reports whether a line is that of a rule that its cloud has built in.
+func isBuiltIn(text json.RawMessage) bool {
+	var l line
+	return json.Unmarshal(text, &l) == nil && l.Kind == "rule" && l.BuiltIn
+}
+
+// attachedAs is the line of an instance or subnet with the groups that it is to have.
+func (d *Decided) attachedAs(pick Restore, at ident, text []byte) (json.RawMessage, error) {
+	var l line
+	if err := json.Unmarshal(text, &l); err != nil {
+		return nil, err
+	}
+	differs := false
+	groups := func(id string, now []string) []string {
+		var then []string
+		for _, g := range now {
+			of := ident{pick.Account, "group", g}
+			if d.where[of] == nil || pick.Attached(g, id, true, d.where[of][id]) {
+				then = append(then, g)
+			}
+		}
+		for _, of := range slices.SortedFunc(maps.Keys(d.where), ident.compare) {
+			if of.account == pick.Account && !slices.Contains(now, of.id) && d.where[of][id] &&
+				pick.Attached(of.id, id, false, true) {
+				then = append(then, of.id)
+			}
+		}
+		differs = differs || !slices.Equal(now, then)
+		return append([]string{}, then...)
+	}
+	if at.kind == "subnet" {
+		then := groups(at.id, l.Groups)
+		if !differs {
+			return text, nil
+		}
+		return withField(text, "groups", then)
+	}
+	had := line{Kind: "instance", Interfaces: l.Interfaces}
+	for i := range had.Interfaces {
+		f := &had.Interfaces[i]
+		f.Groups = groups(f.ID, f.Groups)
+	}
+	if !differs {
+		return text, nil
+	}
+	return withGroups(text, encode(map[string]any{"kind": "instance", "interfaces": interfacesOf(had)}))
+}
+
+func interfacesOf(l line) []map[string]any {
+	var all []map[string]any
+	for _, f := range l.Interfaces {
+		all = append(all, map[string]any{"id": f.ID, "groups": f.Groups})
+	}
+	return all
+}

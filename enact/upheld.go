@@ -1,0 +1,227 @@
+package enact
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"isonomos/core/estate"
+	"isonomos/store"
+)
+
+// What is said about upholding, beside runs: laws that may be enforced, places that were left alone and no longer are,
+// groups from which it keeps its hands.
+
+// Kinds of entries in the journal.
+const (
+	Shown    = "shown"     // body: Agreement without By; a round has shown what a law would take
+	Agreed   = "agreed"    // body: Agreement
+	Resumed  = "resumed"   // body: Resumption
+	HandsOff = "hands-off" // body: HandsOffed
+)
+
+// UpholdRun is under what name of a run these entries stand.
+const UpholdRun = "uphold"
+
+// An Agreement says that a law may be enforced, as it is.
+type Agreement struct {
+	Law    string `json:"law"`
+	Digest string `json:"digest"` // of what the law says; see LawDigest
+	By     string `json:"by,omitempty"`
+}
+
+// A Resumption says that what was left alone at a place is no longer.
+type Resumption struct {
+	Place string `json:"place"` // an account, or the full name of a network or group
+	By    string `json:"by"`
+}
+
+// A HandsOffed group was first seen with its label.
+type HandsOffed struct {
+	Account string    `json:"account"`
+	ID      string    `json:"id"`
+	Group   string    `json:"group"`
+	Until   time.Time `json:"until"` // at most a day later
+}
+
+// LawDigest is a fingerprint of what a law says, among the promises of definitions.
+func LawDigest(estate string, promises []Promise, law string) string {
+	lines := []string{estate}
+	for _, p := range promises {
+		if (p.Kind == PromisedByLaw || p.Kind == AllowedByLaw) && p.law() == law {
+			lines = append(lines, p.Key)
+		}
+	}
+	slices.Sort(lines[1:])
+	return digest([]byte(strings.Join(lines, "\n")))
+}
+
+// An Act is what upholding has done at a place.
+type Act struct {
+	Place  string // a group's full name
+	Opened bool   // something was let through again there; else it was shut
+	At     time.Time
+	By     string // who had changed it, where that is known
+}
+
+// Upheld is what the journal tells of upholding.
+type Upheld struct {
+	shown, agreed map[string]string // law and digest
+	resumed       []resumed
+	first         estate.Upholder
+	hands         map[[2]string][]HandsOffed // by account and id of the group, in order
+	seen          map[[2]string][]time.Time
+	// Said is how often somebody has said what may be done.
+	Said int
+	Acts []Act // of the last hour before the last entry, in order
+}
+
+type resumed struct {
+	place string
+	at    time.Time
+}
+
+// actsFor is how long it counts what was done.
+const actsFor = time.Hour
+
+// UpheldBy reads what a journal tells of upholding.
+func UpheldBy(journal func(func(store.Entry) error) error) (*Upheld, error) {
+	u := &Upheld{shown: make(map[string]string), agreed: make(map[string]string),
+		hands: make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time)}
+	var last time.Time
+	err := journal(func(e store.Entry) error {
+		at, err := time.Parse(time.RFC3339Nano, e.At)
+		if err == nil {
+			if u.first.Journal == "" {
+				u.first = estate.Upholder{Journal: e.Hash[:min(8, len(e.Hash))], Since: at.UTC().Truncate(time.Second)}
+			}
+			last, err = at, u.note(e, at)
+		}
+		if err != nil {
+			return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
+		}
+		return nil
+	})
+	u.Acts = slices.DeleteFunc(u.Acts, func(a Act) bool { return a.At.Before(last.Add(-actsFor)) })
+	return u, err
+}
+
+func (u *Upheld) note(e store.Entry, at time.Time) error {
+	switch e.Kind {
+	case Shown, Agreed:
+		var x Agreement
+		if err := json.Unmarshal(e.Body, &x); err != nil {
+			return err
+		}
+		if e.Kind == Agreed {
+			u.agreed[x.Law] = x.Digest
+			u.Said++
+		}
+		u.shown[x.Law] = x.Digest
+	case Resumed:
+		var x Resumption
+		if err := json.Unmarshal(e.Body, &x); err != nil {
+			return err
+		}
+		u.resumed = append(u.resumed, resumed{x.Place, at})
+		u.Said++
+	case HandsOff:
+		var x HandsOffed
+		if err := json.Unmarshal(e.Body, &x); err != nil {
+			return err
+		}
+		of := [2]string{x.Account, x.ID}
+		u.hands[of], u.seen[of] = append(u.hands[of], x), append(u.seen[of], at)
+	case Begin:
+		var x struct{ Upholds *Upholds }
+		if err := json.Unmarshal(e.Body, &x); err != nil || x.Upholds == nil {
+			return err
+		}
+		for _, place := range x.Upholds.Opened {
+			u.Acts = append(u.Acts, Act{Place: place, Opened: true, At: at, By: x.Upholds.By[place]})
+		}
+		for _, place := range x.Upholds.Shut {
+			u.Acts = append(u.Acts, Act{Place: place, At: at, By: x.Upholds.By[place]})
+		}
+	}
+	return nil
+}
+
+// Upholder is as whom whoever goes by this journal upholds.
+func (u *Upheld) Upholder() estate.Upholder { return u.first }
+
+// WasShown reports whether a round has shown what a law would take, as it is.
+func (u *Upheld) WasShown(law, digest string) bool { return u.shown[law] == digest }
+
+// IsAgreed reports whether a law may be enforced, as it is.
+func (u *Upheld) IsAgreed(law, digest string) bool { return u.agreed[law] == digest }
+
+// ResumedAt is when somebody said last that a place is no longer left alone; zero if nobody has.
+func (u *Upheld) ResumedAt(place string) time.Time {
+	var last time.Time
+	for _, r := range u.resumed {
+		if place == r.place || strings.HasPrefix(place, r.place+"/") {
+			last = r.at
+		}
+	}
+	return last
+}
+
+// OpenedAt are the times at which something was let through again at a place since a time, and since it was resumed.
+func (u *Upheld) OpenedAt(place string, since time.Time) []Act { return u.acts(place, true, since) }
+
+// ShutAt are the times at which something was shut at a place since a time.
+func (u *Upheld) ShutAt(place string, since time.Time) []Act { return u.acts(place, false, since) }
+
+func (u *Upheld) acts(place string, opened bool, since time.Time) []Act {
+	if at := u.ResumedAt(place); at.After(since) {
+		since = at
+	}
+	var all []Act
+	for _, a := range u.Acts {
+		if a.Place == place && a.Opened == opened && a.At.After(since) {
+			all = append(all, a)
+		}
+	}
+	return all
+}
+
+const (
+	// mostHandsOff bounds how long a group is left alone, and handsOffAgain how soon it can be again.
+	mostHandsOff  = 24 * time.Hour
+	handsOffAgain = 7 * 24 * time.Hour
+)
+
+// HandsOffUntil is until when a group with a label that says so is left alone. It is zero if the label does not count:
+// then why says for what reason. With anew, that has to be noted first.
+func (u *Upheld) HandsOffUntil(account, id, label string, now time.Time) (until time.Time, anew bool, why string) {
+	wanted, err := time.Parse(time.RFC3339, label)
+	if err != nil {
+		return time.Time{}, false, fmt.Sprintf("%q is no time such as %s", label,
+			now.UTC().Truncate(time.Hour).Add(2*time.Hour).Format(time.RFC3339))
+	}
+	if !wanted.After(now) {
+		return time.Time{}, false, "it is over"
+	}
+	of := [2]string{account, id}
+	if n := len(u.seen[of]); n > 0 {
+		first, last := u.seen[of][n-1], u.hands[of][n-1]
+		if until = last.Until; wanted.Before(until) {
+			until = wanted // it can be taken back, and not drawn out
+		}
+		if until.After(now) {
+			return until, false, ""
+		}
+		if now.Before(first.Add(handsOffAgain)) {
+			return time.Time{}, false, fmt.Sprintf("it was left alone from %s on already, and can be once in "+
+				"seven days",
+				first.UTC().Format(time.RFC3339))
+		}
+	}
+	if most := now.Add(mostHandsOff); wanted.After(most) {
+		wanted = most
+	}
+	return wanted, true, ""
+}

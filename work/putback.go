@@ -1,0 +1,360 @@
+package work
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+
+	"isonomos/core/change"
+	"isonomos/core/decide"
+	"isonomos/core/estate"
+	"isonomos/core/shut"
+	"isonomos/enact"
+)
+
+var directions = []estate.Direction{estate.In, estate.Out}
+
+// A definedView is how an account is by its definitions, where these differ from what is there: where they agree with
+// it, nobody wants anything put back.
+type definedView struct {
+	differs  map[string]bool    // groups, by id, that let through something else
+	named    map[string]bool    // groups that are defined, by their names in the cloud
+	attached map[[2]string]bool // interface or subnet, and group, by id
+	entries  map[string]bool    // lists, by id, that hold what the definitions say
+}
+
+// defined compares an account with its definitions.
+func (k Keeper) defined(surveyed *estate.Estate) definedView {
+	v := definedView{differs: make(map[string]bool), named: make(map[string]bool),
+		attached: make(map[[2]string]bool), entries: make(map[string]bool)}
+	part := k.Decided.part(k.Account)
+	marked, _, _ := estate.Overlay(&estate.Estate{Name: part.Name}, surveyed) // it is going to be changed
+	k.Decided.unmarked(part, marked, k.Account)
+	aim := change.NewAim(part, marked, change.Choice{Knows: k.Decided.Knows.Has})
+	for _, g := range part.Groups {
+		if g.Account.Name == k.Account && !g.Existing {
+			v.named[g.InCloud()] = true
+		}
+	}
+	is, then := decide.New(aim.Now), decide.New(aim.Then)
+	wanted := groupsOf(aim.Then, k.Account)
+	for id, g := range groupsOf(aim.Now, k.Account) {
+		w := wanted[id]
+		v.differs[id] = w == nil || !sameTraffic(is, g, then, w)
+	}
+	for _, f := range aim.Failures {
+		v.differs[f.Group.ID] = true
+	}
+	for _, i := range aim.Then.Instances {
+		for _, f := range i.Interfaces {
+			for _, g := range f.Groups {
+				v.attached[[2]string{f.ID, g.ID}] = true
+			}
+		}
+	}
+	for _, n := range aim.Then.Networks {
+		for _, s := range n.Subnets {
+			for _, g := range s.Groups {
+				v.attached[[2]string{s.ID, g.ID}] = true
+			}
+		}
+	}
+	for _, l := range surveyed.Lists {
+		if l.Account == nil || l.Account.Name != k.Account {
+			continue
+		}
+		for _, d := range part.Lists {
+			v.entries[l.ID] = v.entries[l.ID] || d.Name == l.Name && change.SameEntries(d.Entries, l.Entries)
+		}
+	}
+	return v
+}
+
+func sameTraffic(a *decide.Decider, g *estate.Group, b *decide.Decider, h *estate.Group) bool {
+	return !slices.ContainsFunc(directions, func(direction estate.Direction) bool {
+		return !a.GroupTraffic(g, direction).Equal(b.GroupTraffic(h, direction))
+	})
+}
+
+// A puttingBack finds what is to be put back in an account.
+type puttingBack struct {
+	Keeper
+	may     May
+	decided *enact.Decided
+	defined definedView
+	now     map[string]*estate.Group // as surveyed, by id
+	// moved are the groups that are to be attached to interfaces and subnets, or no longer.
+	moved   map[string][]string
+	shutsAt map[string]bool // interfaces and subnets at which that shuts something
+	found   *estate.Estate  // with the names and labels of the definitions
+	*keeping
+}
+
+// toPutBack finds what was decided and is no longer so, and may be put back.
+func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may May) (*keeping, error) {
+	x := newKeeping()
+	if len(decided.Groups(k.Account)) == 0 {
+		return x, nil
+	}
+	p := &puttingBack{Keeper: k, may: may, decided: decided, defined: k.defined(surveyed),
+		now: groupsOf(surveyed, k.Account), moved: make(map[string][]string), keeping: x}
+	p.found, _ = estate.AsFound(k.Decided.part(k.Account), surveyed)
+	pick := enact.Restore{Account: k.Account, Upholder: may.Upholder,
+		Attached: p.attached(func(string) bool { return true })}
+	then, err := p.on(surveyed, pick) // nothing is left alone so far
+	if err != nil {
+		return x, err
+	}
+	p.shutsAt = p.whatMovesShut(surveyed, then)
+	if len(p.moved) > 0 {
+		if then, err = p.on(surveyed, pick); err != nil {
+			return x, err
+		}
+	}
+	if pick.Rules, err = p.withoutEnforced(then); err != nil {
+		return x, err
+	}
+	if len(pick.Rules) > 0 {
+		if then, err = p.on(surveyed, pick); err != nil {
+			return x, err
+		}
+	}
+	// the rules of now, among the attachments and lists that were decided: what follows from these is told with them
+	asNow := pick
+	asNow.Rules, asNow.Attached = nil, p.attached(func(string) bool { return false })
+	asNow.Pick = func(kind, id string) bool { return kind == "list" && p.pickList(id) }
+	is, err := p.on(surveyed, asNow)
+	if err != nil {
+		return x, err
+	}
+	picked, rules, err := p.choose(is, then)
+	if err != nil {
+		return x, err
+	}
+	for id, lines := range pick.Rules {
+		if picked[id] && rules[id] == nil {
+			rules[id] = lines
+		}
+	}
+	pick.Rules, pick.Pick = rules, func(kind, id string) bool {
+		return kind == "group" && picked[id] || kind == "list" && p.pickList(id)
+	}
+	pick.Attached = p.attached(func(id string) bool { return picked[id] })
+	if then, err = p.on(surveyed, pick); err != nil {
+		return x, err
+	}
+	x.aim = change.NewRepeal(decided.Estate(), surveyed, then, func(_, kind, id string) bool {
+		return kind == "group" && (picked[id] || rules[id] != nil)
+	})
+	return x.planned(k)
+}
+
+// on is the survey with what is picked as it was decided. Its passes are marked.
+func (p *puttingBack) on(surveyed *estate.Estate, pick enact.Restore) (*estate.Estate, error) {
+	e, err := p.decided.On(surveyed, pick)
+	if err != nil {
+		return nil, refused("what was decided can't be put together: %w", err)
+	}
+	PassesOf(p.Decided.part(p.Account), e, p.Decided.Passes, p.Now())
+	return e, nil
+}
+
+// attached says which groups are to be attached somewhere; made says which of those that were deleted are made again.
+func (p *puttingBack) attached(made func(id string) bool) func(id, at string, now, was bool) bool {
+	return func(id, at string, now, was bool) bool {
+		if p.now[id] == nil {
+			if p.shutsAt == nil && was {
+				p.moved[at] = append(p.moved[at], id)
+			}
+			return was && made(id)
+		}
+		return p.isAttached(id, at, now, was)
+	}
+}
+
+// isAttached says whether a group is to be attached somewhere: as it was when that was decided, unless the definitions
+// agree with what is there now. Who is a member because of other labels than before is for enact.
+func (p *puttingBack) isAttached(id, at string, now, was bool) bool {
+	g := p.now[id]
+	if now == was || !p.mayPutBack(g) {
+		return now
+	}
+	wanted := p.defined.attached[[2]string{at, id}]
+	switch {
+	case was && !wanted && p.defined.named[g.Name]:
+		return false // by the definitions it no longer belongs there
+	case !was && wanted:
+		return true
+	case !was && (!p.defined.named[g.Name] || p.decided.Definitions[p.Account] != p.Decided.Digest):
+		p.left[g.Path()] = "the definitions have changed since they were carried out, so that it is not known " +
+			"whether it " +
+			"was attached by hand"
+		return now
+	}
+	if p.shutsAt == nil {
+		p.moved[at] = append(p.moved[at], id)
+		return was
+	}
+	shuts := p.shutsAt[at]
+	if why := p.may.Leave(g, !shuts); why != "" {
+		p.left[g.Path()] = why
+		return now
+	}
+	p.does(g, !shuts, shuts)
+	return was
+}
+
+// whatMovesShut are the interfaces and subnets at which something is shut when groups are attached and detached as was
+// decided: however often that is needed, it is done. Taking off a group that refuses may open as much as a rule.
+func (p *puttingBack) whatMovesShut(surveyed, then *estate.Estate) map[string]bool {
+	shuts := make(map[string]bool)
+	if len(p.moved) == 0 {
+		return shuts
+	}
+	is, want := decide.New(surveyed), decide.New(then)
+	after := make(map[string]*estate.Interface)
+	for _, i := range then.Instances {
+		if i.Account.Name == p.Account {
+			for _, f := range i.Interfaces {
+				after[f.ID] = f
+			}
+		}
+	}
+	for _, i := range surveyed.Instances {
+		if i.Account.Name != p.Account {
+			continue
+		}
+		for _, f := range i.Interfaces {
+			if p.moved[f.ID] == nil && p.moved[f.Subnet.ID] == nil || after[f.ID] == nil {
+				continue
+			}
+			for _, direction := range directions {
+				if !is.FilterTraffic(f, direction).SubsetOf(want.FilterTraffic(after[f.ID], direction)) {
+					shuts[f.ID], shuts[f.Subnet.ID] = true, true
+				}
+			}
+		}
+	}
+	return shuts
+}
+
+// earlier says that another upholder has put a group back to what it goes by. Anybody can write such a label: it counts
+// only if it was this program that changed the group, as far as the cloud tells.
+func (p *puttingBack) earlier(g *estate.Group) error {
+	other, ok := estate.UpholderOf(g.Labels[estate.UpheldLabel])
+	own, by := p.may.Upholder, p.may.By(g.ID)
+	if !ok || other.Journal == own.Journal || by != p.may.Actor {
+		return nil
+	}
+	if !cmp.Less(other.Since.Unix(), own.Since.Unix()) && !(other.Since.Equal(own.Since) &&
+		other.Journal < own.Journal) {
+		return nil // the other one is to give way
+	}
+	return refused("%w", &EarlierError{g.Path(), other})
+}
+
+// mayPutBack reports whether a group is one of those that may be put back, by the labels that it has or those that it
+// had when that was decided: it does no good to take a label off.
+func (p *puttingBack) mayPutBack(g *estate.Group) bool {
+	place := estate.GroupPlace(g)
+	for _, a := range p.found.Accounts { // definitions give labels to places
+		if a.Name == p.Account {
+			place.Account = a
+		}
+	}
+	if g.Network != nil {
+		if n := p.found.FindNetwork(g.Network.Path()); n != nil {
+			place.Network = n
+		}
+	}
+	as, had := *g, place
+	as.Labels, had.Group = p.decided.Labels(p.Account, g.ID), &as
+	return p.may.PutBack(place) || p.may.PutBack(had)
+}
+
+// does notes where something is let through again, or shut.
+func (p *puttingBack) does(g *estate.Group, opens, shuts bool) {
+	p.places[g.ID] = g.Path()
+	if opens {
+		p.opens[g.Path()] = true
+	}
+	if shuts {
+		p.shuts[g.Path()] = true
+	}
+}
+
+func (p *puttingBack) pickList(id string) bool { return !p.defined.entries[id] }
+
+// choose picks the groups that are to be as they were decided, and finds the rules of those in which something is only
+// shut.
+func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, rules map[string][]json.RawMessage,
+	err error) {
+	picked, rules = make(map[string]bool), make(map[string][]json.RawMessage)
+	before, after := decide.New(is), decide.New(then)
+	there, wanted := groupsOf(is, p.Account), groupsOf(then, p.Account)
+	for id, name := range p.decided.Groups(p.Account) {
+		g, w := there[id], wanted[id]
+		if w == nil || !p.mayPutBack(w) {
+			continue
+		}
+		if g == nil {
+			if !p.defined.named[name] {
+				continue // whoever deleted it did what the definitions say
+			}
+			shuts := false // where it was attached
+			for at, moved := range p.moved {
+				shuts = shuts || p.shutsAt[at] && slices.Contains(moved, id)
+			}
+			if why := p.may.Leave(w, !shuts); why != "" {
+				p.left[w.Path()] = why
+				continue
+			}
+			picked[id] = true
+			p.does(w, !shuts, shuts)
+			continue
+		}
+		marked := g.Labels[estate.OwnLabel] == p.decided.Estate()
+		if !p.defined.differs[id] && marked {
+			continue
+		}
+		much, closes := shut.TooMuch{}, false
+		for _, direction := range directions {
+			a, b := before.GroupTraffic(g, direction), after.GroupTraffic(w, direction)
+			much[direction] = a.Minus(b)
+			closes = closes || !b.SubsetOf(a)
+		}
+		if much.IsEmpty() && !closes && marked {
+			continue
+		}
+		if other := p.earlier(g); other != nil {
+			return nil, nil, other
+		}
+		if why := p.may.Leave(g, false); why != "" {
+			p.left[g.Path()] = why
+			continue
+		}
+		why := ""
+		if closes {
+			why = p.may.Leave(g, true)
+		}
+		if why == "" {
+			picked[id] = true
+			p.does(g, closes, !much.IsEmpty())
+			continue
+		}
+		p.left[g.Path()] = why
+		if much.IsEmpty() {
+			continue
+		}
+		less, err := shut.Rules(before, g, much, true)
+		if err != nil {
+			p.left[g.Path()] = why + "; what was opened can't be shut alone: " + err.Error()
+			continue
+		}
+		p.does(g, false, true)
+		rules[id] = linesOfRules(g, slices.DeleteFunc(less, isPass))
+	}
+	return picked, rules, nil
+}
+
+func isPass(r estate.Rule) bool { return r.Pass != "" }
