@@ -55,6 +55,15 @@ func (h *harbourmaster) content() string {
 			}
 		}
 	})
+	text := strings.Join(all, "\n")
+	for id, name := range names { // a group that was made again has another id
+		for _, account := range []string{"au", "ar", "al", "af"} {
+			if rest, ok := strings.CutPrefix(id, account); ok {
+				text = strings.ReplaceAll(text, ":"+rest, ":"+name)
+			}
+		}
+	}
+	all = strings.Split(text, "\n")
 	slices.Sort(all)
 	return strings.Join(slices.Compact(all), "\n")
 }

@@ -86,7 +86,10 @@ type puttingBack struct {
 	// moved are the groups that are to be attached to interfaces and subnets, or no longer.
 	moved   map[string][]string
 	shutsAt map[string]bool // interfaces and subnets at which that shuts something
-	found   *estate.Estate  // with the names and labels of the definitions
+	// stays are those that keep the groups that they have: without what is left alone, the others would let through
+	// more than both what is there and what was decided.
+	stays map[string]bool
+	found *estate.Estate // with the names and labels of the definitions
 	*keeping
 }
 
@@ -105,6 +108,7 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	if err != nil {
 		return x, err
 	}
+	whole := then
 	p.shutsAt = p.whatMovesShut(surveyed, then)
 	if len(p.moved) > 0 {
 		if then, err = p.on(surveyed, pick); err != nil {
@@ -143,6 +147,11 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	if then, err = p.on(surveyed, pick); err != nil {
 		return x, err
 	}
+	if p.stays = p.opensMore(surveyed, then, whole); len(p.stays) > 0 {
+		if then, err = p.on(surveyed, pick); err != nil {
+			return x, err
+		}
+	}
 	x.aim = change.NewRepeal(decided.Estate(), surveyed, then, func(_, kind, id string) bool {
 		return kind == "group" && (picked[id] || rules[id] != nil)
 	})
@@ -162,6 +171,9 @@ func (p *puttingBack) on(surveyed *estate.Estate, pick enact.Restore) (*estate.E
 // attached says which groups are to be attached somewhere; made says which of those that were deleted are made again.
 func (p *puttingBack) attached(made func(id string) bool) func(id, at string, now, was bool) bool {
 	return func(id, at string, now, was bool) bool {
+		if p.stays[at] {
+			return now
+		}
 		if p.now[id] == nil {
 			if p.shutsAt == nil && was {
 				p.moved[at] = append(p.moved[at], id)
@@ -204,6 +216,42 @@ func (p *puttingBack) isAttached(id, at string, now, was bool) bool {
 	return was
 }
 
+// opensMore are the interfaces, and subnets, to which groups are to be attached or no longer and that would let through
+// what neither what is there does nor what was decided.
+func (p *puttingBack) opensMore(surveyed, then, whole *estate.Estate) map[string]bool {
+	more := make(map[string]bool)
+	if len(p.moved) == 0 {
+		return more
+	}
+	is, partly, want := decide.New(surveyed), decide.New(then), decide.New(whole)
+	after, decided := p.faces(then), p.faces(whole)
+	for id, f := range p.faces(surveyed) {
+		if p.moved[id] == nil && p.moved[f.Subnet.ID] == nil || after[id] == nil || decided[id] == nil {
+			continue
+		}
+		for _, direction := range directions {
+			may := is.FilterTraffic(f, direction).Union(want.FilterTraffic(decided[id], direction))
+			if !partly.FilterTraffic(after[id], direction).SubsetOf(may) {
+				more[id], more[f.Subnet.ID] = true, true
+			}
+		}
+	}
+	return more
+}
+
+// faces are the interfaces of the account in an estate, by id.
+func (p *puttingBack) faces(e *estate.Estate) map[string]*estate.Interface {
+	all := make(map[string]*estate.Interface)
+	for _, i := range e.Instances {
+		if i.Account.Name == p.Account {
+			for _, f := range i.Interfaces {
+				all[f.ID] = f
+			}
+		}
+	}
+	return all
+}
+
 // whatMovesShut are the interfaces and subnets at which something is shut when groups are attached and detached as was
 // decided: however often that is needed, it is done. Taking off a group that refuses may open as much as a rule.
 func (p *puttingBack) whatMovesShut(surveyed, then *estate.Estate) map[string]bool {
@@ -212,26 +260,14 @@ func (p *puttingBack) whatMovesShut(surveyed, then *estate.Estate) map[string]bo
 		return shuts
 	}
 	is, want := decide.New(surveyed), decide.New(then)
-	after := make(map[string]*estate.Interface)
-	for _, i := range then.Instances {
-		if i.Account.Name == p.Account {
-			for _, f := range i.Interfaces {
-				after[f.ID] = f
-			}
-		}
-	}
-	for _, i := range surveyed.Instances {
-		if i.Account.Name != p.Account {
+	after := p.faces(then)
+	for id, f := range p.faces(surveyed) {
+		if p.moved[id] == nil && p.moved[f.Subnet.ID] == nil || after[id] == nil {
 			continue
 		}
-		for _, f := range i.Interfaces {
-			if p.moved[f.ID] == nil && p.moved[f.Subnet.ID] == nil || after[f.ID] == nil {
-				continue
-			}
-			for _, direction := range directions {
-				if !is.FilterTraffic(f, direction).SubsetOf(want.FilterTraffic(after[f.ID], direction)) {
-					shuts[f.ID], shuts[f.Subnet.ID] = true, true
-				}
+		for _, direction := range directions {
+			if !is.FilterTraffic(f, direction).SubsetOf(want.FilterTraffic(after[id], direction)) {
+				shuts[id], shuts[f.Subnet.ID] = true, true
 			}
 		}
 	}
