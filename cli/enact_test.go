@@ -297,6 +297,7 @@ func TestNothingOpensOnTheWay(t *testing.T) {
 			n, d := onTheWay(t, h.clouds, before, at, nil)
 			steps, differ = steps+n, differ+d
 			h.must(0, "nothing to do", "draft", "--to", "none.json")
+			h.decidedIsThere()
 			if round == 1 {
 				at := h.changes()
 				now := readState(t, h.clouds)
@@ -312,6 +313,7 @@ func TestNothingOpensOnTheWay(t *testing.T) {
 					t.Fatalf("seed %d: after repeal there is\n%s\nbefore there was\n%s", seed, got, want)
 				}
 				h.must(0, "its chain holds", "repeal", "--list")
+				h.decidedIsThere()
 			}
 		}
 	}

@@ -91,6 +91,7 @@ func TestKilledAtRandom(t *testing.T) {
 					}
 				}
 				h.must(0, "its chain holds", "repeal", "--list")
+				h.decidedIsThere()
 				switch is() {
 				case old:
 					olds++

@@ -8,6 +8,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"time"
 
 	"isonomos/cloud/standin"
+	"isonomos/core/service"
 	"isonomos/notify"
 )
 
@@ -468,7 +470,7 @@ func (s *siege) judge(before []standin.Change, d *desk, log fmt.Stringer) {
 		switch {
 		case c.Kind == "rule" && c.Action == "create" && own(c.Group):
 			letOut := is.Direction == "out" && fmt.Sprint(is.Services) == "[any]" // the cloud's own, in a new group
-			if !decided[of(c.Group)][says(is)] && !isPass && !letOut {
+			if !within(says(is), decided[of(c.Group)]) && !isPass && !letOut {
 				fault("%s lets through %s", of(c.Group), says(is))
 			}
 		case c.Kind == "rule" && c.Action == "delete" && own(c.Group):
@@ -502,7 +504,10 @@ func (s *siege) judge(before []standin.Change, d *desk, log fmt.Stringer) {
 					}
 				}
 				for _, g := range oldFaces[key] {
-					if !slices.Contains(f.Groups, g) && (!own(g) || where[key+" "+names[c.Account+"/"+g]]) {
+					back := slices.ContainsFunc(f.Groups, func(n string) bool { // in the place of another one
+						return !slices.Contains(oldFaces[key], n) && where[key+" "+names[c.Account+"/"+n]]
+					})
+					if !slices.Contains(f.Groups, g) && (!own(g) && !back || where[key+" "+names[c.Account+"/"+g]]) {
 						fault("%s is detached from %s", of(g), f.ID)
 					}
 				}
@@ -517,9 +522,14 @@ func (s *siege) judge(before []standin.Change, d *desk, log fmt.Stringer) {
 			continue
 		}
 		slowest = max(slowest, shut[peer])
-		address := strings.TrimSuffix(peer, "/32")
-		if !slices.ContainsFunc(notices, func(n notify.Notice) bool {
-			return n.Type == notify.Opened && n.Traffic != nil && strings.Contains(n.Traffic.Peers+n.Says, address)
+		address := netip.MustParsePrefix(peer).Addr()
+		if !slices.ContainsFunc(notices, func(n notify.Notice) bool { // with others that are open at the same time
+			return n.Type == notify.Opened && n.Traffic != nil && !n.At.Before(at.Add(-time.Second)) &&
+				slices.ContainsFunc(strings.Split(n.Traffic.Peers, ", "), func(text string) bool {
+					p, err := netip.ParsePrefix(text)
+					a, wrong := netip.ParseAddr(text)
+					return err == nil && p.Contains(address) || wrong == nil && a == address
+				})
 		}) {
 			s.t.Errorf("nobody was told that %s was opened at %s (%s)", peer, o.place, at)
 		}
@@ -531,4 +541,42 @@ func (s *siege) judge(before []standin.Change, d *desk, log fmt.Stringer) {
 		s.t.Log(log)
 	}
 	s.t.Logf("the slowest was shut after %s", slowest.Round(time.Millisecond))
+}
+
+// within reports whether a rule lets through no more than one of those that were decided; all are given as direction,
+// action, peers and services.
+func within(rule string, decided map[string]bool) bool {
+	if decided[rule] || strings.Contains(rule, " refuse ") {
+		return true
+	}
+	split := func(text string) (head string, peers []string, services service.Set) {
+		parts := strings.FieldsFunc(text, func(r rune) bool { return r == '[' || r == ']' })
+		if len(parts) != 4 {
+			return "", nil, services
+		}
+		for _, s := range strings.Split(strings.ReplaceAll(parts[3], " tcp", ",tcp"), ",") {
+			spec, err := service.ParseSpec(s)
+			if err != nil {
+				return "", nil, services
+			}
+			services = services.Union(service.Of(spec))
+		}
+		return parts[0], strings.Fields(parts[1]), services
+	}
+	inside := func(peer string, of []string) bool {
+		p, err := netip.ParsePrefix(peer)
+		return slices.ContainsFunc(of, func(text string) bool {
+			q, wrong := netip.ParsePrefix(text)
+			return text == peer || err == nil && wrong == nil && q.Bits() <= p.Bits() && q.Contains(p.Addr())
+		})
+	}
+	head, peers, services := split(rule)
+	for d := range decided {
+		h, of, s := split(d)
+		if head == h && head != "" && services.SubsetOf(s) && !slices.ContainsFunc(peers,
+			func(p string) bool { return !inside(p, of) }) {
+			return true
+		}
+	}
+	return false
 }

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"isonomos/cloud/standin"
+	"isonomos/core/estate"
+	"isonomos/enact"
 	"isonomos/notify"
 	"isonomos/store"
 	"isonomos/store/whole"
@@ -506,4 +508,59 @@ func TestBrokenFolder(t *testing.T) {
 	h.open(2, "203.0.113.0/24", "tcp 22", 500) // its definition is missing
 	h.becomes("with half of the definitions", want, u.log)
 	u.stop()
+}
+
+// decidedIsThere holds what the journal says was decided against what is there, when nobody has changed anything since:
+// put on the state of the clouds, it changes nothing.
+func (h *harbourmaster) decidedIsThere() {
+	h.t.Helper()
+	s, err := store.Open(filepath.Join(h.folder, "isonomos.db"), false)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer s.Close()
+	c := enact.NewChronicle("pier")
+	if err := s.Journal(c.Take); err != nil {
+		h.t.Fatal(err)
+	}
+	now, err := c.Now()
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	surveyed, _, err := store.ReadSurvey(strings.NewReader(h.state()), "state")
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	marked := 0
+	for _, g := range surveyed.Groups {
+		if g.Labels[estate.OwnLabel] == "pier" {
+			if marked++; !now.Decided.Has(g.Account.Name, "group", g.ID) {
+				h.t.Errorf("nothing was decided about %s", g.Path())
+			}
+		}
+	}
+	if marked != now.Decided.Count() {
+		h.t.Errorf("%d groups are there, and something was decided about %d", marked, now.Decided.Count())
+	}
+	linesOf := func(e *estate.Estate) []string {
+		var b strings.Builder
+		if err := store.WriteSurvey(&b, e); err != nil {
+			h.t.Fatal(err)
+		}
+		return strings.Split(b.String(), "\n")
+	}
+	without := func(a, b []string) string {
+		return strings.Join(slices.DeleteFunc(slices.Clone(a), func(x string) bool { return slices.Contains(b, x) }), "\n")
+	}
+	for _, a := range surveyed.Accounts {
+		then, err := now.Decided.On(surveyed, enact.Restore{Account: a.Name,
+			Attached: func(_, _ string, _, was bool) bool { return was }})
+		if err != nil {
+			h.t.Fatal(err)
+		}
+		was, is := linesOf(then), linesOf(surveyed)
+		if more, less := without(was, is), without(is, was); more+less != "" {
+			h.t.Errorf("%s: decided, and not there:\n%s\nthere, and not decided:\n%s", a.Name, more, less)
+		}
+	}
 }

@@ -26,19 +26,9 @@ type Decided struct {
 	Definitions map[string]string
 }
 
-// DecidedBy finds what the runs of an estate have decided.
-func DecidedBy(name string, pasts []*Past) (*Decided, error) {
-	d := &Decided{estate: name, objects: make(lines), where: make(map[ident]map[string]bool),
-		Definitions: make(map[string]string)}
-	for _, p := range pasts {
-		if p.Draft.Estate != name || len(p.Draft.Passes) > 0 || p.Draft.Upholds != nil || p.Done() == 0 {
-			continue
-		}
-		if err := d.follow(p); err != nil {
-			return nil, err
-		}
-	}
-	return d, nil
+// decides reports whether a run has decided something in an estate.
+func (p *Past) decides(name string) bool {
+	return p.Draft.Estate == name && len(p.Draft.Passes) == 0 && p.Draft.Upholds == nil && p.Done() > 0
 }
 
 // follow notes what a run has done.
@@ -55,28 +45,35 @@ func (d *Decided) follow(p *Past) error {
 		real := run.names.object(o)
 		before[ident{o.Account, o.Kind, real.ID}] = real
 	}
-	touched := make(map[ident]bool)
+	var done []*Step
 	for _, e := range p.Entries {
 		var x Result
-		if e.Kind != Done || json.Unmarshal(e.Body, &x) != nil {
-			continue
+		if e.Kind == Done && json.Unmarshal(e.Body, &x) == nil {
+			done = append(done, p.Draft.step(x.Lane, x.Step)) // Recall has found it
 		}
-		s := p.Draft.step(x.Lane, x.Step) // it was looked at by Recall
+	}
+	place := func(s *Step) ident { // of the group or list that a step is about
 		request := run.names.request(s.Request)
-		d.Definitions[s.Account] = p.Draft.Definitions
-		if s.Do == change.Attach || s.Do == change.AttachToSubnet {
-			d.attach(s.Account, request.ID, request.Groups)
-			continue
-		}
-		at := ident{s.Account, s.Do.Of(), request.ID}
 		if of := request.Of(); of.Kind != "" {
-			at = ident{s.Account, of.Kind, of.ID}
+			return ident{s.Account, of.Kind, of.ID}
 		}
-		if o := before[at]; o != nil && !touched[at] {
-			d.begin(at, o)
+		return ident{s.Account, s.Do.Of(), request.ID}
+	}
+	touched := make(map[ident]bool)
+	for _, s := range done { // first of all: it may be attached somewhere before anything else is done to it
+		d.Definitions[s.Account] = p.Draft.Definitions
+		if at := place(s); s.Do != change.Attach && s.Do != change.AttachToSubnet && !touched[at] {
+			touched[at] = true
+			if o := before[at]; o != nil {
+				d.begin(at, o)
+			}
 		}
-		touched[at] = true
-		if err := d.step(at, s, run.names); err != nil {
+	}
+	for _, s := range done {
+		if s.Do == change.Attach || s.Do == change.AttachToSubnet {
+			request := run.names.request(s.Request)
+			d.attach(s.Account, request.ID, request.Groups)
+		} else if err := d.step(place(s), s, run.names); err != nil {
 			return err
 		}
 	}
@@ -242,6 +239,9 @@ type Restore struct {
 	// Attached says whether a group is to be attached to an interface or subnet, given whether it is now, and whether
 	// it was when that was decided; nil leaves what is now.
 	Attached func(group, at string, now, was bool) bool
+	// Room is how many groups an interface, or a subnet, has room for; 0 means any number. What takes the place of a
+	// group that is to be attached again, and was not there when that was decided by what the journal knows, is detached.
+	Room, RoomAround int
 	// Upholder is noted at groups that are to be as they were decided.
 	Upholder estate.Upholder
 	// Rules are the rules of groups that are to be something else than was decided, or were decided by nobody, by id of
@@ -269,7 +269,7 @@ func (d *Decided) On(surveyed *estate.Estate, pick Restore) (*estate.Estate, err
 				labels = make(map[string]string)
 			}
 			labels[estate.OwnLabel] = d.estate
-			if at.kind == "group" {
+			if at.kind == "group" && pick.Upholder.Journal != "" {
 				labels[estate.UpheldLabel] = pick.Upholder.String()
 			}
 			first, err := withField(is[0], "labels", labels)
@@ -323,7 +323,7 @@ func (d *Decided) attachedAs(pick Restore, at ident, text []byte) (json.RawMessa
 		return nil, err
 	}
 	differs := false
-	groups := func(id string, now []string) []string {
+	groups := func(id string, room int, now []string) []string {
 		var then []string
 		for _, g := range now {
 			of := ident{pick.Account, "group", g}
@@ -337,11 +337,16 @@ func (d *Decided) attachedAs(pick Restore, at ident, text []byte) (json.RawMessa
 				then = append(then, of.id)
 			}
 		}
+		for i := len(then) - 1; i >= 0 && room > 0 && len(then) > max(room, len(now)); i-- {
+			if where := d.where[ident{pick.Account, "group", then[i]}]; !where[id] {
+				then = slices.Delete(then, i, i+1)
+			}
+		}
 		differs = differs || !slices.Equal(now, then)
 		return append([]string{}, then...)
 	}
 	if at.kind == "subnet" {
-		then := groups(at.id, l.Groups)
+		then := groups(at.id, pick.RoomAround, l.Groups)
 		if !differs {
 			return text, nil
 		}
@@ -350,7 +355,7 @@ func (d *Decided) attachedAs(pick Restore, at ident, text []byte) (json.RawMessa
 	had := line{Kind: "instance", Interfaces: l.Interfaces}
 	for i := range had.Interfaces {
 		f := &had.Interfaces[i]
-		f.Groups = groups(f.ID, f.Groups)
+		f.Groups = groups(f.ID, pick.Room, f.Groups)
 	}
 	if !differs {
 		return text, nil

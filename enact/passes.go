@@ -71,45 +71,57 @@ func Passes(journal func(func(store.Entry) error) error) (known map[string]*pass
 		if err == nil && at.After(latest) {
 			latest = at
 		}
-		switch e.Kind {
-		case PassIssued:
-			var x IssuedPass
-			if err := json.Unmarshal(e.Body, &x); err != nil {
-				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
-			}
-			most, err := time.ParseDuration(x.AtMost)
-			if err != nil {
-				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
-			}
-			if known[x.ID] == nil {
-				order = append(order, x.ID)
-			}
-			k := &pass.Known{Ends: []time.Time{x.Until}, Pass: pass.Pass{ID: x.ID, Account: x.Account, Group: x.Group,
-				On: x.On, Opened: x.Opened, Until: x.Until, AtMost: most, Because: x.Because, By: x.By}}
-			for _, o := range x.Openings {
-				k.Openings = append(k.Openings, pass.Opening(o))
-			}
-			known[x.ID] = k
-		case PassOpened, PassExtended, PassEnded:
-			var x PassNote
-			if err := json.Unmarshal(e.Body, &x); err != nil {
-				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
-			}
-			k := known[x.ID]
-			if k == nil {
-				return nil // a pass of another journal that was ended from here
-			}
-			switch e.Kind {
-			case PassOpened:
-				k.Open = true
-			case PassExtended:
-				k.Until = x.Until
-				k.Ends = append(k.Ends, x.Until)
-			case PassEnded:
-				k.Ended, k.Why = at, x.Why
-			}
+		issued, err := takePass(known, e, at)
+		if err != nil {
+			return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
+		}
+		if issued != "" {
+			order = append(order, issued)
 		}
 		return nil
 	})
 	return known, order, latest, err
+}
+
+// takePass notes what an entry tells of passes. It returns the id of one that was issued by it for the first time.
+func takePass(known map[string]*pass.Known, e store.Entry, at time.Time) (issued string, err error) {
+	switch e.Kind {
+	case PassIssued:
+		var x IssuedPass
+		if err := json.Unmarshal(e.Body, &x); err != nil {
+			return "", err
+		}
+		most, err := time.ParseDuration(x.AtMost)
+		if err != nil {
+			return "", err
+		}
+		if known[x.ID] == nil {
+			issued = x.ID
+		}
+		k := &pass.Known{Ends: []time.Time{x.Until}, Pass: pass.Pass{ID: x.ID, Account: x.Account, Group: x.Group,
+			On: x.On, Opened: x.Opened, Until: x.Until, AtMost: most, Because: x.Because, By: x.By}}
+		for _, o := range x.Openings {
+			k.Openings = append(k.Openings, pass.Opening(o))
+		}
+		known[x.ID] = k
+	case PassOpened, PassExtended, PassEnded:
+		var x PassNote
+		if err := json.Unmarshal(e.Body, &x); err != nil {
+			return "", err
+		}
+		k := known[x.ID]
+		if k == nil {
+			return "", nil // a pass of another journal that was ended from here
+		}
+		switch e.Kind {
+		case PassOpened:
+			k.Open = true
+		case PassExtended:
+			k.Until = x.Until
+			k.Ends = append(k.Ends, x.Until)
+		case PassEnded:
+			k.Ended, k.Why = at, x.Why
+		}
+	}
+	return issued, nil
 }

@@ -94,19 +94,22 @@ func KnownFrom(pasts []*Past) Known {
 			if e.Kind != Done || json.Unmarshal(e.Body, &x) != nil {
 				continue
 			}
-			s := p.Draft.step(x.Lane, x.Step)
-			if s == nil {
-				continue
-			}
-			switch kind := s.Do.Of(); {
-			case s.Do.Makes() && x.IDs[s.ID] != "":
-				known[[3]string{s.Account, kind, x.IDs[s.ID]}] = true
-			case s.Do == change.LabelGroup || s.Do == change.LabelList:
-				known[[3]string{s.Account, kind, s.ID}] = true
+			if s := p.Draft.step(x.Lane, x.Step); s != nil {
+				known.note(s, &x)
 			}
 		}
 	}
 	return known
+}
+
+// note notes what a step has made or marked.
+func (k Known) note(s *Step, x *Result) {
+	switch kind := s.Do.Of(); {
+	case s.Do.Makes() && x.IDs[s.ID] != "":
+		k[[3]string{s.Account, kind, x.IDs[s.ID]}] = true
+	case s.Do == change.LabelGroup || s.Do == change.LabelList:
+		k[[3]string{s.Account, kind, s.ID}] = true
+	}
 }
 
 // Undone are the names of runs that have been undone.

@@ -3,6 +3,7 @@ package enact
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -88,27 +89,41 @@ const actsFor = time.Hour
 
 // UpheldBy reads what a journal tells of upholding.
 func UpheldBy(journal func(func(store.Entry) error) error) (*Upheld, error) {
-	u := &Upheld{shown: make(map[string]string), agreed: make(map[string]string),
-		hands: make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time)}
+	u := newUpheld()
 	var last time.Time
 	err := journal(func(e store.Entry) error {
 		at, err := time.Parse(time.RFC3339Nano, e.At)
 		if err == nil {
-			if u.first.Journal == "" {
-				u.first = estate.Upholder{Journal: e.Hash[:min(8, len(e.Hash))], Since: at.UTC().Truncate(time.Second)}
-			}
-			last, err = at, u.note(e, at)
+			last, err = at, u.take(e, at)
 		}
 		if err != nil {
 			return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
 		}
 		return nil
 	})
-	u.Acts = slices.DeleteFunc(u.Acts, func(a Act) bool { return a.At.Before(last.Add(-actsFor)) })
-	return u, err
+	return u.clone(last), err
 }
 
-func (u *Upheld) note(e store.Entry, at time.Time) error {
+func newUpheld() *Upheld {
+	return &Upheld{shown: make(map[string]string), agreed: make(map[string]string),
+		hands: make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time)}
+}
+
+// clone is a copy that later entries don't change, with what was done within an hour before a time.
+func (u *Upheld) clone(at time.Time) *Upheld {
+	copied := *u
+	copied.shown, copied.agreed = maps.Clone(u.shown), maps.Clone(u.agreed)
+	copied.hands, copied.seen = maps.Clone(u.hands), maps.Clone(u.seen)
+	copied.resumed = slices.Clip(u.resumed)
+	copied.Acts = slices.DeleteFunc(slices.Clone(u.Acts), func(a Act) bool { return a.At.Before(at.Add(-actsFor)) })
+	return &copied
+}
+
+// take takes the next entry.
+func (u *Upheld) take(e store.Entry, at time.Time) error {
+	if u.first.Journal == "" {
+		u.first = estate.Upholder{Journal: e.Hash[:min(8, len(e.Hash))], Since: at.UTC().Truncate(time.Second)}
+	}
 	switch e.Kind {
 	case Shown, Agreed:
 		var x Agreement
@@ -133,12 +148,13 @@ func (u *Upheld) note(e store.Entry, at time.Time) error {
 			return err
 		}
 		of := [2]string{x.Account, x.ID}
-		u.hands[of], u.seen[of] = append(u.hands[of], x), append(u.seen[of], at)
+		u.hands[of], u.seen[of] = append(slices.Clip(u.hands[of]), x), append(slices.Clip(u.seen[of]), at)
 	case Begin:
 		var x struct{ Upholds *Upholds }
 		if err := json.Unmarshal(e.Body, &x); err != nil || x.Upholds == nil {
 			return err
 		}
+		u.Acts = slices.DeleteFunc(u.Acts, func(a Act) bool { return a.At.Before(at.Add(-actsFor)) })
 		for _, place := range x.Upholds.Opened {
 			u.Acts = append(u.Acts, Act{Place: place, Opened: true, At: at, By: x.Upholds.By[place]})
 		}

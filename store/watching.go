@@ -388,6 +388,21 @@ func (s *Store) Sweep(ctx context.Context, before time.Time) error {
 	return nil
 }
 
+// Since calls take for the entries of the journal behind one that is known, in order, and verifies their chain.
+func (s *Store) Since(known Head, take func(Entry) error) error {
+	if known.Number == 0 {
+		return s.Journal(take)
+	}
+	before, last := known.Hash, known.Number
+	return s.After(context.Background(), known.Number, func(e Entry) error {
+		if last++; e.Number != last || e.hashAfter(before) != e.Hash {
+			return fmt.Errorf("the journal was tampered with: its chain breaks at entry %d", last)
+		}
+		before = e.Hash
+		return take(e)
+	})
+}
+
 // After calls take for the entries of the journal behind one, in order.
 func (s *Store) After(ctx context.Context, number int, take func(Entry) error) error {
 	rows, err := s.db.QueryContext(ctx, "select number, at, run, kind, body, hash from journal where number > ? "+

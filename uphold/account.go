@@ -472,7 +472,7 @@ func (u *Upholder) changing(name string) (changing, broken bool, err error) {
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	broken = u.runs.Open(name)
+	broken = u.runs.BrokenOff(name)
 	return broken, broken, nil
 }
 

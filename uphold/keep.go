@@ -236,7 +236,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	surveyor.Accounts = nil
 	lender := work.Lender{Definitions: d.r.Definitions, Store: u.Store, Surveyor: surveyor, By: u.By, Now: u.Now,
 		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
-	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, From: from, By: u.By, Now: u.Now,
+	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, Told: u.told, From: from, By: u.By, Now: u.Now,
 		Halt: ctx, Note: func(format string, a ...any) { u.Log.Warn(fmt.Sprintf(format, a...)) },
 		Sweep: func(ctx context.Context) error {
 			_, err := lender.Sweep(ctx, a.name)
@@ -277,6 +277,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		a.kick()
 		return awaiting
 	case work.Busy(err):
+		u.Log.Debug("it is tried again", "account", a.name, "problem", err)
 		return busy
 	case ctx.Err() != nil:
 		return 0
@@ -542,7 +543,7 @@ func (d *decision) braked(place string) (n, most int) {
 		}
 	}
 	d.mu.Lock()
-	groups := d.runs.Groups
+	groups := d.runs.Decided.Count()
 	d.mu.Unlock()
 	return len(places), max(brakeGroups, groups/brakeShare)
 }

@@ -211,7 +211,7 @@ func (u *Upholder) toldUpTo(ctx context.Context) int {
 		return w.Last
 	}
 	u.mu.Lock()
-	told := u.head
+	told := u.chronicle.Head().Number
 	u.mu.Unlock()
 	u.keep(ctx, u.toldRound(told))
 	return told
@@ -224,7 +224,7 @@ func (u *Upholder) toldRound(number int) store.Round {
 // tellPasses tells what the journal has of passes behind an entry, and returns the last one that was told.
 func (u *Upholder) tellPasses(ctx context.Context, told int) int {
 	u.mu.Lock()
-	head, passes := u.head, u.decided.Passes
+	head, passes := u.chronicle.Head().Number, u.decided.Passes
 	u.mu.Unlock()
 	if head <= told {
 		return told

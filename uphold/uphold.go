@@ -22,6 +22,7 @@ import (
 	"isonomos/core/audit"
 	"isonomos/core/count"
 	"isonomos/core/estate"
+	"isonomos/enact"
 	"isonomos/nomos"
 	"isonomos/notify"
 	"isonomos/store"
@@ -69,18 +70,19 @@ type Upholder struct {
 	accounts map[string]*account
 	decided  *work.Decided
 	runs     work.Runs
-	head     int // the journal's entry up to which decided and runs know it
-	others   others
-	sender   *notify.Sender
-	broken   string // what is wrong with the definitions, if anything
-	reload   chan struct{}
-	queue    chan *account
-	recorder chan recording
-	whole    map[string]bool // accounts in which everything is to be judged
-	ending   map[string]bool // accounts whose passes are being ended
-	failed   map[string]bool // accounts in which passes could not be ended, and that was told
-	misses   int             // rounds that could not be recorded since the last one that was
-	open     atomic.Int64    // accounts that are to be judged, or are being kept
+	// chronicle is the journal, as far as it has been read for runs and decided.
+	chronicle *enact.Chronicle
+	others    others
+	sender    *notify.Sender
+	broken    string // what is wrong with the definitions, if anything
+	reload    chan struct{}
+	queue     chan *account
+	recorder  chan recording
+	whole     map[string]bool // accounts in which everything is to be judged
+	ending    map[string]bool // accounts whose passes are being ended
+	failed    map[string]bool // accounts in which passes could not be ended, and that was told
+	misses    int             // rounds that could not be recorded since the last one that was
+	open      atomic.Int64    // accounts that are to be judged, or are being kept
 
 	watching  context.Context // of the present generation
 	underWay  atomic.Int64    // accounts that are being kept
@@ -173,7 +175,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 	u.decided = &work.Decided{Definitions: r.Definitions, Digest: r.Digest}
 	u.laws, u.stamp = lawsOf(r.Definitions), *stamp
 	u.began, u.allJudged = u.Now(), false
-	u.head = -1 // the journal is read again for them
+	u.chronicle, u.runs = nil, work.Runs{} // the journal is read again for them
 	u.sender = &notify.Sender{Store: u.Store, Targets: r.Targets, Now: u.Now, Log: u.Log, Count: u.Facts.sent}
 	u.mu.Unlock()
 	if err := u.refresh(); err != nil {
@@ -334,7 +336,7 @@ func (u *Upholder) recall(ctx context.Context) error {
 	return nil
 }
 
-// refresh reads the journal again if it has grown.
+// refresh reads what has been added to the journal.
 func (u *Upholder) refresh() error {
 	u.mu.Lock()
 	defer u.mu.Unlock()
@@ -342,17 +344,33 @@ func (u *Upholder) refresh() error {
 	if err != nil {
 		return &unreadableError{err}
 	}
-	if head.Number == u.head {
+	if u.chronicle == nil {
+		u.chronicle = enact.NewChronicle(u.reading.Definitions.Estate.Name)
+	}
+	known := u.chronicle.Head()
+	if head.Number == known.Number && head.Hash == known.Hash && u.runs.Upheld != nil {
 		return nil
 	}
-	runs, err := work.RunsOf(u.reading.Definitions.Estate.Name, u.Store.Journal)
-	if err != nil {
-		return err
+	if err := u.Store.Since(known, u.chronicle.Take); err != nil {
+		u.chronicle = nil // it is read from its beginning the next time
+		return &unreadableError{err}
 	}
-	u.decided = u.decided.With(runs.Knows, runs.Passes)
-	u.runs, u.head = runs, head.Number
-	u.Facts.passes(runs.Passes, u.Now())
+	now, err := u.chronicle.Now()
+	if err != nil {
+		return &unreadableError{err}
+	}
+	u.runs = work.Runs{Now: now}
+	u.decided = u.decided.With(now.Knows, now.Passes)
+	u.Facts.passes(now.Passes, u.Now())
 	return nil
+}
+
+// told is what the journal tells now.
+func (u *Upholder) told() (enact.Now, error) {
+	err := u.refresh()
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.runs.Now, err
 }
 
 // elsewhere are the addresses of all accounts at which nobody is a stranger.

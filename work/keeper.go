@@ -27,7 +27,8 @@ type Keeper struct {
 	Account string
 	Decided *Decided // the definitions, and what the journal knows
 	Store   *store.Store
-	From    cloud.Cloud // of the account
+	Told    func() (enact.Now, error) // what the journal tells
+	From    cloud.Cloud               // of the account
 	// Survey reads the account now; beside it are the accounts to which it refers.
 	Survey func(ctx context.Context) (*estate.Estate, error)
 	// Sweep shuts passes of the account that are over; it is locked meanwhile.
@@ -94,16 +95,16 @@ func (k Keeper) Keep(ctx context.Context, may May) (Kept, error) {
 		return kept, err
 	}
 	defer unlock()
-	pasts, err := enact.Pasts(k.Store.Journal)
+	now, err := k.Told()
 	if err != nil {
-		return kept, refused("%w", err)
+		return kept, err
 	}
-	for _, p := range pasts {
+	for _, p := range now.Open {
 		if p.Open() && slices.Contains(p.Draft.Changes(), k.Account) {
 			return kept, errBusy // it was broken off: somebody has to say what becomes of it
 		}
 	}
-	if err := k.finish(ctx, pasts); err != nil {
+	if err := k.finish(ctx, now); err != nil {
 		return kept, err
 	}
 	aims := []func(*estate.Estate) (*keeping, error){
@@ -111,17 +112,13 @@ func (k Keeper) Keep(ctx context.Context, may May) (Kept, error) {
 			if may.PutBack == nil {
 				return newKeeping(), nil
 			}
-			pasts, err := enact.Pasts(k.Store.Journal) // what was made again has another id from then on
+			told, err := k.Told() // what was made again has another id from then on
 			if err != nil {
-				return nil, refused("%w", err)
-			}
-			decided, err := enact.DecidedBy(k.Decided.Definitions.Estate.Name, pasts)
-			if err != nil {
-				return nil, refused("%w", err)
+				return nil, err
 			}
 			now := k
-			now.Decided = k.Decided.With(enact.KnownFrom(pasts), k.Decided.Passes)
-			return now.toPutBack(surveyed, decided, may)
+			now.Decided = k.Decided.With(told.Knows, told.Passes)
+			return now.toPutBack(surveyed, told.Decided, may)
 		},
 		func(surveyed *estate.Estate) (*keeping, error) { return k.toEnforce(surveyed, may) },
 	}
@@ -215,7 +212,13 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 	if _, err := k.Store.Append(k.Now(), name, enact.Begin, d); err != nil {
 		return "", x.left, unreachable("%w", err)
 	}
-	return name, x.left, carried.Do(ctx)
+	err = carried.Do(ctx)
+	var stopped *enact.StoppedError
+	if errors.As(err, &stopped) && len(stopped.Stops) > 0 {
+		s := stopped.Stops[0]
+		err = fmt.Errorf("%w: %s: %w", err, s.Says, s.Err)
+	}
+	return name, x.left, err
 }
 
 // arrived proves, on a new survey, that nothing is left to do.
@@ -256,8 +259,8 @@ func (k Keeper) look(ctx context.Context) (*estate.Estate, error) {
 
 // finish brings runs of this kind to their end that were broken off in the account: whatever they have left undone is
 // found anew. What they may have made, although no answer told, is looked for by its name and mark.
-func (k Keeper) finish(ctx context.Context, pasts []*enact.Past) error {
-	for _, p := range pasts {
+func (k Keeper) finish(ctx context.Context, now enact.Now) error {
+	for _, p := range now.Open {
 		if !p.BrokenOff() || p.Draft.Upholds == nil || !slices.Contains(p.Draft.Changes(), k.Account) {
 			continue
 		}
@@ -266,7 +269,7 @@ func (k Keeper) finish(ctx context.Context, pasts []*enact.Past) error {
 			if err != nil {
 				return unreachable("%w", err)
 			}
-			if err := p.FindMade(surveyed, k.Store, k.Now(), enact.KnownFrom(pasts)); err != nil {
+			if err := p.FindMade(surveyed, k.Store, k.Now(), now.Knows); err != nil {
 				return refused("%w", err)
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"isonomos/core/change"
+	"isonomos/core/compile"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/shut"
@@ -104,6 +105,11 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	p.found, _ = estate.AsFound(k.Decided.part(k.Account), surveyed)
 	pick := enact.Restore{Account: k.Account, Upholder: may.Upholder,
 		Attached: p.attached(func(string) bool { return true })}
+	for _, a := range surveyed.Accounts {
+		if a.Name == k.Account {
+			pick.Room, pick.RoomAround = compile.GroupsOnInterface(a), decide.Dialect(a).GroupsPerSubnet
+		}
+	}
 	then, err := p.on(surveyed, pick) // nothing is left alone so far
 	if err != nil {
 		return x, err
@@ -353,12 +359,12 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 		if !p.defined.differs[id] && marked {
 			continue
 		}
-		much, closes := shut.TooMuch{}, false
+		much, missing := shut.TooMuch{}, shut.TooMuch{}
 		for _, direction := range directions {
 			a, b := before.GroupTraffic(g, direction), after.GroupTraffic(w, direction)
-			much[direction] = a.Minus(b)
-			closes = closes || !b.SubsetOf(a)
+			much[direction], missing[direction] = a.Minus(b), b.Minus(a)
 		}
+		closes := !missing.IsEmpty()
 		if much.IsEmpty() && !closes && marked {
 			continue
 		}
@@ -383,6 +389,10 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 			continue
 		}
 		less, err := shut.Rules(before, g, much, true)
+		if decidedLess, wrong := shut.Rules(after, w, missing, true); wrong == nil &&
+			(err != nil || len(decidedLess) < len(less)) { // what was decided, without what is shut now
+			g, less, err = w, decidedLess, nil
+		}
 		if err != nil {
 			p.left[g.Path()] = why + "; what was opened can't be shut alone: " + err.Error()
 			continue

@@ -135,7 +135,7 @@ func TestExactlyTheRestStays(t *testing.T) {
 		}
 	}
 	t.Logf("%d exact, %d refused, %d packets", exact, refused, packets)
-	if exact < 300 || refused < 20 {
+	if exact < 300 || refused < 10 {
 		t.Errorf("%d exact, %d refused: that tests too little", exact, refused)
 	}
 }
@@ -176,7 +176,7 @@ func TestBuiltIn(t *testing.T) {
 		t.Fatal("the built-in rule lets nothing through")
 	}
 	rules, err := shut.Rules(d, g, much, false)
-	if err != nil || len(rules) != len(g.Rules)+1 || rules[len(rules)-1].Action != estate.Refuse {
+	if err != nil || len(rules) != len(g.Rules)+1 || rules[0].Action != estate.Refuse {
 		t.Errorf("%v %v", rules, err)
 	}
 	e = pier(t, "union", strings.Replace(builtIn, `"rank":9100,`, "", 1), "")
