@@ -32,7 +32,8 @@ func (a *App) demoCommand() *cli.Command {
 		Description: "Lays Saltmarsh Harbour, an invented harbour authority, into a new folder (or a temporary " +
 			"one):\n" +
 			"definitions, a survey, and 14 days of flows. Then it surveys, audits, traces, narrows, drafts, enacts,\n" +
-			"proves and repeals, with the command line of each step, so that you can repeat it. The clouds are\n" +
+			"proves, repeals and upholds, with the command line of each step, so that you can repeat it. The " +
+				"clouds are\n" +
 			"stand-ins within this program. Nothing else is touched, no network used.\n\n" +
 			"  isonomos demo\n" +
 			"  isonomos demo harbour\n" +
@@ -149,6 +150,14 @@ var stops = []stop{
 		[]string{"repeal"}, nil},
 	{"trace", "The door is open again, on the clouds as they are now; the definitions still say that it is to be shut.",
 		[]string{"trace", "--live", "192.0.2.77", "gauge-3", "ssh"}, nil},
+	{"sandbox", "What if nobody asks the definitions at all? Somebody in a hurry opens remote desktops of the " +
+		"ledger to " +
+		"the world, in the cloud's own console.",
+		[]string{"sandbox", "open", "clouds", "tides/quay/berth-ledger", "rdp"}, nil},
+	{"uphold", "A watch finds it within seconds, tells it, and puts back what was decided last; left running, " +
+		"it would do so day and night. What repeal has brought back differs from the definitions: that is told, and " +
+		"stays, since somebody has decided it.",
+		[]string{"uphold", "--once", "--put-back", "all"}, nil},
 }
 
 // tour runs every stop in the folder, as a user would.

@@ -29,8 +29,10 @@ func (a *App) sandboxCommand() *cli.Command {
 		Description: "Makes invented estates of any size, with planted mistakes, and serves stand-in clouds.\n\n" +
 			"  isonomos sandbox run clouds\n" +
 			"  isonomos sandbox fault --share 0.2 clouds\n" +
+			"  isonomos sandbox open clouds tides/quay/berth-ledger rdp\n" +
 			"  isonomos sandbox generate --accounts 100 --groups 5000 --rules 50000 --seed 7 large",
-		Commands: []*cli.Command{a.standinCommand(), a.faultCommand(), a.generateCommand()},
+		Commands: []*cli.Command{a.standinCommand(), a.faultCommand(), a.openCommand(),
+			a.generateCommand()},
 	}
 }
 

@@ -95,4 +95,46 @@ func TestUpholdOnOpenStack(t *testing.T) {
 	s.Ask("pier", http.MethodPut, "ports/"+first("ports", "name=web-2", "id")+"/tags", `{"tags":["role=none"]}`)
 	until(t, "labels that decide what is attached are watched", func() bool { return len(kinds(d.told())) > before }, u.log)
 	u.stop()
+
+	// and now it is put back: the group that was taken off, a port that is opened, a rule that is taken out, the entries of
+	// a list, a mark; who is a member because of another label stays as it is
+	u = h.uphold("--put-back", "all")
+	u.ready()
+	groups := func() string {
+		list, _ := s.Ask("pier", http.MethodGet, "ports?id="+port, "")["ports"].([]any)
+		return fmt.Sprint(list[0].(map[string]any)["security_groups"])
+	}
+	until(t, "the group is attached again", func() bool { return strings.Contains(groups(), web) }, u.log)
+	rules := func() string {
+		list, _ := s.Ask("pier", http.MethodGet, "security-group-rules?security_group_id="+web, "")["security_group_rules"].([]any)
+		var all []string
+		for _, x := range list {
+			r := x.(map[string]any)
+			all = append(all, fmt.Sprint(r["direction"], r["ethertype"], r["protocol"], r["port_range_min"], r["port_range_max"],
+				r["remote_ip_prefix"], r["remote_group_id"], r["remote_address_group_id"]))
+		}
+		slices.Sort(all)
+		return strings.Join(all, "\n")
+	}
+	until(t, "that is told", func() bool {
+		return slices.ContainsFunc(kinds(d.told()), func(k string) bool { return strings.HasPrefix(k, "put-back pier/web-1") })
+	}, u.log)
+	rule("0.0.0.0/0", 23)
+	until(t, "a port is shut", func() bool { return !strings.Contains(rules(), "tcp23 ") }, u.log)
+	until(t, "that is told", func() bool { return slices.Contains(kinds(d.told()), "put-back pier/web") }, u.log)
+	decided := rules() // without the rule from above, which let through nothing more
+	list0, _ := s.Ask("pier", http.MethodGet, "security-group-rules?security_group_id="+web, "")["security_group_rules"].([]any)
+	s.Ask("pier", http.MethodDelete, "security-group-rules/"+fmt.Sprint(list0[0].(map[string]any)["id"]), "")
+	until(t, "a rule is there again", func() bool { return rules() == decided }, u.log)
+	s.Ask("pier", http.MethodPut, "security-groups/"+web+"/tags", `{"tags":[]}`)
+	until(t, "a mark is there again", func() bool {
+		list, _ := s.Ask("pier", http.MethodGet, "security-groups?id="+web, "")["security_groups"].([]any)
+		return strings.Contains(fmt.Sprint(list[0].(map[string]any)["tags"]), "isonomos=pier")
+	}, u.log)
+	s.Ask("pier", http.MethodPut, "address-groups/"+list+"/add_addresses", `{"addresses":["203.0.113.0/24"]}`)
+	until(t, "a list is as it was", func() bool {
+		all, _ := s.Ask("pier", http.MethodGet, "address-groups?id="+list, "")["address_groups"].([]any)
+		return !strings.Contains(fmt.Sprint(all[0].(map[string]any)["addresses"]), "203.0.113.0")
+	}, u.log)
+	u.stop()
 }

@@ -560,10 +560,13 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		for _, other := range next {
 			goesOn = goesOn || other.same(h)
 		}
-		if goesOn {
-			continue // there is another difference in its place, which was told
-		}
 		n := u.resolved(a, h, m)
+		if goesOn {
+			if n.Type != notify.PutBack {
+				continue // there is another difference in its place, which was told
+			}
+			n.Done += "; what still differs from the definitions is told by itself"
+		}
 		round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
 		u.logDifference(n)
 	}

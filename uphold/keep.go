@@ -236,7 +236,8 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	surveyor.Accounts = nil
 	lender := work.Lender{Definitions: d.r.Definitions, Store: u.Store, Surveyor: surveyor, By: u.By, Now: u.Now,
 		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
-	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, Told: u.told, From: from, By: u.By, Now: u.Now,
+	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, Told: u.told, From: from, By: u.By,
+		Now: u.Now,
 		Halt: ctx, Note: func(format string, a ...any) { u.Log.Warn(fmt.Sprintf(format, a...)) },
 		Sweep: func(ctx context.Context) error {
 			_, err := lender.Sweep(ctx, a.name)
@@ -726,7 +727,7 @@ func (a *account) kick() {
 // keptNotice is what is told when a difference is gone because it was put back, or shut.
 func (u *Upholder) keptNotice(a *account, h *holding, run string) notify.Notice {
 	n := u.notice(notify.PutBack, audit.Info, "%s", h.Notice.Says)
-	n.Done = "It is again as it was decided, by the run " + run
+	n.Done = "What was decided is there again, by the run " + run
 	if h.Law != "" {
 		n = u.notice(notify.Enforced, audit.Medium, "%s", h.Notice.Says)
 		n.Done = "It was shut, and exactly the rest stays, by the run " + run

@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"isonomos/store/whole"
 )
 
 // Files of tokens in a stand-in's folder.
@@ -40,8 +42,6 @@ var tokenFiles = [3]string{TokenFile, ReadTokenFile, TokensFile}
 
 // makeToken makes a file with a new token, if there is none.
 func makeToken(path string) error {
-	secret := make([]byte, 24)
-	_, _ = rand.Read(secret) // crypto/rand never fails
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
@@ -49,8 +49,37 @@ func makeToken(path string) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteString(hex.EncodeToString(secret))
+	_, err = f.WriteString(newSecret())
 	return errors.Join(err, f.Close())
+}
+
+// TokenOf is the token of somebody who may read and write the clouds of a folder; it is made if there is none yet.
+func TokenOf(folder, name string) (string, error) {
+	path := filepath.Join(folder, TokensFile)
+	var all []holder
+	text, err := os.ReadFile(path)
+	if err == nil {
+		err = json.Unmarshal(text, &all)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	for _, h := range all {
+		if h.Name == name {
+			return h.Token, nil
+		}
+	}
+	made := holder{newSecret(), name, []string{"read", "write"}}
+	if text, err = json.Marshal(append(all, made)); err != nil {
+		return "", err
+	}
+	return made.Token, whole.Put(path, string(text)+"\n", 0o600)
+}
+
+func newSecret() string {
+	secret := make([]byte, 24)
+	_, _ = rand.Read(secret) // crypto/rand never fails
+	return hex.EncodeToString(secret)
 }
 
 // refresh reads the tokens again if a file has changed.
