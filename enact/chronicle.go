@@ -12,9 +12,9 @@ import (
 	"isonomos/store"
 )
 
-// A Chronicle is what a journal tells of an estate, as far as it still matters: it is brought up to date entry by entry,
-// and holds as much as the estate has, not as much as the journal. It is not for several goroutines; what Now returns
-// is.
+// A Chronicle is what a journal tells of an estate, as far as it still matters: it is brought up to date entry by
+// entry, and holds as much as the estate has, not as much as the journal. It is not for several goroutines; what Now
+// returns is.
 type Chronicle struct {
 	head    store.Head
 	open    []*Past // that are not at their end

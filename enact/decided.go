@@ -240,7 +240,7 @@ type Restore struct {
 	// it was when that was decided; nil leaves what is now.
 	Attached func(group, at string, now, was bool) bool
 	// Room is how many groups an interface, or a subnet, has room for; 0 means any number. What takes the place of a
-	// group that is to be attached again, and was not there when that was decided by what the journal knows, is detached.
+	// group that is to be attached again, and was not there when that was decided, is detached.
 	Room, RoomAround int
 	// Upholder is noted at groups that are to be as they were decided.
 	Upholder estate.Upholder

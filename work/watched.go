@@ -50,8 +50,8 @@ type Runs struct{ enact.Now }
 // clockSlack is how much the clocks of a cloud and of this machine may differ.
 const clockSlack = time.Minute
 
-// BrokenOff reports whether a run was broken off in an account: what it lets through is neither what was decided nor what
-// was there before.
+// BrokenOff reports whether a run was broken off in an account: what it lets through is neither what was decided nor
+// what was there before.
 func (r Runs) BrokenOff(account string) bool {
 	return slices.ContainsFunc(r.Spans, func(x enact.Span) bool { return x.Open && slices.Contains(x.Accounts,
 		account) })
