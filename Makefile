@@ -1,5 +1,5 @@
 # The two commands that matter are in README.md; these are for those who build it.
-.PHONY: build test bench bench-audit fuzz compile-check kills golden release
+.PHONY: build test bench bench-audit fuzz compile-check kills siege golden release
 
 build:
 	CGO_ENABLED=0 go build -o isonomos ./cmd/isonomos
@@ -40,6 +40,11 @@ compile-check:
 # Kills enact, and the ways on and back, at very many random moments, also on OpenStack: some twenty minutes.
 kills:
 	go test ./cli -run 'TestKilledAtRandom|TestRoundOnOpenStack' -v -kills 3000 -kill-seed $$(date +%s) -timeout 1h
+
+# Somebody with a token does everything to upheld clouds, while the program is killed again and again: ten minutes, and
+# then the stand-ins' own record is judged.
+siege:
+	go test ./cli -run TestSiege -v -siege 10m -siege-seed $$(date +%s) -timeout 1h
 
 # Rewrites the golden files: read the difference before you commit it.
 golden:

@@ -33,7 +33,7 @@ func (a *App) demoCommand() *cli.Command {
 			"one):\n" +
 			"definitions, a survey, and 14 days of flows. Then it surveys, audits, traces, narrows, drafts, enacts,\n" +
 			"proves, repeals and upholds, with the command line of each step, so that you can repeat it. The " +
-				"clouds are\n" +
+			"clouds are\n" +
 			"stand-ins within this program. Nothing else is touched, no network used.\n\n" +
 			"  isonomos demo\n" +
 			"  isonomos demo harbour\n" +

@@ -22,15 +22,15 @@ import (
 
 func (a *App) openCommand() *cli.Command {
 	return &cli.Command{
-		Name:      "open",
-		Metadata:  takesArguments(3, 3, "takes a folder of stand-ins, a group and a service",
+		Name: "open",
+		Metadata: takesArguments(3, 3, "takes a folder of stand-ins, a group and a service",
 			"isonomos sandbox open clouds tides/quay/berth-ledger rdp"),
 		Usage:     "open a port by hand, as somebody would who is in a hurry",
 		ArgsUsage: "[flags] FOLDER GROUP SERVICE",
 		Description: "Adds a rule to a group of stand-in clouds that run: it lets a service in from everybody, " +
 			"or from " +
 			"--from. It goes past all definitions, by the clouds' own interface, as " + handName +
-				": to see what audit, " +
+			": to see what audit, " +
 			"compare, draft and uphold make of that. The group is given by its full name.\n\n" +
 			"  isonomos sandbox run clouds &\n" +
 			"  isonomos sandbox open clouds tides/quay/berth-ledger rdp",

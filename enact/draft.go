@@ -434,6 +434,15 @@ func linesOf(e *estate.Estate, accounts []string, passes bool) lines {
 	return all
 }
 
+// Alike reports whether some objects of an account are the same in two surveys.
+func Alike(a, b *estate.Estate, account string, objects []Touched) bool {
+	one, other := linesOf(a, []string{account}, false), linesOf(b, []string{account}, false)
+	return !slices.ContainsFunc(objects, func(o Touched) bool {
+		at := ident{o.Account, o.Kind, o.ID}
+		return !slices.EqualFunc(one[at], other[at], func(x, y json.RawMessage) bool { return bytes.Equal(x, y) })
+	})
+}
+
 // attachedIn are the ids of the interfaces and subnets to which groups are attached.
 func attachedIn(e *estate.Estate) map[ident][]string {
 	all := make(map[ident][]string)

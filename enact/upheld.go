@@ -169,10 +169,10 @@ func (u *Upheld) take(e store.Entry, at time.Time) error {
 func (u *Upheld) Upholder() estate.Upholder { return u.first }
 
 // WasShown reports whether a round has shown what a law would take, as it is.
-func (u *Upheld) WasShown(law, digest string) bool { return u.shown[law] == digest }
+func (u *Upheld) WasShown(law, digest string) bool { return digest != "" && u.shown[law] == digest }
 
 // IsAgreed reports whether a law may be enforced, as it is.
-func (u *Upheld) IsAgreed(law, digest string) bool { return u.agreed[law] == digest }
+func (u *Upheld) IsAgreed(law, digest string) bool { return digest != "" && u.agreed[law] == digest }
 
 // ResumedAt is when somebody said last that a place is no longer left alone; zero if nobody has.
 func (u *Upheld) ResumedAt(place string) time.Time {

@@ -55,6 +55,7 @@ type account struct {
 	keepAgain bool   // once more, when it has been kept
 	lawsFirst bool   // the next time
 	actor     string // as whom this program changes it; empty where its cloud does not tell
+	unjudged  int    // times in a row that it had changed since it was judged
 	failures  int    // to keep it, since it last succeeded
 }
 

@@ -42,6 +42,9 @@ const (
 	alarmShut    = 3
 	longestShut  = time.Minute // between two times that it is shut
 	firstPatient = 15 * time.Second
+	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all the
+	// time does not keep it from shutting them: the feed tells of each change all the same.
+	mostUnjudged = 20
 )
 
 // Keys under which it is noted why something is not put back.
@@ -116,7 +119,7 @@ func (u *Upholder) wakeSaid(last int) int {
 		return said
 	}
 	for _, a := range u.known() {
-		if a.concerned() {
+		if u.concerned(a) {
 			u.keepUp(a)
 		}
 	}
@@ -172,12 +175,19 @@ func (u *Upholder) lookNow(ctx context.Context, a *account) {
 	u.enqueue(a)
 }
 
-// concerned reports whether anything holds in an account that might be put back or shut.
-func (a *account) concerned() bool {
+// concerned reports whether anything holds in an account that may be put back or shut.
+func (u *Upholder) concerned(a *account) bool {
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	for key, h := range a.held {
-		if !isAside(key) && h != nil {
+	held := a.held
+	a.mu.Unlock()
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for key, h := range held {
+		switch {
+		case isAside(key):
+		case h.Law == "" && u.reading.PutsBack:
+			return true
+		case h.Law != "" && h.Kind == notify.Opened && u.runs.Upheld.IsAgreed(h.Law, u.laws[h.Law]):
 			return true
 		}
 	}
@@ -214,12 +224,12 @@ func (d *decision) after(wait time.Duration) {
 // keepAccount does what may be done in an account, and returns after which time it is to be tried again; 0 means that
 // nothing is left to do before it is judged again.
 func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Duration) {
-	if !a.concerned() {
-		u.noteLeft(ctx, a, nil)
-		return 0
-	}
 	if err := u.refresh(); err != nil {
 		return 5 * time.Second
+	}
+	if !u.concerned(a) {
+		u.noteLeft(ctx, a, nil)
+		return 0
 	}
 	u.mu.Lock()
 	d := &decision{Upholder: u, a: a, now: u.Now(), r: u.reading, upheld: u.runs.Upheld, left: make(map[string]*left)}
@@ -232,12 +242,12 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	if !u.judgedOnce() || u.outdated() {
 		return 100 * time.Millisecond
 	}
-	surveyor, began := d.r.Surveyor, false
+	surveyor := d.r.Surveyor
 	surveyor.Accounts = nil
 	lender := work.Lender{Definitions: d.r.Definitions, Store: u.Store, Surveyor: surveyor, By: u.By, Now: u.Now,
 		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
 	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, Told: u.told, From: from, By: u.By,
-		Now: u.Now,
+		Now:  u.Now,
 		Halt: ctx, Note: func(format string, a ...any) { u.Log.Warn(fmt.Sprintf(format, a...)) },
 		Sweep: func(ctx context.Context) error {
 			_, err := lender.Sweep(ctx, a.name)
@@ -252,15 +262,21 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 			if err != nil {
 				return nil, err
 			}
-			if !began {
-				if known, ok := a.known(); !ok || !sameLines(linesOf(known), linesOf(seen.Lines)) {
-					return nil, errUnjudged
-				}
-			}
-			began = true
 			e, _, err := u.surveyOf(a, linesOf(seen.Lines), d.alsoNamed())
 			return e, err
 		}}
+	a.mu.Lock()
+	if a.unjudged < mostUnjudged || a.feed == "" {
+		keeper.Judged = func() (*estate.Estate, error) {
+			lines, ok := a.known()
+			if !ok {
+				return nil, work.ErrUnjudged
+			}
+			e, _, err := u.surveyOf(a, linesOf(lines), nil)
+			return e, err
+		}
+	}
+	a.mu.Unlock()
 	within, stop := context.WithTimeout(context.WithoutCancel(ctx), keepTimeout)
 	defer stop()
 	at := u.Now()
@@ -274,7 +290,10 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	case errors.As(err, new(*work.EarlierError)):
 		u.giveWay(err)
 		return 0
-	case errors.Is(err, errUnjudged):
+	case errors.Is(err, work.ErrUnjudged):
+		a.mu.Lock()
+		a.unjudged++
+		a.mu.Unlock()
 		a.kick()
 		return awaiting
 	case work.Busy(err):
@@ -286,7 +305,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		return d.failed(err)
 	}
 	a.mu.Lock()
-	a.failures = 0
+	a.failures, a.unjudged = 0, 0
 	a.mu.Unlock()
 	for place, why := range kept.Left {
 		if d.left[place] == nil {
@@ -335,9 +354,6 @@ func (d *decision) lawsFirst() bool {
 	d.a.lawsFirst = !d.a.lawsFirst
 	return d.a.lawsFirst
 }
-
-// errUnjudged says that what is there now has not been judged yet: nothing is done about what nobody was told.
-var errUnjudged = errors.New("it has changed since it was judged")
 
 // outdated reports whether definitions or settings have changed since they were read: what they said does not count any
 // more.

@@ -31,6 +31,9 @@ type Keeper struct {
 	From    cloud.Cloud               // of the account
 	// Survey reads the account now; beside it are the accounts to which it refers.
 	Survey func(ctx context.Context) (*estate.Estate, error)
+	// Judged is the account as it was judged last: nothing is done about objects that have changed since, of which
+	// nobody was told yet. nil does not ask.
+	Judged func() (*estate.Estate, error)
 	// Sweep shuts passes of the account that are over; it is locked meanwhile.
 	Sweep func(ctx context.Context) error
 	By    string // who watches
@@ -74,6 +77,9 @@ func (e *EarlierError) Error() string {
 		"this one "+
 		"stops, so that they don't undo what the other does", e.Group, e.By.Journal, e.By.Since.Format(time.RFC3339))
 }
+
+// ErrUnjudged says that what would be changed is not as it was when the account was judged.
+var ErrUnjudged = errors.New("it has changed since it was judged")
 
 // errBusy says that a run is changing the account.
 var errBusy = errors.New("a run is changing the account")
@@ -199,6 +205,15 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 		}
 	}
 	d.Traffic = draftTraffic(x.aim.Then, change.Compare(decide.New(x.aim.Now), decide.New(x.aim.Then)))
+	if k.Judged != nil {
+		judged, err := k.Judged()
+		if err != nil {
+			return "", x.left, err
+		}
+		if !enact.Alike(judged, surveyed, k.Account, d.Objects) {
+			return "", x.left, ErrUnjudged
+		}
+	}
 	d.Seal = d.Sealed()
 	carried := &enact.Run{Name: name, Draft: &d, Journal: k.Store, Now: k.Now, Jobs: 1,
 		Clouds: func(string) (cloud.Cloud, error) { return k.From, nil }, Passes: enact.PassRules(surveyed)}

@@ -53,8 +53,10 @@ const clockSlack = time.Minute
 // BrokenOff reports whether a run was broken off in an account: what it lets through is neither what was decided nor
 // what was there before.
 func (r Runs) BrokenOff(account string) bool {
-	return slices.ContainsFunc(r.Spans, func(x enact.Span) bool { return x.Open && slices.Contains(x.Accounts,
-		account) })
+	return slices.ContainsFunc(r.Spans, func(x enact.Span) bool {
+		return x.Open && slices.Contains(x.Accounts,
+			account)
+	})
 }
 
 // KeptBy is the last run that put something back in an account, or enforced a law there, after a time; empty if there

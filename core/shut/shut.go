@@ -80,7 +80,7 @@ func fits(d *decide.Decider, g *estate.Group, have, rules []estate.Rule, much To
 	}
 	in, out := cost(rules)
 	if wasIn, wasOut := cost(have); compile.QuotaOf(dl, g).Over(in, out) && (in > wasIn || out > wasOut) {
-		return &InexactError{Why: fmt.Sprintf("the rest would take %d rules in and %d out, which is more than " +
+		return &InexactError{Why: fmt.Sprintf("the rest would take %d rules in and %d out, which is more than "+
 			"its quota "+
 			"allows", in, out)}
 	}
