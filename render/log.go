@@ -71,7 +71,7 @@ func (l *Log) Handle(_ context.Context, r slog.Record) error {
 		style = Hot
 	case severity == "high" || severity == "medium" || severity == "" && r.Level >= slog.LevelWarn:
 		style = Warm
-	case kind == "resolved":
+	case kind == "resolved" || kind == "put-back":
 		style = Cool
 	}
 	text := r.Message

@@ -797,7 +797,7 @@ func (u *Upholder) logDifference(n notify.Notice) {
 	if n.Changes != nil && n.Changes.By != "" {
 		args = append(args, "by", n.Changes.By)
 	}
-	if n.Type == notify.Resolved {
+	if n.Type == notify.Resolved || n.Type == notify.PutBack {
 		u.Log.Info(n.Says, args...)
 		return
 	}
