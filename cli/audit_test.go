@@ -477,7 +477,7 @@ func TestSandboxGenerate(t *testing.T) {
 		}
 	}
 	if r := call(t, folder, "sandbox", "walk"); r.code != 2 ||
-		!strings.Contains(r.err, "it can run, fault and generate") {
+		!strings.Contains(r.err, "it can run, fault, open and generate") {
 		t.Errorf("%+v", r)
 	}
 }

@@ -259,6 +259,7 @@ func TestDemo(t *testing.T) {
 	if r.code != 0 {
 		t.Fatal(r)
 	}
+	r.out = strings.ReplaceAll(r.out, filepath.Join(folder, "harbour"), "/home/user/harbour")
 	r.out = momentOfSurvey.ReplaceAllString(r.out, "surveyed at 2026-11-23 06:00 UTC")
 	r.out = digestGiven.ReplaceAllString(r.out, strings.Repeat("4c1a", 16))
 	if id := passID.FindStringSubmatch(r.out); id != nil {

@@ -959,3 +959,42 @@ func runOf(list, id string) string {
 	}
 	return "none"
 }
+
+// A pass that is over while a run goes on in its account is ended between two steps, by the run that has the lock.
+func TestPassEndsDuringARun(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, `
+group night in nu "Night" { cover where role = db or role = desk
+  reach ssh at 10.1.0.0/16
+  lend ssh to 10.1.0.0/16 for at most 1h because "on call" }
+`)
+	var more strings.Builder
+	for i := range 8 {
+		fmt.Fprintf(&more, "group late-%d in nu { admit https from list desks }\n", i)
+	}
+	h.define(upheldGroups + `
+group night in nu "Night" { cover where role = db or role = desk
+  reach ssh at 10.1.0.0/16
+  admit http from everyone
+  lend ssh to 10.1.0.0/16 for at most 1h because "on call" }
+list desks { 192.0.2.0/28 }
+` + more.String())
+	h.must(0, "", "draft")
+	id := h.issue("night", "ssh", "--to", "10.1.2.13", "--for", "3s")
+	began, ended := time.Now(), time.Duration(0)
+	h.onWrite = func(_ int32, serve func()) {
+		if ended == 0 && !strings.Contains(h.state(), id) {
+			ended = time.Since(began)
+		}
+		time.Sleep(300 * time.Millisecond)
+		serve()
+	}
+	h.must(0, "enacted", "enact")
+	took := time.Since(began)
+	h.onWrite = nil
+	if ended == 0 || ended > 5*time.Second || took < ended+time.Second {
+		t.Errorf("the pass was gone after %s of %s", ended, took)
+	}
+	h.must(0, "over", "pass", "list", "--all")
+	h.must(0, "nothing to do", "draft")
+}

@@ -98,12 +98,20 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 		}
 	}
 	run.Slow = c.Surveyor.Slow
+	endPasses, err := c.passesToEnd()
+	if err != nil {
+		return run.Name, err
+	}
 	locked := run.Held
 	run.Held = func() error {
 		if c.Halt.Err() != nil {
 			return enact.ErrCalledOff
 		}
-		return locked()
+		if err := locked(); err != nil {
+			return err
+		}
+		endPasses(ctx)
+		return nil
 	}
 	run.Prove = func(ctx context.Context, _ int, accounts []string) error {
 		ctx, end := context.WithCancel(ctx)
@@ -121,6 +129,45 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 		return run.Name, &BrokenOffError{run.Name, err}
 	}
 	return run.Name, err
+}
+
+// passesToEnd returns what ends the passes that are over meanwhile in the accounts of the draft: nobody else can while
+// these are locked. It may be called by several goroutines.
+func (c CarryOut) passesToEnd() (end func(context.Context), err error) {
+	if c.Lender == nil {
+		return func(context.Context) {}, nil
+	}
+	known, _, _, err := enact.Passes(c.Store.Journal)
+	if err != nil {
+		return nil, refused("%w", err)
+	}
+	var mu sync.Mutex
+	ends := make(map[string]time.Time) // by account, the next one
+	next := func(account string) {
+		delete(ends, account)
+		for _, k := range known {
+			if k.Account == account && k.Ended.IsZero() && k.Until.After(c.Now()) &&
+				(ends[account].IsZero() || k.Until.Before(ends[account])) {
+				ends[account] = k.Until
+			}
+		}
+	}
+	for _, account := range c.Draft.Changes() {
+		next(account)
+	}
+	return func(ctx context.Context) {
+		mu.Lock()
+		defer mu.Unlock()
+		for account, at := range ends {
+			if at.After(c.Now()) {
+				continue
+			}
+			if _, err := c.Lender.Sweep(ctx, account); err != nil {
+				c.Note("a pass in %s is over and can't be ended during the run: %v", account, err)
+			}
+			next(account)
+		}
+	}, nil
 }
 
 // errSwept says that passes were shut, so that the clouds have to be surveyed again.
