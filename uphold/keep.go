@@ -42,8 +42,8 @@ const (
 	alarmShut    = 3
 	longestShut  = time.Minute // between two times that it is shut
 	firstPatient = 15 * time.Second
-	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all the
-	// time does not keep it from shutting them: the feed tells of each change all the same.
+	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all
+	// the time does not keep it from shutting them: the feed tells of each change all the same.
 	mostUnjudged = 20
 )
 
