@@ -231,6 +231,18 @@ func (d *Decided) Labels(account, id string) map[string]string {
 	return l.Labels
 }
 
+// Lists are the entries of the lists of an account as they were decided, and their names, by id.
+func (d *Decided) Lists(account string) (entries map[string][]string, names map[string]string) {
+	entries, names = make(map[string][]string), make(map[string]string)
+	for at, own := range d.objects {
+		var l line
+		if at.account == account && at.kind == "list" && json.Unmarshal(own[0], &l) == nil {
+			entries[at.id], names[at.id] = l.Entries, l.Name
+		}
+	}
+	return entries, names
+}
+
 // A Restore picks what is to be as it was decided, in an account.
 type Restore struct {
 	Account string
@@ -244,6 +256,8 @@ type Restore struct {
 	Room, RoomAround int
 	// Upholder is noted at groups that are to be as they were decided.
 	Upholder estate.Upholder
+	// Entries are the entries of lists that are to be something else than was decided, by id.
+	Entries map[string][]string
 	// Rules are the rules of groups that are to be something else than was decided, or were decided by nobody, by id of
 	// the group.
 	Rules map[string][]json.RawMessage
@@ -276,6 +290,9 @@ func (d *Decided) On(surveyed *estate.Estate, pick Restore) (*estate.Estate, err
 			if err == nil && at.kind == "list" {
 				var was line
 				if err = json.Unmarshal(own[0], &was); err == nil {
+					if entries, other := pick.Entries[at.id]; other {
+						was.Entries = entries
+					}
 					first, err = withField(first, "entries", was.Entries)
 				}
 			}

@@ -1,14 +1,11 @@
 package uphold
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -19,7 +16,6 @@ import (
 	"isonomos/enact"
 	"isonomos/nomos"
 	"isonomos/notify"
-	"isonomos/store"
 	"isonomos/work"
 )
 
@@ -29,28 +25,11 @@ import (
 const (
 	keepersAtOnce = 8
 	keepTimeout   = 5 * time.Minute
-	// together is how long what would be let through again waits for more of its kind, so that many at once are seen.
-	together = 300 * time.Millisecond
-	// brakeGroups and brakeShare say at how many groups something is let through again within brakeFor without
-	// anybody's word: so many, or that share of all groups if it is more.
-	brakeGroups = 20
-	brakeShare  = 20
-	brakeFor    = time.Minute
-	// mostReopened is how often within an hour something is let through again at a place.
-	mostReopened = 2
-	// alarmShut is how often within an hour something is shut at a place until that is an alarm.
-	alarmShut    = 3
-	longestShut  = time.Minute // between two times that it is shut
+	// firstPatient is how long nothing is done at the beginning, until everything was judged.
 	firstPatient = 15 * time.Second
 	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all
 	// the time does not keep it from shutting them: the feed tells of each change all the same.
 	mostUnjudged = 20
-)
-
-// Keys under which it is noted why something is not put back.
-const (
-	leftKey  = "left "
-	handsKey = "hands-off "
 )
 
 // keeps reports whether anything is done beside telling.
@@ -194,33 +173,6 @@ func (u *Upholder) concerned(a *account) bool {
 	return false
 }
 
-// A decision is what may be done in an account at this moment, and when to ask again.
-type decision struct {
-	*Upholder
-	a      *account
-	now    time.Time
-	r      *Reading
-	upheld *enact.Upheld
-	held   map[string]*holding
-	left   map[string]*left // by place
-	again  time.Duration
-}
-
-// A left place is one at which nothing is done, and why; alarm says that people have to be told.
-type left struct {
-	group  string // its id
-	why    string
-	alarm  bool
-	resume string // the command by which somebody ends it; empty where it ends by itself
-}
-
-// after has it asked again after a time.
-func (d *decision) after(wait time.Duration) {
-	if wait = max(wait, 10*time.Millisecond); d.again == 0 || wait < d.again {
-		d.again = wait
-	}
-}
-
 // keepAccount does what may be done in an account, and returns after which time it is to be tried again; 0 means that
 // nothing is left to do before it is judged again.
 func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Duration) {
@@ -347,14 +299,6 @@ func (d *decision) failed(err error) time.Duration {
 	return waiting(tries)
 }
 
-// lawsFirst is true every other time.
-func (d *decision) lawsFirst() bool {
-	d.a.mu.Lock()
-	defer d.a.mu.Unlock()
-	d.a.lawsFirst = !d.a.lawsFirst
-	return d.a.lawsFirst
-}
-
 // outdated reports whether definitions or settings have changed since they were read: what they said does not count any
 // more.
 func (u *Upholder) outdated() bool {
@@ -385,351 +329,6 @@ func (u *Upholder) judgedOnce() bool {
 	defer u.mu.Unlock()
 	u.allJudged = len(all) > 0
 	return u.allJudged
-}
-
-// alsoNamed are the accounts that expectations name, where laws are enforced: these must hold after it.
-func (d *decision) alsoNamed() []string {
-	if !slices.ContainsFunc(d.r.Definitions.Laws, isEnforced) {
-		return nil
-	}
-	var names []string
-	for _, x := range d.r.Definitions.Expects {
-		for _, p := range slices.Concat(x.From.Of, x.From.Except, x.To.Of, x.To.Except) {
-			if at := p.Home(); at != nil && !slices.Contains(names, at.Name) {
-				names = append(names, at.Name)
-			}
-		}
-	}
-	return names
-}
-
-// may says what may be done.
-func (d *decision) may() work.May {
-	may := work.May{Leave: d.leave, By: d.changedBy, Upholder: d.upheld.Upholder(), Actor: d.actor(),
-		Agreed: func(law string) bool { return d.upheld.IsAgreed(law, d.lawDigest(law)) }}
-	may.Enforces = func(law string, g *estate.Group) bool { return may.Agreed(law) && d.due(law, g) }
-	if d.r.PutsBack {
-		may.PutBack = func(p estate.Place) bool { return d.r.PutBack == nil || d.r.PutBack.Holds(p) }
-	}
-	return may
-}
-
-// actor is as whom this program changes the account.
-func (d *decision) actor() string {
-	d.a.mu.Lock()
-	defer d.a.mu.Unlock()
-	return d.a.actor
-}
-
-// changedBy is who has changed a group, where that is known.
-func (d *decision) changedBy(id string) string {
-	for _, h := range d.held {
-		if h.GroupID == id && h.Law == "" && h.Notice.Changes != nil {
-			return h.Notice.Changes.By
-		}
-	}
-	return ""
-}
-
-// due reports whether a breach of a law in a group has stood for as long as it may.
-func (d *decision) due(name string, g *estate.Group) bool {
-	var after time.Duration
-	for _, l := range d.r.Definitions.Laws {
-		if l.Name == name && l.Enforced != nil {
-			after = l.Enforced.After
-		}
-	}
-	for _, h := range d.held {
-		if h.Law != name || h.GroupID != g.ID {
-			continue
-		}
-		if wait := h.Since.Add(after).Sub(d.now); wait > 0 {
-			d.after(wait)
-			continue
-		}
-		return true
-	}
-	return false
-}
-
-// leave says why a group is left alone.
-func (d *decision) leave(g *estate.Group, opens bool) string {
-	place := g.Path()
-	say := func(alarm bool, format string, a ...any) string {
-		why := fmt.Sprintf(format, a...)
-		d.left[place] = &left{group: g.ID, why: why, alarm: alarm}
-		return why
-	}
-	if until := d.handsOff(g); until.After(d.now) {
-		d.after(until.Sub(d.now))
-		return say(false, "its label %s says so, until %s", HandsOffLabel, until.UTC().Format(time.RFC3339))
-	}
-	if wait := d.grace(g); wait > 0 {
-		d.after(wait)
-		return say(false, "it has stood for less than %s", count.Lasting(d.r.Grace))
-	}
-	if !opens {
-		return d.tooOften(g, say)
-	}
-	if acts := d.upheld.OpenedAt(place, d.now.Add(-time.Hour)); len(acts) >= mostReopened {
-		why := say(true, "something was let through there again %s within an hour, and is shut again%s: it stays "+
-			"so until "+
-			"somebody says that it is to be put back", count.Of(len(acts), "time", "times"), names(acts))
-		d.left[place].resume = d.Say("uphold", "resume", place)
-		return why
-	}
-	if n, most := d.braked(place); n > most {
-		place = d.a.name // one alarm for the account
-		why := say(true, "something would be let through again, attached or detached at %s within a minute, and "+
-			"at most "+
-			"%s are unattended: nothing of that is done until somebody says that it is right", count.Of(n, "group",
-			"groups"), count.Number(most))
-		d.left[place].resume = d.Say("uphold", "resume", place)
-		return why
-	}
-	return ""
-}
-
-// names says who is known to have made changes.
-func names(acts []enact.Act) string {
-	var all []string
-	for _, x := range acts {
-		if x.By != "" && !slices.Contains(all, x.By) {
-			all = append(all, x.By)
-		}
-	}
-	if len(all) == 0 {
-		return ""
-	}
-	return " (by " + strings.Join(all, ", ") + ")"
-}
-
-// grace is how much longer a difference at a group has to stand.
-func (d *decision) grace(g *estate.Group) time.Duration {
-	var wait time.Duration
-	for _, h := range d.held {
-		if h.GroupID == g.ID && h.Law == "" {
-			wait = max(wait, h.Since.Add(max(d.r.Grace, together*boolTo(h.Kind == notify.Closed))).Sub(d.now))
-		}
-	}
-	return wait
-}
-
-func boolTo(is bool) time.Duration {
-	if is {
-		return 1
-	}
-	return 0
-}
-
-// tooOften lets an opening that comes again and again stand for a growing while, a minute at most.
-func (d *decision) tooOften(g *estate.Group, say func(alarm bool, format string, a ...any) string) string {
-	acts := d.upheld.ShutAt(g.Path(), d.now.Add(-time.Hour))
-	if len(acts) == 0 {
-		return ""
-	}
-	last := acts[len(acts)-1].At
-	wait := last.Add(min(time.Second<<min(len(acts)-1, 10), longestShut)).Sub(d.now)
-	if wait <= 0 {
-		return ""
-	}
-	d.after(wait)
-	return say(len(acts) >= alarmShut, "it was shut %s within an hour, and is opened again and again%s: it is shut "+
-		"again within %s", count.Of(len(acts), "time", "times"), names(acts), count.Lasting(longestShut))
-}
-
-// braked counts the groups at which something would be let through again, or was within a minute, and says how many may
-// be.
-func (d *decision) braked(place string) (n, most int) {
-	places := make(map[string]bool)
-	resumed := d.upheld.ResumedAt(place)
-	for _, x := range d.upheld.Acts {
-		if x.Opened && x.At.After(d.now.Add(-brakeFor)) && x.At.After(resumed) {
-			places[x.Place] = true
-		}
-	}
-	for _, a := range d.known() {
-		a.mu.Lock()
-		held := a.held
-		a.mu.Unlock()
-		for _, h := range held {
-			opens := h.Law == "" && (h.Kind == notify.Closed || h.GroupID == "" && h.Kind == notify.Opened)
-			if opens && h.Since.After(resumed) {
-				places[h.Place] = true
-			}
-		}
-	}
-	d.mu.Lock()
-	groups := d.runs.Decided.Count()
-	d.mu.Unlock()
-	return len(places), max(brakeGroups, groups/brakeShare)
-}
-
-// HandsOffLabel is the label of a group that is left alone until the time that it holds.
-const HandsOffLabel = "isonomos-hands-off"
-
-// handsOff is until when a group is left alone; zero if it is not.
-func (d *decision) handsOff(g *estate.Group) time.Time {
-	label := g.Labels[HandsOffLabel]
-	if label == "" {
-		return time.Time{}
-	}
-	until, anew, _ := d.upheld.HandsOffUntil(d.a.name, g.ID, label, d.now)
-	if anew {
-		return time.Time{} // it is noted when the account is judged
-	}
-	return until
-}
-
-// noteLeft notes at which places nothing is done and why, and tells alarms; of all others it is noted that they are
-// left alone no longer.
-func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*left) {
-	a.doing.Lock()
-	defer a.doing.Unlock()
-	var round store.Round
-	a.mu.Lock()
-	held := maps.Clone(a.held)
-	a.mu.Unlock()
-	now := u.Now()
-	for place, x := range places {
-		key := leftKey + place
-		h := held[key]
-		if h != nil && h.Why == x.why {
-			continue
-		}
-		n := u.notice(notify.SteppedBack, audit.High, "%s", x.why)
-		n.Account, n.Place, n.See, n.Undo = a.name, place, u.Say("uphold", "status"), x.resume
-		next := &holding{Since: now, Kind: notify.SteppedBack, Place: place, GroupID: x.group, Notice: n, Why: x.why,
-			Alarmed: x.alarm}
-		if h != nil {
-			next.Since, next.Told = h.Since, h.Told
-			next.Alarmed = next.Alarmed || h.Alarmed
-		}
-		if x.alarm && (h == nil || !h.Alarmed) {
-			telling := n.Telling(u.targets(), estate.Place{})
-			next.Told = telling.Targets
-			round.Tell = append(round.Tell, telling)
-			u.logDifference(n)
-		}
-		body, err := json.Marshal(next)
-		if err != nil {
-			continue
-		}
-		held[key] = next
-		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: key, Since: next.Since,
-			Body: body})
-	}
-	for key, h := range held {
-		if place, is := strings.CutPrefix(key, leftKey); is && places[place] == nil {
-			round.Ended = append(round.Ended, store.Held{Source: Source, Account: a.name, Key: key, Until: now})
-			delete(held, key)
-			if h.Alarmed {
-				n := u.notice(notify.Resolved, audit.Info, "it is no longer left alone")
-				n.Account, n.Place = a.name, place
-				since := h.Since.UTC()
-				n.Since = &since
-				round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
-				u.logDifference(n)
-			}
-		}
-	}
-	if len(round.Began)+len(round.Ended) == 0 || !u.keep(ctx, round) {
-		return
-	}
-	a.mu.Lock()
-	a.held = held
-	a.mu.Unlock()
-}
-
-// noteHandsOff notes groups whose labels say that they are to be left alone, when that begins and when it ends. It is
-// called while the account is judged.
-func (u *Upholder) noteHandsOff(ctx context.Context, a *account, lines []line) {
-	u.mu.Lock()
-	upheld, now, knows := u.runs.Upheld, u.Now(), u.runs.Knows
-	u.mu.Unlock()
-	a.mu.Lock()
-	held := maps.Clone(a.held)
-	a.mu.Unlock()
-	active := make(map[string]bool)
-	var round store.Round
-	for _, l := range lines {
-		var o struct {
-			Name, Network string
-			Labels        map[string]string
-		}
-		if l.kind != "group" || !bytes.Contains(l.text, []byte(HandsOffLabel)) || !knows.Has(a.name, "group", l.id) ||
-			json.Unmarshal(l.text, &o) != nil || o.Labels[HandsOffLabel] == "" {
-			continue
-		}
-		place, key := placeIn(a.name, o.Network, o.Name, lines), handsKey+l.id
-		until, anew, why := upheld.HandsOffUntil(a.name, l.id, o.Labels[HandsOffLabel], now)
-		if !until.After(now) {
-			if held[key] == nil {
-				u.Log.Debug("the label does not count", "place", place, "label", HandsOffLabel, "why", why)
-			}
-			continue
-		}
-		active[key] = true
-		if anew {
-			if _, err := u.Store.Append(now, enact.UpholdRun, enact.HandsOff, enact.HandsOffed{Account: a.name,
-				ID:    l.id,
-				Group: place, Until: until}); err != nil {
-				u.Log.Error("the journal can't be written, so the group is not left alone", "place", place,
-					"problem", err)
-				continue
-			}
-		}
-		if held[key] != nil {
-			continue
-		}
-		n := u.notice(notify.HandsOff, audit.High, "nothing is put back there until %s: its label %s says so",
-			until.UTC().Format(time.RFC3339), HandsOffLabel)
-		n.Account, n.Place, n.See = a.name, place, u.Say("uphold", "status")
-		telling := n.Telling(u.targets(), estate.Place{})
-		h := &holding{Since: now, Kind: notify.HandsOff, Place: place, GroupID: l.id, Notice: n, Told: telling.Targets}
-		body, err := json.Marshal(h)
-		if err != nil {
-			continue
-		}
-		held[key] = h
-		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: key, Since: now, Body: body})
-		round.Tell = append(round.Tell, telling)
-		u.logDifference(n)
-		time.AfterFunc(until.Sub(now)+time.Second, func() { u.judgeWhole(a) })
-	}
-	for key, h := range held {
-		if !strings.HasPrefix(key, handsKey) || active[key] {
-			continue
-		}
-		n := u.notice(notify.HandsOff, audit.Info, "it is left alone no longer: what was decided is put back "+
-			"there again")
-		n.Account, n.Place = a.name, h.Place
-		round.Ended = append(round.Ended, store.Held{Source: Source, Account: a.name, Key: key, Until: now})
-		round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
-		delete(held, key)
-		u.logDifference(n)
-	}
-	if len(round.Began)+len(round.Ended) > 0 && u.keep(ctx, round) {
-		a.mu.Lock()
-		a.held = held
-		a.mu.Unlock()
-	}
-}
-
-// placeIn is the full name of a group, given the id of its network.
-func placeIn(account, network, name string, lines []line) string {
-	for _, l := range lines {
-		var o struct{ Name string }
-		if network != "" && l.kind == "network" && l.id == network && json.Unmarshal(l.text, &o) == nil {
-			return account + "/" + o.Name + "/" + name
-		}
-	}
-	return account + "/" + name
-}
-
-// isAside reports whether what is held under a key is no difference, and stays whatever is judged.
-func isAside(key string) bool {
-	return key == blindKey || strings.HasPrefix(key, leftKey) || strings.HasPrefix(key, handsKey)
 }
 
 // kick has an account looked at soon, where its cloud has no feed.
@@ -777,12 +376,6 @@ func lawsOf(d nomos.Definitions) map[string]string {
 		}
 	}
 	return digests
-}
-
-func (d *decision) lawDigest(name string) string {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.laws[name]
 }
 
 // showLaws notes that what laws would take has been shown, once everything was judged.

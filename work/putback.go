@@ -22,12 +22,13 @@ type definedView struct {
 	named    map[string]bool    // groups that are defined, by their names in the cloud
 	attached map[[2]string]bool // interface or subnet, and group, by id
 	entries  map[string]bool    // lists, by id, that hold what the definitions say
+	lists    map[string]bool    // names of lists that are defined
 }
 
 // defined compares an account with its definitions.
 func (k Keeper) defined(surveyed *estate.Estate) definedView {
 	v := definedView{differs: make(map[string]bool), named: make(map[string]bool),
-		attached: make(map[[2]string]bool), entries: make(map[string]bool)}
+		attached: make(map[[2]string]bool), entries: make(map[string]bool), lists: make(map[string]bool)}
 	part := k.Decided.part(k.Account)
 	marked, _, _ := estate.Overlay(&estate.Estate{Name: part.Name}, surveyed) // it is going to be changed
 	k.Decided.unmarked(part, marked, k.Account)
@@ -59,6 +60,9 @@ func (k Keeper) defined(surveyed *estate.Estate) definedView {
 				v.attached[[2]string{s.ID, g.ID}] = true
 			}
 		}
+	}
+	for _, l := range part.Lists {
+		v.lists[l.Name] = true
 	}
 	for _, l := range surveyed.Lists {
 		if l.Account == nil || l.Account.Name != k.Account {
@@ -103,7 +107,9 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	p := &puttingBack{Keeper: k, may: may, decided: decided, defined: k.defined(surveyed),
 		now: groupsOf(surveyed, k.Account), moved: make(map[string][]string), keeping: x}
 	p.found, _ = estate.AsFound(k.Decided.part(k.Account), surveyed)
-	pick := enact.Restore{Account: k.Account, Upholder: may.Upholder,
+	lists, entries := p.lists(surveyed)
+	pick := enact.Restore{Account: k.Account, Upholder: may.Upholder, Entries: entries,
+		Pick:     func(kind, id string) bool { return kind == "group" || lists[id] },
 		Attached: p.attached(func(string) bool { return true })}
 	for _, a := range surveyed.Accounts {
 		if a.Name == k.Account {
@@ -132,7 +138,7 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	// the rules of now, among the attachments and lists that were decided: what follows from these is told with them
 	asNow := pick
 	asNow.Rules, asNow.Attached = nil, p.attached(func(string) bool { return false })
-	asNow.Pick = func(kind, id string) bool { return kind == "list" && p.pickList(id) }
+	asNow.Pick = func(kind, id string) bool { return kind == "list" && lists[id] }
 	is, err := p.on(surveyed, asNow)
 	if err != nil {
 		return x, err
@@ -147,7 +153,7 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 		}
 	}
 	pick.Rules, pick.Pick = rules, func(kind, id string) bool {
-		return kind == "group" && picked[id] || kind == "list" && p.pickList(id)
+		return kind == "group" && picked[id] || kind == "list" && lists[id]
 	}
 	pick.Attached = p.attached(func(id string) bool { return picked[id] })
 	if then, err = p.on(surveyed, pick); err != nil {
@@ -325,7 +331,55 @@ func (p *puttingBack) does(g *estate.Group, opens, shuts bool) {
 	}
 }
 
-func (p *puttingBack) pickList(id string) bool { return !p.defined.entries[id] }
+// lists picks the lists that are to be as they were decided, and finds the entries of those in which something is only
+// taken out.
+func (p *puttingBack) lists(surveyed *estate.Estate) (picked map[string]bool, entries map[string][]string) {
+	picked, entries = make(map[string]bool), make(map[string][]string)
+	account := &estate.Account{Name: p.Account}
+	for _, a := range p.found.Accounts {
+		if a.Name == p.Account {
+			account = a
+		}
+	}
+	if !p.may.PutBack(estate.Place{Account: account}) {
+		return picked, entries
+	}
+	now := make(map[string]*estate.List)
+	for _, l := range surveyed.Lists {
+		if l.Account != nil && l.Account.Name == p.Account {
+			now[l.ID] = l
+		}
+	}
+	decided, names := p.decided.Lists(p.Account)
+	for id, then := range decided {
+		as := &estate.Group{Account: account, ID: id, Name: names[id]} // for what is said of it
+		l := now[id]
+		if l == nil {
+			if picked[id] = p.defined.lists[names[id]] && p.may.Leave(as, true) == ""; picked[id] {
+				p.does(as, true, false)
+			}
+			continue
+		}
+		var is []string
+		for _, e := range l.Entries {
+			is = append(is, e.Range.String())
+		}
+		kept := slices.DeleteFunc(slices.Clone(is), func(x string) bool { return !slices.Contains(then, x) })
+		opens, shuts := len(kept) < len(then), len(kept) < len(is)
+		switch {
+		case p.defined.entries[id] || !opens && !shuts:
+			continue
+		case opens && p.may.Leave(as, true) != "":
+			if !shuts {
+				continue
+			}
+			opens, entries[id] = false, kept
+		}
+		picked[id] = true
+		p.does(as, opens, shuts)
+	}
+	return picked, entries
+}
 
 // choose picks the groups that are to be as they were decided, and finds the rules of those in which something is only
 // shut.
@@ -399,6 +453,12 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 		}
 		p.does(g, false, true)
 		rules[id] = linesOfRules(g, slices.DeleteFunc(less, isPass))
+	}
+	for id, g := range there { // what happens unattended needs the journal
+		if p.defined.differs[id] && p.defined.named[g.Name] && !p.decided.Has(p.Account, "group", id) &&
+			g.Labels[estate.OwnLabel] == p.decided.Estate() {
+			p.left[g.Path()] = "it bears the estate's mark, and the journal knows nothing of it: only enact changes it"
+		}
 	}
 	return picked, rules, nil
 }
