@@ -268,11 +268,11 @@ type Restore struct {
 func (d *Decided) On(surveyed *estate.Estate, pick Restore) (*estate.Estate, error) {
 	now := linesOf(surveyed, []string{pick.Account}, false)
 	back := restoring{objects: make(lines)}
-	for _, at := range slices.SortedFunc(maps.Keys(d.objects), ident.compare) {
+	for at, decided := range d.objects {
 		if at.account != pick.Account || pick.Pick != nil && !pick.Pick(at.kind, at.id) {
 			continue
 		}
-		own := slices.DeleteFunc(slices.Clone(d.objects[at]), isBuiltIn) // those of its cloud stay
+		own := slices.DeleteFunc(slices.Clone(decided), isBuiltIn) // those of its cloud stay
 		if is := now[at]; is != nil {
 			var l line
 			if err := json.Unmarshal(is[0], &l); err != nil {
@@ -318,11 +318,12 @@ func (d *Decided) On(surveyed *estate.Estate, pick Restore) (*estate.Estate, err
 			back.objects[at] = append(first[:1:1], rules...)
 		}
 	}
-	back.attached = func(at ident, line []byte) (json.RawMessage, error) {
-		if at.account != pick.Account || pick.Attached == nil {
+	at := d.attachments(pick.Account)
+	back.attached = func(of ident, line []byte) (json.RawMessage, error) {
+		if of.account != pick.Account || pick.Attached == nil {
 			return line, nil
 		}
-		return d.attachedAs(pick, at, line)
+		return d.attachedAs(pick, of, line, at)
 	}
 	return back.on(surveyed)
 }
@@ -333,8 +334,27 @@ func isBuiltIn(text json.RawMessage) bool {
 	return json.Unmarshal(text, &l) == nil && l.Kind == "rule" && l.BuiltIn
 }
 
+// attachments are the groups of an account that are attached to its interfaces and subnets as was decided, in order, by
+// the ids of all of them.
+func (d *Decided) attachments(account string) map[string][]string {
+	all := make(map[string][]string)
+	for of, where := range d.where {
+		if of.account != account {
+			continue
+		}
+		for at := range where {
+			all[at] = append(all[at], of.id)
+		}
+	}
+	for _, groups := range all {
+		slices.Sort(groups)
+	}
+	return all
+}
+
 // attachedAs is the line of an instance or subnet with the groups that it is to have.
-func (d *Decided) attachedAs(pick Restore, at ident, text []byte) (json.RawMessage, error) {
+func (d *Decided) attachedAs(pick Restore, at ident, text []byte, decided map[string][]string) (json.RawMessage,
+	error) {
 	var l line
 	if err := json.Unmarshal(text, &l); err != nil {
 		return nil, err
@@ -348,10 +368,9 @@ func (d *Decided) attachedAs(pick Restore, at ident, text []byte) (json.RawMessa
 				then = append(then, g)
 			}
 		}
-		for _, of := range slices.SortedFunc(maps.Keys(d.where), ident.compare) {
-			if of.account == pick.Account && !slices.Contains(now, of.id) && d.where[of][id] &&
-				pick.Attached(of.id, id, false, true) {
-				then = append(then, of.id)
+		for _, g := range decided[id] {
+			if !slices.Contains(now, g) && pick.Attached(g, id, false, true) {
+				then = append(then, g)
 			}
 		}
 		for i := len(then) - 1; i >= 0 && room > 0 && len(then) > max(room, len(now)); i-- {
