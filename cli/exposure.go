@@ -113,10 +113,15 @@ func (a *App) exposure(ctx context.Context, c *cli.Command) error {
 	return s.Err()
 }
 
-// overKnown refuses a condition of --over with a label that nothing has, or with a value that
+// overKnown is conditionKnown for --over.
+func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
+	return a.conditionKnown("--over", over, e)
+}
+
+// conditionKnown refuses a condition with a label that nothing has, or with a value that
 // nothing has and where it matches nothing: otherwise nothing would be looked at, and nothing
 // found.
-func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
+func (a *App) conditionKnown(of string, over *estate.Condition, e *estate.Estate) error {
 	if over == nil {
 		return nil
 	}
@@ -130,9 +135,9 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 		values, ok := known[test.Label]
 		if !ok {
 			if best, near := near.Best(test.Label, known.Names()); near {
-				return usage("--over: nothing has a label %q: %q is near", test.Label, best)
+				return usage("%s: nothing has a label %q: %q is near", of, test.Label, best)
 			}
-			return usage("--over: nothing has a label %q: the labels are %s", test.Label, work.Some(known.Names()))
+			return usage("%s: nothing has a label %q: the labels are %s", of, test.Label, work.Some(known.Names()))
 		}
 		for _, value := range test.Values {
 			if known.Has(test.Label, value) {
@@ -143,14 +148,14 @@ func (a *App) overKnown(over *estate.Condition, e *estate.Estate) error {
 				hint = strconv.Quote(best) + " is near"
 			}
 			if !holds {
-				return usage("--over: nothing has the %s %q, and nothing else is asked for: %s", test.Label, value,
+				return usage("%s: nothing has the %s %q, and nothing else is asked for: %s", of, test.Label, value,
 					hint)
 			}
-			a.note("--over: nothing has the %s %q: %s", test.Label, value, hint)
+			a.note("%s: nothing has the %s %q: %s", of, test.Label, value, hint)
 		}
 	}
 	if !holds {
-		a.note("--over holds nowhere: there is nothing to look at")
+		a.note("%s holds nowhere: there is nothing to look at", of)
 	}
 	return nil
 }

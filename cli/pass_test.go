@@ -992,7 +992,7 @@ list desks { 192.0.2.0/28 }
 	h.must(0, "enacted", "enact")
 	took := time.Since(began)
 	h.onWrite = nil
-	if ended == 0 || ended > 5*time.Second || took < ended+time.Second {
+	if ended == 0 || took < ended+time.Second {
 		t.Errorf("the pass was gone after %s of %s", ended, took)
 	}
 	h.must(0, "over", "pass", "list", "--all")

@@ -298,7 +298,12 @@ func (a *App) readToUphold(c *cli.Command) (*uphold.Reading, settings.Settings, 
 	if err != nil {
 		return nil, set, err
 	}
-	putsBack, putBack, err := a.putBack(c, set)
+	for _, t := range targets { // what clouds have labelled may be meant, so that it is no mistake for sure
+		if err := a.conditionKnown(fmt.Sprintf("[notify.%s] only", t.Name), t.Only, d.Estate); err != nil {
+			a.note("%s: %v", set.Path, err)
+		}
+	}
+	putsBack, putBack, err := a.putBack(c, set, d.Estate)
 	if err != nil {
 		return nil, set, err
 	}
@@ -315,7 +320,8 @@ func (a *App) readToUphold(c *cli.Command) (*uphold.Reading, settings.Settings, 
 }
 
 // putBack says where what was changed by hand is put back: nowhere, everywhere, or where a condition holds.
-func (a *App) putBack(c *cli.Command, set settings.Settings) (putsBack bool, where *estate.Condition, err error) {
+func (a *App) putBack(c *cli.Command, set settings.Settings, defined *estate.Estate) (putsBack bool,
+	where *estate.Condition, err error) {
 	text := setting(c, "put-back", set.Uphold.PutBack, "")
 	switch text {
 	case "":
@@ -331,7 +337,9 @@ func (a *App) putBack(c *cli.Command, set settings.Settings) (putsBack bool, whe
 	if !c.IsSet("put-back") {
 		from = "put-back"
 	}
-	where, err = work.Condition(from, text)
+	if where, err = work.Condition(from, text); err == nil {
+		err = a.conditionKnown(from, where, defined)
+	}
 	if err != nil && !c.IsSet("put-back") {
 		return false, nil, usage("%s: %w", set.Path, err)
 	}
