@@ -406,6 +406,17 @@ func TestEnforced(t *testing.T) {
 	if n, text := rules("au"); n != 2 {
 		t.Errorf("it was taken although it is exempted:\n%s", text)
 	}
+	// another group of that name is not exempted
+	id := h.groupID("au", "theirs")
+	h.ask("DELETE", "/cu/v1/accounts/au/groups/"+id, "")
+	made := h.ask("POST", "/cu/v1/accounts/au/groups", `{"name":"theirs","network":"nu"}`)
+	other, _ := made["group"].(map[string]any)["id"].(string)
+	h.ask("POST", "/cu/v1/accounts/au/groups/"+other+"/rules",
+		`{"direction":"in","peers":["0.0.0.0/0"],"services":["tcp 20-25"]}`)
+	until(t, "another group is not exempted", func() bool {
+		n, _ := rules("au")
+		return n > 10
+	}, u.log)
 	// a law that was changed has to be agreed to anew; what would fail stops it
 	h.define(upheldGroups + strings.Replace(fmt.Sprintf(law, " after 1s"), "never admit ssh from internet",
 		"never admit https from 10.0.0.0/8", 1) + exempt)

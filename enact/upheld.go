@@ -21,6 +21,7 @@ const (
 	Agreed   = "agreed"    // body: Agreement
 	Resumed  = "resumed"   // body: Resumption
 	HandsOff = "hands-off" // body: HandsOffed
+	Exempt   = "exempt"    // body: ExemptGroup; a round has found the group that an exemption names
 )
 
 // UpholdRun is under what name of a run these entries stand.
@@ -47,6 +48,14 @@ type HandsOffed struct {
 	Until   time.Time `json:"until"` // at most a day later
 }
 
+// An ExemptGroup is the group that an exemption from a law that is enforced meant when it was first seen: another one
+// of that name is not meant.
+type ExemptGroup struct {
+	Law   string `json:"law"`
+	Group string `json:"group"` // its full name
+	ID    string `json:"id"`
+}
+
 // LawDigest is a fingerprint of what a law says, among the promises of definitions.
 func LawDigest(estate string, promises []Promise, law string) string {
 	lines := []string{estate}
@@ -69,7 +78,8 @@ type Act struct {
 
 // Upheld is what the journal tells of upholding.
 type Upheld struct {
-	shown, agreed map[string]string // law and digest
+	shown, agreed map[string]string    // law and digest
+	exempt        map[[2]string]string // ids by law and full name
 	resumed       []resumed
 	first         estate.Upholder
 	hands         map[[2]string][]HandsOffed // by account and id of the group, in order
@@ -106,13 +116,14 @@ func UpheldBy(journal func(func(store.Entry) error) error) (*Upheld, error) {
 
 func newUpheld() *Upheld {
 	return &Upheld{shown: make(map[string]string), agreed: make(map[string]string),
-		hands: make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time)}
+		exempt: make(map[[2]string]string),
+		hands:  make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time)}
 }
 
 // clone is a copy that later entries don't change, with what was done within an hour before a time.
 func (u *Upheld) clone(at time.Time) *Upheld {
 	copied := *u
-	copied.shown, copied.agreed = maps.Clone(u.shown), maps.Clone(u.agreed)
+	copied.shown, copied.agreed, copied.exempt = maps.Clone(u.shown), maps.Clone(u.agreed), maps.Clone(u.exempt)
 	copied.hands, copied.seen = maps.Clone(u.hands), maps.Clone(u.seen)
 	copied.resumed = slices.Clip(u.resumed)
 	copied.Acts = slices.DeleteFunc(slices.Clone(u.Acts), func(a Act) bool { return a.At.Before(at.Add(-actsFor)) })
@@ -142,6 +153,12 @@ func (u *Upheld) take(e store.Entry, at time.Time) error {
 		}
 		u.resumed = append(u.resumed, resumed{x.Place, at})
 		u.Said++
+	case Exempt:
+		var x ExemptGroup
+		if err := json.Unmarshal(e.Body, &x); err != nil {
+			return err
+		}
+		u.exempt[[2]string{x.Law, x.Group}] = x.ID
 	case HandsOff:
 		var x HandsOffed
 		if err := json.Unmarshal(e.Body, &x); err != nil {
@@ -170,6 +187,9 @@ func (u *Upheld) Upholder() estate.Upholder { return u.first }
 
 // WasShown reports whether a round has shown what a law would take, as it is.
 func (u *Upheld) WasShown(law, digest string) bool { return digest != "" && u.shown[law] == digest }
+
+// ExemptID is the id of the group that an exemption from a law meant when it was first seen; empty if none was seen.
+func (u *Upheld) ExemptID(law, group string) string { return u.exempt[[2]string{law, group}] }
 
 // IsAgreed reports whether a law may be enforced, as it is.
 func (u *Upheld) IsAgreed(law, digest string) bool { return digest != "" && u.agreed[law] == digest }

@@ -571,6 +571,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
 		u.logDifference(n)
 	}
+	u.noteExempt(view.Exempt)
 	for _, text := range view.Unfit {
 		u.Log.Warn("a definition can't be carried out, so its account is judged by laws alone", "account", a.name,
 			"problem", text)

@@ -378,6 +378,16 @@ func lawsOf(d nomos.Definitions) map[string]string {
 	return digests
 }
 
+// noteExempt notes the groups that exemptions name, when they are seen for the first time.
+func (u *Upholder) noteExempt(first []enact.ExemptGroup) {
+	for _, x := range first {
+		if _, err := u.Store.Append(u.Now(), enact.UpholdRun, enact.Exempt, x); err != nil {
+			u.Log.Error("the journal can't be written", "problem", err)
+			return
+		}
+	}
+}
+
 // showLaws notes that what laws would take has been shown, once everything was judged.
 func (u *Upholder) showLaws() {
 	u.mu.Lock()

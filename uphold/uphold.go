@@ -361,6 +361,7 @@ func (u *Upholder) refresh() error {
 	}
 	u.runs = work.Runs{Now: now}
 	u.decided = u.decided.With(now.Knows, now.Passes)
+	u.decided.ExemptID = now.Upheld.ExemptID
 	u.Facts.passes(now.Passes, u.Now())
 	return nil
 }

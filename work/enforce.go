@@ -46,7 +46,8 @@ func (k Keeper) breaching(e *estate.Estate, enforces func(law string, g *estate.
 			if l.Enforced == nil || !enforces(l.Name, g) {
 				continue
 			}
-			for _, x := range law.BreachesBut(b.in, l, g, defs.Exemptions, k.Now()) {
+			exemptions, _ := k.Decided.exemptions(l, g, k.Now())
+			for _, x := range law.BreachesBut(b.in, l, g, exemptions, k.Now()) {
 				if x.Lacks != "" || x.Traffic.IsEmpty() {
 					continue
 				}

@@ -32,6 +32,9 @@ type Decided struct {
 	Knows       enact.Known            // what the journal has made or adopted
 	Passes      map[string]*pass.Known // what it has issued
 	Digest      string                 // of the definitions
+	// ExemptID is the id of the group that an exemption from a law that is enforced meant when it was first seen; empty
+	// if none was seen yet. nil knows of none.
+	ExemptID func(law, group string) string
 
 	mu     sync.Mutex
 	parts  map[string]*estate.Estate // of the definitions, by account
@@ -42,7 +45,7 @@ type Decided struct {
 func (s *Decided) With(knows enact.Known, passes map[string]*pass.Known) *Decided {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return &Decided{Definitions: s.Definitions, Digest: s.Digest, Knows: knows, Passes: passes,
+	return &Decided{Definitions: s.Definitions, Digest: s.Digest, Knows: knows, Passes: passes, ExemptID: s.ExemptID,
 		parts: maps.Clone(s.parts), beside: maps.Clone(s.beside)}
 }
 
@@ -81,6 +84,8 @@ type AccountView struct {
 	Differences []Difference
 	Overdue     []*pass.Found // passes that are over, and still there
 	Unfit       []string      // definitions that their cloud can't express
+	// Exempt are groups that exemptions from laws that are enforced name, and that were not seen before.
+	Exempt []enact.ExemptGroup
 	// Whole is set, and nothing else, where just some groups were to be judged, and that can't be done.
 	Whole bool
 }
@@ -203,7 +208,9 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 			if !in(g) || ours || only != nil && !only.Groups[g.ID] {
 				continue
 			}
-			for _, b := range law.BreachesBut(withoutPasses(is, g), l, g, s.Definitions.Exemptions, now) {
+			exemptions, first := s.exemptions(l, g, now)
+			v.Exempt = append(v.Exempt, first...)
+			for _, b := range law.BreachesBut(withoutPasses(is, g), l, g, exemptions, now) {
 				v.Differences = append(v.Differences, s.breach(l, b, is))
 			}
 		}
@@ -214,6 +221,29 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 			func(d Difference) bool { return !only.Groups[d.GroupID] && !(only.Around && d.AtInstances()) })
 	}
 	return v
+}
+
+// exemptions are those that hold for a group under a law. Of a law that is enforced, one that names a group is about
+// the group that had that name when it was first seen: whoever deletes that one and makes another is not exempted.
+// Those that are seen for the first time are first.
+func (s *Decided) exemptions(l law.Law, g *estate.Group, now time.Time) (hold []law.Exemption,
+	first []enact.ExemptGroup) {
+	if l.Enforced == nil || s.ExemptID == nil {
+		return s.Definitions.Exemptions, nil
+	}
+	for _, e := range s.Definitions.Exemptions {
+		if e.Law == l.Name && e.Kind == "group" && e.Covers(g) && e.Until.After(now) && g.ID != "" {
+			switch s.ExemptID(l.Name, g.Path()) {
+			case "":
+				first = append(first, enact.ExemptGroup{Law: l.Name, Group: g.Path(), ID: g.ID})
+			case g.ID:
+			default:
+				continue
+			}
+		}
+		hold = append(hold, e)
+	}
+	return hold, first
 }
 
 // withoutPasses decides as if passes opened nothing in a group.
