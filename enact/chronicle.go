@@ -110,6 +110,11 @@ func (c *Chronicle) done(p *Past, e store.Entry) error {
 			c.open[i] = &copied
 		}
 	}
+	for of, id := range c.upheld.exempt { // it is meant as before
+		if id == is.was {
+			c.upheld.exempt[of] = is.is
+		}
+	}
 	return c.decided.rename(is)
 }
 

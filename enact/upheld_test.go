@@ -177,6 +177,7 @@ func TestDecided(t *testing.T) {
 			step(change.CreateGroup, "new:1", func(s *Step) { s.Object = group("new:1", "g", own) }),
 			step(change.AddRules, "new:1", func(s *Step) { s.Rules = []json.RawMessage{rule("new:r", "new:1", "group:h")} }))},
 		nil, nil, map[string]string{"new:1": "g"}, map[string]string{"new:r": "r1"})
+	all.says(0, UpholdRun, Exempt, ExemptGroup{Law: "l", Group: "a/n/g", ID: "g"})
 	run("2", Draft{Upholds: &Upholds{}, Lanes: lane(step(change.CreateGroup, "new:1",
 		func(s *Step) { s.Object, s.Replaces = group("new:1", "g", own), "g" }))}, map[string]string{"new:1": "g2"})
 	for _, pieces := range []int{1, len(all.entries)} {
@@ -197,7 +198,7 @@ func TestDecided(t *testing.T) {
 		g, h := d.objects[ident{"a", "group", "g2"}], d.objects[ident{"a", "group", "h"}]
 		if d.Count() != 2 || len(g) != 2 || len(h) != 2 || string(h[1]) != string(encode(decoded(rule("r0", "h",
 			"group:g2")))) || !d.where[ident{"a", "group", "h"}]["f1"] || !d.where[ident{"a", "group", "h"}]["f2"] ||
-			d.Definitions["a"] != "d1" || !now.Knows.Has("a", "group", "g2") {
+			d.Definitions["a"] != "d1" || now.Upheld.ExemptID("l", "a/n/g") != "g2" || !now.Knows.Has("a", "group", "g2") {
 			t.Errorf("%d pieces: %s\n%s\n%v", pieces, g, h, d.where)
 		}
 	}
