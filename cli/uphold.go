@@ -39,7 +39,7 @@ func (a *App) upholdCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "uphold",
 		Metadata:  noArguments("it watches every account of the definitions (status tells what it has found)"),
-		Usage:     "keep watching: tell what was changed by hand, and put it back",
+		Usage:     "watch what is changed by hand, tell it, and put it back",
 		ArgsUsage: "[flags]",
 		Commands:  []*cli.Command{a.upholdStatusCommand(), a.upholdAgreeCommand(), a.upholdResumeCommand()},
 		Description: "Watches all accounts, for as long as it runs: by the feed of changes of their clouds, or where " +
