@@ -93,10 +93,14 @@ func TestSiege(t *testing.T) {
 	u := h.uphold()
 	var logs []*lockedBuffer
 	end, most := time.Now().Add(*siegeLasts), 0
-	kill := time.Now().Add(3 * time.Second)
+	kill, resume := time.Now().Add(3*time.Second), time.Now().Add(8*time.Second)
 	for time.Now().Before(end) {
 		s.act()
 		time.Sleep(time.Duration(20+s.random.IntN(200)) * time.Millisecond)
+		if time.Now().After(resume) {
+			s.resume()
+			resume = time.Now().Add(8 * time.Second)
+		}
 		if time.Now().After(kill) {
 			most = max(most, memoryOf(u.c.Process.Pid))
 			_ = u.c.Process.Signal(syscall.SIGKILL)
@@ -195,21 +199,20 @@ func (s *siege) askOnce(method, path, body string) (int, string) {
 }
 
 // find is the id of a group by its name, or empty.
-func (s *siege) find(account, name string) (id string, labels map[string]any) {
+func (s *siege) find(account, name string) (id string) {
 	s.each(func(o map[string]any) {
 		if o["kind"] == "group" && o["account"] == account && o["name"] == name {
 			id = o["id"].(string)
-			labels, _ = o["labels"].(map[string]any)
 		}
 	})
-	return id, labels
+	return id
 }
 
 // act does one thing that nobody has decided.
 func (s *siege) act() {
 	x := s.own[s.random.IntN(len(s.own))]
 	accounts := x.path + "/v1/accounts/" + x.account
-	id, labels := s.find(x.account, x.group)
+	id := s.find(x.account, x.group)
 	face := fmt.Sprintf("%s/interfaces/f%d/groups", accounts, s.random.IntN(4))
 	group := accounts + "/groups/" + id
 	rank := ""
@@ -218,10 +221,12 @@ func (s *siege) act() {
 	}
 	add := func(at, rest string) {
 		n := len(s.openings)
-		peer := fmt.Sprintf("%s.%d/32", []string{"203.0.113", "198.51.100"}[n/250%2], n%250+1)
+		peer := fmt.Sprintf("198.19.%d.%d/32", n/250, n%250+1)
+		if n < 500 {
+			peer = fmt.Sprintf("%s.%d/32", []string{"203.0.113", "198.51.100"}[n/250], n%250+1)
+		}
 		service := []string{"tcp 22", "tcp 3389", "any", "tcp 5432"}[s.random.IntN(4)]
-		place := strings.Replace(x.place(), "/keep", "/keep", 1)
-		s.openings[peer] = opening{place, time.Now()}
+		s.openings[peer] = opening{x.place(), time.Now()}
 		if status, _ := s.do("POST", at+"/rules", fmt.Sprintf(`{"direction":"in","peers":[%q],"services":[%q]%s%s}`, peer,
 			service, rank, rest)); status != 201 {
 			delete(s.openings, peer)
@@ -269,7 +274,7 @@ func (s *siege) act() {
 		s.do("PATCH", group, `{"labels":{"isonomos":"quayside","isonomos-upheld":"00000000@20200101T000000Z"}}`)
 		add(group, "")
 	case 10: // marks a group that is not ours
-		if theirs, _ := s.find(x.account, fmt.Sprintf("theirs-%d", s.random.IntN(s.foreign+1))); theirs != "" {
+		if theirs := s.find(x.account, fmt.Sprintf("theirs-%d", s.random.IntN(s.foreign+1))); theirs != "" {
 			s.do("PATCH", accounts+"/groups/"+theirs, `{"labels":{"isonomos":"pier","isonomos-hands-off":"2099-01-01T00:00:00Z"}}`)
 		}
 	case 11: // describes a rule as a pass
@@ -284,7 +289,6 @@ func (s *siege) act() {
 			_, _ = s.run("pass", "issue", "web", "ssh", "--to", "10.1.1.9", "--for", "2s", "--because", "a siege")
 		}
 	}
-	_ = labels
 }
 
 // listOf is the id of the list of an account.
@@ -332,15 +336,20 @@ func (s *siege) settles(want string, log fmt.Stringer) {
 		if s.ownContent() == want && s.open() == "" {
 			return
 		}
-		_, out := s.run("uphold", "status")
-		for line := range strings.Lines(out) {
-			if _, command, ok := strings.Cut(line, "resume   isonomos "); ok {
-				_, _ = s.run(strings.Fields(command)...)
-			}
-		}
+		s.resume()
 		time.Sleep(500 * time.Millisecond)
 	}
 	s.t.Fatalf("the clouds have\n%s\ninstead of\n%s\nopen: %s\n%s", s.ownContent(), want, s.open(), log)
+}
+
+// resume has put back what was left alone.
+func (s *siege) resume() {
+	_, out := s.run("uphold", "status")
+	for line := range strings.Lines(out) {
+		if _, command, ok := strings.Cut(line, "resume   isonomos "); ok {
+			_, _ = s.run(strings.Fields(command)...) // what is no longer left alone is refused
+		}
+	}
 }
 
 // open is a rule of a group that is not ours and lets in administration from everywhere; empty if there is none.
@@ -441,7 +450,7 @@ func (s *siege) judge(before []standin.Change, d *desk, log fmt.Stringer) {
 	opened, shut := make(map[string]time.Time), make(map[string]time.Duration)
 	for _, c := range s.logged(before) {
 		at := c.Account + "/" + c.ID
-		was, old, oldNames := rules[at], slices.Clone(faces[at]), names[at]
+		was := rules[at]
 		oldFaces := make(map[string][]string)
 		for k, v := range faces {
 			oldFaces[k] = v
@@ -451,7 +460,6 @@ func (s *siege) judge(before []standin.Change, d *desk, log fmt.Stringer) {
 		when, _ := time.Parse(time.RFC3339Nano, c.At)
 		of := func(group string) string { return c.Account + "/" + names[c.Account+"/"+group] }
 		own := func(group string) bool { return s.isOwn(names[c.Account+"/"+group]) }
-		_, _ = old, oldNames
 		if c.Kind == "rule" && c.Action == "create" && c.By == "amira" && len(is.Peers) == 1 {
 			if _, ours := s.openings[is.Peers[0]]; ours {
 				opened[is.Peers[0]] = when
