@@ -16,6 +16,7 @@ import (
 	"isonomos/enact"
 	"isonomos/nomos"
 	"isonomos/notify"
+	"isonomos/store"
 	"isonomos/work"
 )
 
@@ -189,7 +190,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	u.mu.Unlock()
 	a.mu.Lock()
 	d.held = a.held
-	from := a.from
+	judged, from := a.packed, a.from // what is decided here goes by this state, whatever is judged meanwhile
 	a.mu.Unlock()
 	if !u.judgedOnce() || u.outdated() {
 		return 100 * time.Millisecond
@@ -220,9 +221,12 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	a.mu.Lock()
 	if a.unjudged < mostUnjudged || a.feed == "" {
 		keeper.Judged = func() (*estate.Estate, error) {
-			lines, ok := a.known()
-			if !ok {
+			if judged == nil {
 				return nil, work.ErrUnjudged
+			}
+			lines, err := store.Unpack(judged)
+			if err != nil {
+				return nil, err
 			}
 			e, _, err := u.surveyOf(a, linesOf(lines), nil)
 			return e, err
@@ -318,8 +322,11 @@ func (u *Upholder) judgedOnce() bool {
 	}
 	all := u.known()
 	for _, a := range all {
+		u.mu.Lock()
+		whole := u.whole[a.name]
+		u.mu.Unlock()
 		a.mu.Lock()
-		waits := (!a.judged || a.waits) && a.problem == "" && !a.left
+		waits := (!a.judged || whole) && a.problem == "" && !a.left
 		a.mu.Unlock()
 		if waits {
 			return false

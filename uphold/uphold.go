@@ -175,6 +175,9 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 	u.decided = &work.Decided{Definitions: r.Definitions, Digest: r.Digest}
 	u.laws, u.stamp = lawsOf(r.Definitions), *stamp
 	u.began, u.allJudged = u.Now(), false
+	for name := range u.accounts { // they are judged by these definitions before anything is done by them
+		u.whole[name] = true
+	}
 	u.chronicle, u.runs = nil, work.Runs{} // the journal is read again for them
 	u.sender = &notify.Sender{Store: u.Store, Targets: r.Targets, Now: u.Now, Log: u.Log, Count: u.Facts.sent}
 	u.mu.Unlock()
