@@ -197,8 +197,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	}
 	surveyor := d.r.Surveyor
 	surveyor.Accounts = nil
-	lender := work.Lender{Definitions: d.r.Definitions, Store: u.Store, Surveyor: surveyor, By: u.By, Now: u.Now,
-		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
+	lender := u.lender(d.r.Definitions, surveyor)
 	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, Told: u.told, From: from, By: u.By,
 		Now:  u.Now,
 		Halt: ctx, Note: func(format string, a ...any) { u.Log.Warn(fmt.Sprintf(format, a...)) },

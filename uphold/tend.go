@@ -15,6 +15,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/pass"
 	"isonomos/enact"
+	"isonomos/nomos"
 	"isonomos/notify"
 	"isonomos/store"
 	"isonomos/work"
@@ -286,6 +287,12 @@ func (u *Upholder) endOverdue() {
 	}
 }
 
+// lender is what ends passes by the definitions of a reading.
+func (u *Upholder) lender(d nomos.Definitions, s work.Surveyor) work.Lender {
+	return work.Lender{Definitions: d, Store: u.Store, Surveyor: s, By: u.By, Now: u.Now,
+		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
+}
+
 // endPasses ends what is over in an account, in the background. What can't be ended is told, once.
 func (u *Upholder) endPasses(account string) {
 	u.mu.Lock()
@@ -296,8 +303,7 @@ func (u *Upholder) endPasses(account string) {
 	u.ending[account] = true
 	surveyor := u.reading.Surveyor
 	surveyor.Accounts = nil
-	lender := work.Lender{Definitions: u.reading.Definitions, Store: u.Store, Surveyor: surveyor, By: u.By, Now: u.Now,
-		Note: func(format string, a ...any) { u.Log.Info(fmt.Sprintf(format, a...)) }}
+	lender := u.lender(u.reading.Definitions, surveyor)
 	go func() {
 		ctx, stop := context.WithTimeout(context.Background(), lookTimeout)
 		defer stop()

@@ -71,9 +71,14 @@ func (b *breaching) less() ([]estate.Rule, error) {
 	return shut.RulesOf(b.in, b.group, have, b.much, b.whole)
 }
 
+// left says why a law goes on to be breached in the group.
+func (b *breaching) left(why string) string {
+	return fmt.Sprintf("the law %s is not enforced there%s", strings.Join(b.laws, ", "), why)
+}
+
 // withoutEnforced are the rules of groups as they were decided, where laws that are enforced take something out of
 // them: that is not put back.
-func (p *puttingBack) withoutEnforced(then *estate.Estate) (map[string][]json.RawMessage, error) {
+func (p *puttingBack) withoutEnforced(then *estate.Estate) map[string][]json.RawMessage {
 	rules := make(map[string][]json.RawMessage)
 	for _, b := range p.breaching(then, func(law string, _ *estate.Group) bool { return p.may.Agreed(law) },
 		func(id string) bool {
@@ -83,7 +88,7 @@ func (p *puttingBack) withoutEnforced(then *estate.Estate) (map[string][]json.Ra
 			rules[b.group.ID] = linesOfRules(b.group, less)
 		}
 	}
-	return rules, nil
+	return rules
 }
 
 // toEnforce finds what breaches laws that are enforced, and how exactly that is shut. It is done only as far as every
@@ -94,16 +99,13 @@ func (k Keeper) toEnforce(surveyed *estate.Estate, may May) (*keeping, error) {
 	by := make(map[string]*breaching)
 	for _, b := range k.breaching(surveyed, may.Enforces, nil) {
 		if b.group.ID == "" {
-			x.left[b.group.Path()] = fmt.Sprintf("the law %s is not enforced there: its cloud has made it, and "+
-				"it can't be "+
-				"changed", strings.Join(b.laws, ", "))
+			x.left[b.group.Path()] = b.left(": its cloud has made it, and it can't be changed")
 			continue
 		}
 		less, err := b.less()
 		var inexact *shut.InexactError
 		if errors.As(err, &inexact) {
-			x.left[b.group.Path()] = fmt.Sprintf("the law %s is not enforced there: %s", strings.Join(b.laws, ", "),
-				err)
+			x.left[b.group.Path()] = b.left(": " + err.Error())
 			continue
 		}
 		if err != nil {
@@ -125,9 +127,7 @@ func (k Keeper) toEnforce(surveyed *estate.Estate, may May) (*keeping, error) {
 				return x, err
 			}
 			if text := k.fails(surveyed, alone); text != "" {
-				x.left[by[id].group.Path()] = fmt.Sprintf("the law %s is not enforced there, since this would "+
-					"hold no longer: %s",
-					strings.Join(by[id].laws, ", "), text)
+				x.left[by[id].group.Path()] = by[id].left(", since this would hold no longer: " + text)
 				delete(rules, id)
 			}
 		}
@@ -136,9 +136,8 @@ func (k Keeper) toEnforce(surveyed *estate.Estate, may May) (*keeping, error) {
 		}
 		if text := k.fails(surveyed, then); text != "" {
 			for id := range rules {
-				x.left[by[id].group.Path()] = fmt.Sprintf("the law %s is not enforced there, since with all that "+
-					"it shuts this would hold "+
-					"no longer: %s", strings.Join(by[id].laws, ", "), text)
+				x.left[by[id].group.Path()] = by[id].left(
+					", since with all that it shuts this would hold no longer: " + text)
 			}
 			return x, nil
 		}

@@ -1,7 +1,6 @@
 package work
 
 import (
-	"cmp"
 	"encoding/json"
 	"slices"
 
@@ -127,9 +126,7 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 			return x, err
 		}
 	}
-	if pick.Rules, err = p.withoutEnforced(then); err != nil {
-		return x, err
-	}
+	pick.Rules = p.withoutEnforced(then)
 	if len(pick.Rules) > 0 {
 		if then, err = p.on(surveyed, pick); err != nil {
 			return x, err
@@ -294,8 +291,7 @@ func (p *puttingBack) earlier(g *estate.Group) error {
 	if !ok || other.Journal == own.Journal || by != p.may.Actor {
 		return nil
 	}
-	if !cmp.Less(other.Since.Unix(), own.Since.Unix()) && !(other.Since.Equal(own.Since) &&
-		other.Journal < own.Journal) {
+	if !other.Since.Before(own.Since) && !(other.Since.Equal(own.Since) && other.Journal < own.Journal) {
 		return nil // the other one is to give way
 	}
 	return refused("%w", &EarlierError{g.Path(), other})
