@@ -177,12 +177,12 @@ func (a *App) upholdOnce(ctx context.Context, c *cli.Command, u *uphold.Upholder
 	}
 	r := u.Result(context.WithoutCancel(ctx))
 	if c.String("format") == "json" {
-		if err := render.RoundJSON(a.Stdout, r.Found, r.Kept, r.Unread, a.Now()); err != nil {
+		if err := render.RoundJSON(a.Stdout, r, a.Now()); err != nil {
 			return err
 		}
 	} else {
 		screen := a.screen(c)
-		render.Round(screen, r.Found, r.Kept, r.Unread)
+		render.Round(screen, r)
 		if err := screen.Err(); err != nil {
 			return err
 		}
@@ -193,7 +193,7 @@ func (a *App) upholdOnce(ctx context.Context, c *cli.Command, u *uphold.Upholder
 	switch {
 	case ctx.Err() != nil:
 		return unreachable("it was interrupted: what it says is not everything")
-	case len(r.Unread) > 0, r.Left > 0:
+	case len(r.Unread)+len(r.Unheard) > 0, r.Left > 0:
 		return quietly(exitUnreachable)
 	case len(r.Found)+len(r.Kept) > 0:
 		return quietly(exitFindings)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -26,7 +27,7 @@ func (a *App) upholdStatusCommand() *cli.Command {
 			"asks " +
 			"no cloud.\n\n" +
 			"  isonomos uphold status --estate harbour\n\n" +
-			"Exit 1 if something is not as it was decided, 3 if nobody watches.",
+			"Exit 1 if something is not as it was decided, 3 if nobody watches or something is not seen.",
 		Flags:  []cli.Flag{estateFlag(), storeFlag()},
 		Action: a.upholdStatus,
 	}
@@ -55,6 +56,11 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 	}
 	reading, _, wrong := a.readToUphold(c) // without definitions, the store tells what it can
 	if wrong == nil {
+		for _, x := range reading.Definitions.Estate.Accounts {
+			if !slices.Contains(accounts, x.Name) {
+				w.Unseen = append(w.Unseen, x.Name)
+			}
+		}
 		accounts = append(accounts, uphold.LeasesOf(reading.Definitions.Estate)...)
 	}
 	for _, name := range accounts {
@@ -94,7 +100,7 @@ func (a *App) upholdStatus(ctx context.Context, c *cli.Command) error {
 	switch {
 	case screen.Err() != nil:
 		return screen.Err()
-	case !w.Until.After(w.Now):
+	case !w.Until.After(w.Now), w.Blind()+len(w.Unseen) > 0:
 		return quietly(exitUnreachable)
 	case len(w.Found)+len(w.Left) > 0:
 		return quietly(exitFindings)

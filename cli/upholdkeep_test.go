@@ -538,6 +538,11 @@ func (h *harbourmaster) decidedIsThere() {
 	if err != nil {
 		h.t.Fatal(err)
 	}
+	for _, x := range now.Spans {
+		if x.Open {
+			h.t.Errorf("the run %s counts as broken off", x.Name)
+		}
+	}
 	marked := 0
 	for _, g := range surveyed.Groups {
 		if g.Labels[estate.OwnLabel] == "pier" {

@@ -3,6 +3,7 @@ package enact
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -82,7 +83,7 @@ func (c *Chronicle) take(e store.Entry, at time.Time) error {
 		}
 		if p.Ended.Outcome != Stopped || len(p.Draft.Passes) > 0 {
 			c.open = slices.Delete(slices.Clone(c.open), i, i+1)
-			return c.close(&p, at)
+			return errors.Join(c.closeUndone(&p, at), c.close(&p, at))
 		}
 	}
 	return nil
@@ -118,6 +119,17 @@ func (c *Chronicle) done(p *Past, e store.Entry) error {
 	return c.decided.rename(is)
 }
 
+// closeUndone notes that a run which was broken off is at its end too, since another one has undone it.
+func (c *Chronicle) closeUndone(by *Past, at time.Time) error {
+	i := slices.IndexFunc(c.open, func(p *Past) bool { return p.Name == by.Draft.Repeals })
+	if i < 0 || !by.complete() {
+		return nil
+	}
+	undone := c.open[i]
+	c.open = slices.Delete(slices.Clone(c.open), i, i+1)
+	return c.close(undone, at)
+}
+
 // close notes what a run has decided that is at its end.
 func (c *Chronicle) close(p *Past, at time.Time) error {
 	if p.decides(c.decided.estate) {
@@ -128,6 +140,9 @@ func (c *Chronicle) close(p *Past, at time.Time) error {
 	span, err := spanOf(p)
 	if err != nil {
 		return err
+	}
+	if span.Open = false; span.To.IsZero() {
+		span.To = at
 	}
 	c.spans = slices.DeleteFunc(append(slices.Clip(c.spans), span),
 		func(x Span) bool { return x.To.Before(at.Add(-spansFor)) })

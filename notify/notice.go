@@ -94,6 +94,21 @@ type Journal struct {
 	Hash   string `json:"hash"`
 }
 
+// A Round is what one round of watching has found. Its JSON is published as docs/schemas/round.json.
+type Round struct {
+	Found   []Notice        // everything that holds, the worst first
+	Kept    []Notice        // what was put back or shut
+	Unread  []estate.Unread // accounts that could not be read or judged, or that are gone
+	Unheard []Unheard       // clouds that could not be heard at all
+	Left    int             // notices that could not be sent yet
+}
+
+// Unheard is a cloud that could not be heard: its accounts are not known, or not all of them.
+type Unheard struct {
+	Cloud  string `json:"cloud"`
+	Reason string `json:"reason"`
+}
+
 // NewID makes an id that no other notice has.
 func NewID() string {
 	b := make([]byte, 12)
@@ -101,15 +116,16 @@ func NewID() string {
 	return hex.EncodeToString(b)
 }
 
-// Telling is the notice for the store's outbox, for the targets that want it.
-func (n Notice) Telling(targets []Target, where estate.Place) store.Telling {
+// Telling is the notice for the store's outbox, for the targets that want it. It is about the places where; if none is
+// known, it concerns everybody.
+func (n Notice) Telling(targets []Target, where ...estate.Place) store.Telling {
 	n.Version = NoticeVersion
 	t := store.Telling{ID: n.ID, At: n.At, Body: func(h store.Head) (json.RawMessage, error) {
 		n.Journal = Journal{h.Number, h.Hash}
 		return json.Marshal(n)
 	}}
 	for _, x := range targets {
-		if x.Wants(n, where) {
+		if x.Wants(n, where...) {
 			t.Targets = append(t.Targets, x.Name)
 		}
 	}

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"isonomos/core/audit"
-	"isonomos/core/estate"
 	"isonomos/store"
 )
 
@@ -74,7 +73,7 @@ func (s *Sender) Flush(ctx context.Context) (left int) {
 	s.dropOrphans(ctx)
 	for _, t := range s.Targets {
 		all.Go(func() {
-			recent := &window{most: cmp.Or(t.perMinute, usualPerMinute)}
+			recent := &window{most: cmp.Or(t.perMinute, usualPerMinute), atOnce: true}
 			for ctx.Err() == nil {
 				wait, more, err := s.next(ctx, t, recent)
 				if err != nil || !more || wait > 5*time.Second {
@@ -161,15 +160,16 @@ func (s *Sender) pause(ctx context.Context, wait time.Duration, wake <-chan stru
 
 // A window counts what was sent within the last minute.
 type window struct {
-	most int
-	at   []time.Time
+	most   int
+	at     []time.Time
+	atOnce bool // nobody waits until it is free: what is beyond it is told in a summary at once
 }
 
 func (w *window) free(now time.Time) (wait time.Duration) {
 	for len(w.at) > 0 && now.Sub(w.at[0]) >= time.Minute {
 		w.at = w.at[1:]
 	}
-	if len(w.at) < w.most {
+	if len(w.at) < w.most || w.atOnce {
 		return 0
 	}
 	return time.Minute - now.Sub(w.at[0])
@@ -196,8 +196,10 @@ func (s *Sender) next(ctx context.Context, t Target, recent *window) (wait time.
 	var notices []Notice
 	for _, w := range take {
 		var n Notice
-		if err := json.Unmarshal(w.Body, &n); err != nil {
-			return 0, true, fmt.Errorf("notice %s can't be read: %w", w.ID, err)
+		if err := json.Unmarshal(w.Body, &n); err != nil { // the store was changed by somebody else
+			s.Log.Error("a notice in the outbox can't be read, and is set aside", "target", t.Name, "notice", w.ID,
+				"problem", err)
+			return 0, true, s.Store.Delivered(ctx, t.Name, []int{w.Number}, true)
 		}
 		notices = append(notices, n)
 	}
@@ -241,7 +243,7 @@ func (s *Sender) failed(ctx context.Context, t Target, w store.Waiting, n Notice
 			}
 		}
 		err := s.Store.Delivered(context.WithoutCancel(ctx), t.Name, []int{w.Number}, true,
-			about.Telling(others, estate.Place{}))
+			about.Telling(others))
 		s.Wake()
 		return 0, true, err
 	}

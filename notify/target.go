@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -126,13 +127,14 @@ func here(host string) bool {
 	return err == nil && a.IsLoopback() || host == "localhost"
 }
 
-// Wants reports whether a target is to be told of a notice about a place.
-func (t Target) Wants(n Notice, where estate.Place) bool {
+// Wants reports whether a target is to be told of a notice about places: if it is about one of them at least, or no
+// place is known.
+func (t Target) Wants(n Notice, where ...estate.Place) bool {
 	if n.severity() < t.Least {
 		return false
 	}
-	return t.Only == nil || where != (estate.Place{}) && t.Only.Holds(where) ||
-		where == (estate.Place{}) && n.Account == "" // what is about the whole estate concerns everybody
+	where = slices.DeleteFunc(slices.Clone(where), func(p estate.Place) bool { return p == estate.Place{} })
+	return t.Only == nil || len(where) == 0 || slices.ContainsFunc(where, t.Only.Holds)
 }
 
 // Send sends one notice now, without the outbox.

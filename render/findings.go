@@ -410,9 +410,9 @@ func notReadMarkdown(unread []estate.Unread) string {
 	return b.String()
 }
 
-func orNone(list []string) []string {
+func orNone[T any](list []T) []T {
 	if list == nil {
-		return []string{}
+		return []T{}
 	}
 	return list
 }

@@ -1,29 +1,30 @@
 package render
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"isonomos/core/count"
-	"isonomos/core/estate"
 	"isonomos/notify"
 )
 
 // Round writes what one round of watching has found, and what was put back or shut.
-func Round(s *Screen, found, kept []notify.Notice, unread []estate.Unread) {
-	for _, n := range kept {
-		s.Line(Piece{Pad(n.Type, 10), Cool}, Piece{Pad("", 10), Plain}, Piece{n.Place, Strong})
+func Round(s *Screen, r notify.Round) {
+	for _, n := range r.Kept {
+		s.Line(Piece{Pad(n.Type, 10), Cool}, Piece{Pad("", 10), Plain}, Piece{cmp.Or(n.Place, n.Account), Strong})
 		s.Text(10, n.Paragraph())
 		if n.Undo != "" {
 			s.Whole(10, Piece{"undo  ", Faint}, 6, Piece{n.Undo, Accent})
 		}
 		s.Blank()
 	}
-	for _, n := range found {
+	for _, n := range r.Found {
 		n.Done = "" // this is no notice
 		style := Warm
 		switch n.Severity {
@@ -32,7 +33,7 @@ func Round(s *Screen, found, kept []notify.Notice, unread []estate.Unread) {
 		case "low", "info":
 			style = Plain
 		}
-		s.Line(Piece{Pad(n.Type, 10), style}, Piece{Pad(n.Severity, 10), style}, Piece{n.Place, Strong})
+		s.Line(Piece{Pad(n.Type, 10), style}, Piece{Pad(n.Severity, 10), style}, Piece{cmp.Or(n.Place, n.Account), Strong})
 		s.Text(10, n.Paragraph())
 		if n.See != "" {
 			s.Whole(10, Piece{"see   ", Faint}, 6, Piece{n.See, Accent})
@@ -42,23 +43,35 @@ func Round(s *Screen, found, kept []notify.Notice, unread []estate.Unread) {
 		}
 		s.Blank()
 	}
-	for _, u := range unread {
-		s.Line(Piece{Pad("unread", 20), Hot}, Piece{u.Account, Strong})
-		s.Text(10, u.Reason)
+	unseen := func(what, name, why string) {
+		s.Line(Piece{Pad(what, 20), Hot}, Piece{name, Strong})
+		s.Text(10, why)
 		s.Blank()
 	}
+	for _, u := range r.Unheard {
+		unseen("unheard", "cloud "+u.Cloud, u.Reason)
+	}
+	for _, u := range r.Unread {
+		unseen("unread", u.Account, u.Reason)
+	}
+	var unknown []string
+	if n := len(r.Unheard); n > 0 {
+		unknown = append(unknown, count.Of(n, "cloud", "clouds")+" could not be heard")
+	}
+	if n := len(r.Unread); n > 0 {
+		unknown = append(unknown, count.Of(n, "account", "accounts")+" could not be judged")
+	}
 	switch {
-	case len(unread) > 0:
-		s.Line(Piece{fmt.Sprintf("%s in what could be read; %s could not be judged", differ(len(found)),
-			count.Of(len(unread), "account", "accounts")), Plain})
-	case len(found) == 0:
+	case len(unknown) > 0:
+		s.Line(Piece{differ(len(r.Found)) + " in what could be read; " + strings.Join(unknown, ", "), Plain})
+	case len(r.Found) == 0:
 		text := "everything is as it was decided"
-		if len(kept) > 0 {
+		if len(r.Kept) > 0 {
 			text += " again"
 		}
 		s.Line(Piece{text, Cool})
 	default:
-		s.Line(Piece{count.Of(len(found), "difference", "differences") + " from what was decided", Plain})
+		s.Line(Piece{count.Of(len(r.Found), "difference", "differences") + " from what was decided", Plain})
 	}
 }
 
@@ -75,6 +88,7 @@ type Watch struct {
 	Until  time.Time // the lease of whoever watches, or did
 	Found  []notify.Notice
 	Left   []notify.Notice // places that are left alone, and why
+	Unseen []string        // defined accounts that were never judged
 	// Unagreed are laws that are to be enforced once somebody agrees.
 	Unagreed []string
 	Seen     time.Time // when something was recorded last
@@ -82,19 +96,37 @@ type Watch struct {
 	Now      time.Time
 }
 
+// Blind is how many accounts and clouds are not seen.
+func (w Watch) Blind() (n int) {
+	for _, x := range w.Found {
+		if x.Type == notify.Blind {
+			n++
+		}
+	}
+	return n
+}
+
 // Watching writes what the store tells of watching.
 func Watching(s *Screen, w Watch, say Say) {
 	for _, n := range w.Found {
 		n.Done = ""
-		s.Line(Piece{Pad(n.Type, 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{n.Place, Strong},
+		s.Line(Piece{Pad(n.Type, 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{cmp.Or(n.Place, n.Account), Strong},
 			Piece{"  since " + n.At.UTC().Format("2006-01-02 15:04:05") + " UTC", Faint})
 		s.Text(10, n.Paragraph())
 		s.Blank()
 	}
-	if len(w.Found) == 0 {
+	blind := w.Blind()
+	switch n := len(w.Found) - blind; {
+	case blind > 0:
+		s.Line(Piece{fmt.Sprintf("%s in what is seen; %s not", differ(n), count.Of(blind, "account or cloud is",
+			"accounts or clouds are")), Plain})
+	case n == 0:
 		s.Line(Piece{"nothing was found that is not as it was decided", Cool})
-	} else {
-		s.Line(Piece{count.Of(len(w.Found), "difference", "differences") + " from what was decided", Plain})
+	default:
+		s.Line(Piece{count.Of(n, "difference", "differences") + " from what was decided", Plain})
+	}
+	for _, name := range w.Unseen {
+		s.Line(Piece{"the account " + name + " is defined, and was not judged yet", Hot})
 	}
 	if len(w.Left) > 0 {
 		s.Blank()
@@ -126,33 +158,27 @@ func Watching(s *Screen, w Watch, say Say) {
 }
 
 // RoundJSON writes the same as JSON; docs/schemas/round.json is its schema.
-func RoundJSON(out io.Writer, found, kept []notify.Notice, unread []estate.Unread, at time.Time) error {
-	type account struct {
-		Account string `json:"account"`
-		Reason  string `json:"reason"`
-	}
-	r := struct {
-		Version int             `json:"version"`
-		At      time.Time       `json:"at"`
-		Found   []notify.Notice `json:"found"`
-		Kept    []notify.Notice `json:"kept"`
-		Unread  []account       `json:"unread"`
-	}{notify.NoticeVersion, at.UTC(), append([]notify.Notice{}, found...), append([]notify.Notice{}, kept...),
-		[]account{}}
-	for _, u := range unread {
-		r.Unread = append(r.Unread, account{u.Account, u.Reason})
-	}
+func RoundJSON(out io.Writer, r notify.Round, at time.Time) error {
+	text := struct {
+		Version int              `json:"version"`
+		At      time.Time        `json:"at"`
+		Found   []notify.Notice  `json:"found"`
+		Kept    []notify.Notice  `json:"kept"`
+		Unread  []unreadJSON     `json:"unread"`
+		Unheard []notify.Unheard `json:"unheard"`
+	}{notify.NoticeVersion, at.UTC(), orNone(r.Found), orNone(r.Kept), unreadToJSON(r.Unread),
+		orNone(r.Unheard)}
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
-	return enc.Encode(r)
+	return enc.Encode(text)
 }
 
 // ToEnforce writes what a law shuts once it is enforced.
 func ToEnforce(s *Screen, law string, found []notify.Notice) {
 	for _, n := range found {
 		n.Done = ""
-		s.Line(Piece{Pad("shuts", 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{n.Place, Strong})
+		s.Line(Piece{Pad("shuts", 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{cmp.Or(n.Place, n.Account), Strong})
 		s.Text(10, n.Paragraph())
 		s.Blank()
 	}

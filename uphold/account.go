@@ -37,6 +37,7 @@ type account struct {
 	version string
 	judged  bool
 	left    bool // it is left alone, since a run was broken off there
+	unsure  doubt
 	waits   bool // it is in the queue
 	held    map[string]*holding
 	seen    time.Time // when it was read, or its cloud's feed was heard, last
@@ -248,6 +249,9 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		return 0 // it has not been read yet
 	}
 	if wait := u.mustWait(a); wait > 0 {
+		if u.Once && a.left {
+			return 0 // it would wait for somebody
+		}
 		return wait
 	}
 	way, ok := u.wayOf(a, survey, known, events, fresh, at)
@@ -262,6 +266,9 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 	rounds, held, err := u.judgeSteps(a, way.steps, whole)
 	if err != nil {
 		u.Log.Error("the account can't be judged", "account", a.name, "problem", err)
+		if a.doubts(err.Error(), u.Now()); u.Once {
+			return 0
+		}
 		return unjudged
 	}
 	lines := way.steps[len(way.steps)-1].lines
@@ -281,8 +288,11 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		rounds[len(rounds)-1].Watched = []store.Watched{kept}
 	}
 	if !u.keep(ctx, rounds...) {
+		a.doubts("what was found can't be recorded", u.Now())
 		return time.Second
 	}
+	a.doubts("", time.Time{})
+	u.progress.Add(1)
 	moved := !known || !same && (fresh != nil || onlyRules(events) == nil) &&
 		membersOf(linesOf(survey)) != membersOf(lines)
 	if moved {
@@ -326,7 +336,14 @@ func (u *Upholder) mustWait(a *account) time.Duration {
 			"account", a.name)
 	}
 	switch a.left = broken; {
-	case err != nil, changing:
+	case err != nil:
+		a.doubts(fmt.Sprintf("the store can't be read: %v", err), u.Now())
+		return busy
+	case broken:
+		a.doubts("a run was broken off there, and is to be carried on or undone: "+u.Say("repeal", "--list"), u.Now())
+		return busy
+	case changing:
+		a.doubts("a run is changing it", time.Time{})
 		return busy
 	case u.waitsForOthers(a):
 		return awaiting

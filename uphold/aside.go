@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"isonomos/core/audit"
-	"isonomos/core/estate"
 	"isonomos/enact"
 	"isonomos/notify"
 	"isonomos/store"
@@ -51,31 +50,26 @@ func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*
 			next.Alarmed = next.Alarmed || h.Alarmed
 		}
 		if x.alarm && (h == nil || !h.Alarmed) {
-			telling := n.Telling(u.targets(), estate.Place{})
-			next.Told = telling.Targets
-			round.Tell = append(round.Tell, telling)
+			if u.beginHolding(&round, a.name, key, next, u.placesIn(a.name, place, x.group)...) != nil {
+				continue
+			}
 			u.logDifference(n)
-		}
-		body, err := json.Marshal(next)
-		if err != nil {
+		} else if u.noteHolding(&round, a.name, key, next) != nil {
 			continue
 		}
 		held[key] = next
-		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: key, Since: next.Since,
-			Body: body})
 	}
 	for key, h := range held {
 		if place, is := strings.CutPrefix(key, leftKey); is && places[place] == nil {
-			round.Ended = append(round.Ended, store.Held{Source: Source, Account: a.name, Key: key, Until: now})
 			delete(held, key)
-			if h.Alarmed {
-				n := u.notice(notify.Resolved, audit.Info, "it is no longer left alone")
-				n.Account, n.Place = a.name, place
-				since := h.Since.UTC()
-				n.Since = &since
-				round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
-				u.logDifference(n)
+			if !h.Alarmed {
+				u.dropHolding(&round, a.name, key)
+				continue
 			}
+			n := u.notice(notify.Resolved, audit.Info, "it is no longer left alone")
+			n.Account, n.Place = a.name, place
+			u.endHolding(&round, a.name, key, h, n)
+			u.logDifference(n)
 		}
 	}
 	if len(round.Began)+len(round.Ended) == 0 || !u.keep(ctx, round) {
@@ -130,15 +124,11 @@ func (u *Upholder) noteHandsOff(ctx context.Context, a *account, lines []line) {
 		n := u.notice(notify.HandsOff, audit.High, "nothing is put back there until %s: its label %s says so",
 			until.UTC().Format(time.RFC3339), HandsOffLabel)
 		n.Account, n.Place, n.See = a.name, place, u.Say("uphold", "status")
-		telling := n.Telling(u.targets(), estate.Place{})
-		h := &holding{Since: now, Kind: notify.HandsOff, Place: place, GroupID: l.id, Notice: n, Told: telling.Targets}
-		body, err := json.Marshal(h)
-		if err != nil {
+		h := &holding{Since: now, Kind: notify.HandsOff, Place: place, GroupID: l.id, Notice: n}
+		if u.beginHolding(&round, a.name, key, h, u.placesIn(a.name, place, l.id)...) != nil {
 			continue
 		}
 		held[key] = h
-		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: key, Since: now, Body: body})
-		round.Tell = append(round.Tell, telling)
 		u.logDifference(n)
 		time.AfterFunc(until.Sub(now)+time.Second, func() { u.judgeWhole(a) })
 	}
@@ -149,8 +139,7 @@ func (u *Upholder) noteHandsOff(ctx context.Context, a *account, lines []line) {
 		n := u.notice(notify.HandsOff, audit.Info, "it is left alone no longer: what was decided is put back "+
 			"there again")
 		n.Account, n.Place = a.name, h.Place
-		round.Ended = append(round.Ended, store.Held{Source: Source, Account: a.name, Key: key, Until: now})
-		round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
+		u.endHolding(&round, a.name, key, h, n)
 		delete(held, key)
 		u.logDifference(n)
 	}

@@ -9,10 +9,7 @@ import (
 	"time"
 
 	"isonomos/cloud"
-	"isonomos/core/audit"
-	"isonomos/core/count"
 	"isonomos/core/estate"
-	"isonomos/notify"
 	"isonomos/store"
 )
 
@@ -70,26 +67,27 @@ func (u *Upholder) watch(ctx context.Context, x *estate.Cloud) {
 		from, names, unread, err := reading.Surveyor.CloudAccounts(within, x)
 		stop()
 		for _, a := range unread {
-			u.unseen(u.accountOf(a.Account, x.Name), errors.New(a.Reason))
+			known := u.accountOf(a.Account, x.Name)
+			if err == nil { // else it is about the whole cloud
+				u.unseen(known, errors.New(a.Reason))
+			}
+		}
+		if err == nil && len(names) == 0 {
+			err = errors.New("it shows no account to this token")
 		}
 		if err != nil && ctx.Err() == nil {
-			for _, a := range u.known() {
-				if a.of() == x.Name {
-					u.unseen(a, err)
-				}
-			}
-			if tries == 0 {
-				u.Log.Warn("the cloud can't be reached; it is tried again", "cloud", x.Name, "problem", err)
-			}
+			u.cloudUnheard(x.Name, err)
 		}
 		if err == nil {
 			tries = 0
+			var gone []*account
 			for _, a := range u.known() {
 				if a.of() == x.Name && !slices.Contains(names, a.name) &&
 					!slices.ContainsFunc(unread, func(g estate.Unread) bool { return g.Account == a.name }) {
-					u.forsake(ctx, a) // it is neither there nor defined
+					gone = append(gone, a) // it is neither there nor defined
 				}
 			}
+			u.forsake(ctx, "its cloud "+x.Name+" shows no such account to this token, and it is not defined", gone)
 			w := &watcher{Upholder: u, cloud: x, from: from, slots: make(chan struct{}, atOnce)}
 			w.follow(ctx, names)
 		}
@@ -120,7 +118,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	_, next, err := w.from.Changes(ctx, at, 0)
 	if errors.Is(err, cloud.ErrLost) || errors.Is(err, cloud.ErrJumped) {
 		w.Log.Warn("the feed does not go back to where it was read last, so every account is read", "cloud",
-			w.cloud.Name, "problem", err)
+			w.cloud.Name)
 		_, next, err = w.from.Changes(ctx, cloud.Position{}, 0)
 	} else if err == nil && at.Feed != "" {
 		next = at // its events are read below
@@ -132,6 +130,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	defer stop()
 	switch {
 	case errors.Is(err, cloud.ErrNoFeed):
+		w.cloudHeard(w.cloud.Name)
 		for _, a := range all {
 			looks.Go(func() { w.poll(ctx, a) })
 		}
@@ -143,12 +142,11 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		return
 	case err != nil:
 		if ctx.Err() == nil {
-			for _, a := range all {
-				w.unseen(a, err)
-			}
+			w.cloudUnheard(w.cloud.Name, err)
 		}
 		return
 	}
+	w.cloudHeard(w.cloud.Name)
 	w.findActor(ctx, all)
 	for _, a := range all {
 		if a.mu.Lock(); a.packed != nil {
@@ -232,22 +230,15 @@ func (w *watcher) read(ctx context.Context, all []*account, at cloud.Position) {
 			w.forgetPosition(ctx)
 			return
 		case err != nil:
-			if tries == 0 {
-				w.Log.Warn("the feed can't be read; it is tried again", "cloud", w.cloud.Name, "problem", err)
-			}
-			for _, a := range all {
-				w.troubled(a, err)
-			}
+			w.cloudUnheard(w.cloud.Name, err)
 			if tries++; tries > 5 {
 				return // perhaps its token or address is another one now
 			}
 			pause(ctx, waiting(tries))
 			continue
 		}
-		if tries > 0 {
-			w.Log.Info("the feed is read again", "cloud", w.cloud.Name)
-			tries = 0
-		}
+		w.cloudHeard(w.cloud.Name)
+		tries = 0
 		for _, a := range all {
 			a.mu.Lock()
 			follows := a.packed != nil && a.at.Feed == at.Feed || a.fresh != nil
@@ -435,9 +426,11 @@ func (w *watcher) poll(ctx context.Context, a *account) {
 			w.unseen(a, err)
 			tries++
 		case seen.Same:
+			w.cloudHeard(w.cloud.Name)
 			w.heard(a)
 			tries = 0
 		default:
+			w.cloudHeard(w.cloud.Name)
 			w.taken(a, seen)
 			tries = 0
 		}
@@ -464,94 +457,4 @@ func (u *Upholder) lookAgain(a *account) {
 	defer a.mu.Unlock()
 	a.version, a.at = "", cloud.Position{}
 	u.Reload() // the cloud is followed anew, and what is not of its feed is read
-}
-
-// heard notes that an account was read, or that its cloud's feed was.
-func (u *Upholder) heard(a *account) {
-	now := u.Now()
-	a.mu.Lock()
-	a.seen, a.problem = now, ""
-	blind := a.blind
-	a.mu.Unlock()
-	if blind {
-		u.seesAgain(a)
-	}
-}
-
-// unseen notes why an account can't be read; the first time it is said.
-func (u *Upholder) unseen(a *account, err error) {
-	if !u.troubled(a, err) {
-		u.Log.Warn("the account can't be read; it is tried again", "account", a.name, "problem", err)
-	}
-}
-
-// troubled notes why an account, or its cloud's feed, can't be read. It reports whether there was a problem before.
-func (u *Upholder) troubled(a *account, err error) bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	known := a.problem != ""
-	a.problem = err.Error()
-	u.Facts.failed(a.name)
-	return known
-}
-
-// blindKey is what the store calls it that an account can't be read.
-const blindKey = "blind"
-
-// lookForBlind tells of accounts that have not been read for long.
-func (u *Upholder) lookForBlind(ctx context.Context) {
-	after := u.nowReading().BlindAfter
-	for _, a := range u.known() {
-		a.mu.Lock()
-		since := a.seen
-		if since.IsZero() {
-			since = a.began
-		}
-		late, problem := !a.blind && u.Now().Sub(since) > after, a.problem
-		a.mu.Unlock()
-		if !late {
-			continue
-		}
-		if problem == "" {
-			problem = "it does not answer"
-		}
-		n := u.notice(notify.Blind, audit.High, "the account %s was not read for %s (%s): what happens there is "+
-			"not known",
-			a.name, count.Lasting(u.Now().Sub(since).Truncate(time.Second)), problem)
-		n.Account = a.name
-		h := &holding{Since: u.Now(), Kind: notify.Blind, Place: a.name, Notice: n}
-		if u.hold(ctx, a, blindKey, h) {
-			a.mu.Lock()
-			a.blind = true
-			a.mu.Unlock()
-			u.Log.Warn(n.Says, "type", n.Type)
-		}
-	}
-}
-
-// seesAgain tells that an account is read again.
-func (u *Upholder) seesAgain(a *account) {
-	a.doing.Lock()
-	defer a.doing.Unlock()
-	h := a.held[blindKey]
-	if h == nil {
-		a.mu.Lock()
-		a.blind = false
-		a.mu.Unlock()
-		return
-	}
-	n := u.notice(notify.Resolved, audit.Info, "the account %s is read again", a.name)
-	n.Account = a.name
-	since := h.Since.UTC()
-	n.Since = &since
-	if !u.keep(context.Background(), store.Round{
-		Ended: []store.Held{{Source: Source, Account: a.name, Key: blindKey, Until: u.Now()}},
-		Tell:  []store.Telling{n.Telling(u.toldOf(h), estate.Place{})}}) {
-		return
-	}
-	a.put(blindKey, nil)
-	a.mu.Lock()
-	a.blind = false
-	a.mu.Unlock()
-	u.Log.Info(n.Says, "type", n.Type)
 }

@@ -2,7 +2,6 @@ package uphold
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -27,7 +26,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 	decided := u.decided
 	u.mu.Unlock()
 	now := u.Now()
-	if atInstances(held) { // who is in a group may not be as it was decided
+	if needsAll(held) { // who is in a group may not be as it was decided
 		m.only = nil
 	}
 	view, err := u.view(decided, a, m, now)
@@ -35,7 +34,7 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		return store.Round{}, nil, err
 	}
 	if view.Whole || m.only != nil && m.final && slices.ContainsFunc(view.Differences,
-		func(d work.Difference) bool { return d.AtInstances() }) {
+		func(d work.Difference) bool { return d.NeedsAll() }) {
 		m.only = nil // which instances are told together depends on all of them
 		if view, err = u.view(decided, a, m, now); err != nil {
 			return store.Round{}, nil, err
@@ -59,16 +58,10 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		h := &holding{Since: now, Kind: d.Kind, Place: d.Place, Law: d.Law, Way: string(d.Direction),
 			GroupID: d.GroupID,
 			Notice:  u.noticeOf(a, d, m)}
-		telling := h.Notice.Telling(u.targets(), d.Where)
-		h.Told = telling.Targets
-		next[d.Key] = h
-		body, err := json.Marshal(h)
-		if err != nil {
+		if err := u.beginHolding(&round, a.name, d.Key, h, d.Where); err != nil {
 			return round, nil, err
 		}
-		round.Began = append(round.Began, store.Held{Source: Source, Account: a.name, Key: d.Key, Since: now,
-			Body: body})
-		round.Tell = append(round.Tell, telling)
+		next[d.Key] = h
 		u.logDifference(h.Notice)
 	}
 	for _, key := range slices.Sorted(maps.Keys(held)) {
@@ -76,7 +69,6 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		if next[key] != nil {
 			continue
 		}
-		round.Ended = append(round.Ended, store.Held{Source: Source, Account: a.name, Key: key, Until: now})
 		goesOn := false
 		for _, other := range next {
 			goesOn = goesOn || other.same(h)
@@ -84,18 +76,15 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 		n := u.resolved(a, h, m)
 		if goesOn {
 			if n.Type != notify.PutBack {
+				u.dropHolding(&round, a.name, key)
 				continue // there is another difference in its place, which was told
 			}
 			n.Done += "; what still differs from the definitions is told by itself"
 		}
-		round.Tell = append(round.Tell, n.Telling(u.toldOf(h), estate.Place{}))
+		u.endHolding(&round, a.name, key, h, n)
 		u.logDifference(n)
 	}
 	u.noteExempt(view.Exempt)
-	for _, text := range view.Unfit {
-		u.Log.Warn("a definition can't be carried out, so its account is judged by laws alone", "account", a.name,
-			"problem", text)
-	}
 	return round, next, nil
 }
 
@@ -116,10 +105,10 @@ func (u *Upholder) view(decided *work.Decided, a *account, m moment, now time.Ti
 	return decided.Judge(surveyed, a.name, missing, only, now), nil
 }
 
-// atInstances reports whether any of the differences that hold is at instances.
-func atInstances(held map[string]*holding) bool {
+// needsAll reports whether any of the differences that hold can only be judged with everything else in the account.
+func needsAll(held map[string]*holding) bool {
 	for key, h := range held {
-		if h.GroupID == "" && !isAside(key) {
+		if (h.GroupID == "" || h.Kind == work.Broken) && !isAside(key) {
 			return true
 		}
 	}
@@ -228,7 +217,11 @@ func (u *Upholder) noticeOf(a *account, d work.Difference, m moment) notify.Noti
 			n.Changes.At = &at
 		}
 	}
-	n.Done = u.whatIsDone(d)
+	if d.Kind == work.Broken {
+		n.See = u.Say("draft", "--account", a.name)
+		return n
+	}
+	n.Done = u.whatIsDone(d.Kind, d.Law, d.Where)
 	if d.Law != "" {
 		n.See = u.Say("prove", "--live")
 		return n
@@ -265,16 +258,16 @@ func whoChanged(group string, instances []string, m moment) *notify.Change {
 }
 
 // whatIsDone says what is going to be done about a difference.
-func (u *Upholder) whatIsDone(d work.Difference) string {
+func (u *Upholder) whatIsDone(kind, law string, where estate.Place) string {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	digest, enforced := u.laws[d.Law]
+	digest, enforced := u.laws[law]
 	switch {
-	case enforced && d.Kind == work.Opened && u.runs.Upheld.IsAgreed(d.Law, digest):
+	case enforced && kind == work.Opened && u.runs.Upheld.IsAgreed(law, digest):
 		return "It is going to be shut, as the law is enforced"
-	case enforced && d.Kind == work.Opened:
-		return "Nothing is done about it until somebody agrees: " + u.Say("uphold", "agree", d.Law)
-	case d.Law == "" && u.reading.PutsBack && (u.reading.PutBack == nil || u.reading.PutBack.Holds(d.Where)):
+	case enforced && kind == work.Opened:
+		return "Nothing is done about it until somebody agrees: " + u.Say("uphold", "agree", law)
+	case law == "" && u.reading.PutsBack && (u.reading.PutBack == nil || u.reading.PutBack.Holds(where)):
 		return "What was decided is going to be put back"
 	}
 	return "Nothing was done about it: this only watches"

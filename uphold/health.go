@@ -143,7 +143,8 @@ func (u *Upholder) unready() string {
 	all := u.known()
 	for _, a := range all {
 		a.mu.Lock()
-		if a.seen.IsZero() || u.Now().Sub(a.seen) > r.BlindAfter || !a.judged {
+		since, _, _ := a.unknown()
+		if a.seen.IsZero() || u.Now().Sub(since) > r.BlindAfter || !a.judged {
 			if late++; first == "" {
 				first = a.name
 			}

@@ -107,6 +107,9 @@ func differ(t testing.TB, d nomos.Definitions, lines map[string][]line) []string
 	for _, s := range aim.Strays {
 		all = append(all, "stray "+s)
 	}
+	for _, f := range aim.Failures {
+		all = append(all, "unfit "+f.Group.Path())
+	}
 	owned := make(map[string]bool)
 	for _, g := range aim.Then.Groups {
 		owned[g.Account.Name+" "+g.ID] = owned[g.Account.Name+" "+g.ID] || aim.Owns(g) && g.ID != ""

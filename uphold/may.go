@@ -188,7 +188,7 @@ func (d *decision) grace(g *estate.Group) time.Duration {
 	var wait, first time.Duration
 	own, at := false, false
 	for key, h := range d.held {
-		if h.Law != "" || isAside(key) || h.GroupID != g.ID && h.GroupID != "" {
+		if h.Law != "" || isAside(key) || h.Kind == work.Broken || h.GroupID != g.ID && h.GroupID != "" {
 			continue
 		}
 		stands := d.r.Grace

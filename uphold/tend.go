@@ -98,53 +98,6 @@ func (u *Upholder) keep(ctx context.Context, rounds ...store.Round) bool {
 	return true
 }
 
-// hold records that something holds in an account, and is told.
-func (u *Upholder) hold(ctx context.Context, a *account, key string, h *holding) bool {
-	a.doing.Lock()
-	defer a.doing.Unlock()
-	telling := h.Notice.Telling(u.targets(), estate.Place{})
-	h.Told = telling.Targets
-	body, err := json.Marshal(h)
-	if err != nil || !u.keep(ctx, store.Round{
-		Began: []store.Held{{Source: Source, Account: a.name, Key: key, Since: h.Since, Body: body}},
-		Tell:  []store.Telling{telling}}) {
-		return false
-	}
-	a.put(key, h)
-	return true
-}
-
-// sensible says what is wrong with what was read of an account.
-func (u *Upholder) sensible(a *account, lines []byte) error {
-	text := store.HeaderLine("look", time.Unix(0, 0))
-	for _, x := range u.nowReading().Definitions.Estate.Clouds {
-		text += store.CloudLine(x)
-	}
-	e, _, err := store.ReadSurvey(strings.NewReader(text+string(lines)), a.name)
-	switch {
-	case err != nil:
-		return err
-	case len(e.Accounts) != 1 || e.Accounts[0].Name != a.name:
-		return errors.New("the answer is not about this account alone")
-	}
-	return nil
-}
-
-// forsake forgets an account that is watched no longer.
-func (u *Upholder) forsake(ctx context.Context, a *account) {
-	if err := u.Store.Forsake(context.WithoutCancel(ctx), Source, a.name, u.Now()); err != nil {
-		u.Log.Error("an account that is gone can't be forgotten", "account", a.name, "problem", err)
-		return
-	}
-	u.mu.Lock()
-	delete(u.accounts, a.name)
-	delete(u.others.of, a.name)
-	u.Facts.lastSeen.DeleteLabelValues(a.name)
-	u.others.stale, u.others.moved = true, true
-	u.mu.Unlock()
-	u.Log.Warn("the account is gone, and watched no longer", "account", a.name)
-}
-
 // tellPlace is where the store keeps up to which entry of the journal passes were told.
 const tellPlace = "journal of passes"
 
@@ -243,7 +196,7 @@ func (u *Upholder) tellPasses(ctx context.Context, told int) int {
 		}
 		n := u.passNotice(e.Kind, k, x)
 		n.ID = fmt.Sprintf("%s-entry-%d", e.Hash[:16], e.Number) // so that a crash does not tell it twice
-		round.Tell = append(round.Tell, n.Telling(u.targets(), estate.Place{}))
+		round.Tell = append(round.Tell, n.Telling(u.targets(), u.placesIn(k.Account, k.Group, "")...))
 		u.Log.Info(n.Says, "type", n.Type, "place", n.Place)
 		return nil
 	})
@@ -322,7 +275,7 @@ func (u *Upholder) endPasses(account string) {
 				"tried again: %v",
 				account, err)
 			n.Account, n.See, n.Undo = account, u.Say("pass", "list"), u.Say("pass", "end", "--overdue")
-			u.tell(context.Background(), n)
+			u.tell(context.Background(), n, u.placesIn(account, "", "")...)
 		}
 		if err != nil {
 			time.Sleep(10 * time.Second)
@@ -335,43 +288,47 @@ func (u *Upholder) endPasses(account string) {
 	}()
 }
 
-// drain waits until everything that was read has been judged, a minute at most.
+// longestDrain is how long a single round waits while nothing is judged: a run may be changing the account.
+const longestDrain = time.Minute
+
+// drain waits until everything that was read has been judged, or nothing more was for a while.
 func (u *Upholder) drain(ctx context.Context) {
-	for range 6000 {
+	last, at := u.progress.Load(), time.Now()
+	for ctx.Err() == nil && time.Since(at) < longestDrain {
 		u.mu.Lock()
 		ending := len(u.ending)
 		u.mu.Unlock()
-		if u.open.Load() == 0 && ending == 0 || ctx.Err() != nil {
+		if u.open.Load() == 0 && ending == 0 {
 			break
 		}
+		if now := u.progress.Load(); now != last {
+			last, at = now, time.Now()
+		}
 		time.Sleep(10 * time.Millisecond)
+	}
+	for _, a := range u.known() {
+		u.lookForSight(ctx, a)
 	}
 	u.sender.Flush(ctx)
 }
 
-// A Result is what one round has found.
-type Result struct {
-	Found  []notify.Notice // everything that holds, the worst first
-	Kept   []notify.Notice // what was put back or shut
-	Unread []estate.Unread // accounts that could not be read, or judged
-	Left   int             // notices that could not be sent yet
-}
-
 // Result is what is known at the moment.
-func (u *Upholder) Result(ctx context.Context) Result {
-	var r Result
+func (u *Upholder) Result(ctx context.Context) notify.Round {
+	var r notify.Round
+	r.Unread, r.Unheard = u.unread()
+	u.mu.Lock()
+	head := u.chronicle.Head()
+	u.mu.Unlock()
 	for _, a := range u.known() {
 		a.mu.Lock()
-		if !a.judged || a.problem != "" {
-			reason := a.problem
-			if reason == "" {
-				reason = "a run is changing it, or was broken off"
-			}
-			r.Unread = append(r.Unread, estate.Unread{Account: a.name, Reason: reason})
-		}
 		for _, key := range slices.Sorted(maps.Keys(a.held)) {
 			if h := a.held[key]; !strings.HasPrefix(key, leftKey) || h.Alarmed {
-				r.Found = append(r.Found, h.Notice)
+				n := h.Notice
+				n.Done, n.Journal = "", notify.Journal{Number: head.Number, Hash: head.Hash}
+				if n.Law != "" {
+					n.Done = u.whatIsDone(n.Type, n.Law, estate.Place{})
+				}
+				r.Found = append(r.Found, n)
 			}
 		}
 		a.mu.Unlock()

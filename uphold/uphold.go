@@ -68,6 +68,8 @@ type Upholder struct {
 	mu       sync.Mutex
 	reading  *Reading
 	accounts map[string]*account
+	sights   map[string]*sight // how clouds are heard, by name
+	gone     []estate.Unread   // accounts that are watched no longer
 	decided  *work.Decided
 	runs     work.Runs
 	// chronicle is the journal, as far as it has been read for runs and decided.
@@ -83,6 +85,7 @@ type Upholder struct {
 	failed    map[string]bool // accounts in which passes could not be ended, and that was told
 	misses    int             // rounds that could not be recorded since the last one that was
 	open      atomic.Int64    // accounts that are to be judged, or are being kept
+	progress  atomic.Int64    // times that an account was judged
 
 	watching  context.Context // of the present generation
 	underWay  atomic.Int64    // accounts that are being kept
@@ -106,7 +109,8 @@ type others struct {
 
 // New makes an Upholder. Definitions and settings are read when it runs.
 func New(o Options) *Upholder {
-	return &Upholder{Options: o, accounts: make(map[string]*account), others: others{of: make(map[string]addr.Set)},
+	return &Upholder{Options: o, accounts: make(map[string]*account), sights: make(map[string]*sight),
+		others: others{of: make(map[string]addr.Set)},
 		reload: make(chan struct{}, 1), queue: make(chan *account, 1<<16), recorder: make(chan recording),
 		keepers: make(chan struct{}, keepersAtOnce), whole: make(map[string]bool), ending: make(map[string]bool),
 		failed: make(map[string]bool), Facts: newFacts()}
@@ -123,11 +127,11 @@ func (u *Upholder) Reload() {
 // Run watches until the context ends, or with Once until every account was judged. The error is one of package work,
 // or that of reading the definitions for the first time.
 func (u *Upholder) Run(ctx context.Context) error {
+	stamp := u.Stamp() // before they are read, so that what changes meanwhile has them read again
 	reading, err := u.Read()
 	if err != nil {
 		return err
 	}
-	stamp := u.Stamp()
 	if err := u.recall(ctx); err != nil {
 		return &unreadableError{err}
 	}
@@ -272,12 +276,15 @@ func LeasesOf(e *estate.Estate) []string {
 // begin finds what is to be watched, and takes the lease for it.
 func (u *Upholder) begin(ctx context.Context, r *Reading) (watched context.Context, release func(), err error) {
 	names := LeasesOf(r.Definitions.Estate)
+	var gone []*account
 	for _, a := range u.known() { // what the definitions no longer name is watched no longer
 		if !slices.Contains(names, a.name) && !slices.ContainsFunc(r.Definitions.Estate.Clouds,
 			func(x *estate.Cloud) bool { return x.Name == a.of() }) {
-			u.forsake(ctx, a)
+			gone = append(gone, a)
 		}
 	}
+	u.forsake(ctx, "the definitions no longer name their cloud", gone)
+	u.forsakeClouds(ctx, r.Definitions.Estate)
 	if len(r.Definitions.Estate.Clouds) == 0 {
 		return nil, nil, errors.New("the definitions name no cloud: write cloud NAME { dialect … at … token env … }")
 	}
@@ -331,6 +338,12 @@ func (u *Upholder) recall(ctx context.Context) error {
 		x, err := holdingOf(h)
 		if err != nil {
 			return err
+		}
+		if name, is := strings.CutPrefix(h.Account, sightOf); is {
+			u.mu.Lock()
+			u.sight(name).held = x
+			u.mu.Unlock()
+			continue
 		}
 		a := u.accountOf(h.Account, "")
 		a.held[h.Key] = x
@@ -413,14 +426,14 @@ func (u *Upholder) targets() []notify.Target {
 	return u.reading.Targets
 }
 
-// tell puts a notice about the whole estate into the outbox.
-func (u *Upholder) tell(ctx context.Context, n notify.Notice) {
+// tell puts a notice into the outbox, about places or about the whole estate.
+func (u *Upholder) tell(ctx context.Context, n notify.Notice, where ...estate.Place) {
 	level := slog.LevelInfo
 	if s, _ := audit.ParseSeverity(n.Severity); s >= audit.High {
 		level = slog.LevelWarn
 	}
 	u.Log.Log(ctx, level, n.Says, "type", n.Type)
-	u.keep(ctx, store.Round{Tell: []store.Telling{n.Telling(u.targets(), estate.Place{})}})
+	u.keep(ctx, store.Round{Tell: []store.Telling{n.Telling(u.targets(), where...)}})
 }
 
 func (u *Upholder) tellStart(ctx context.Context) {

@@ -51,9 +51,10 @@ func (s *Decided) With(knows enact.Known, passes map[string]*pass.Known) *Decide
 
 // The kinds of difference.
 const (
-	Opened  = "opened"  // more is let through than is decided, or than a law allows
-	Closed  = "closed"  // less is let through than is decided
-	Altered = "changed" // what is let through is the same, so far
+	Opened  = "opened"             // more is let through than is decided, or than a law allows
+	Closed  = "closed"             // less is let through than is decided
+	Altered = "changed"            // what is let through is the same, so far
+	Broken  = "definitions-broken" // a definition can't be carried out, so that only laws count for its group
 )
 
 // A Difference is what is not as it was decided, in one direction at one group, or at instances.
@@ -83,7 +84,6 @@ type Difference struct {
 type AccountView struct {
 	Differences []Difference
 	Overdue     []*pass.Found // passes that are over, and still there
-	Unfit       []string      // definitions that their cloud can't express
 	// Exempt are groups that exemptions from laws that are enforced name, and that were not seen before.
 	Exempt []enact.ExemptGroup
 	// Whole is set, and nothing else, where just some groups were to be judged, and that can't be done.
@@ -169,11 +169,14 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 		}
 	}
 	in := func(g *estate.Group) bool { return g.Account.Name == account }
-	v.Differences = s.unmarked(part, surveyed, account)
+	v.Differences = append(v.Differences, s.unmarked(part, surveyed, account)...)
 	aim := change.NewAim(part, surveyed, change.Choice{Knows: s.Knows.Has})
 	for _, f := range aim.Failures {
 		if in(f.Group) && !unsure[f.Group.Path()] {
-			v.Unfit = append(v.Unfit, f.Error())
+			v.Differences = append(v.Differences, Difference{Kind: Broken, Account: account, Group: f.Group.Path(),
+				GroupID: f.Group.ID, Place: f.Group.Path(), Key: "unfit " + f.Group.Path(), Severity: audit.High,
+				Where: estate.GroupPlace(f.Group),
+				Says:  "its definition can't be carried out, so that only laws count there: " + f.Error()})
 		}
 		unsure[f.Group.Path()] = true
 	}
@@ -256,6 +259,9 @@ func withoutPasses(d *decide.Decider, g *estate.Group) *decide.Decider {
 
 // AtInstances reports whether a difference is at instances, and not in what one group lets through.
 func (d *Difference) AtInstances() bool { return d.Group == "" }
+
+// NeedsAll reports whether a difference can only be judged with everything else in its account.
+func (d *Difference) NeedsAll() bool { return d.AtInstances() || d.Kind == Broken }
 
 // apart reports whether no group of an account lets through what others do.
 func (s *Decided) apart(account string) bool {
