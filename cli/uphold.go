@@ -112,6 +112,10 @@ func (a *App) uphold(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if name, is := toStdout(reading.Targets); is && c.String("format") == "json" {
+		return usage("[notify.%s] is told on standard output, where --format json writes what was found: leave one "+
+			"of them out", name)
+	}
 	s, err := a.openStore(c, true)
 	if err != nil {
 		return err
@@ -136,6 +140,7 @@ func (a *App) uphold(ctx context.Context, c *cli.Command) error {
 	if c.Bool("once") {
 		return a.upholdOnce(ctx, c, u)
 	}
+	signal.Ignore(syscall.SIGPIPE) // whoever reads its output may go away, and it watches on
 	hangups := make(chan os.Signal, 1)
 	signal.Notify(hangups, syscall.SIGHUP)
 	defer signal.Stop(hangups)
@@ -168,6 +173,16 @@ func (a *App) uphold(ctx context.Context, c *cli.Command) error {
 			}
 		}
 	}
+}
+
+// toStdout is the target that is told on standard output, if there is one.
+func toStdout(targets []notify.Target) (name string, is bool) {
+	for _, t := range targets {
+		if t.To == "stdout" {
+			return t.Name, true
+		}
+	}
+	return "", false
 }
 
 // upholdOnce does one round and shows what holds.
@@ -407,7 +422,7 @@ func (a *App) targetsOf(set settings.Settings) ([]notify.Target, error) {
 
 // testNotices sends an example to each target.
 func (a *App) testNotices(ctx context.Context, c *cli.Command) error {
-	reading, set, err := a.readToUphold(c)
+	reading, _, err := a.readToUphold(c)
 	if err != nil {
 		return err
 	}
@@ -425,7 +440,6 @@ func (a *App) testNotices(ctx context.Context, c *cli.Command) error {
 		}
 		a.note("%s (%s) took the example", t.Name, t.To)
 	}
-	_ = set
 	if failed {
 		return quietly(exitUnreachable)
 	}

@@ -33,6 +33,7 @@ type account struct {
 	doing  sync.Mutex     // held while it is judged
 
 	looking sync.Mutex // held while it is read
+	looked  time.Time  // when all of it was read last, or was going to be
 
 	version string
 	judged  bool
@@ -41,7 +42,9 @@ type account struct {
 	waits   bool // it is in the queue
 	held    map[string]*holding
 	seen    time.Time // when it was read, or its cloud's feed was heard, last
-	problem string    // why it could not be read, if so
+	problem string    // why it could not be read last, if so
+	failing time.Time // since when
+	silence string    // why its cloud is not heard, if so
 	blind   bool      // and that was told
 	done    []func()  // called when what is known now has been recorded
 
@@ -66,6 +69,12 @@ func (a *account) of() string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.cloud
+}
+
+func (a *account) lookedAt() time.Time {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.looked
 }
 
 // put notes a difference, or with nil that it is gone. The map that was there is not changed: it may be being read.

@@ -69,7 +69,7 @@ func (u *Upholder) watch(ctx context.Context, x *estate.Cloud) {
 		for _, a := range unread {
 			known := u.accountOf(a.Account, x.Name)
 			if err == nil { // else it is about the whole cloud
-				u.unseen(known, errors.New(a.Reason))
+				u.unread(known, errors.New(a.Reason))
 			}
 		}
 		if err == nil && len(names) == 0 {
@@ -167,7 +167,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		return
 	}
 	looks.Go(func() { w.lookAround(ctx, all, &looks) })
-	w.read(ctx, all, next)
+	w.readFeed(ctx, all, next)
 }
 
 // findActor finds as whom this program changes accounts, where the cloud tells.
@@ -208,14 +208,15 @@ func (w *watcher) lastPosition(ctx context.Context, all []*account) cloud.Positi
 	return cloud.Position{Feed: x.Feed, Last: x.Last}
 }
 
-// read reads the feed behind a position, and hands its events to their accounts. It returns when it can't.
-func (w *watcher) read(ctx context.Context, all []*account, at cloud.Position) {
+// readFeed reads the feed behind a position, and hands its events to their accounts. It returns when it can't.
+func (w *watcher) readFeed(ctx context.Context, all []*account, at cloud.Position) {
 	byName := make(map[string]*account)
 	for _, a := range all {
 		byName[a.name] = a
 	}
 	wait := max(time.Second, min(feedWait, w.nowReading().BlindAfter/3)) // until it is over nobody knows if it is heard
-	for tries := 0; ctx.Err() == nil; {
+	// accounts that come and go need not be told by the feed
+	for began, tries := w.Now(), 0; ctx.Err() == nil && w.Now().Sub(began) < w.nowReading().LookAgain; {
 		if w.behind() > mostWaiting {
 			pause(ctx, leastWait/10)
 			continue
@@ -329,7 +330,7 @@ func (w *watcher) whileSeen(ctx context.Context, all []*account) {
 		lost := len(all) > 0
 		for _, a := range all {
 			a.mu.Lock()
-			lost = lost && a.problem != ""
+			lost = lost && a.trouble() != ""
 			a.mu.Unlock()
 		}
 		if lost {
@@ -344,11 +345,30 @@ func (w *watcher) lookAround(ctx context.Context, all []*account, looks *sync.Wa
 		return
 	}
 	every := w.nowReading().LookAgain / time.Duration(len(all))
-	for i := rand.IntN(len(all)); ; i++ {
-		if pause(ctx, every); ctx.Err() != nil {
+	for {
+		w.Upholder.mu.Lock()
+		s := w.sight(w.cloud.Name) // its accounts may have been listed again since the last one was read
+		wait := s.looked.Add(every).Sub(w.Now())
+		if s.looked.IsZero() {
+			s.looked, wait = w.Now(), every
+		}
+		w.Upholder.mu.Unlock()
+		if pause(ctx, wait); ctx.Err() != nil {
 			return
 		}
-		looks.Go(func() { w.look(ctx, all[i%len(all)]) })
+		w.Upholder.mu.Lock()
+		s.looked = w.Now()
+		w.Upholder.mu.Unlock()
+		longest := all[rand.IntN(len(all))] // of those that were not read since the program began, any
+		for _, a := range all {
+			if a.lookedAt().Before(longest.lookedAt()) {
+				longest = a
+			}
+		}
+		longest.mu.Lock()
+		longest.looked = w.Now()
+		longest.mu.Unlock()
+		looks.Go(func() { w.look(ctx, longest) })
 	}
 }
 
@@ -368,7 +388,7 @@ func (w *watcher) look(ctx context.Context, a *account) {
 			return
 		case stale: // an answer from before what has been judged
 		case err != nil:
-			if w.unseen(a, err); w.Once {
+			if w.unread(a, err); w.Once {
 				return
 			}
 		default:
@@ -398,9 +418,9 @@ func (w *watcher) lookOnce(ctx context.Context, a *account, known string) (cloud
 
 // taken has what was read of an account judged.
 func (w *watcher) taken(a *account, seen cloud.Look) {
-	w.heard(a)
+	w.read(a)
 	a.mu.Lock()
-	a.fresh = &seen
+	a.fresh, a.looked = &seen, w.Now()
 	a.mu.Unlock()
 	w.enqueue(a)
 }
@@ -423,11 +443,11 @@ func (w *watcher) poll(ctx context.Context, a *account) {
 		case ctx.Err() != nil:
 			return
 		case err != nil:
-			w.unseen(a, err)
+			w.unread(a, err)
 			tries++
 		case seen.Same:
 			w.cloudHeard(w.cloud.Name)
-			w.heard(a)
+			w.read(a)
 			tries = 0
 		default:
 			w.cloudHeard(w.cloud.Name)

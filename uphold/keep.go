@@ -146,7 +146,7 @@ func (u *Upholder) lookNow(ctx context.Context, a *account) {
 		err = u.sensible(a, seen.Lines)
 	}
 	if err != nil {
-		u.unseen(a, err)
+		u.unread(a, err)
 		return
 	}
 	a.mu.Lock()
@@ -325,7 +325,7 @@ func (u *Upholder) judgedOnce() bool {
 		whole := u.whole[a.name]
 		u.mu.Unlock()
 		a.mu.Lock()
-		waits := (!a.judged || whole) && a.problem == "" && !a.left
+		waits := (!a.judged || whole) && a.trouble() == "" && !a.left
 		a.mu.Unlock()
 		if waits {
 			return false

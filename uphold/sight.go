@@ -30,6 +30,7 @@ type sight struct {
 	seen    time.Time // when it was heard last
 	again   time.Time // when it was heard first after trouble
 	problem string    // why it can't be heard, if so
+	looked  time.Time // when one of its accounts was read last, though its feed is heard
 	held    *holding  // that this was told, if it was
 }
 
@@ -74,34 +75,44 @@ func (u *Upholder) cloudUnheard(name string, err error) {
 	}
 	for _, a := range u.known() {
 		if a.of() == name {
-			u.troubled(a, err)
+			a.mu.Lock()
+			a.silence = err.Error()
+			a.mu.Unlock()
+			u.Facts.failed(a.name)
 		}
 	}
 }
 
-// heard notes that an account was read, or that its cloud's feed was.
+// heard notes that the feed of an account's cloud was heard, so that what happens there is known.
 func (u *Upholder) heard(a *account) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.seen, a.problem = u.Now(), ""
+	a.seen, a.silence = u.Now(), ""
 }
 
-// unseen notes why an account can't be read; the first time it is said.
-func (u *Upholder) unseen(a *account, err error) {
-	if !u.troubled(a, err) {
+// read notes that an account was read.
+func (u *Upholder) read(a *account) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.seen, a.silence, a.problem = u.Now(), "", ""
+}
+
+// unread notes why an account can't be read; the first time it is said.
+func (u *Upholder) unread(a *account, err error) {
+	a.mu.Lock()
+	known := a.problem != ""
+	if a.problem = err.Error(); !known {
+		a.failing = u.Now()
+	}
+	a.mu.Unlock()
+	u.Facts.failed(a.name)
+	if !known {
 		u.Log.Warn("the account can't be read; it is tried again", "account", a.name, "problem", err)
 	}
 }
 
-// troubled notes why an account, or its cloud's feed, can't be read. It reports whether there was a problem before.
-func (u *Upholder) troubled(a *account, err error) bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	known := a.problem != ""
-	a.problem = err.Error()
-	u.Facts.failed(a.name)
-	return known
-}
+// trouble is why an account is not seen, if so. It is called with mu.
+func (a *account) trouble() string { return cmp.Or(a.problem, a.silence) }
 
 // A doubt is why an account that was read is not judged.
 type doubt struct {
@@ -122,9 +133,12 @@ func (a *account) doubts(why string, since time.Time) {
 // unknown says since when what an account lets through is not known, and why: that it was not read, or not judged. It
 // is called with mu.
 func (a *account) unknown() (since time.Time, failed, why string) {
-	since, failed, why = a.seen, "read", a.problem
+	since, failed, why = a.seen, "read", a.trouble()
 	if since.IsZero() {
 		since = a.began
+	}
+	if a.problem != "" && a.failing.Before(since) { // though the feed of its cloud is heard
+		since = a.failing
 	}
 	if d := a.unsure; !d.since.IsZero() && d.since.Before(since) {
 		return d.since, "judged", d.why
@@ -163,7 +177,7 @@ func (u *Upholder) lookForBlind(ctx context.Context) {
 				a.mu.Lock()
 				a.blind = true
 				a.mu.Unlock()
-				u.Log.Warn(n.Says, "type", n.Type)
+				u.logDifference(n)
 			}
 		}
 	}
@@ -245,7 +259,7 @@ func (u *Upholder) isJudged(a *account) bool {
 	u.mu.Unlock()
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return a.judged && !whole && !a.seen.IsZero() && a.problem == "" && a.unsure.why == ""
+	return a.judged && !whole && !a.seen.IsZero() && a.trouble() == "" && a.unsure.why == ""
 }
 
 // beginHolding adds to a round that something holds from now on, and who is told; with no place it concerns everybody.
@@ -299,7 +313,7 @@ func (u *Upholder) hold(ctx context.Context, a *account, key string, h *holding)
 // id, or if that is not known, all of them. There is none if nothing is known of it.
 func (u *Upholder) placesIn(account, group, id string) []estate.Place {
 	u.mu.Lock()
-	a := u.accounts[account]
+	a, decided := u.accounts[account], u.decided
 	u.mu.Unlock()
 	if a == nil {
 		return nil
@@ -316,6 +330,7 @@ func (u *Upholder) placesIn(account, group, id string) []estate.Place {
 	if err != nil {
 		return nil
 	}
+	e = decided.AsFound(e, a.name)
 	var all []estate.Place
 	for _, g := range e.Groups {
 		if id != "" && g.ID == id || g.Path() == group {
@@ -403,8 +418,8 @@ func (u *Upholder) forsakeClouds(ctx context.Context, e *estate.Estate) {
 	}
 }
 
-// unread are the accounts of which a round could not tell anything, and why; unheard are whole clouds.
-func (u *Upholder) unread() (unread []estate.Unread, unheard []notify.Unheard) {
+// unseen are the accounts of which a round could not tell anything, and why; unheard are whole clouds.
+func (u *Upholder) unseen() (unread []estate.Unread, unheard []notify.Unheard) {
 	u.mu.Lock()
 	unread = append(unread, u.gone...)
 	for _, name := range slices.Sorted(maps.Keys(u.sights)) {
@@ -419,7 +434,7 @@ func (u *Upholder) unread() (unread []estate.Unread, unheard []notify.Unheard) {
 			continue
 		}
 		a.mu.Lock()
-		reason := cmp.Or(a.problem, a.unsure.why, "it could not be judged in time")
+		reason := cmp.Or(a.trouble(), a.unsure.why, "it could not be judged in time")
 		a.mu.Unlock()
 		unread = append(unread, estate.Unread{Account: a.name, Reason: reason})
 	}

@@ -183,24 +183,29 @@ func (u *Upholder) tellPasses(ctx context.Context, told int) int {
 	if head <= told {
 		return told
 	}
-	round := u.toldRound(head)
+	var entries []store.Entry // while they are read, nothing else is asked of the store, nor waits for who does
 	err := u.Store.After(ctx, told, func(e store.Entry) error {
+		if e.Kind == enact.PassOpened || e.Kind == enact.PassEnded {
+			entries = append(entries, e)
+		}
+		return nil
+	})
+	if err != nil {
+		return told
+	}
+	round := u.toldRound(head)
+	for _, e := range entries {
 		var x enact.PassNote
-		if e.Kind != enact.PassOpened && e.Kind != enact.PassEnded || e.Number > head ||
-			json.Unmarshal(e.Body, &x) != nil {
-			return nil
+		if e.Number > head || json.Unmarshal(e.Body, &x) != nil || passes[x.ID] == nil {
+			continue
 		}
 		k := passes[x.ID]
-		if k == nil {
-			return nil
-		}
 		n := u.passNotice(e.Kind, k, x)
 		n.ID = fmt.Sprintf("%s-entry-%d", e.Hash[:16], e.Number) // so that a crash does not tell it twice
 		round.Tell = append(round.Tell, n.Telling(u.targets(), u.placesIn(k.Account, k.Group, "")...))
 		u.Log.Info(n.Says, "type", n.Type, "place", n.Place)
-		return nil
-	})
-	if err != nil || !u.keep(ctx, round) {
+	}
+	if !u.keep(ctx, round) {
 		return told
 	}
 	return head
@@ -315,7 +320,7 @@ func (u *Upholder) drain(ctx context.Context) {
 // Result is what is known at the moment.
 func (u *Upholder) Result(ctx context.Context) notify.Round {
 	var r notify.Round
-	r.Unread, r.Unheard = u.unread()
+	r.Unread, r.Unheard = u.unseen()
 	u.mu.Lock()
 	head := u.chronicle.Head()
 	u.mu.Unlock()

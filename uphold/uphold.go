@@ -229,7 +229,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 			select {
 			case <-rounds:
 			case <-watched.Done():
-				return false, context.Cause(watched)
+				return false, whyEnded(ctx, watched)
 			}
 		}
 		u.endOverdue()
@@ -244,7 +244,7 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 		case <-ctx.Done():
 			return false, nil
 		case <-watched.Done():
-			return false, context.Cause(watched)
+			return false, whyEnded(ctx, watched)
 		case <-u.reload:
 			*stamp = u.Stamp()
 			return true, nil
@@ -255,6 +255,14 @@ func (u *Upholder) generation(ctx context.Context, r *Reading, first bool, stamp
 			}
 		}
 	}
+}
+
+// whyEnded is why nothing is watched any more: nil if somebody has ended it.
+func whyEnded(ctx, watched context.Context) error {
+	if ctx.Err() != nil {
+		return nil
+	}
+	return context.Cause(watched)
 }
 
 // deciders is how many accounts are judged at the same time.

@@ -137,6 +137,12 @@ func (s *Decided) part(account string) *estate.Estate {
 	return s.parts[account]
 }
 
+// AsFound is an account as it was surveyed, with the labels of the definitions.
+func (s *Decided) AsFound(surveyed *estate.Estate, account string) *estate.Estate {
+	e, _ := estate.AsFound(s.part(account), surveyed)
+	return e
+}
+
 // Judge judges an account in a survey, which has its neighbours too, and says what differs there from what is decided:
 // the estate's own groups from their definitions, all others from the laws. What passes open is no difference. The
 // survey is changed.

@@ -1,0 +1,181 @@
+package cli_test
+
+import (
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"isonomos/cloud/standin"
+	"isonomos/notify"
+)
+
+// cloudsAlone are definitions that name clouds and no account: what there is, the clouds tell.
+func (h *harbourmaster) cloudsAlone(except string) {
+	clouds, _, _ := strings.Cut(strings.ReplaceAll(smallDefinitions, "env C", "env "+h.unique+"C"), "account ")
+	if except != "" {
+		before, rest, _ := strings.Cut(clouds, "cloud "+except+" ")
+		_, after, _ := strings.Cut(rest, "}\n")
+		clouds = before + after
+	}
+	h.write(filepath.Join(h.folder, "pier.nomos"), clouds+"law shut \"Inside\" {\n  never admit postgres from internet }\n")
+}
+
+// A cloud that does not answer, and of which no account is known, is not taken for one in which all is well: neither
+// in one round, nor while watching, which tells of the cloud once and not of each of its accounts.
+func TestUpholdOfSilentClouds(t *testing.T) {
+	t.Parallel()
+	h := newHarbourmaster(t)
+	h.cloudsAlone("")
+	const spare = `{"kind":"account","name":"spare","cloud":"cu"}` + "\n"
+	h.write(filepath.Join(h.clouds, standin.StateFile), h.state()+spare)
+	var silent atomic.Bool
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if silent.Load() && strings.HasPrefix(r.URL.Path, "/cr/") {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	silent.Store(true)
+	if out := h.must(3, "1 cloud could not be heard", "uphold", "--once"); !strings.Contains(out, "cloud cr") {
+		t.Error(out)
+	}
+	h.must(3, `"cloud": "cr"`, "uphold", "--once", "--format", "json")
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"2s\"\nlook-again = \"1s\"\n[notify.desk]\nto = %q\nper-minute = 100\n",
+		d.web.URL))
+	u := h.uphold()
+	has := func(kind, says string) func() bool {
+		return func() bool {
+			return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {
+				return n.Type == kind && strings.Contains(n.Says, says)
+			})
+		}
+	}
+	until(t, "cr is not heard", has(notify.Blind, "the cloud cr was not heard for"), u.log)
+	h.must(3, "the cloud cr was not heard", "uphold", "status")
+	_ = u.c.Process.Kill()
+	<-u.ended
+	silent.Store(false)
+	u = h.uphold() // who is started again knows what was told
+	until(t, "cr is heard again", has(notify.Resolved, "the cloud cr is heard again"), u.log)
+	u.ready()
+	silent.Store(true)
+	u.says("the cloud cr was not heard for") // with its account, which was known by then
+	until(t, "both are told", func() bool {
+		n := 0
+		for _, x := range d.told() {
+			if strings.Contains(x.Says, "the cloud cr was not heard for") {
+				n++
+			}
+			if strings.Contains(x.Says, "the account ar was not read") {
+				t.Fatalf("the account is told beside its cloud: %+v", x)
+			}
+		}
+		return n == 2
+	}, u.log)
+	// what is no longer there, and what the definitions no longer name, is told too
+	h.write(filepath.Join(h.clouds, standin.StateFile), strings.Replace(h.state(), spare, "", 1))
+	until(t, "spare is gone", has(notify.Blind, "spare is watched no longer: its cloud cu shows no such account"), u.log)
+	h.cloudsAlone("cl")
+	until(t, "cl is gone", has(notify.Blind, "al is watched no longer: the definitions no longer name their cloud"), u.log)
+	u.stop()
+}
+
+// An account in which a run was broken off is not judged: one round says so at once and does not take what it knew for
+// what is there; watching tells it when it lasts, and when it is over, however that run was brought to its end.
+func TestUpholdOfBrokenOff(t *testing.T) {
+	t.Parallel()
+	for _, end := range [][]string{{"repeal"}, {"enact", "--resume"}, {"repeal", "--give-up"}} {
+		h := newUpheld(t, "")
+		h.must(0, "everything is as it was decided", "uphold", "--once")
+		h.define(strings.Replace(upheldGroups, "admit https from everyone }", "admit https, http from everyone }", 1))
+		h.must(0, "", "draft")
+		h.writes.Store(0)
+		h.refuses = 2
+		if code, out := h.run("enact"); code == 0 {
+			t.Fatal(out)
+		}
+		h.refuses = 0
+		foreign, _ := h.ask("POST", "/cu/v1/accounts/au/groups", `{"name":"theirs","network":"nu"}`)["group"].(map[string]any)
+		h.ask("POST", "/cu/v1/accounts/au/groups/"+foreign["id"].(string)+"/rules",
+			`{"direction":"in","peers":["0.0.0.0/0"],"services":["tcp 5432"]}`)
+		began := time.Now()
+		if out := h.must(3, "1 account could not be judged", "uphold", "--once"); !strings.Contains(out,
+			"a run was broken off there, and is to be carried on or undone: isonomos repeal --list") {
+			t.Error(out)
+		}
+		if took := time.Since(began); took > 20*time.Second {
+			t.Errorf("a round waits for somebody, %s long", took)
+		}
+		d := newDesk(t, 0)
+		h.settings(fmt.Sprintf("[uphold]\nblind-after = \"1s\"\n[notify.desk]\nto = %q\n", d.web.URL))
+		u := h.uphold()
+		u.says("the account au was not judged for")
+		until(t, "it is not ready", func() bool {
+			code, text := u.get("/readyz")
+			return code == 503 && text == "1 of 4 accounts are not seen, such as au\n"
+		}, u.log)
+		h.must(0, "", end...)
+		u.says("the account au is read again, and judged")
+		until(t, "what was opened meanwhile is told", func() bool {
+			return slices.Contains(kinds(d.told()), "opened au/nu/theirs")
+		}, u.log)
+		u.ready()
+		u.stop()
+	}
+}
+
+// Who wants to know of one stage alone is told of passes there, and that an account is blind which has such groups, and
+// of nothing elsewhere.
+func TestOnlyOfPlaces(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, `
+group night in nu "Night" { cover where role = db or role = desk
+  reach ssh at 10.1.0.0/16
+  lend ssh to 10.1.0.0/16 for at most 1h because "on call" }
+group late in nr "Late" { cover where role = db or role = desk
+  reach ssh at 10.2.0.0/16
+  lend ssh to 10.2.0.0/16 for at most 1h because "on call" }
+`)
+	var hangs atomic.Bool
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if hangs.Load() && (strings.HasPrefix(r.URL.Path, "/cr/v1/accounts/ar/") ||
+			strings.HasPrefix(r.URL.Path, "/cu/v1/accounts/au/")) {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	lab, staging := newDesk(t, 0), newDesk(t, 0)
+	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"3s\"\nlook-again = \"1s\"\n[notify.lab]\nto = %q\nonly = \"stage = lab\"\n"+
+		"[notify.staging]\nto = %q\nonly = \"stage = staging\"\n", lab.web.URL, staging.web.URL))
+	u := h.uphold()
+	u.ready()
+	h.must(0, "", "pass", "issue", "night", "--to", "10.1.2.13", "--for", "2s", "--because", "figures")
+	h.must(0, "", "pass", "issue", "late", "--to", "10.2.2.13", "--for", "2s", "--because", "figures")
+	want := func(d *desk, what ...string) {
+		t.Helper()
+		until(t, fmt.Sprint(what), func() bool { return len(kinds(d.told())) >= len(what) }, u.log)
+		time.Sleep(200 * time.Millisecond) // for what should not be told
+		if got := kinds(d.told()); !slices.Equal(got, what) {
+			t.Fatalf("told %q, want %q", got, what)
+		}
+	}
+	want(lab, "pass-issued au/nu/night", "pass-ended au/nu/night")
+	want(staging, "pass-issued ar/nr/late", "pass-ended ar/nr/late")
+	u.stop()
+	hangs.Store(true)
+	u = h.uphold()
+	want(lab, "pass-issued au/nu/night", "pass-ended au/nu/night", "blind ")
+	want(staging, "pass-issued ar/nr/late", "pass-ended ar/nr/late", "blind ")
+	if n := staging.told(); n[len(n)-1].Account != "ar" {
+		t.Errorf("%+v", n[len(n)-1])
+	}
+	u.stop()
+}
