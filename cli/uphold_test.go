@@ -127,10 +127,17 @@ func (b *lockedBuffer) String() string {
 // uphold starts watching; the test ends it.
 func (h *harbourmaster) uphold(args ...string) *upheld {
 	h.t.Helper()
-	u := &upheld{t: h.t, log: new(lockedBuffer), ended: make(chan error, 1)}
+	log := new(lockedBuffer)
+	return h.upholdTo(log, log, args...)
+}
+
+// upholdTo is uphold with its standard output elsewhere.
+func (h *harbourmaster) upholdTo(stdout io.Writer, log *lockedBuffer, args ...string) *upheld {
+	h.t.Helper()
+	u := &upheld{t: h.t, log: log, ended: make(chan error, 1)}
 	u.c = exec.Command(program, append([]string{"uphold", "--listen", "127.0.0.1:0"}, args...)...)
 	u.c.Dir, u.c.Env = h.folder, h.env
-	u.c.Stdout, u.c.Stderr = u.log, u.log
+	u.c.Stdout, u.c.Stderr = stdout, log
 	if err := u.c.Start(); err != nil {
 		h.t.Fatal(err)
 	}
@@ -472,6 +479,8 @@ func TestUpholdOnce(t *testing.T) {
 		"gone (http://127.0.0.1:1) did not take the example") {
 		t.Error(out)
 	}
+	h.settings("[notify.here]\nto = \"stdout\"\n")
+	h.must(2, "leave one of them out", "uphold", "--once", "--format", "json")
 	h.settings("")
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -3,10 +3,12 @@ package cli_test
 import (
 	"fmt"
 	"net/http"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -178,4 +180,28 @@ group late in nr "Late" { cover where role = db or role = desk
 		t.Errorf("%+v", n[len(n)-1])
 	}
 	u.stop()
+}
+
+// Whoever reads what is told on standard output may go away: it watches on, and tells the others.
+func TestUpholdOutlivesItsReader(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "")
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.here]\nto = \"stdout\"\n[notify.desk]\nto = %q\n", d.web.URL))
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	u := h.upholdTo(w, new(lockedBuffer))
+	w.Close()
+	r.Close()
+	u.says("a notice could not be sent, and is tried again (target here")
+	u.ready()
+	h.open(0, "0.0.0.0/0", "tcp 22", 0)
+	until(t, "the desk is told", func() bool { return slices.Contains(kinds(d.told()), "opened au/nu/web") }, u.log)
+	_ = u.c.Process.Signal(syscall.SIGTERM)
+	if err := <-u.ended; err == nil || !strings.Contains(u.log.String(), "standard output can't be written") {
+		t.Errorf("at its end nothing is said of what could not be written: %v", err)
+	}
+	h.must(3, "3 notices are for here still to be sent", "uphold", "status")
 }

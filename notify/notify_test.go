@@ -4,7 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -14,11 +17,13 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/mail"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -216,13 +221,101 @@ func TestOutboxOutlivesTheSender(t *testing.T) {
 	}
 }
 
-// A mailServer takes mails as a mail server does.
-func mailServer(t testing.TB, code int, took chan<- string) string {
+// TestMain has the certificate of the test's own servers trusted.
+func TestMain(m *testing.M) {
+	some := httptest.NewTLSServer(nil)
+	trusted, own = some.Certificate(), some.TLS.Certificates[0]
+	some.Close()
+	file, err := os.CreateTemp("", "isonomos-*.pem")
+	if err == nil {
+		err = errors.Join(pem.Encode(file, &pem.Block{Type: "CERTIFICATE", Bytes: trusted.Raw}), file.Close(),
+			os.Setenv("SSL_CERT_FILE", file.Name()))
+	}
+	if err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	_ = os.Remove(file.Name())
+	os.Exit(code)
+}
+
+var (
+	trusted *x509.Certificate // for 127.0.0.1
+	own     tls.Certificate   // the same, with its key
+)
+
+// Over TLS each kind of target is told, and none of which the certificate is not trusted.
+func TestOverTLS(t *testing.T) {
+	web := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "Bearer key" {
+			w.WriteHeader(http.StatusUnauthorized)
+		}
+	}))
+	defer web.Close()
+	took := make(chan string, 1)
+	listen := func(take func(c net.Conn)) string {
+		l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{own}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() {
+					defer c.Close()
+					take(c)
+				}()
+			}
+		}()
+		return l.Addr().String()
+	}
+	mails := listen(func(c net.Conn) { takeMail(c, func() int { return 250 }, took) })
+	logs := listen(func(c net.Conn) {
+		if all, err := io.ReadAll(c); err == nil && len(all) > 0 {
+			took <- string(all)
+		}
+	})
+	for _, to := range []string{web.URL, "smtps://" + mails, "syslogs://" + logs} {
+		conf := Config{Name: "x", To: to, Token: "key", MailTo: []string{"a@b.example"}, MailFrom: "c@d.example"}
+		x, err := NewTarget(conf)
+		if err == nil {
+			err = x.Send(t.Context(), someNotice())
+		}
+		if err != nil {
+			t.Errorf("%s: %v", to, err)
+		} else if to != web.URL {
+			select {
+			case text := <-took:
+				if !strings.Contains(text, "192.0.2.77") {
+					t.Errorf("%s: %s", to, text)
+				}
+			case <-time.After(5 * time.Second):
+				t.Errorf("%s: nothing came", to)
+			}
+		}
+		conf.To = strings.Replace(to, "127.0.0.1", "localhost", 1) // for which there is no certificate
+		if x, err = NewTarget(conf); err == nil {
+			err = x.Send(t.Context(), someNotice())
+		}
+		if err == nil || !strings.Contains(err.Error(), "certificate") {
+			t.Errorf("%s: %v", conf.To, err)
+		}
+	}
+}
+
+// mailServer takes mails as a mail server does, and answers the n-th one, counted from 1, with what behaves says; 0 does
+// not answer at all. What it takes is sent to took.
+func mailServer(t testing.TB, behaves func(n int) int, took chan<- string) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
+	var asked atomic.Int64
 	go func() {
 		for {
 			c, err := l.Accept()
@@ -231,41 +324,53 @@ func mailServer(t testing.TB, code int, took chan<- string) string {
 			}
 			go func() {
 				defer c.Close()
-				in := bufio.NewReader(c)
-				say := func(text string) { fmt.Fprintf(c, "%s\r\n", text) }
-				say("220 here")
-				for {
-					line, err := in.ReadString('\n')
-					if err != nil {
-						return
-					}
-					switch word := strings.ToUpper(strings.Fields(line + " .")[0]); word {
-					case "DATA":
-						say("354 go on")
-						var all strings.Builder
-						for {
-							line, err := in.ReadString('\n')
-							if err != nil || line == ".\r\n" {
-								break
-							}
-							all.WriteString(line)
-						}
-						if code == 250 {
-							took <- all.String()
-						}
-						say(fmt.Sprintf("%d so it is", code))
-					case "QUIT":
-						say("221 bye")
-						return
-					default:
-						say("250 ok")
-					}
-				}
+				takeMail(c, func() int { return behaves(int(asked.Add(1))) }, took)
 			}()
 		}
 	}()
 	return "smtp://" + l.Addr().String()
 }
+
+// takeMail speaks SMTP over one connection.
+func takeMail(c net.Conn, code func() int, took chan<- string) {
+	in := bufio.NewReader(c)
+	say := func(text string) { fmt.Fprintf(c, "%s\r\n", text) }
+	say("220 here")
+	for {
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return
+		}
+		switch word := strings.ToUpper(strings.Fields(line + " .")[0]); word {
+		case "DATA":
+			say("354 go on")
+			var all strings.Builder
+			for {
+				line, err := in.ReadString('\n')
+				if err != nil || line == ".\r\n" {
+					break
+				}
+				all.WriteString(line)
+			}
+			answer := code()
+			if answer == 250 {
+				took <- all.String()
+			}
+			if answer == 0 {
+				_, _ = io.Copy(io.Discard, c) // until the other side gives up
+				return
+			}
+			say(fmt.Sprintf("%d so it is", answer))
+		case "QUIT":
+			say("221 bye")
+			return
+		default:
+			say("250 ok")
+		}
+	}
+}
+
+func always(code int) func(int) int { return func(int) int { return code } }
 
 func someNotice() Notice {
 	at := time.Date(2026, 11, 20, 10, 42, 7, 0, time.UTC)
@@ -282,7 +387,7 @@ func someNotice() Notice {
 func TestMail(t *testing.T) {
 	took := make(chan string, 1)
 	conf := Config{Name: "night", MailTo: []string{"night@harbour.example"}, MailFrom: "watch@harbour.example"}
-	conf.To = mailServer(t, 250, took)
+	conf.To = mailServer(t, always(250), took)
 	x, err := NewTarget(conf)
 	if err != nil {
 		t.Fatal(err)
@@ -318,11 +423,107 @@ func TestMail(t *testing.T) {
 		t.Errorf("what a cloud calls its things is obeyed: %v\n%s", err, text)
 	}
 	for code, refused := range map[int]bool{550: true, 451: false} {
-		conf.To = mailServer(t, code, took)
+		conf.To = mailServer(t, always(code), took)
 		x, _ := NewTarget(conf)
 		if err := x.Send(t.Context(), someNotice()); err == nil || errors.Is(err, errRefused) != refused {
 			t.Errorf("%d: %v", code, err)
 		}
+	}
+}
+
+// Mail servers that fail half the time, refuse one mail for good, answer slowly or not at all: each gets its mails in
+// order, and none holds up another. What is refused is told to the others.
+func TestMailServersThatFail(t *testing.T) {
+	s := newStore(t)
+	random := rand.New(rand.NewPCG(3, 4))
+	mails := func(name string, behaves func(n int) int) (Target, chan string) {
+		took := make(chan string, 100)
+		x, err := NewTarget(Config{Name: name, To: mailServer(t, behaves, took), MailTo: []string{"night@harbour.example"},
+			MailFrom: "watch@harbour.example", PerMinute: 1000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x, took
+	}
+	flaky, flakyTook := mails("flaky", func(int) int { return []int{250, 451}[random.IntN(2)] })
+	refusing, refusingTook := mails("refusing", func(n int) int { return map[bool]int{true: 550, false: 250}[n <= 3] })
+	slow, slowTook := mails("slow", func(int) int { time.Sleep(20 * time.Millisecond); return 250 })
+	hanging, hangingTook := mails("hanging", always(0))
+	targets := []Target{flaky, refusing, slow, hanging}
+	const many = 12
+	want := put(t, s, targets, many)
+	began := time.Now()
+	x := &Sender{Store: s, Targets: targets, Now: func() time.Time { return began.Add(60 * time.Since(began)) },
+		Log: quietly(), quick: 60}
+	ctx, stop := context.WithCancel(t.Context())
+	var running sync.WaitGroup
+	running.Go(func() { x.Run(ctx) })
+	defer running.Wait()
+	defer stop()
+	ids := func(took chan string, n int) (got []string) {
+		for len(got) < n {
+			select {
+			case text := <-took:
+				m, err := mail.ReadMessage(strings.NewReader(text))
+				if err != nil {
+					t.Fatal(err)
+				}
+				id, _, _ := strings.Cut(strings.TrimPrefix(m.Header.Get("Message-Id"), "<"), "@")
+				if strings.HasPrefix(id, "n0") { // and not what is told of the refusing one
+					got = append(got, id)
+				} else if !strings.Contains(text, "refusing did not take the notice n000") {
+					t.Errorf("a mail that nobody sent: %s", text)
+				}
+			case <-time.After(10 * time.Second):
+				t.Fatalf("after %v nothing comes", got)
+			}
+		}
+		return got
+	}
+	if got := ids(slowTook, many); !slices.Equal(got, want) {
+		t.Errorf("slow: %v", got)
+	}
+	if got := ids(flakyTook, many); !slices.Equal(got, want) {
+		t.Errorf("flaky: %v", got)
+	}
+	if got := ids(refusingTook, many-1); !slices.Equal(got, want[1:]) {
+		t.Errorf("refusing: %v", got)
+	}
+	if len(hangingTook) > 0 {
+		t.Error("the hanging one has taken something")
+	}
+}
+
+// Where nobody waits for a free minute, as in a single round, what is beyond the limit comes in one summary at once,
+// and nothing is left.
+func TestFlushSendsEverything(t *testing.T) {
+	s := newStore(t)
+	good := newReceiver(t, nil)
+	targets := []Target{target(t, "good", good.web.URL)}
+	want := put(t, s, targets, 700)
+	x := &Sender{Store: s, Targets: targets, Now: time.Now, Log: quietly()}
+	if left := x.Flush(t.Context()); left != 0 || !slices.Equal(good.ids(), want) {
+		t.Errorf("%d are left, %d were sent", left, len(good.ids()))
+	}
+	if good.asked > usualPerMinute+2 {
+		t.Errorf("it was asked %d times", good.asked)
+	}
+}
+
+// A notice that somebody has spoilt in the store does not keep those behind it from being sent.
+func TestSpoiltNotice(t *testing.T) {
+	s := newStore(t)
+	good := newReceiver(t, nil)
+	targets := []Target{target(t, "good", good.web.URL)}
+	spoilt := store.Telling{ID: "spoilt", At: time.Now(), Targets: []string{"good"},
+		Body: func(store.Head) (json.RawMessage, error) { return json.RawMessage(`{"id":5}`), nil }}
+	if err := s.Record(t.Context(), store.Round{Tell: []store.Telling{spoilt}}); err != nil {
+		t.Fatal(err)
+	}
+	want := put(t, s, targets, 2)
+	x := &Sender{Store: s, Targets: targets, Now: time.Now, Log: quietly()}
+	if left := x.Flush(t.Context()); left != 0 || !slices.Equal(good.ids(), want) {
+		t.Errorf("%d are left, %v were sent", left, good.ids())
 	}
 }
 
@@ -398,6 +599,15 @@ func TestWho(t *testing.T) {
 	}
 	if n.Severity = "high"; !least.Wants(n, estate.Place{}) {
 		t.Error("it is not told what is bad enough")
+	}
+	account := estate.Account{Name: "au", Labels: estate.Labels{"stage": "lab"}}
+	lab := estate.Place{Account: &account}
+	for label, wants := range map[string]bool{"lab": true, "production": false} {
+		some := Target{Only: &estate.Condition{Kind: estate.Test, Label: "stage", Values: []string{label}}}
+		if some.Wants(n, lab) != wants || some.Wants(n, estate.Place{}, lab) != wants || !some.Wants(n) ||
+			!some.Wants(n, estate.Place{}) {
+			t.Errorf("who wants to know of %s alone is told otherwise", label)
+		}
 	}
 	for to, want := range map[string]string{"http://desk.example/x": "not reached over TLS", "ftp://x.example": "nothing can be sent by ftp",
 		"desk": "none of https", "smtp://mail.example:25": "mail-to", "syslog://log.example": "has a port",

@@ -231,11 +231,17 @@ func byMail(c Config, u *url.URL, tlsAlways bool) (func(context.Context, Notice)
 		auth := gomail.SMTPAuthAutoDiscover
 		o = append(o, gomail.WithSMTPAuth(auth), gomail.WithUsername(c.User), gomail.WithPassword(c.Password))
 	}
-	client, err := gomail.NewClient(u.Hostname(), o...)
-	if err != nil {
+	if _, err := gomail.NewClient(u.Hostname(), o...); err != nil {
 		return nil, err
 	}
 	return func(ctx context.Context, n Notice) error {
+		dial := func(dialled context.Context, network, address string) (net.Conn, error) {
+			return dialUntil(ctx, dialled, u, network, address)
+		}
+		client, err := gomail.NewClient(u.Hostname(), append(slices.Clip(o), gomail.WithDialContextFunc(dial))...)
+		if err != nil {
+			return err
+		}
 		m := gomail.NewMsg()
 		if err := errors.Join(m.From(c.MailFrom), m.To(c.MailTo...)); err != nil {
 			return err
@@ -245,7 +251,7 @@ func byMail(c Config, u *url.URL, tlsAlways bool) (func(context.Context, Notice)
 		m.SetMessageIDWithValue(n.ID + "@" + u.Hostname())
 		m.SetGenHeader("Auto-Submitted", "auto-generated")
 		m.SetBodyString(gomail.TypeTextPlain, n.Text())
-		err := client.DialAndSendWithContext(ctx, m)
+		err = client.DialAndSendWithContext(ctx, m)
 		var failed *gomail.SendError
 		if errors.As(err, &failed) && !failed.IsTemp() && failed.ErrorCode() >= 500 {
 			return fmt.Errorf("%w: %w", errRefused, err)
@@ -254,28 +260,35 @@ func byMail(c Config, u *url.URL, tlsAlways bool) (func(context.Context, Notice)
 	}, nil
 }
 
+// dialUntil connects, over TLS where the scheme says so. The connection is closed when ctx ends, whatever it is waiting
+// for.
+func dialUntil(ctx, dialled context.Context, u *url.URL, network, address string) (conn net.Conn, err error) {
+	if u.Scheme == "smtps" || u.Scheme == "syslogs" {
+		d := tls.Dialer{Config: &tls.Config{ServerName: u.Hostname()}}
+		conn, err = d.DialContext(dialled, network, address)
+	} else {
+		conn, err = new(net.Dialer).DialContext(dialled, network, address)
+	}
+	if err != nil {
+		return nil, err
+	}
+	context.AfterFunc(ctx, func() { conn.Close() })
+	return conn, nil
+}
+
 // toSyslog sends messages of RFC 5424, over TCP and TLS with their length in front (RFC 6587, RFC 5425). A server does
 // not say that it has taken one.
 func toSyslog(u *url.URL) func(context.Context, Notice) error {
 	return func(ctx context.Context, n Notice) error {
-		var conn net.Conn
-		var err error
-		switch u.Scheme {
-		case "syslogs":
-			d := tls.Dialer{Config: &tls.Config{ServerName: u.Hostname()}}
-			conn, err = d.DialContext(ctx, "tcp", u.Host)
-		case "syslog+udp":
-			conn, err = new(net.Dialer).DialContext(ctx, "udp", u.Host)
-		default:
-			conn, err = new(net.Dialer).DialContext(ctx, "tcp", u.Host)
+		network := "tcp"
+		if u.Scheme == "syslog+udp" {
+			network = "udp"
 		}
+		conn, err := dialUntil(ctx, ctx, u, network, u.Host)
 		if err != nil {
 			return err
 		}
 		defer conn.Close()
-		if end, ok := ctx.Deadline(); ok {
-			_ = conn.SetDeadline(end) // without one it takes as long as it takes
-		}
 		for _, one := range each(n) {
 			message := Syslog(one, hostname())
 			if u.Scheme != "syslog+udp" {
