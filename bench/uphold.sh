@@ -29,6 +29,8 @@ watch=$!
 until [ "$(curl -s "$at/readyz")" = ok ]; do sleep 0.5; done
 echo "everything was judged for the first time after $(($(date +%s) - began)) s"
 takes "then"
+sleep 75 # after a minute all accounts are judged once more, by who turned out to be no stranger
+takes "after they were judged once more"
 sleep 60
 takes "after a minute at rest"
 "$folder/changes" -rate 200 -for 60s -accounts 100 "$folder/clouds"

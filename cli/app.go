@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"regexp"
 	"runtime"
@@ -349,6 +350,13 @@ func built() string {
 		}
 	}
 	return "revision " + revision + changed + ", " + info.GoVersion
+}
+
+// collectForLong is for what runs for long: its memory is bounded by what it holds, not by what it has read.
+func collectForLong(percent int) {
+	debug.SetGCPercent(percent)
+	debug.SetMemoryLimit(math.MaxInt64)
+	debug.FreeOSMemory()
 }
 
 // collectSeldom trades memory for speed. A run is short and reads much, so almost nothing is

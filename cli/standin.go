@@ -106,6 +106,7 @@ func (a *App) runStandin(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	collectForLong(100)
 	base := "http://" + listener.Addr().String()
 	a.note("serving %s at %s; for a shell: . %s", strings.Join(clouds, ", "), base, filepath.Join(folder, "env"))
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)

@@ -8,13 +8,11 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"math"
 	"net"
 	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -121,9 +119,7 @@ func (a *App) uphold(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	// it runs for months, and its memory is to be bounded by what it watches
-	debug.SetGCPercent(50)
-	debug.SetMemoryLimit(math.MaxInt64)
+	collectForLong(50)
 	log := a.logFor(c, set)
 	u := uphold.New(uphold.Options{Store: s, Now: a.Now, Log: log, Say: a.sayFromAnywhere(c), By: whoAmI(),
 		Once: c.Bool("once"), Stamp: func() string { return stampOf(c.String("estate")) },

@@ -17,7 +17,7 @@ import (
 // Round writes what one round of watching has found, and what was put back or shut.
 func Round(s *Screen, r notify.Round) {
 	for _, n := range r.Kept {
-		s.Line(Piece{Pad(n.Type, 10), Cool}, Piece{Pad("", 10), Plain}, Piece{cmp.Or(n.Place, n.Account), Strong})
+		s.Line(Piece{Pad(n.Type, 10), Cool}, Piece{Pad("", 10), Plain}, Piece{n.Place, Strong})
 		s.Text(10, n.Paragraph())
 		if n.Undo != "" {
 			s.Whole(10, Piece{"undo  ", Faint}, 6, Piece{n.Undo, Accent})
@@ -26,14 +26,7 @@ func Round(s *Screen, r notify.Round) {
 	}
 	for _, n := range r.Found {
 		n.Done = "" // this is no notice
-		style := Warm
-		switch n.Severity {
-		case "critical":
-			style = Hot
-		case "low", "info":
-			style = Plain
-		}
-		s.Line(Piece{Pad(n.Type, 10), style}, Piece{Pad(n.Severity, 10), style}, Piece{cmp.Or(n.Place, n.Account), Strong})
+		s.Line(headOf(n)...)
 		s.Text(10, n.Paragraph())
 		if n.See != "" {
 			s.Whole(10, Piece{"see   ", Faint}, 6, Piece{n.See, Accent})
@@ -82,6 +75,18 @@ func differ(n int) string {
 	return count.Of(n, "difference", "differences")
 }
 
+// headOf is the first line of what was found.
+func headOf(n notify.Notice) []Piece {
+	style := Warm
+	switch n.Severity {
+	case "critical":
+		style = Hot
+	case "low", "info":
+		style = Plain
+	}
+	return []Piece{{Pad(n.Type, 10), style}, {Pad(n.Severity, 10), style}, {cmp.Or(n.Place, n.Account), Strong}}
+}
+
 // A Watch is what the store tells of watching.
 type Watch struct {
 	Holder string    // who watches; empty if nobody does
@@ -110,8 +115,7 @@ func (w Watch) Blind() (n int) {
 func Watching(s *Screen, w Watch, say Say) {
 	for _, n := range w.Found {
 		n.Done = ""
-		s.Line(Piece{Pad(n.Type, 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{cmp.Or(n.Place, n.Account), Strong},
-			Piece{"  since " + n.At.UTC().Format("2006-01-02 15:04:05") + " UTC", Faint})
+		s.Line(append(headOf(n), Piece{"  since " + n.At.UTC().Format("2006-01-02 15:04:05") + " UTC", Faint})...)
 		s.Text(10, n.Paragraph())
 		s.Blank()
 	}
@@ -178,7 +182,7 @@ func RoundJSON(out io.Writer, r notify.Round, at time.Time) error {
 func ToEnforce(s *Screen, law string, found []notify.Notice) {
 	for _, n := range found {
 		n.Done = ""
-		s.Line(Piece{Pad("shuts", 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{cmp.Or(n.Place, n.Account), Strong})
+		s.Line(Piece{Pad("shuts", 10), Warm}, Piece{Pad(n.Severity, 10), Warm}, Piece{n.Place, Strong})
 		s.Text(10, n.Paragraph())
 		s.Blank()
 	}

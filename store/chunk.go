@@ -58,20 +58,22 @@ type run struct {
 	to             int
 }
 
+// blocks are buffers for blocks, used again by whoever reads next: small surveys are read very often.
+var blocks = sync.Pool{New: func() any {
+	buffer := make([]byte, 0, chunkSize+chunkSize/4)
+	return &buffer
+}}
+
 // readChunks decodes all lines in parallel and returns the chunks in the order of the file.
 func (s *surveyReader) readChunks(r io.Reader) error {
 	workers := runtime.GOMAXPROCS(0)
 	jobs, order := make(chan block), make(chan chan chunk, 2*workers)
 	stop := make(chan struct{})
-	buffers := sync.Pool{New: func() any {
-		buffer := make([]byte, 0, chunkSize+chunkSize/4)
-		return &buffer
-	}}
 	var readErr error
 	go func() {
 		defer close(order)
 		defer close(jobs)
-		readErr = s.readBlocks(r, &buffers, func(b block) bool {
+		readErr = s.readBlocks(r, func(b block) bool {
 			b.done = make(chan chunk, 1)
 			select {
 			case <-stop:
@@ -87,7 +89,7 @@ func (s *surveyReader) readChunks(r io.Reader) error {
 			l := newLineReader()
 			for b := range jobs {
 				c := l.chunk(s.file, b)
-				buffers.Put(&b.text)
+				blocks.Put(&b.text)
 				b.done <- c
 			}
 		}()
@@ -120,11 +122,11 @@ func (s *surveyReader) readChunks(r io.Reader) error {
 
 // readBlocks divides the input into blocks of whole lines. If reading fails, the error has the
 // number of the line that could not be read.
-func (s *surveyReader) readBlocks(r io.Reader, buffers *sync.Pool, send func(block) bool) error {
+func (s *surveyReader) readBlocks(r io.Reader, send func(block) bool) error {
 	var rest []byte // the beginning of an incomplete line
 	line, first := 1, true
 	for {
-		text := append((*buffers.Get().(*[]byte))[:0], rest...)
+		text := append((*blocks.Get().(*[]byte))[:0], rest...)
 		var err error
 		end := 0 // end of the last complete line
 		for end == 0 && err == nil {

@@ -137,7 +137,8 @@ func (u *Upholder) waitsForOthers(a *account) bool {
 			continue
 		}
 		other.mu.Lock()
-		waits := other.packed == nil && other.fresh == nil && other.trouble() == "" && u.Now().Sub(other.began) < patience
+		waits := other.packed == nil && other.fresh == nil && other.trouble() == "" &&
+			u.Now().Sub(other.began) < patience
 		other.mu.Unlock()
 		if waits {
 			return true

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -114,9 +115,18 @@ func (u *Upholder) measure(ctx context.Context) {
 		a.mu.Unlock()
 		f.lastSeen.WithLabelValues(a.name).Set(now.Sub(since).Seconds())
 	}
+	u.mu.Lock()
+	for _, s := range u.sights {
+		if s.held != nil {
+			kinds[s.held.Kind]++
+		}
+	}
+	u.mu.Unlock()
+	f.open.Reset() // what is no more is not counted any longer
 	for kind, n := range kinds {
 		f.open.WithLabelValues(kind).Set(float64(n))
 	}
+	f.unsent.Reset()
 	for _, t := range u.targets() {
 		if _, n, err := u.Store.Outbox(ctx, t.Name, 1); err == nil {
 			f.unsent.WithLabelValues(t.Name).Set(float64(n))
@@ -139,6 +149,9 @@ func (u *Upholder) unready() string {
 	case broken != "":
 		return "the definitions or settings have a mistake"
 	}
+	if name := u.silentCloud(r); name != "" {
+		return "the cloud " + name + " is not heard"
+	}
 	late, first := 0, ""
 	all := u.known()
 	for _, a := range all {
@@ -156,6 +169,18 @@ func (u *Upholder) unready() string {
 		return "no account was read yet"
 	case late > 0:
 		return fmt.Sprintf("%d of %d accounts are not seen, such as %s", late, len(all), first)
+	}
+	return ""
+}
+
+// silentCloud is a cloud that was not heard yet, or not for long; empty if there is none.
+func (u *Upholder) silentCloud(r *Reading) string {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for _, x := range r.Definitions.Estate.Clouds {
+		if s := u.sight(x.Name); s.seen.IsZero() || u.Now().Sub(s.seen) > r.BlindAfter {
+			return x.Name
+		}
 	}
 	return ""
 }
@@ -184,7 +209,10 @@ func (u *Upholder) Handler() http.Handler {
 	})
 	mux.HandleFunc("GET /readyz", func(w http.ResponseWriter, _ *http.Request) { say(w, u.unready()) })
 	metrics := promhttp.HandlerFor(u.Facts.registry, promhttp.HandlerOpts{})
+	var one sync.Mutex // what is measured for one question is not taken away by another
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		one.Lock()
+		defer one.Unlock()
 		u.measure(r.Context())
 		metrics.ServeHTTP(w, r)
 	})

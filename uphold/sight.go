@@ -381,6 +381,7 @@ func (u *Upholder) forsake(ctx context.Context, why string, all []*account) {
 		delete(u.accounts, a.name)
 		delete(u.others.of, a.name)
 		u.Facts.lastSeen.DeleteLabelValues(a.name)
+		u.Facts.errors.DeleteLabelValues(a.name)
 		u.others.stale, u.others.moved = true, true
 		u.gone = append(u.gone, estate.Unread{Account: a.name, Reason: why})
 		u.mu.Unlock()

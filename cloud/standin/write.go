@@ -334,7 +334,7 @@ func (d *draft) check() error {
 // then.
 func (d *draft) respell(e *estate.Estate) {
 	as := make(map[key]json.RawMessage)
-	for text := range bytes.Lines(store.ObjectLines(e)) {
+	for text := range bytes.Lines(store.ObjectLines(d.changed(e))) {
 		l := lineOf(bytes.TrimSpace(text))
 		as[l.key] = l.text
 	}
@@ -356,6 +356,41 @@ func (d *draft) respell(e *estate.Estate) {
 			}
 		}
 	}
+}
+
+// changed are the parts of an estate that the draft changes; the others are taken out of it.
+func (d *draft) changed(e *estate.Estate) *estate.Estate {
+	changes := make(map[key]bool)
+	for _, c := range d.changes {
+		changes[key{c.Kind, c.ID}] = true
+		if c.Group != "" {
+			changes[key{"of", c.Group}] = true
+		}
+	}
+	small := new(estate.Estate)
+	for _, g := range e.Groups {
+		if !changes[key{"group", g.ID}] && !changes[key{"of", g.ID}] {
+			continue
+		}
+		g.Rules = slices.DeleteFunc(g.Rules, func(r estate.Rule) bool { return !changes[key{"rule", r.ID}] })
+		small.Groups = append(small.Groups, g)
+	}
+	for _, l := range e.Lists {
+		if changes[key{"list", l.ID}] {
+			small.Lists = append(small.Lists, l)
+		}
+	}
+	for _, i := range e.Instances {
+		if changes[key{"instance", i.ID}] {
+			small.Instances = append(small.Instances, i)
+		}
+	}
+	for _, n := range e.Networks {
+		if slices.ContainsFunc(n.Subnets, func(s *estate.Subnet) bool { return changes[key{"subnet", s.ID}] }) {
+			small.Networks = append(small.Networks, n)
+		}
+	}
+	return small
 }
 
 // nameFree refuses a group whose name another one has.
