@@ -194,7 +194,7 @@ func (a *App) keepAudit(ctx context.Context, c *cli.Command, shown render.Audit)
 		State string
 		render.Filters
 	}{shown.State, shown.Filters}
-	k, err := work.KeepAudit(ctx, s, asked, shown.Result.Findings, shown.Estate.Unread, a.Now().UTC())
+	k, err := work.KeepAudit(ctx, s, asked, shown.Result.Findings, shown.Estate, a.Now().UTC())
 	if err != nil {
 		return nil, err
 	}

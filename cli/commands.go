@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -158,8 +159,8 @@ func (a *App) wholeAnswer(c *cli.Command, action cli.ActionFunc) cli.ActionFunc 
 	if !takes(c, "survey") || c.Metadata[ownUnreadKey] != nil {
 		return action
 	}
-	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread", Usage: "answer without an `ACCOUNT` that " +
-		"could not be read (otherwise exit 3)"})
+	c.Flags = append(c.Flags, &cli.StringSliceFlag{Name: "allow-unread",
+		Usage: "answer without an `ACCOUNT` or cloud that could not be read (otherwise exit 3)"})
 	return func(ctx context.Context, c *cli.Command) error {
 		a.unread = nil
 		err := action(ctx, c)
@@ -183,15 +184,16 @@ func ownUnread(metadata map[string]any) map[string]any {
 // unlessUnread is err, unless accounts were not read: then it is the error of an incomplete answer.
 func (a *App) unlessUnread(c *cli.Command, err error) error {
 	allowed := c.StringSlice("allow-unread")
-	var missing []string
+	var missing, names []string // of accounts and clouds
 	for _, u := range a.unread {
-		if !slices.Contains(allowed, u.Account) && !slices.Contains(missing, u.Account) {
-			missing = append(missing, u.Account)
+		name := cmp.Or(u.Account, u.Cloud)
+		if !slices.Contains(allowed, name) && !slices.Contains(names, name) {
+			missing, names = append(missing, u.Name()), append(names, name)
 		}
 	}
 	for _, name := range allowed {
-		if !slices.ContainsFunc(a.unread, func(u estate.Unread) bool { return u.Account == name }) {
-			a.note("--allow-unread %s: no account of that name is unread", name)
+		if !slices.ContainsFunc(a.unread, func(u estate.Unread) bool { return cmp.Or(u.Account, u.Cloud) == name }) {
+			a.note("--allow-unread %s: no account or cloud of that name is unread", name)
 		}
 	}
 	var f *failure
@@ -199,5 +201,5 @@ func (a *App) unlessUnread(c *cli.Command, err error) error {
 		return err
 	}
 	return unreachable("the answer is not whole: %s could not be read, so nothing is known there. Survey again, "+
-		"or say that it may be so: --allow-unread %s", strings.Join(missing, ", "), strings.Join(missing, ","))
+		"or say that it may be so: --allow-unread %s", strings.Join(missing, ", "), strings.Join(names, ","))
 }

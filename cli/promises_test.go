@@ -652,15 +652,24 @@ func TestDumbTerminal(t *testing.T) {
 	}
 }
 
-// Accounts that could not be read are told in every format, and the exit code is 3.
+// Accounts and clouds that could not be read are told in every format, and the exit code is 3.
 func TestUnreadIsToldInEveryFormat(t *testing.T) {
 	t.Parallel()
+	for _, field := range []string{"account", "cloud"} {
+		t.Run(field, func(t *testing.T) {
+			t.Parallel()
+			unreadIsTold(t, field)
+		})
+	}
+}
+
+func unreadIsTold(t *testing.T, field string) {
 	folder := harbour(t)
 	survey, err := os.ReadFile(filepath.Join(folder, "survey.jsonl"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := string(survey) + `{"kind":"unread","account":"outer-port","reason":"403 Forbidden"}` + "\n"
+	text := string(survey) + `{"kind":"unread","` + field + `":"outer-port","reason":"403 Forbidden"}` + "\n"
 	if err := os.WriteFile(filepath.Join(folder, "survey.jsonl"), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}

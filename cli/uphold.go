@@ -204,7 +204,7 @@ func (a *App) upholdOnce(ctx context.Context, c *cli.Command, u *uphold.Upholder
 	switch {
 	case ctx.Err() != nil:
 		return unreachable("it was interrupted: what it says is not everything")
-	case len(r.Unread)+len(r.Unheard) > 0, r.Left > 0:
+	case len(r.Unread) > 0, r.Left > 0:
 		return quietly(exitUnreachable)
 	case len(r.Found)+len(r.Kept) > 0:
 		return quietly(exitFindings)

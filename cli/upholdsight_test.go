@@ -44,10 +44,21 @@ func TestUpholdOfSilentClouds(t *testing.T) {
 		h.server.ServeHTTP(w, r)
 	})
 	silent.Store(true)
-	if out := h.must(3, "1 cloud could not be heard", "uphold", "--once"); !strings.Contains(out, "cloud cr") {
+	if out := h.must(3, "1 cloud could not be heard", "uphold", "--once"); !strings.Contains(out, "the cloud cr") {
 		t.Error(out)
 	}
 	h.must(3, `"cloud": "cr"`, "uphold", "--once", "--format", "json")
+	for _, args := range [][]string{{"audit", "--live", "--fail-at", "never"}, {"prove", "--live"}, {"exposure", "--live"},
+		{"compare", "live", "live"}, {"survey", "--to", "some.jsonl"}, {"audit", "--survey", "some.jsonl", "--keep"}} {
+		if out := h.must(3, "the cloud cr", args...); !strings.Contains(out, "403") {
+			t.Errorf("%v does not say why: %s", args, out)
+		}
+	}
+	h.must(0, "the cloud cr", "audit", "--survey", "some.jsonl", "--fail-at", "never", "--allow-unread", "cr")
+	silent.Store(false)
+	h.must(1, "kept in", "audit", "--live", "--keep") // with what is found in ar
+	silent.Store(true)
+	h.must(3, "left as they were", "audit", "--live", "--keep")
 	d := newDesk(t, 0)
 	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"2s\"\nlook-again = \"1s\"\n[notify.desk]\nto = %q\nper-minute = 100\n",
 		d.web.URL))

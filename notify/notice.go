@@ -96,17 +96,10 @@ type Journal struct {
 
 // A Round is what one round of watching has found. Its JSON is published as docs/schemas/round.json.
 type Round struct {
-	Found   []Notice        // everything that holds, the worst first
-	Kept    []Notice        // what was put back or shut
-	Unread  []estate.Unread // accounts that could not be read or judged, or that are gone
-	Unheard []Unheard       // clouds that could not be heard at all
-	Left    int             // notices that could not be sent yet
-}
-
-// Unheard is a cloud that could not be heard: its accounts are not known, or not all of them.
-type Unheard struct {
-	Cloud  string `json:"cloud"`
-	Reason string `json:"reason"`
+	Found  []Notice        // everything that holds, the worst first
+	Kept   []Notice        // what was put back or shut
+	Unread []estate.Unread // accounts that were not read or judged, or are gone; clouds that were not heard
+	Left   int             // notices that could not be sent yet
 }
 
 // NewID makes an id that no other notice has.

@@ -534,7 +534,7 @@ func TotalsCSV(w io.Writer, a Audit, by string) error {
 		rows = append(rows, append(row, strconv.Itoa(totals[key].exempted), a.State))
 	}
 	for _, u := range a.Estate.Unread {
-		rows = append(rows, []string{cell("not read: " + u.Account), "", "", "", "", "", "", a.State})
+		rows = append(rows, []string{cell("not read: " + u.Name()), "", "", "", "", "", "", a.State})
 	}
 	if err := out.WriteAll(rows); err != nil {
 		return err

@@ -380,7 +380,8 @@ func findingToJSON(a Audit, f audit.Finding) findingJSON {
 }
 
 type unreadJSON struct {
-	Account string `json:"account"`
+	Account string `json:"account,omitempty"`
+	Cloud   string `json:"cloud,omitempty"` // of a whole cloud
 	Reason  string `json:"reason"`
 }
 
@@ -397,7 +398,7 @@ func unreadToJSON(unread []estate.Unread) []unreadJSON {
 func NotRead(s *Screen, unread []estate.Unread) {
 	for _, u := range unread {
 		s.Labelled(0, Piece{"not read", Warm}, findingIndent,
-			Piece{Text: u.Account + ": " + u.Reason + "; nothing is known of it"})
+			Piece{Text: u.Name() + ": " + u.Reason + "; nothing is known of it"})
 	}
 }
 
@@ -405,7 +406,7 @@ func NotRead(s *Screen, unread []estate.Unread) {
 func notReadMarkdown(unread []estate.Unread) string {
 	var b strings.Builder
 	for _, u := range unread {
-		fmt.Fprintf(&b, "Not read: %s (%s): nothing is known of it.\n\n", mark(u.Account), mark(u.Reason))
+		fmt.Fprintf(&b, "Not read: %s (%s): nothing is known of it.\n\n", mark(u.Name()), mark(u.Reason))
 	}
 	return b.String()
 }

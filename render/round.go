@@ -36,22 +36,19 @@ func Round(s *Screen, r notify.Round) {
 		}
 		s.Blank()
 	}
-	unseen := func(what, name, why string) {
-		s.Line(Piece{Pad(what, 20), Hot}, Piece{name, Strong})
-		s.Text(10, why)
+	clouds, unknown := 0, []string(nil)
+	for _, x := range r.Unread {
+		s.Line(Piece{Pad("unread", 20), Hot}, Piece{x.Name(), Strong})
+		s.Text(10, x.Reason)
 		s.Blank()
+		if x.Cloud != "" {
+			clouds++
+		}
 	}
-	for _, u := range r.Unheard {
-		unseen("unheard", "cloud "+u.Cloud, u.Reason)
+	if clouds > 0 {
+		unknown = append(unknown, count.Of(clouds, "cloud", "clouds")+" could not be heard")
 	}
-	for _, u := range r.Unread {
-		unseen("unread", u.Account, u.Reason)
-	}
-	var unknown []string
-	if n := len(r.Unheard); n > 0 {
-		unknown = append(unknown, count.Of(n, "cloud", "clouds")+" could not be heard")
-	}
-	if n := len(r.Unread); n > 0 {
+	if n := len(r.Unread) - clouds; n > 0 {
 		unknown = append(unknown, count.Of(n, "account", "accounts")+" could not be judged")
 	}
 	switch {
@@ -164,14 +161,12 @@ func Watching(s *Screen, w Watch, say Say) {
 // RoundJSON writes the same as JSON; docs/schemas/round.json is its schema.
 func RoundJSON(out io.Writer, r notify.Round, at time.Time) error {
 	text := struct {
-		Version int              `json:"version"`
-		At      time.Time        `json:"at"`
-		Found   []notify.Notice  `json:"found"`
-		Kept    []notify.Notice  `json:"kept"`
-		Unread  []unreadJSON     `json:"unread"`
-		Unheard []notify.Unheard `json:"unheard"`
-	}{notify.NoticeVersion, at.UTC(), orNone(r.Found), orNone(r.Kept), unreadToJSON(r.Unread),
-		orNone(r.Unheard)}
+		Version int             `json:"version"`
+		At      time.Time       `json:"at"`
+		Found   []notify.Notice `json:"found"`
+		Kept    []notify.Notice `json:"kept"`
+		Unread  []unreadJSON    `json:"unread"`
+	}{notify.NoticeVersion, at.UTC(), orNone(r.Found), orNone(r.Kept), unreadToJSON(r.Unread)}
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")

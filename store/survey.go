@@ -3,6 +3,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -224,11 +225,18 @@ func (s *surveyReader) account(p *pending) error {
 	return add(s, p, s.accounts, p.Name, a, func(a *estate.Account) int { return a.Origin.Line })
 }
 
-// unread notes an account that could not be surveyed.
+// unread notes an account or a cloud that could not be surveyed.
 func (s *surveyReader) unread(p *pending) error {
-	s.estate.Unread = append(s.estate.Unread, estate.Unread{Account: p.Account, Reason: p.Reason})
-	s.warn(p.line, "the account %s was not read when this was surveyed (%s): nothing is known of what is there",
-		p.Account, p.Reason)
+	u := estate.Unread{Account: p.Account, Cloud: p.Cloud, Reason: p.Reason}
+	name := u.Name()
+	switch {
+	case p.Account != "" && p.Cloud != "" || p.Account == "" && p.Cloud == "":
+		return &SurveyError{s.file, p.line, errors.New("what is unread is an account or a cloud: one of them")}
+	case p.Cloud == "":
+		name = "the account " + name
+	}
+	s.estate.Unread = append(s.estate.Unread, u)
+	s.warn(p.line, "%s was not read when this was surveyed (%s): nothing is known of what is there", name, p.Reason)
 	return nil
 }
 

@@ -40,9 +40,9 @@ func CloudLine(c *estate.Cloud) string {
 	return encoded(record{Kind: "cloud", Name: c.Name, Dialect: c.Dialect})
 }
 
-// UnreadLine is the line of an account that could not be surveyed.
+// UnreadLine is the line of an account or cloud that could not be surveyed.
 func UnreadLine(u estate.Unread) string {
-	return encoded(record{Kind: "unread", Account: u.Account, Reason: u.Reason})
+	return encoded(record{Kind: "unread", Account: u.Account, Cloud: u.Cloud, Reason: u.Reason})
 }
 
 func encoded(r record) string {

@@ -383,7 +383,9 @@ func (u *Upholder) forsake(ctx context.Context, why string, all []*account) {
 		u.Facts.lastSeen.DeleteLabelValues(a.name)
 		u.Facts.errors.DeleteLabelValues(a.name)
 		u.others.stale, u.others.moved = true, true
-		u.gone = append(u.gone, estate.Unread{Account: a.name, Reason: why})
+		if u.Once {
+			u.gone = append(u.gone, estate.Unread{Account: a.name, Reason: why})
+		}
 		u.mu.Unlock()
 	}
 	if len(names) == 0 {
@@ -419,14 +421,13 @@ func (u *Upholder) forsakeClouds(ctx context.Context, e *estate.Estate) {
 	}
 }
 
-// unseen are the accounts of which a round could not tell anything, and why; unheard are whole clouds.
-func (u *Upholder) unseen() (unread []estate.Unread, unheard []notify.Unheard) {
+// unseen are the accounts and clouds of which a round could not tell anything, and why.
+func (u *Upholder) unseen() (unread []estate.Unread) {
 	u.mu.Lock()
 	unread = append(unread, u.gone...)
 	for _, name := range slices.Sorted(maps.Keys(u.sights)) {
 		if s := u.sights[name]; s.problem != "" || s.seen.IsZero() {
-			unheard = append(unheard, notify.Unheard{Cloud: name,
-				Reason: cmp.Or(s.problem, "it does not answer")})
+			unread = append(unread, estate.Unread{Cloud: name, Reason: cmp.Or(s.problem, "it does not answer")})
 		}
 	}
 	u.mu.Unlock()
@@ -439,5 +440,5 @@ func (u *Upholder) unseen() (unread []estate.Unread, unheard []notify.Unheard) {
 		a.mu.Unlock()
 		unread = append(unread, estate.Unread{Account: a.name, Reason: reason})
 	}
-	return unread, unheard
+	return unread
 }

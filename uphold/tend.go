@@ -311,6 +311,9 @@ func (u *Upholder) drain(ctx context.Context) {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
+	for _, x := range u.nowReading().Definitions.Estate.Clouds {
+		u.lookForCloud(ctx, x.Name, false)
+	}
 	for _, a := range u.known() {
 		u.lookForSight(ctx, a)
 	}
@@ -319,8 +322,7 @@ func (u *Upholder) drain(ctx context.Context) {
 
 // Result is what is known at the moment.
 func (u *Upholder) Result(ctx context.Context) notify.Round {
-	var r notify.Round
-	r.Unread, r.Unheard = u.unseen()
+	r := notify.Round{Unread: u.unseen()}
 	u.mu.Lock()
 	head := u.chronicle.Head()
 	u.mu.Unlock()

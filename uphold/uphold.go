@@ -69,7 +69,7 @@ type Upholder struct {
 	reading  *Reading
 	accounts map[string]*account
 	sights   map[string]*sight // how clouds are heard, by name
-	gone     []estate.Unread   // accounts that are watched no longer
+	gone     []estate.Unread   // of a single round: accounts that are watched no longer
 	decided  *work.Decided
 	runs     work.Runs
 	// chronicle is the journal, as far as it has been read for runs and decided.

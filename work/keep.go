@@ -31,7 +31,7 @@ type keptFinding struct {
 
 // KeepAudit keeps the findings of an audit in a store. Audits that were asked for something else are kept apart: as
 // says what this one was asked for. Findings of accounts that could not be read stay as they were.
-func KeepAudit(ctx context.Context, s *store.Store, as any, found []audit.Finding, unread []estate.Unread,
+func KeepAudit(ctx context.Context, s *store.Store, as any, found []audit.Finding, surveyed *estate.Estate,
 	now time.Time) (Keeping, error) {
 	text, err := json.Marshal(as)
 	if err != nil {
@@ -76,7 +76,7 @@ func KeepAudit(ctx context.Context, s *store.Store, as any, found []audit.Findin
 		if _, gone := known[h.Key]; !gone || !h.Until.IsZero() {
 			continue
 		}
-		if slices.ContainsFunc(unread, func(u estate.Unread) bool { return u.Account == h.Account }) {
+		if isUnknown(surveyed, h.Account) {
 			k.LeftUnknown++
 			continue
 		}
@@ -88,4 +88,12 @@ func KeepAudit(ctx context.Context, s *store.Store, as any, found []audit.Findin
 		return k, unreachable("%w", err)
 	}
 	return k, nil
+}
+
+// isUnknown reports whether nothing is known of an account: it was not read, or may be of a cloud of which nothing was.
+func isUnknown(surveyed *estate.Estate, account string) bool {
+	there := slices.ContainsFunc(surveyed.Accounts, func(a *estate.Account) bool { return a.Name == account })
+	return slices.ContainsFunc(surveyed.Unread, func(u estate.Unread) bool {
+		return u.Account == account && u.Cloud == "" || u.Cloud != "" && !there && account != u.Name()
+	})
 }

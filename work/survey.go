@@ -40,11 +40,10 @@ const DefaultJobs = 16
 type Tally struct {
 	Accounts, Groups, Rules, Instances int
 	Unread                             []estate.Unread
-	Unheard                            int // clouds that did not even list their accounts
 }
 
 // Complete reports whether everything was read.
-func (t Tally) Complete() bool { return t.Unheard == 0 && len(t.Unread) == 0 }
+func (t Tally) Complete() bool { return len(t.Unread) == 0 }
 
 // Add counts what is in an estate.
 func (t *Tally) Add(e *estate.Estate) {
@@ -66,7 +65,7 @@ func (t Tally) String() string {
 			text += fmt.Sprintf("\nand %d more", len(t.Unread)-shown)
 			break
 		}
-		text += fmt.Sprintf("\nnot read: %s (%s)", u.Account, u.Reason)
+		text += fmt.Sprintf("\nnot read: %s (%s)", u.Name(), u.Reason)
 	}
 	return text
 }
@@ -76,18 +75,18 @@ type Reading struct {
 	by       Surveyor
 	clouds   []*estate.Cloud
 	accounts []toRead
-	unheard  int
 }
 
-// A toRead is an account to read, or the reason why that is impossible.
+// A toRead is an account to read, or the reason why that is impossible: of an account, or of a whole cloud.
 type toRead struct {
 	from    cloud.Cloud
 	account string
+	cloud   string // where nothing is known of its accounts
 	reason  string
 }
 
 // Plan finds the accounts to read. A cloud that can't list its accounts is noted; those of its
-// accounts that are defined count as not read.
+// accounts that are defined count as not read, or the cloud if none is.
 func (s Surveyor) Plan(ctx context.Context) (*Reading, error) {
 	plan := &Reading{by: s}
 	var err error
@@ -97,7 +96,6 @@ func (s Surveyor) Plan(ctx context.Context) (*Reading, error) {
 	for _, x := range plan.clouds {
 		list, err := s.accountsOf(ctx, x)
 		if err != nil {
-			plan.unheard++
 			s.Note("the cloud %s can't be surveyed: %v", x.Name, err)
 		}
 		plan.accounts = append(plan.accounts, list...)
@@ -202,6 +200,9 @@ func (s Surveyor) accountsOf(ctx context.Context, x *estate.Cloud) ([]toRead, er
 	}
 	unread := func(err error) ([]toRead, error) {
 		var list []toRead
+		if len(defined) == 0 {
+			list = append(list, toRead{cloud: x.Name, reason: err.Error()})
+		}
 		for _, name := range defined {
 			list = append(list, toRead{account: name, reason: err.Error()})
 		}
@@ -219,6 +220,9 @@ func (s Surveyor) accountsOf(ctx context.Context, x *estate.Cloud) ([]toRead, er
 		return unread(err)
 	}
 	shown, err := from.Accounts(ctx)
+	if err == nil && len(shown)+len(defined) == 0 {
+		err = errors.New("it shows no account to this token")
+	}
 	if err != nil {
 		return unread(err)
 	}
@@ -247,7 +251,7 @@ type accountRead struct {
 // the same time.
 func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 	s := plan.by
-	told := Tally{Unheard: plan.unheard}
+	var told Tally
 	byCloud := ""
 	for _, x := range plan.clouds {
 		byCloud += store.CloudLine(x)
@@ -280,7 +284,7 @@ func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 		step()
 		lines := r.lines
 		if r.err != nil {
-			u := estate.Unread{Account: x.account, Reason: r.err.Error()}
+			u := estate.Unread{Account: x.account, Cloud: x.cloud, Reason: r.err.Error()}
 			told.Unread = append(told.Unread, u)
 			lines = []byte(store.UnreadLine(u))
 		} else {
@@ -301,7 +305,7 @@ func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 		if n := len(told.Unread) - 1; n > 0 {
 			more = fmt.Sprintf(", and %d more", n)
 		}
-		return told, unreachable("no account could be read: %s (%s)%s; nothing was written", first.Account,
+		return told, unreachable("no account could be read: %s (%s)%s; nothing was written", first.Name(),
 			first.Reason, more)
 	}
 	return told, ctx.Err()

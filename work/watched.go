@@ -17,6 +17,9 @@ func (s Surveyor) CloudAccounts(ctx context.Context, x *estate.Cloud) (from clou
 	unread []estate.Unread, err error) {
 	list, err := s.accountsOf(ctx, x)
 	for _, a := range list {
+		if a.cloud != "" { // it is told by the error
+			continue
+		}
 		if a.from == nil {
 			unread = append(unread, estate.Unread{Account: a.account, Reason: a.reason})
 			continue

@@ -719,18 +719,18 @@ const unreadName = "unread"
 var unread = Check{
 	place: 200,
 	Name:  unreadName,
-	About: "an account could not be read: nothing is known of it",
+	About: "an account or cloud could not be read: nothing is known of it",
 	Start: Medium,
-	Doc: `The survey says that an account could not be read. Nothing in it was judged, and what others can reach
-there is not known. The program ends with exit code 3 whatever else it finds, unless it is told that
-the account may be missing.`,
+	Doc: `The survey says that an account could not be read, or a whole cloud. Nothing in it was judged, and what
+others can reach there is not known. The program ends with exit code 3 whatever else it finds, unless it
+is told that the account may be missing.`,
 	Example:  "an account whose token has ended",
 	Fix:      Remedy{Kind: Survey, Words: "or say that it may be missing"},
 	Controls: controlsOfUpkeep,
 	whole: func(w *worker) []Finding {
 		var found []Finding
 		for _, u := range w.estate.Unread {
-			account := &estate.Account{Name: u.Account}
+			account := &estate.Account{Name: u.Name()}
 			if i := slices.IndexFunc(w.estate.Accounts,
 				func(a *estate.Account) bool { return a.Name == u.Account }); i >= 0 {
 				account = w.estate.Accounts[i]

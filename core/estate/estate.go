@@ -31,8 +31,21 @@ type Estate struct {
 	Others addr.Set
 }
 
-// Unread is an account that could not be surveyed. It is never treated as empty.
-type Unread struct{ Account, Reason string }
+// Unread is an account that could not be surveyed, or a whole cloud of which not even the accounts are known. It is
+// never treated as empty.
+type Unread struct {
+	Account string
+	Cloud   string // of a whole cloud; Account is empty then
+	Reason  string
+}
+
+// Name is what could not be surveyed, in words.
+func (u Unread) Name() string {
+	if u.Cloud != "" {
+		return "the cloud " + u.Cloud
+	}
+	return u.Account
+}
 
 // An Origin is the place in a file where something is written. The zero value means that no place
 // is known.
