@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"isonomos/core/count"
+	"isonomos/nomos"
 	"isonomos/render"
 	"isonomos/settings"
 )
@@ -57,12 +60,39 @@ var knownSettings = []knownSetting{
 		func(s settings.Settings) string { return s.Uphold.Log }},
 }
 
+// readSettings reads the settings beside definitions; without a file they are all unset.
+func (a *App) readSettings(path string) (settings.Settings, error) {
+	folder := folderOf(path)
+	shown := filepath.Join(folder, settings.File)
+	within, err := lookInside(folder)
+	if err != nil {
+		return settings.Settings{}, fileError("folder", folder, err)
+	}
+	defer within.Close()
+	file, err := nomos.ReadFile(within, settings.File, shown)
+	var refusal *nomos.RefusedError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return settings.Settings{}, nil
+	case errors.As(err, &refusal):
+		return settings.Settings{}, refused("%v; put the settings themselves there, or take it away", refusal)
+	case err != nil:
+		return settings.Settings{}, fileError("file", shown, err)
+	}
+	set, err := settings.Parse([]byte(file.Text))
+	if err != nil {
+		return set, usage("%s:%w", shown, err)
+	}
+	set.Path = shown
+	return set, nil
+}
+
 // explainSettings shows all settings, with the value in force and where it comes from.
 func (a *App) explainSettings(c *cli.Command, s *render.Screen) error {
 	folder := folderOf(c.String("estate"))
-	set, err := settings.Read(folder)
+	set, err := a.readSettings(folder)
 	if err != nil {
-		return usage("%w", err)
+		return err
 	}
 	s.Line(render.Piece{Text: "settings", Style: render.Accent},
 		render.Piece{Text: "  of " + filepath.Join(folder, settings.File), Style: render.Faint})

@@ -301,9 +301,9 @@ func (a *App) readToUphold(c *cli.Command) (*uphold.Reading, settings.Settings, 
 		return nil, settings.Settings{}, usage("the definitions in %s do not name their estate, and what is "+
 			"theirs bears its name: write a line such as estate harbour", folderName(folder))
 	}
-	set, err := settings.Read(folderOf(folder))
+	set, err := a.readSettings(folder)
 	if err != nil {
-		return nil, set, usage("%w", err)
+		return nil, set, err
 	}
 	targets, err := a.targetsOf(set)
 	if err != nil {
@@ -472,6 +472,9 @@ func stampOf(path string) string {
 
 // serveHealth serves whether it is alive, on this machine alone unless the address says otherwise.
 func (a *App) serveHealth(address string, u *uphold.Upholder) (*http.Server, error) {
+	if _, err := net.ResolveTCPAddr("tcp", address); err != nil {
+		return nil, usage("nothing can listen at %q (%v): an address belongs there, such as 127.0.0.1:9480", address, err)
+	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, unreachable("nothing can listen at %s: %v", address, err)

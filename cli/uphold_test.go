@@ -481,6 +481,17 @@ func TestUpholdOnce(t *testing.T) {
 	}
 	h.settings("[notify.here]\nto = \"stdout\"\n")
 	h.must(2, "leave one of them out", "uphold", "--once", "--format", "json")
+	h.must(2, "such as 127.0.0.1:9480", "uphold", "--listen", "9480")
+	if err := os.Remove(filepath.Join(h.folder, "isonomos.toml")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("/etc/hostname", filepath.Join(h.folder, "isonomos.toml")); err != nil {
+		t.Fatal(err)
+	}
+	h.must(4, "isonomos.toml is a link that leads out of the folder", "uphold", "--once")
+	if err := os.Remove(filepath.Join(h.folder, "isonomos.toml")); err != nil {
+		t.Fatal(err)
+	}
 	h.settings("")
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

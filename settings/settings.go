@@ -5,9 +5,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
@@ -70,30 +67,6 @@ func (d *Duration) UnmarshalText(text []byte) error {
 // name is what a target may be called.
 var name = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
-// mostBytes bounds the size of the file.
-const mostBytes = 1 << 20
-
-// Read reads the settings of a folder of definitions; without a file they are all unset. An error names the line.
-func Read(folder string) (Settings, error) {
-	path := filepath.Join(folder, File)
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return Settings{}, nil
-	}
-	if err != nil {
-		return Settings{}, err
-	}
-	if len(text) > mostBytes {
-		return Settings{}, fmt.Errorf("%s is longer than %d bytes: that are no settings", path, mostBytes)
-	}
-	s, err := Parse(text)
-	if err != nil {
-		return Settings{}, fmt.Errorf("%s:%w", path, err)
-	}
-	s.Path = path
-	return s, nil
-}
-
 // Parse reads settings from text. Errors begin with the line and a colon.
 func Parse(text []byte) (Settings, error) {
 	var s Settings
@@ -107,7 +80,7 @@ func Parse(text []byte) (Settings, error) {
 		return s, fmt.Errorf("%d: %w", line, unknownKey(first.Key()))
 	case errors.As(err, &wrong):
 		line, _ := wrong.Position()
-		text := strings.TrimPrefix(wrong.Error(), "toml: ")
+		text := plain(strings.TrimPrefix(wrong.Error(), "toml: "))
 		if len(wrong.Key()) > 0 {
 			text = strings.Join(wrong.Key(), ".") + ": " + text
 		}
@@ -116,6 +89,23 @@ func Parse(text []byte) (Settings, error) {
 		return s, fmt.Errorf("%d: %w", lineOfWrong(text), err)
 	}
 	return s, s.check(text)
+}
+
+// otherType is how the reader says that a value is of another type than its setting.
+var otherType = regexp.MustCompile(`^cannot decode TOML (\S+) into .* of type (\S+)$`)
+
+// plain says that a value is of the wrong type without the types of this program.
+func plain(text string) string {
+	m := otherType.FindStringSubmatch(text)
+	if m == nil {
+		return text
+	}
+	belongs, known := map[string]string{"string": `a text in quotes, such as "x"`, "[]string": `a list of texts, such as ["x"]`,
+		"int": "a number", "settings.Duration": `a duration in quotes, such as "30s"`}[m[2]]
+	if !known {
+		belongs = "something else"
+	}
+	return belongs + " belongs here, not this " + m[1]
 }
 
 // unknownKey says that there is no such setting, and which one is near.

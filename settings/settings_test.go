@@ -20,9 +20,13 @@ func TestMistakes(t *testing.T) {
 		"[notify.desk]\nto = \"stdout\"\nleast = \"loud\"":      `3: least is one of info, low`,
 		"[notify.desk]\nto = \"smtp://h:25\"\nmail-too = []":    `3: there is no setting "notify.desk.mail-too": "mail-to" is near`,
 		"[notify.desk]\nto = \"smtp://h:25\"\nuser = \"watch\"": `3: user needs password-env`,
-		"[uphold\n":       `1: `,
-		"[uphold]\nx = ":  `2: `,
-		"colour = true\n": `1: there is no setting "colour"`,
+		"[notify.desk]\nto = 5":                                 `2: notify.desk.to: a text in quotes, such as "x" belongs here, not this integer`,
+		"[notify.desk]\nto = \"stdout\"\nmail-to = \"a@b\"":     `3: notify.desk.mail-to: a list of texts`,
+		"[notify.desk]\nto = \"stdout\"\nper-minute = \"ten\"":  `3: notify.desk.per-minute: a number belongs here`,
+		"[notify]\ndesk = \"stdout\"":                           `2: notify.desk: `,
+		"[uphold\n":                                             `1: `,
+		"[uphold]\nx = ":                                        `2: `,
+		"colour = true\n":                                       `1: there is no setting "colour"`,
 	} {
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %s", text, err, want)
@@ -30,10 +34,7 @@ func TestMistakes(t *testing.T) {
 	}
 }
 
-func TestRead(t *testing.T) {
-	if s, err := Read(t.TempDir()); err != nil || s.Path != "" {
-		t.Errorf("without a file: %+v %v", s, err)
-	}
+func TestParse(t *testing.T) {
 	s, err := Parse([]byte("[uphold]\ninterval = \"45s\"\n[notify.night]\nto = \"smtp://mail.example:25\"\n" +
 		"mail-to = [\"night@harbour.example\"]\nleast = \"high\"\n[notify.desk]\nto = \"stdout\"\n"))
 	if err != nil || s.Uphold.Interval.Duration != 45*time.Second || s.Notify["night"].MailTo[0] !=
