@@ -255,23 +255,7 @@ func TestOverTLS(t *testing.T) {
 	took := make(chan string, 1)
 	listen := func(take func(c net.Conn)) string {
 		l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{own}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { l.Close() })
-		go func() {
-			for {
-				c, err := l.Accept()
-				if err != nil {
-					return
-				}
-				go func() {
-					defer c.Close()
-					take(c)
-				}()
-			}
-		}()
-		return l.Addr().String()
+		return serving(t, l, err, take)
 	}
 	mails := listen(func(c net.Conn) { takeMail(c, func() int { return 250 }, took) })
 	logs := listen(func(c net.Conn) {
@@ -311,11 +295,19 @@ func TestOverTLS(t *testing.T) {
 // not answer at all. What it takes is sent to took.
 func mailServer(t testing.TB, behaves func(n int) int, took chan<- string) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
+	var asked atomic.Int64
+	return "smtp://" + serving(t, l, err, func(c net.Conn) {
+		takeMail(c, func() int { return behaves(int(asked.Add(1))) }, took)
+	})
+}
+
+// serving takes connections until the test ends, and returns their address.
+func serving(t testing.TB, l net.Listener, err error, take func(c net.Conn)) string {
+	t.Helper()
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
-	var asked atomic.Int64
 	go func() {
 		for {
 			c, err := l.Accept()
@@ -324,11 +316,11 @@ func mailServer(t testing.TB, behaves func(n int) int, took chan<- string) strin
 			}
 			go func() {
 				defer c.Close()
-				takeMail(c, func() int { return behaves(int(asked.Add(1))) }, took)
+				take(c)
 			}()
 		}
 	}()
-	return "smtp://" + l.Addr().String()
+	return l.Addr().String()
 }
 
 // takeMail speaks SMTP over one connection.

@@ -2,7 +2,6 @@ package uphold
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -12,7 +11,6 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/addr"
-	"isonomos/notify"
 	"isonomos/store"
 	"isonomos/work"
 )
@@ -108,35 +106,6 @@ func (a *account) latest() (survey []byte, ok bool) {
 		return fresh.Lines, true
 	}
 	return a.known()
-}
-
-// A holding is a difference that was found, with when that was.
-type holding struct {
-	Since   time.Time     `json:"since"`
-	Notice  notify.Notice `json:"notice"`
-	Kind    string        `json:"kind"`
-	Place   string        `json:"place"`
-	Law     string        `json:"law,omitempty"`
-	Way     string        `json:"direction,omitempty"`
-	GroupID string        `json:"group_id,omitempty"`
-	Told    []string      `json:"told,omitempty"` // targets: these are told when it is over
-	// Why is why nothing is done at a place, and Alarmed that people were told so.
-	Why     string `json:"why,omitempty"`
-	Alarmed bool   `json:"alarmed,omitempty"`
-}
-
-func holdingOf(h store.Held) (*holding, error) {
-	x := new(holding)
-	if err := json.Unmarshal(h.Body, x); err != nil {
-		return nil, fmt.Errorf("what was found in %s can't be read: %w", h.Account, err)
-	}
-	x.Since = h.Since
-	return x, nil
-}
-
-// same reports whether two differences are about the same, so that the one follows the other.
-func (h *holding) same(o *holding) bool {
-	return h.Kind == o.Kind && h.Place == o.Place && h.Law == o.Law && h.Way == o.Way
 }
 
 // judgeWhole has everything in an account judged, whatever has changed.

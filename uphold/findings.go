@@ -290,19 +290,6 @@ func (u *Upholder) resolved(a *account, h *holding, m moment) notify.Notice {
 	return n
 }
 
-// toldOf are the targets that were told of a difference, so that they are told when it is over, however little that
-// matters. The others want to hear of nothing.
-func (u *Upholder) toldOf(h *holding) []notify.Target {
-	var all []notify.Target
-	for _, t := range u.targets() {
-		if slices.Contains(h.Told, t.Name) {
-			t.Least, t.Only = audit.Info, nil
-			all = append(all, t)
-		}
-	}
-	return all
-}
-
 // logDifference writes a notice to the log.
 func (u *Upholder) logDifference(n notify.Notice) {
 	args := []any{"type", n.Type, "severity", n.Severity, "place", n.Place}

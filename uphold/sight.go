@@ -4,11 +4,9 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"isonomos/core/audit"
@@ -260,93 +258,6 @@ func (u *Upholder) isJudged(a *account) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.judged && !whole && !a.seen.IsZero() && a.trouble() == "" && a.unsure.why == ""
-}
-
-// beginHolding adds to a round that something holds from now on, and who is told; with no place it concerns everybody.
-func (u *Upholder) beginHolding(round *store.Round, account, key string, h *holding, where ...estate.Place) error {
-	telling := h.Notice.Telling(u.targets(), where...)
-	h.Told = telling.Targets
-	if err := u.noteHolding(round, account, key, h); err != nil {
-		return err
-	}
-	round.Tell = append(round.Tell, telling)
-	return nil
-}
-
-// noteHolding adds to a round that something holds, and tells nobody.
-func (u *Upholder) noteHolding(round *store.Round, account, key string, h *holding) error {
-	body, err := json.Marshal(h)
-	if err != nil {
-		return err
-	}
-	round.Began = append(round.Began, store.Held{Source: Source, Account: account, Key: key, Since: h.Since,
-		Body: body})
-	return nil
-}
-
-// endHolding adds to a round that something holds no longer, with what is told to those who were told of it.
-func (u *Upholder) endHolding(round *store.Round, account, key string, h *holding, n notify.Notice) {
-	u.dropHolding(round, account, key)
-	since := h.Since.UTC()
-	n.Since = &since
-	round.Tell = append(round.Tell, n.Telling(u.toldOf(h)))
-}
-
-// dropHolding adds to a round that something holds no longer, and tells nobody.
-func (u *Upholder) dropHolding(round *store.Round, account, key string) {
-	round.Ended = append(round.Ended, store.Held{Source: Source, Account: account, Key: key, Until: u.Now()})
-}
-
-// hold records that something holds in an account, and is told.
-func (u *Upholder) hold(ctx context.Context, a *account, key string, h *holding) bool {
-	a.doing.Lock()
-	defer a.doing.Unlock()
-	var round store.Round
-	if u.beginHolding(&round, a.name, key, h, u.placesIn(a.name, h.Place, h.GroupID)...) != nil || !u.keep(ctx, round) {
-		return false
-	}
-	a.put(key, h)
-	return true
-}
-
-// placesIn are the places of an account for the conditions of those who are told: of one group, by its full name or
-// id, or if that is not known, all of them. There is none if nothing is known of it.
-func (u *Upholder) placesIn(account, group, id string) []estate.Place {
-	u.mu.Lock()
-	a, decided := u.accounts[account], u.decided
-	u.mu.Unlock()
-	if a == nil {
-		return nil
-	}
-	survey, ok := a.latest()
-	if !ok {
-		return nil
-	}
-	text := store.HeaderLine("places", time.Unix(0, 0))
-	for _, x := range u.nowReading().Definitions.Estate.Clouds {
-		text += store.CloudLine(x)
-	}
-	e, _, err := store.ReadSurvey(strings.NewReader(text+string(joined(without(linesOf(survey), "rule")))), a.name)
-	if err != nil {
-		return nil
-	}
-	e = decided.AsFound(e, a.name)
-	var all []estate.Place
-	for _, g := range e.Groups {
-		if id != "" && g.ID == id || g.Path() == group {
-			return []estate.Place{estate.GroupPlace(g)}
-		}
-		all = append(all, estate.GroupPlace(g))
-	}
-	for _, i := range e.Instances {
-		for _, f := range i.Interfaces {
-			all = append(all, estate.InterfacePlace(f))
-		}
-	}
-	for _, x := range e.Accounts {
-		all = append(all, estate.Place{Account: x})
-	}
-	return all
 }
 
 // sensible says what is wrong with what was read of an account.
