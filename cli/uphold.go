@@ -473,7 +473,8 @@ func stampOf(path string) string {
 // serveHealth serves whether it is alive, on this machine alone unless the address says otherwise.
 func (a *App) serveHealth(address string, u *uphold.Upholder) (*http.Server, error) {
 	if _, err := net.ResolveTCPAddr("tcp", address); err != nil {
-		return nil, usage("nothing can listen at %q (%v): an address belongs there, such as 127.0.0.1:9480", address, err)
+		return nil, usage("nothing can listen at %q (%v): an address belongs there, such as 127.0.0.1:9480", address,
+			err)
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {

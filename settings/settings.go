@@ -100,8 +100,9 @@ func plain(text string) string {
 	if m == nil {
 		return text
 	}
-	belongs, known := map[string]string{"string": `a text in quotes, such as "x"`, "[]string": `a list of texts, such as ["x"]`,
-		"int": "a number", "settings.Duration": `a duration in quotes, such as "30s"`}[m[2]]
+	belongs, known := map[string]string{"string": `a text in quotes, such as "x"`, "int": "a number",
+		"[]string":          `a list of texts, such as ["x"]`,
+		"settings.Duration": `a duration in quotes, such as "30s"`}[m[2]]
 	if !known {
 		belongs = "something else"
 	}
