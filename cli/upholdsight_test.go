@@ -216,3 +216,31 @@ func TestUpholdOutlivesItsReader(t *testing.T) {
 	}
 	h.must(3, "3 notices are for here still to be sent", "uphold", "status")
 }
+
+// A group whose definition can't be carried out any more, since its cloud allows less, is told: what it lets through can't
+// be held against it. All others are judged as before.
+func TestUpholdOfUnfit(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "group more in nu \"More\" { cover where role = db\n  admit ssh from 10.1.0.0/16\n"+
+		"  admit rdp from 10.1.0.0/16\n  admit https from 10.2.0.0/16 }\n")
+	h.must(0, "everything is as it was decided", "uphold", "--once")
+	whole := h.state()
+	tight := strings.Replace(whole, `"name":"au","cloud":"cu","limits":{`,
+		`"name":"au","cloud":"cu","limits":{"rules-per-direction":2,`, 1)
+	if tight == whole {
+		t.Fatal(whole)
+	}
+	h.write(filepath.Join(h.clouds, standin.StateFile), tight)
+	out := h.must(1, "au/nu/more: its definition can't be carried out, so that only laws count there", "uphold", "--once")
+	if !strings.Contains(out, "definitions-broken") || !strings.Contains(out, "1 difference") {
+		t.Error(out)
+	}
+	h.open(1, "0.0.0.0/0", "tcp 22", 4000)
+	if out := h.must(1, "2 differences", "uphold", "--once"); !strings.Contains(out, "ar/nr/gate lets in more") {
+		t.Error(out)
+	}
+	h.write(filepath.Join(h.clouds, standin.StateFile), strings.Replace(h.state(), `"rules-per-direction":2,`, "", 1))
+	if out := h.must(1, "resolved", "uphold", "--once"); !strings.Contains(out, "1 difference from") {
+		t.Error(out)
+	}
+}

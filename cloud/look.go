@@ -99,7 +99,7 @@ func (c *Client) Changes(ctx context.Context, after Position, wait time.Duration
 			return nil, after, fmt.Errorf("%w: change %d follows %d, and %d was the last one known", ErrJumped,
 				e.Number, e.Previous, last)
 		}
-		if e.Account == "" || e.Kind == "" || e.ID == "" {
+		if e.Account == "" || e.Kind == "" || e.ID == "" && e.Kind != "account" { // of which the name is enough
 			return nil, after, fmt.Errorf("the answer is not what the interface says: change %d is of nothing",
 				e.Number)
 		}

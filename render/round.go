@@ -26,15 +26,7 @@ func Round(s *Screen, r notify.Round) {
 	}
 	for _, n := range r.Found {
 		n.Done = "" // this is no notice
-		s.Line(headOf(n)...)
-		s.Text(10, n.Paragraph())
-		if n.See != "" {
-			s.Whole(10, Piece{"see   ", Faint}, 6, Piece{n.See, Accent})
-		}
-		if n.Undo != "" {
-			s.Whole(10, Piece{"undo  ", Faint}, 6, Piece{n.Undo, Accent})
-		}
-		s.Blank()
+		found(s, n)
 	}
 	clouds, unknown := 0, []string(nil)
 	for _, x := range r.Unread {
@@ -72,8 +64,8 @@ func differ(n int) string {
 	return count.Of(n, "difference", "differences")
 }
 
-// headOf is the first line of what was found.
-func headOf(n notify.Notice) []Piece {
+// found writes what was found, with more behind its head.
+func found(s *Screen, n notify.Notice, more ...Piece) {
 	style := Warm
 	switch n.Severity {
 	case "critical":
@@ -81,7 +73,16 @@ func headOf(n notify.Notice) []Piece {
 	case "low", "info":
 		style = Plain
 	}
-	return []Piece{{Pad(n.Type, 10), style}, {Pad(n.Severity, 10), style}, {cmp.Or(n.Place, n.Account), Strong}}
+	s.Line(append([]Piece{{Pad(n.Type, 10), style}, {Pad(n.Severity, 10), style},
+		{cmp.Or(n.Place, n.Account), Strong}}, more...)...)
+	s.Text(10, n.Paragraph())
+	if n.See != "" {
+		s.Whole(10, Piece{"see   ", Faint}, 6, Piece{n.See, Accent})
+	}
+	if n.Undo != "" {
+		s.Whole(10, Piece{"undo  ", Faint}, 6, Piece{n.Undo, Accent})
+	}
+	s.Blank()
 }
 
 // A Watch is what the store tells of watching.
@@ -112,9 +113,10 @@ func (w Watch) Blind() (n int) {
 func Watching(s *Screen, w Watch, say Say) {
 	for _, n := range w.Found {
 		n.Done = ""
-		s.Line(append(headOf(n), Piece{"  since " + n.At.UTC().Format("2006-01-02 15:04:05") + " UTC", Faint})...)
-		s.Text(10, n.Paragraph())
-		s.Blank()
+		if n.Type == notify.Blind {
+			n.See = "" // it is this
+		}
+		found(s, n, Piece{"  since " + n.At.UTC().Format("2006-01-02 15:04:05") + " UTC", Faint})
 	}
 	blind := w.Blind()
 	switch n := len(w.Found) - blind; {

@@ -374,13 +374,25 @@ func edited(was, is *state) []Change {
 		if old == nil {
 			continue
 		}
+		for _, account := range old.names {
+			if c.accounts[account] == nil {
+				all = append(all, Change{Cloud: name, Account: account, Action: "delete", Kind: "account", ID: account})
+			}
+		}
 		for _, account := range c.names {
 			a, b := old.accounts[account], c.accounts[account]
-			if a == nil {
-				continue
-			}
 			of := func(action string, l line) Change {
-				return Change{Cloud: name, Account: account, Action: action, Kind: l.Kind, ID: l.ID, Group: l.group}
+				id := l.ID
+				if l.Kind == "account" && id == "" {
+					id = account
+				}
+				return Change{Cloud: name, Account: account, Action: action, Kind: l.Kind, ID: id, Group: l.group}
+			}
+			if a == nil { // who hears of it reads all of it
+				x := of("create", b.entries[0].line)
+				x.Object = b.entries[0].text
+				all = append(all, x)
+				continue
 			}
 			for _, l := range a.lines() {
 				if _, _, there := b.find(l.key); !there {

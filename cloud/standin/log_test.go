@@ -213,6 +213,30 @@ func TestFeed(t *testing.T) {
 		b.Items[0].Previous != a.Last {
 		t.Errorf("an edit by hand: %+v", b)
 	}
+	for _, by := range []struct{ old, new, kind, action, account string }{
+		{`"rules-per-direction":4`, `"rules-per-direction":5`, "account", "change", "ua"},
+		{`{"kind":"account","name":"ub"`, `{"kind":"account","name":"uc","cloud":"u"}` + "\n" + `{"kind":"account","name":"ub"`,
+			"account", "create", "uc"},
+		{`{"kind":"account","name":"uc","cloud":"u"}` + "\n", "", "account", "delete", "uc"},
+	} {
+		now, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		last := d.feed("", 200, "")
+		if !strings.Contains(string(now), by.old) {
+			t.Fatalf("there is no %s in\n%s", by.old, now)
+		}
+		if err := os.WriteFile(path, []byte(strings.Replace(string(now), by.old, by.new, 1)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		got := d.feed(query(last.Last, 1), 200, "").Items
+		if len(got) != 1 || got[0].Kind != by.kind || got[0].Action != by.action || got[0].Account != by.account ||
+			got[0].ID == "" {
+			t.Errorf("%s %s: %+v", by.action, by.account, got)
+		}
+		a.Last = got[len(got)-1].Number - 1
+	}
 	var listed struct {
 		Feed string
 		Last int
