@@ -65,6 +65,9 @@ func (a *App) readSettings(path string) (settings.Settings, error) {
 	folder := folderOf(path)
 	shown := filepath.Join(folder, settings.File)
 	within, err := lookInside(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return settings.Settings{}, nil // who needs definitions has said so
+	}
 	if err != nil {
 		return settings.Settings{}, fileError("folder", folder, err)
 	}

@@ -244,3 +244,44 @@ func TestUpholdOfUnfit(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+// Where a cloud has no feed, nobody is blind between two looks, however short a time may pass until that is told; and
+// what is opened is found at the next look.
+func TestUpholdWithoutFeed(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "")
+	var silent atomic.Bool
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case strings.HasSuffix(r.URL.Path, "/changes"):
+			w.WriteHeader(http.StatusNotFound)
+		case silent.Load() && strings.HasPrefix(r.URL.Path, "/cf/"):
+			w.WriteHeader(http.StatusForbidden)
+		default:
+			h.server.ServeHTTP(w, r)
+		}
+	})
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[uphold]\ninterval = \"3s\"\nblind-after = \"1s\"\n[notify.desk]\nto = %q\n", d.web.URL))
+	u := h.uphold()
+	u.ready()
+	time.Sleep(5 * time.Second)
+	h.open(0, "0.0.0.0/0", "tcp 22", 0)
+	until(t, "it is found", func() bool { return slices.Contains(kinds(d.told()), "opened au/nu/web") }, u.log)
+	if got := kinds(d.told()); len(got) != 1 {
+		t.Errorf("told %q\n%s", got, u.log)
+	}
+	silent.Store(true)
+	until(t, "its cloud is told", func() bool {
+		return slices.ContainsFunc(d.told(), func(n notify.Notice) bool { return n.Type == notify.Blind })
+	}, u.log)
+	silent.Store(false)
+	u.ready()
+	u.stop()
+	for _, n := range d.told() {
+		if n.Type == notify.Blind && !strings.Contains(n.Says, "the cloud cf was not heard") &&
+			!strings.Contains(n.Says, "the account af was not read") {
+			t.Errorf("told to be blind: %+v", n)
+		}
+	}
+}

@@ -131,6 +131,9 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	switch {
 	case errors.Is(err, cloud.ErrNoFeed):
 		w.cloudHeard(w.cloud.Name)
+		w.Upholder.mu.Lock()
+		w.sight(w.cloud.Name).polled = true
+		w.Upholder.mu.Unlock()
 		for _, a := range all {
 			looks.Go(func() { w.poll(ctx, a) })
 		}
@@ -150,7 +153,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 	w.findActor(ctx, all)
 	for _, a := range all {
 		if a.mu.Lock(); a.packed != nil {
-			a.seen = w.Now() // the feed has answered
+			a.seen, a.silence = w.Now(), "" // the feed has answered
 		}
 		old := at.Feed == next.Feed && a.packed != nil && a.at.Feed == next.Feed
 		if a.feed != next.Feed {

@@ -155,9 +155,13 @@ func (u *Upholder) unready() string {
 	late, first := 0, ""
 	all := u.known()
 	for _, a := range all {
+		of := a.of()
+		u.mu.Lock()
+		after := r.blindAfter(u.sights[of])
+		u.mu.Unlock()
 		a.mu.Lock()
 		since, _, _ := a.unknown()
-		if a.seen.IsZero() || u.Now().Sub(since) > r.BlindAfter || !a.judged {
+		if a.seen.IsZero() || u.Now().Sub(since) > after || !a.judged {
 			if late++; first == "" {
 				first = a.name
 			}
@@ -178,7 +182,7 @@ func (u *Upholder) silentCloud(r *Reading) string {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	for _, x := range r.Definitions.Estate.Clouds {
-		if s := u.sight(x.Name); s.seen.IsZero() || u.Now().Sub(s.seen) > r.BlindAfter {
+		if s := u.sight(x.Name); s.seen.IsZero() || u.Now().Sub(s.seen) > r.blindAfter(s) {
 			return x.Name
 		}
 	}

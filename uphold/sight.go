@@ -28,6 +28,7 @@ type sight struct {
 	seen    time.Time // when it was heard last
 	again   time.Time // when it was heard first after trouble
 	problem string    // why it can't be heard, if so
+	polled  bool      // it has no feed: its accounts are looked at again and again
 	looked  time.Time // when one of its accounts was read last, though its feed is heard
 	held    *holding  // that this was told, if it was
 }
@@ -38,6 +39,14 @@ func (s *sight) since() time.Time {
 		return s.began
 	}
 	return s.seen
+}
+
+// blindAfter is how long nothing may be heard of a cloud or its accounts until that is told.
+func (r *Reading) blindAfter(s *sight) time.Duration {
+	if s != nil && s.polled {
+		return max(r.BlindAfter, 2*r.Interval)
+	}
+	return r.BlindAfter
 }
 
 const sightOf = "cloud " // before the name of a cloud, where the store has the names of accounts: none has a space
@@ -147,27 +156,31 @@ func (a *account) unknown() (since time.Time, failed, why string) {
 // lookForBlind tells of clouds and accounts of which nothing was known for long, and of those that are seen again.
 // Where a whole cloud is not heard, that is told once, and not for each of its accounts.
 func (u *Upholder) lookForBlind(ctx context.Context) {
-	after, now := u.nowReading().BlindAfter, u.Now()
-	deaf := make(map[string]bool)
-	from := make(map[string]time.Time) // since when a cloud's accounts can be read again
-	for _, x := range u.nowReading().Definitions.Estate.Clouds {
+	r, now := u.nowReading(), u.Now()
+	type hearing struct {
+		after time.Duration
+		again time.Time // since when its accounts can be read again
+		deaf  bool
+	}
+	of := make(map[string]hearing)
+	for _, x := range r.Definitions.Estate.Clouds {
 		u.mu.Lock()
 		s := u.sight(x.Name)
-		silent := now.Sub(s.since())
-		deaf[x.Name], from[x.Name] = s.problem != "" || silent > after/2, s.again
+		silent, after := now.Sub(s.since()), r.blindAfter(s)
+		of[x.Name] = hearing{after, s.again, s.problem != "" || silent > after/2}
 		u.mu.Unlock()
 		u.lookForCloud(ctx, x.Name, silent > after)
 	}
 	for _, a := range u.known() {
-		of := a.of()
+		from := of[a.of()]
 		a.mu.Lock()
 		since, failed, why := a.unknown()
-		late, blind := now.Sub(since) > after && now.Sub(from[of]) > after, a.blind
+		late, blind := now.Sub(since) > from.after && now.Sub(from.again) > from.after, a.blind
 		a.mu.Unlock()
 		switch {
 		case blind:
 			u.lookForSight(ctx, a)
-		case late && !(deaf[of] && failed == "read"):
+		case late && !(from.deaf && failed == "read"):
 			n := u.notice(notify.Blind, audit.High, "the account %s was not %s for %s (%s): what happens there is "+
 				"not known", a.name, failed, count.Lasting(now.Sub(since).Truncate(time.Second)), why)
 			n.Account, n.See = a.name, u.Say("uphold", "status")
@@ -183,12 +196,6 @@ func (u *Upholder) lookForBlind(ctx context.Context) {
 
 // lookForCloud tells that a cloud was not heard for long, or that it is again.
 func (u *Upholder) lookForCloud(ctx context.Context, name string, late bool) {
-	accounts := 0
-	for _, a := range u.known() {
-		if a.of() == name {
-			accounts++
-		}
-	}
 	u.mu.Lock()
 	s := u.sight(name)
 	held, problem, since := s.held, s.problem, s.since()
@@ -203,7 +210,12 @@ func (u *Upholder) lookForCloud(ctx context.Context, name string, late bool) {
 		u.endHolding(&round, sightOf+name, blindKey, held, n)
 	case late && held == nil:
 		problem = cmp.Or(problem, "it does not answer")
-		where := "there"
+		where, accounts := "there", 0
+		for _, a := range u.known() {
+			if a.of() == name {
+				accounts++
+			}
+		}
 		if accounts > 0 {
 			where = "in " + count.Of(accounts, "account", "accounts")
 		}
