@@ -602,3 +602,20 @@ func TestConditionsOfUphold(t *testing.T) {
 	h.must(1, "put-back", "uphold", "--once", "--grace", "1ms")
 	h.must(2, "there are none", "uphold", "resume", "au/nu/web")
 }
+
+// Where an interface has room for one group, somebody puts another one in the place of ours and deletes ours: the
+// definition has no room any more, and what was decided is put back all the same.
+func TestPutBackInPlaceOfAnother(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "")
+	theirs, _ := h.ask("POST", "/cr/v1/accounts/ar/groups", `{"name":"theirs","network":"nr"}`)["group"].(map[string]any)
+	for _, i := range []string{"f0", "f1"} {
+		h.ask("PUT", "/cr/v1/accounts/ar/interfaces/"+i+"/groups", fmt.Sprintf(`{"groups":[%q]}`, theirs["id"]))
+	}
+	h.ask("DELETE", "/cr/v1/accounts/ar/groups/"+h.groupID("ar", "gate"), "")
+	if out := h.must(1, "ar/nr/gate", "uphold", "--once"); !strings.Contains(out, "can't be carried out") {
+		t.Error(out)
+	}
+	h.must(1, "everything is as it was decided again", "uphold", "--once", "--put-back", "all")
+	h.must(0, "everything is as it was decided", "uphold", "--once")
+}

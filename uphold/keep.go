@@ -164,7 +164,7 @@ func (u *Upholder) concerned(a *account) bool {
 	defer u.mu.Unlock()
 	for key, h := range held {
 		switch {
-		case isAside(key), h.Kind == work.Broken:
+		case isAside(key):
 		case h.Law == "" && u.reading.PutsBack:
 			return true
 		case h.Law != "" && h.Kind == notify.Opened && u.runs.Upheld.IsAgreed(h.Law, u.laws[h.Law]):
