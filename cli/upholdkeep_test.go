@@ -609,8 +609,14 @@ func TestPutBackInPlaceOfAnother(t *testing.T) {
 	t.Parallel()
 	h := newUpheld(t, "")
 	theirs, _ := h.ask("POST", "/cr/v1/accounts/ar/groups", `{"name":"theirs","network":"nr"}`)["group"].(map[string]any)
+	id := theirs["id"].(string)
+	for _, rule := range []string{`{"direction":"in","rank":100,"peers":["0.0.0.0/0","::/0"],"services":["tcp 443"]}`,
+		`{"direction":"in","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}`,
+		`{"direction":"out","action":"refuse","rank":4000,"peers":["0.0.0.0/0","::/0"],"services":["any"]}`} {
+		h.ask("POST", "/cr/v1/accounts/ar/groups/"+id+"/rules", rule) // it lets through the same
+	}
 	for _, i := range []string{"f0", "f1"} {
-		h.ask("PUT", "/cr/v1/accounts/ar/interfaces/"+i+"/groups", fmt.Sprintf(`{"groups":[%q]}`, theirs["id"]))
+		h.ask("PUT", "/cr/v1/accounts/ar/interfaces/"+i+"/groups", fmt.Sprintf(`{"groups":[%q]}`, id))
 	}
 	h.ask("DELETE", "/cr/v1/accounts/ar/groups/"+h.groupID("ar", "gate"), "")
 	if out := h.must(1, "ar/nr/gate", "uphold", "--once"); !strings.Contains(out, "can't be carried out") {
