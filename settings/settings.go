@@ -67,9 +67,15 @@ func (d *Duration) UnmarshalText(text []byte) error {
 // name is what a target may be called.
 var name = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 
+// mostBytes bounds the size of settings.
+const mostBytes = 1 << 20
+
 // Parse reads settings from text. Errors begin with the line and a colon.
 func Parse(text []byte) (Settings, error) {
 	var s Settings
+	if len(text) > mostBytes {
+		return s, fmt.Errorf("1: this is longer than %d bytes: that are no settings", mostBytes)
+	}
 	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&s)
 	var unknown *toml.StrictMissingError
 	var wrong *toml.DecodeError

@@ -26,10 +26,11 @@ func TestMistakes(t *testing.T) {
 		"[notify]\ndesk = \"stdout\"":                           `2: notify.desk: `,
 		"[uphold\n":                                             `1: `,
 		"[uphold]\nx = ":                                        `2: `,
+		strings.Repeat("#\n", mostBytes/2+1):                    "that are no settings",
 		"colour = true\n":                                       `1: there is no setting "colour"`,
 	} {
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v, want %s", text, err, want)
+			t.Errorf("%.100q: %v, want %s", text, err, want)
 		}
 	}
 }
