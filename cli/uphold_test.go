@@ -99,6 +99,15 @@ func kinds(all []notify.Notice) []string {
 	return list
 }
 
+// has reports whether it was told something of a kind.
+func (d *desk) has(kind, says string) func() bool {
+	return func() bool {
+		return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {
+			return n.Type == kind && strings.Contains(n.Says, says)
+		})
+	}
+}
+
 // An upheld estate is one that the program watches, as a process of its own.
 type upheld struct {
 	t     testing.TB
@@ -556,16 +565,9 @@ func TestUpholdIsBlind(t *testing.T) {
 		h.server.ServeHTTP(w, r)
 	})
 	u := h.uphold()
-	has := func(kind, says string) func() bool {
-		return func() bool {
-			return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {
-				return n.Type == kind && strings.Contains(n.Says, says)
-			})
-		}
-	}
-	until(t, "al is blind", has(notify.Blind, "the account al was not read for"), u.log)
+	until(t, "al is blind", d.has(notify.Blind, "the account al was not read for"), u.log)
 	h.open(0, "0.0.0.0/0", "tcp 22", 0)
-	until(t, "what au opens is told meanwhile", has(notify.Opened, "ssh from everyone"), u.log)
+	until(t, "what au opens is told meanwhile", d.has(notify.Opened, "ssh from everyone"), u.log)
 	if code, text := u.get("/readyz"); code != 503 || !strings.Contains(text, "1 of 4 accounts are not seen, such as al") {
 		t.Errorf("readyz: %d %s", code, text)
 	}
@@ -579,7 +581,7 @@ func TestUpholdIsBlind(t *testing.T) {
 	stuck = false
 	mu.Unlock()
 	close(hangs)
-	until(t, "al is seen again", has(notify.Resolved, "the account al is read again"), u.log)
+	until(t, "al is seen again", d.has(notify.Resolved, "the account al is read again"), u.log)
 	u.ready()
 	if _, text := u.get("/metrics"); !strings.Contains(text, "isonomos_accounts 4") ||
 		!strings.Contains(text, `isonomos_differences{kind="opened"} 1`) ||
@@ -594,13 +596,13 @@ func TestUpholdIsBlind(t *testing.T) {
 	}
 	whole := string(text)
 	h.write(filepath.Join(h.folder, "pier.nomos"), whole+"group {\n")
-	until(t, "broken definitions are told", has(notify.DefinitionsBroken, "have a mistake"), u.log)
+	until(t, "broken definitions are told", d.has(notify.DefinitionsBroken, "have a mistake"), u.log)
 	h.open(1, "0.0.0.0/0", "tcp 22", 4000)
 	until(t, "the last good ones count", func() bool {
 		return slices.Contains(kinds(d.told()), "opened ar/nr/gate")
 	}, u.log)
 	h.write(filepath.Join(h.folder, "pier.nomos"), whole)
-	until(t, "mended definitions are told", has(notify.Resolved, "can be read again"), u.log)
+	until(t, "mended definitions are told", d.has(notify.Resolved, "can be read again"), u.log)
 	// a token that expires in the middle
 	token := filepath.Join(h.clouds, standin.TokenFile)
 	good, err := os.ReadFile(token)
@@ -608,7 +610,7 @@ func TestUpholdIsBlind(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.write(token, "another one")
-	until(t, "a token that has expired is told", has(notify.Blind, "401"), u.log)
+	until(t, "a token that has expired is told", d.has(notify.Blind, "401"), u.log)
 	h.write(token, string(good))
 	u.ready()
 	u.stop()

@@ -63,20 +63,13 @@ func TestUpholdOfSilentClouds(t *testing.T) {
 	h.settings(fmt.Sprintf("[uphold]\nblind-after = \"2s\"\nlook-again = \"1s\"\n[notify.desk]\nto = %q\nper-minute = 100\n",
 		d.web.URL))
 	u := h.uphold()
-	has := func(kind, says string) func() bool {
-		return func() bool {
-			return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {
-				return n.Type == kind && strings.Contains(n.Says, says)
-			})
-		}
-	}
-	until(t, "cr is not heard", has(notify.Blind, "the cloud cr was not heard for"), u.log)
+	until(t, "cr is not heard", d.has(notify.Blind, "the cloud cr was not heard for"), u.log)
 	h.must(3, "the cloud cr was not heard", "uphold", "status")
 	_ = u.c.Process.Kill()
 	<-u.ended
 	silent.Store(false)
 	u = h.uphold() // who is started again knows what was told
-	until(t, "cr is heard again", has(notify.Resolved, "the cloud cr is heard again"), u.log)
+	until(t, "cr is heard again", d.has(notify.Resolved, "the cloud cr is heard again"), u.log)
 	u.ready()
 	silent.Store(true)
 	u.says("the cloud cr was not heard for") // with its account, which was known by then
@@ -94,9 +87,9 @@ func TestUpholdOfSilentClouds(t *testing.T) {
 	}, u.log)
 	// what is no longer there, and what the definitions no longer name, is told too
 	h.write(filepath.Join(h.clouds, standin.StateFile), strings.Replace(h.state(), spare, "", 1))
-	until(t, "spare is gone", has(notify.Blind, "spare is watched no longer: its cloud cu shows no such account"), u.log)
+	until(t, "spare is gone", d.has(notify.Blind, "spare is watched no longer: its cloud cu shows no such account"), u.log)
 	h.cloudsAlone("cl")
-	until(t, "cl is gone", has(notify.Blind, "al is watched no longer: the definitions no longer name their cloud"), u.log)
+	until(t, "cl is gone", d.has(notify.Blind, "al is watched no longer: the definitions no longer name their cloud"), u.log)
 	u.stop()
 }
 
@@ -182,10 +175,14 @@ group late in nr "Late" { cover where role = db or role = desk
 	}
 	want(lab, "pass-issued au/nu/night", "pass-ended au/nu/night")
 	want(staging, "pass-issued ar/nr/late", "pass-ended ar/nr/late")
+	h.ask("PATCH", "/cu/v1/accounts/au/groups/"+h.groupID("au", "web"), fmt.Sprintf(
+		`{"labels":{"isonomos":"pier","isonomos-hands-off":%q}}`, time.Now().Add(time.Hour).UTC().Format(time.RFC3339)))
+	want(lab, "pass-issued au/nu/night", "pass-ended au/nu/night", "hands-off au/nu/web")
+	want(staging, "pass-issued ar/nr/late", "pass-ended ar/nr/late")
 	u.stop()
 	hangs.Store(true)
 	u = h.uphold()
-	want(lab, "pass-issued au/nu/night", "pass-ended au/nu/night", "blind ")
+	want(lab, "pass-issued au/nu/night", "pass-ended au/nu/night", "hands-off au/nu/web", "blind ")
 	want(staging, "pass-issued ar/nr/late", "pass-ended ar/nr/late", "blind ")
 	if n := staging.told(); n[len(n)-1].Account != "ar" {
 		t.Errorf("%+v", n[len(n)-1])
@@ -272,9 +269,7 @@ func TestUpholdWithoutFeed(t *testing.T) {
 		t.Errorf("told %q\n%s", got, u.log)
 	}
 	silent.Store(true)
-	until(t, "its cloud is told", func() bool {
-		return slices.ContainsFunc(d.told(), func(n notify.Notice) bool { return n.Type == notify.Blind })
-	}, u.log)
+	until(t, "its cloud is told", d.has(notify.Blind, ""), u.log)
 	silent.Store(false)
 	u.ready()
 	u.stop()
