@@ -120,13 +120,9 @@ func PointsSARIF(w io.Writer, version string, points []Point, unread []estate.Un
 func unreadPoints(unread []estate.Unread) []Point {
 	var points []Point
 	for _, u := range unread {
-		name := u.Name()
-		if u.Cloud == "" {
-			name = "the account " + name
-		}
 		points = append(points, Point{Kind: "unread",
 			About: "an account or cloud could not be read: nothing is known of it",
-			Name:  name + " could not be read", Failed: true, Text: u.Reason})
+			Name:  u.Words() + " could not be read", Failed: true, Text: u.Reason})
 	}
 	return points
 }

@@ -228,15 +228,12 @@ func (s *surveyReader) account(p *pending) error {
 // unread notes an account or a cloud that could not be surveyed.
 func (s *surveyReader) unread(p *pending) error {
 	u := estate.Unread{Account: p.Account, Cloud: p.Cloud, Reason: p.Reason}
-	name := u.Name()
-	switch {
-	case p.Account != "" && p.Cloud != "" || p.Account == "" && p.Cloud == "":
+	if (p.Account == "") == (p.Cloud == "") {
 		return &SurveyError{s.file, p.line, errors.New("what is unread is an account or a cloud: one of them")}
-	case p.Cloud == "":
-		name = "the account " + name
 	}
 	s.estate.Unread = append(s.estate.Unread, u)
-	s.warn(p.line, "%s was not read when this was surveyed (%s): nothing is known of what is there", name, p.Reason)
+	s.warn(p.line, "%s was not read when this was surveyed (%s): nothing is known of what is there",
+		u.Words(), p.Reason)
 	return nil
 }
 

@@ -18,10 +18,7 @@ import (
 // need ids, so definitions alone can't be written.
 func WriteSurvey(w io.Writer, e *estate.Estate) error {
 	out := bufio.NewWriterSize(w, 1<<20)
-	_, _ = out.WriteString(HeaderLine(e.Name, e.Taken)) // Flush reports a failed write
-	for _, c := range e.Clouds {
-		_, _ = out.WriteString(CloudLine(c))
-	}
+	_, _ = out.WriteString(HeadLines(e.Name, e.Taken, e.Clouds)) // Flush reports a failed write
 	for _, u := range e.Unread {
 		_, _ = out.WriteString(UnreadLine(u))
 	}
@@ -38,6 +35,15 @@ func HeaderLine(name string, taken time.Time) string {
 // CloudLine is the line of a cloud.
 func CloudLine(c *estate.Cloud) string {
 	return encoded(record{Kind: "cloud", Name: c.Name, Dialect: c.Dialect})
+}
+
+// HeadLines are the first lines of a survey: its header, and its clouds.
+func HeadLines(name string, taken time.Time, clouds []*estate.Cloud) string {
+	text := HeaderLine(name, taken)
+	for _, c := range clouds {
+		text += CloudLine(c)
+	}
+	return text
 }
 
 // UnreadLine is the line of an account or cloud that could not be surveyed.

@@ -352,9 +352,6 @@ func (w *watcher) lookAround(ctx context.Context, all []*account, looks *sync.Wa
 		w.Upholder.mu.Lock()
 		s := w.sight(w.cloud.Name) // its accounts may have been listed again since the last one was read
 		wait := s.looked.Add(every).Sub(w.Now())
-		if s.looked.IsZero() {
-			s.looked, wait = w.Now(), every
-		}
 		w.Upholder.mu.Unlock()
 		if pause(ctx, wait); ctx.Err() != nil {
 			return

@@ -161,10 +161,7 @@ func (u *Upholder) surveyOf(a *account, lines []line, also []string) (e *estate.
 	decided, reading := u.decided, u.reading
 	u.mu.Unlock()
 	var text bytes.Buffer
-	text.WriteString(store.HeaderLine(reading.Definitions.Estate.Name, u.Now()))
-	for _, x := range reading.Definitions.Estate.Clouds {
-		text.WriteString(store.CloudLine(x))
-	}
+	text.WriteString(store.HeadLines(reading.Definitions.Estate.Name, u.Now(), reading.Definitions.Estate.Clouds))
 	text.Write(joined(lines))
 	neighbours := slices.Concat(decided.Neighbours(a.name), refersTo(a.name, lines), also)
 	slices.Sort(neighbours)

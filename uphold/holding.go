@@ -118,11 +118,8 @@ func (u *Upholder) placesIn(account, group, id string) []estate.Place {
 	if !ok {
 		return nil
 	}
-	text := store.HeaderLine("places", time.Unix(0, 0))
-	for _, x := range u.nowReading().Definitions.Estate.Clouds {
-		text += store.CloudLine(x)
-	}
-	e, _, err := store.ReadSurvey(strings.NewReader(text+string(joined(without(linesOf(survey), "rule")))), a.name)
+	head := store.HeadLines("places", time.Unix(0, 0), u.nowReading().Definitions.Estate.Clouds)
+	e, _, err := store.ReadSurvey(strings.NewReader(head+string(joined(without(linesOf(survey), "rule")))), a.name)
 	if err != nil {
 		return nil
 	}

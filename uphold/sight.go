@@ -5,8 +5,10 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"io"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"isonomos/core/audit"
@@ -54,7 +56,8 @@ const sightOf = "cloud " // before the name of a cloud, where the store has the 
 // sight is how a cloud is heard. It is called with mu.
 func (u *Upholder) sight(name string) *sight {
 	if u.sights[name] == nil {
-		u.sights[name] = &sight{began: u.Now()}
+		now := u.Now()
+		u.sights[name] = &sight{began: now, looked: now}
 	}
 	return u.sights[name]
 }
@@ -274,13 +277,8 @@ func (u *Upholder) isJudged(a *account) bool {
 
 // sensible says what is wrong with what was read of an account.
 func (u *Upholder) sensible(a *account, lines []byte) error {
-	var text bytes.Buffer
-	text.WriteString(store.HeaderLine("look", time.Unix(0, 0)))
-	for _, x := range u.nowReading().Definitions.Estate.Clouds {
-		text.WriteString(store.CloudLine(x))
-	}
-	text.Write(lines)
-	e, _, err := store.ReadSurvey(&text, a.name)
+	head := store.HeadLines("look", time.Unix(0, 0), u.nowReading().Definitions.Estate.Clouds)
+	e, _, err := store.ReadSurvey(io.MultiReader(strings.NewReader(head), bytes.NewReader(lines)), a.name)
 	switch {
 	case err != nil:
 		return err

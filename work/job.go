@@ -223,7 +223,7 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 type NotSurveyedError struct{ Account estate.Unread }
 
 func (e *NotSurveyedError) Error() string {
-	return fmt.Sprintf("the account %s could not be surveyed (%s)", e.Account.Account, e.Account.Reason)
+	return fmt.Sprintf("%s could not be surveyed (%s)", e.Account.Words(), e.Account.Reason)
 }
 
 // seen is a copy of an estate to which instances can be added.

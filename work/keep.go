@@ -92,8 +92,11 @@ func KeepAudit(ctx context.Context, s *store.Store, as any, found []audit.Findin
 
 // isUnknown reports whether nothing is known of an account: it was not read, or may be of a cloud of which nothing was.
 func isUnknown(surveyed *estate.Estate, account string) bool {
-	there := slices.ContainsFunc(surveyed.Accounts, func(a *estate.Account) bool { return a.Name == account })
 	return slices.ContainsFunc(surveyed.Unread, func(u estate.Unread) bool {
-		return u.Account == account && u.Cloud == "" || u.Cloud != "" && !there && account != u.Name()
+		if u.Cloud == "" {
+			return u.Account == account
+		}
+		return account != u.Name() &&
+			!slices.ContainsFunc(surveyed.Accounts, func(a *estate.Account) bool { return a.Name == account })
 	})
 }

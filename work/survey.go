@@ -252,11 +252,7 @@ type accountRead struct {
 func (plan *Reading) Read(ctx context.Context, w io.Writer) (Tally, error) {
 	s := plan.by
 	var told Tally
-	byCloud := ""
-	for _, x := range plan.clouds {
-		byCloud += store.CloudLine(x)
-	}
-	head := store.HeaderLine(s.Definitions.Name, s.Now()) + byCloud
+	head := store.HeadLines(s.Definitions.Name, s.Now(), plan.clouds)
 	var held bytes.Buffer // written once the first account has been read
 	held.WriteString(head)
 	ctx, stop := context.WithCancel(ctx)

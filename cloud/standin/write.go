@@ -364,12 +364,12 @@ func (d *draft) changed(e *estate.Estate) *estate.Estate {
 	for _, c := range d.changes {
 		changes[key{c.Kind, c.ID}] = true
 		if c.Group != "" {
-			changes[key{"of", c.Group}] = true
+			changes[key{"group", c.Group}] = true
 		}
 	}
 	small := new(estate.Estate)
 	for _, g := range e.Groups {
-		if !changes[key{"group", g.ID}] && !changes[key{"of", g.ID}] {
+		if !changes[key{"group", g.ID}] {
 			continue
 		}
 		g.Rules = slices.DeleteFunc(g.Rules, func(r estate.Rule) bool { return !changes[key{"rule", r.ID}] })

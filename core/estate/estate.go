@@ -39,12 +39,20 @@ type Unread struct {
 	Reason  string
 }
 
-// Name is what could not be surveyed, in words.
+// Name is what could not be surveyed: the name of an account, or a cloud in words.
 func (u Unread) Name() string {
+	if u.Cloud != "" {
+		return u.Words()
+	}
+	return u.Account
+}
+
+// Words is what could not be surveyed, in words.
+func (u Unread) Words() string {
 	if u.Cloud != "" {
 		return "the cloud " + u.Cloud
 	}
-	return u.Account
+	return "the account " + u.Account
 }
 
 // An Origin is the place in a file where something is written. The zero value means that no place
