@@ -186,6 +186,7 @@ type Span struct {
 	Name     string
 	Accounts []string
 	Objects  map[[2]string]bool // account and id
+	Did      map[[2]string]bool // of what it has changed so far; of what is made again, the id that it had
 	Rules    map[string]bool    // ids of those that it added or removed
 	From, To time.Time          // To is zero while it lasts
 	Open     bool               // it was broken off
@@ -193,10 +194,22 @@ type Span struct {
 }
 
 func spanOf(p *Past) (Span, error) {
-	x := Span{Name: p.Name, Accounts: p.Draft.Changes(), Objects: make(map[[2]string]bool), Open: p.Open(),
+	x := Span{Name: p.Name, Accounts: p.Draft.Changes(), Objects: make(map[[2]string]bool),
+		Did: make(map[[2]string]bool), Open: p.Open(),
 		Upholds: p.Draft.Upholds}
 	for _, o := range p.Draft.Objects {
 		x.Objects[[2]string{o.Account, o.ID}] = true
+	}
+	for _, e := range p.Entries {
+		var done Result
+		if e.Kind != Done || json.Unmarshal(e.Body, &done) != nil {
+			continue
+		}
+		if s := p.Draft.step(done.Lane, done.Step); s != nil {
+			for _, id := range append(s.Groups, p.Draft.Lanes[done.Lane-1].about(s)) {
+				x.Did[[2]string{s.Account, id}] = true
+			}
+		}
 	}
 	var err error
 	if x.From, err = time.Parse(time.RFC3339Nano, p.Entries[0].At); err != nil {

@@ -138,6 +138,9 @@ type Upholds struct {
 	Shut   []string `json:"shut"`           // and where no longer
 	// By says who had changed what is put back, by place, where that is known.
 	By map[string]string `json:"by,omitempty"`
+	// Places are the full names of the groups and lists that are changed, by id; of what is made again, by that which it
+	// had.
+	Places map[string]string `json:"places,omitempty"`
 }
 
 // A Lane holds steps that are carried out in order. The lanes of a wave are carried out side by
@@ -157,6 +160,16 @@ type Step struct {
 	Opens    bool   `json:"opens"`              // something is let through from here on
 	Closes   bool   `json:"closes"`             // something does not pass any more
 	Replaces string `json:"replaces,omitempty"` // for an object that is made again: the id that it had
+}
+
+// about is the id of the object that a step is about; for one that is made again, the id that it had.
+func (l *Lane) about(s *Step) string {
+	for i := range l.Steps {
+		if made := &l.Steps[i]; made.Do.Makes() && made.ID == s.ID && made.Replaces != "" {
+			return made.Replaces
+		}
+	}
+	return s.ID
 }
 
 // A Gap is traffic that passes before and after the change, and is stopped in between.

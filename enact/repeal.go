@@ -508,7 +508,8 @@ func (p *Past) MayHaveMade() bool {
 }
 
 // FindMade looks in a survey for what a run that was broken off may have made although no answer told: a group or list
-// with its name and mark that nobody knows. It is noted as made.
+// with its name that nobody knows, and that was not there when the run began. It is noted as made. If there are several,
+// it is the one with the estate's mark; somebody may have taken that off since.
 func (p *Past) FindMade(surveyed *estate.Estate, journal Journal, now time.Time, known Known) error {
 	there := linesOf(surveyed, p.Draft.Changes(), false)
 	for at := range unsureSteps(p.Entries) {
@@ -520,22 +521,26 @@ func (p *Past) FindMade(surveyed *estate.Estate, journal Journal, now time.Time,
 		if err := json.Unmarshal(s.Object, &asked); err != nil {
 			return err
 		}
+		made, marked := "", false
 		for is, lines := range there {
 			var l line
 			if is.account != s.Account || is.kind != s.Do.Of() || known.Has(is.account, is.kind, is.id) ||
-				json.Unmarshal(lines[0], &l) != nil || l.Name != asked.Name || l.Network != asked.Network ||
-				!sameMark(l.Labels, asked.Labels) {
+				json.Unmarshal(lines[0], &l) != nil || l.Name != asked.Name || l.Network != asked.Network {
 				continue
 			}
-			e, err := journal.Append(now, p.Name, Done, Result{Lane: at[0], Step: at[1],
-				IDs:   map[string]string{s.ID: is.id},
-				Found: true})
-			if err != nil {
-				return err
+			if same := sameMark(l.Labels, asked.Labels); made == "" || same && !marked {
+				made, marked = is.id, same
 			}
-			p.Entries = append(p.Entries, e)
-			break
 		}
+		if made == "" {
+			continue
+		}
+		e, err := journal.Append(now, p.Name, Done, Result{Lane: at[0], Step: at[1],
+			IDs: map[string]string{s.ID: made}, Found: true})
+		if err != nil {
+			return err
+		}
+		p.Entries = append(p.Entries, e)
 	}
 	return nil
 }

@@ -128,6 +128,9 @@ type Stop struct {
 	Step     int // from 1; 0 if the lane never began
 	Of       int
 	Says     string
+	// Object is the id of the group, list, interface or subnet that the step is about; for one that is made again, the
+	// id that it had.
+	Object   string
 	Proof    bool // all of its steps are done, and the clouds are not as they should be then
 	NotBegun bool // because an earlier wave stopped
 	Unsure   bool // it is unknown whether the step was carried out
@@ -286,7 +289,7 @@ func (r *Run) lane(ctx context.Context, n int) (Stop, bool) {
 	}
 	for k := range lane.Steps {
 		s, at := &lane.Steps[k], [2]int{n + 1, k + 1}
-		stop.Step, stop.Says = k+1, s.Says
+		stop.Step, stop.Says, stop.Object = k+1, s.Says, lane.about(s)
 		if r.isDone(at) {
 			if err := b.note(s); err != nil {
 				stop.Err = err

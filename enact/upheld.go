@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"isonomos/core/change"
 	"isonomos/core/estate"
 	"isonomos/store"
 )
@@ -87,6 +88,15 @@ type Upheld struct {
 	// Said is how often somebody has said what may be done.
 	Said int
 	Acts []Act // of the last hour before the last entry, in order
+
+	doing map[string]*doing // runs that are not at their end, by name
+}
+
+// A doing is a run that upholds and is not at its end.
+type doing struct {
+	draft *Draft
+	own   map[string]bool // places where it does more than to attach groups and detach them
+	acted map[string]bool // places where it has done something
 }
 
 type resumed struct {
@@ -117,7 +127,8 @@ func UpheldBy(journal func(func(store.Entry) error) error) (*Upheld, error) {
 func newUpheld() *Upheld {
 	return &Upheld{shown: make(map[string]string), agreed: make(map[string]string),
 		exempt: make(map[[2]string]string),
-		hands:  make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time)}
+		hands:  make(map[[2]string][]HandsOffed), seen: make(map[[2]string][]time.Time),
+		doing: make(map[string]*doing)}
 }
 
 // clone is a copy that later entries don't change, with what was done within an hour before a time.
@@ -125,7 +136,7 @@ func (u *Upheld) clone(at time.Time) *Upheld {
 	copied := *u
 	copied.shown, copied.agreed, copied.exempt = maps.Clone(u.shown), maps.Clone(u.agreed), maps.Clone(u.exempt)
 	copied.hands, copied.seen = maps.Clone(u.hands), maps.Clone(u.seen)
-	copied.resumed = slices.Clip(u.resumed)
+	copied.resumed, copied.doing = slices.Clip(u.resumed), nil
 	copied.Acts = slices.DeleteFunc(slices.Clone(u.Acts), func(a Act) bool { return a.At.Before(at.Add(-actsFor)) })
 	return &copied
 }
@@ -172,15 +183,65 @@ func (u *Upheld) take(e store.Entry, at time.Time) error {
 			return err
 		}
 		u.Acts = slices.DeleteFunc(u.Acts, func(a Act) bool { return a.At.Before(at.Add(-actsFor)) })
-		for _, place := range x.Upholds.Opened {
-			u.Acts = append(u.Acts, Act{Place: place, Opened: true, At: at, By: x.Upholds.By[place]})
+		d := &doing{draft: new(Draft), own: make(map[string]bool), acted: make(map[string]bool)}
+		if err := json.Unmarshal(e.Body, d.draft); err != nil {
+			return err
 		}
-		for _, place := range x.Upholds.Shut {
-			u.Acts = append(u.Acts, Act{Place: place, At: at, By: x.Upholds.By[place]})
+		for i := range d.draft.Lanes {
+			lane := &d.draft.Lanes[i]
+			for k := range lane.Steps {
+				if s := &lane.Steps[k]; lets(s.Do) && !attaches(s.Do) {
+					d.own[d.draft.Upholds.Places[lane.about(s)]] = true
+				}
+			}
 		}
+		u.doing[e.Run] = d
+	case Done:
+		var x Result
+		if d := u.doing[e.Run]; d != nil {
+			if err := json.Unmarshal(e.Body, &x); err != nil {
+				return err
+			}
+			u.act(d, x, at)
+		}
+	case End:
+		delete(u.doing, e.Run)
 	}
 	return nil
 }
+
+// act notes what a step has done: what was only tried does not count.
+func (u *Upheld) act(d *doing, x Result, at time.Time) {
+	s := d.draft.step(x.Lane, x.Step)
+	if s == nil || !lets(s.Do) {
+		return
+	}
+	upholds := d.draft.Upholds
+	place := upholds.Places[d.draft.Lanes[x.Lane-1].about(s)]
+	is := func(other string) bool {
+		return upholds.Places == nil || other == place || attaches(s.Do) && !d.own[other]
+	}
+	for _, act := range []struct {
+		places []string
+		opened bool
+	}{{upholds.Opened, true}, {upholds.Shut, false}} {
+		for _, other := range act.places {
+			if !d.acted[other] && is(other) {
+				u.Acts = append(u.Acts, Act{Place: other, Opened: act.opened, At: at, By: upholds.By[other]})
+			}
+		}
+	}
+	for _, other := range slices.Concat(upholds.Opened, upholds.Shut) {
+		d.acted[other] = d.acted[other] || is(other)
+	}
+}
+
+// lets reports whether an action can change what is let through.
+func lets(a change.Action) bool {
+	return !a.Makes() && a != change.LabelGroup && a != change.LabelList
+}
+
+func attaches(a change.Action) bool { return a == change.Attach || a == change.AttachToSubnet }
 
 // Upholder is as whom whoever goes by this journal upholds.
 func (u *Upheld) Upholder() estate.Upholder { return u.first }

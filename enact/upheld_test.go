@@ -2,9 +2,11 @@ package enact
 
 import (
 	"encoding/json"
+	"fmt"
 	"testing"
 	"time"
 
+	"isonomos/cloud"
 	"isonomos/core/change"
 	"isonomos/core/estate"
 	"isonomos/store"
@@ -68,18 +70,38 @@ func TestHandsOffUntil(t *testing.T) {
 	}
 }
 
-// What was done counts for an hour, and until somebody says that a place is to be put back again.
+// What was done counts for an hour, and until somebody says that a place is to be put back again. What was only tried
+// does not count, nor do labels.
 func TestActsAndResumptions(t *testing.T) {
 	var all tale
+	step := func(do change.Action, id string) Step {
+		return Step{Request: cloud.Request{Do: do, Account: "a", ID: id}}
+	}
 	begin := func(after time.Duration, opened, shut string) {
-		d := Draft{Upholds: &Upholds{Opened: []string{}, Shut: []string{}, By: map[string]string{shut: "amira"}}}
+		d := Draft{Upholds: &Upholds{Opened: []string{}, Shut: []string{}, By: map[string]string{shut: "amira"},
+			Places: map[string]string{"o": opened, "s": shut}}, Lanes: []Lane{{Accounts: []string{"a"}}}}
+		lane := &d.Lanes[0]
 		if opened != "" {
 			d.Upholds.Opened = []string{opened}
+			lane.Steps = append(lane.Steps, step(change.LabelGroup, "o"), step(change.AddRules, "o"))
 		}
 		if shut != "" {
 			d.Upholds.Shut = []string{shut}
+			lane.Steps = append(lane.Steps, step(change.RemoveRule, "s"))
 		}
-		all.says(after, "run", Begin, d)
+		tried := fmt.Sprint("tried after ", after)
+		all.says(after, tried, Begin, d)
+		if opened != "" {
+			all.says(after, tried, Done, Result{Lane: 1, Step: 1}) // its label
+		}
+		all.says(after, tried, Failed, Result{Lane: 1, Step: len(lane.Steps), Error: "no"})
+		all.says(after, tried, End, Ending{Outcome: Stopped})
+		run := fmt.Sprint("run after ", after)
+		all.says(after, run, Begin, d)
+		for k := range lane.Steps {
+			all.says(after, run, Done, Result{Lane: 1, Step: k + 1})
+		}
+		all.says(after, run, End, Ending{Outcome: Enacted})
 	}
 	begin(0, "a/n/g", "")
 	begin(30*time.Minute, "a/n/g", "a/n/h")
@@ -113,6 +135,28 @@ func TestActsAndResumptions(t *testing.T) {
 	}
 	if u.Said != 1 || u.Upholder() != (estate.Upholder{Journal: "01234567", Since: noon}) {
 		t.Errorf("%d %v", u.Said, u.Upholder())
+	}
+}
+
+// Attaching counts for the groups at which a run does nothing else.
+func TestActsOfAttaching(t *testing.T) {
+	var all tale
+	all.says(0, "run", Begin, Draft{Upholds: &Upholds{Opened: []string{"a/n/g", "a/n/h"}, Shut: []string{"a/n/g"},
+		Places: map[string]string{"g": "a/n/g", "h": "a/n/h"}}, Lanes: []Lane{{Accounts: []string{"a"}, Steps: []Step{
+		{Request: cloud.Request{Do: change.Attach, Account: "a", ID: "f0", Groups: []string{"g"}}},
+		{Request: cloud.Request{Do: change.AddRules, Account: "a", ID: "h"}}}}}})
+	all.says(0, "run", Done, Result{Lane: 1, Step: 1})
+	u, err := UpheldBy(all.read)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(u.OpenedAt("a/n/g", noon.Add(-time.Hour))) != 1 || len(u.ShutAt("a/n/g", noon.Add(-time.Hour))) != 1 ||
+		len(u.Acts) != 2 {
+		t.Errorf("%v", u.Acts)
+	}
+	all.says(0, "run", Done, Result{Lane: 1, Step: 2})
+	if u, err = UpheldBy(all.read); err != nil || len(u.Acts) != 3 || !u.Acts[2].Opened || u.Acts[2].Place != "a/n/h" {
+		t.Errorf("%v %v", u.Acts, err)
 	}
 }
 

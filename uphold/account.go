@@ -54,6 +54,16 @@ type account struct {
 	actor     string // as whom this program changes it; empty where its cloud does not tell
 	unjudged  int    // times in a row that it had changed since it was judged
 	failures  int    // to keep it, since it last succeeded
+	// failed are groups, lists, interfaces and subnets that could not be kept, by id: the others are kept without them.
+	failed map[string]*failure
+}
+
+// A failure is what went wrong at an object, and until when nothing is tried there.
+type failure struct {
+	why   string
+	tries int
+	// opens is until when nothing is let through again there, and all until when nothing is done at all.
+	opens, all time.Time
 }
 
 // take keeps lines as those that were judged.

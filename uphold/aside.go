@@ -38,7 +38,7 @@ func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*
 	for place, x := range places {
 		key := leftKey + place
 		h := held[key]
-		if h != nil && h.Why == x.why {
+		if h != nil && h.Why == x.why && (h.Alarmed || !x.alarm) {
 			continue
 		}
 		n := u.notice(notify.SteppedBack, audit.High, "%s", x.why)

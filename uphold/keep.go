@@ -26,6 +26,8 @@ import (
 const (
 	keepersAtOnce = 8
 	keepTimeout   = 5 * time.Minute
+	// leftFor is how long something can't be put back or shut until that is an alarm: it may be the answer of a moment.
+	leftFor = 10 * time.Second
 	// firstPatient is how long nothing is done at the beginning, until everything was judged.
 	firstPatient = 15 * time.Second
 	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all
@@ -236,9 +238,11 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	defer stop()
 	at := u.Now()
 	kept, err := keeper.Keep(within, d.may())
-	if kept.Run != "" {
+	if kept.Run != "" && err == nil {
 		u.Log.Info("put back or shut", "account", a.name, "run", kept.Run, "took",
 			u.Now().Sub(at).Round(time.Millisecond).String())
+	}
+	if kept.Run != "" {
 		a.kick()
 	}
 	switch {
@@ -256,19 +260,72 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		return busy
 	case ctx.Err() != nil:
 		return 0
+	case d.failedAt(err):
+		return time.Millisecond
 	case err != nil:
-		return d.failed(err)
+		return d.hasFailed(err)
 	}
 	a.mu.Lock()
 	a.failures, a.unjudged = 0, 0
+	maps.DeleteFunc(a.failed, func(_ string, f *failure) bool { return !f.opens.After(d.now) }) // it was tried again
 	a.mu.Unlock()
 	for place, why := range kept.Left {
-		if d.left[place] == nil {
-			d.left[place] = &left{why: why}
+		x := d.left[place]
+		if x == nil {
+			x = new(left)
+			d.left[place] = x
+		}
+		if x.why != why {
+			x.why, x.alarm = why, d.stands(leftKey+place)
 		}
 	}
 	u.noteLeft(ctx, a, d.left)
 	return d.again
+}
+
+// stands reports whether a reason why nothing is done has stood for so long that people have to be told: they were told
+// that something is going to be done.
+func (d *decision) stands(key string) bool {
+	var stood time.Duration
+	if h := d.held[key]; h != nil {
+		stood = d.now.Sub(h.Since)
+	}
+	if stood >= leftFor || d.Once {
+		return true
+	}
+	d.after(leftFor - stood)
+	return false
+}
+
+// failedAt notes at which objects keeping an account has failed, so that all others are kept without them. It reports
+// false if that is not known.
+func (d *decision) failedAt(err error) bool {
+	var e *work.FailedError
+	if !errors.As(err, &e) || len(e.Objects) == 0 {
+		return false
+	}
+	d.a.mu.Lock()
+	defer d.a.mu.Unlock()
+	if d.a.failed == nil {
+		d.a.failed = make(map[string]*failure)
+	}
+	now := d.Now()
+	for _, id := range e.Objects {
+		f := d.a.failed[id]
+		if f == nil {
+			f = new(failure)
+			d.a.failed[id] = f
+			d.Log.Warn("what was changed could not be put back or shut; it is tried again", "account", d.a.name,
+				"object", id, "problem", err)
+		}
+		until := now.Add(waiting(f.tries))
+		if f.opens.After(d.now) { // nothing was let through again, and it failed all the same
+			f.all = until
+		}
+		f.opens, f.why = until, e.Why
+		f.tries++
+	}
+	return true
 }
 
 // giveWay ends upholding: another one, which goes by another journal, was there before.
@@ -281,8 +338,8 @@ func (u *Upholder) giveWay(err error) {
 	}
 }
 
-// failed notes that keeping an account has failed, and says when to try again.
-func (d *decision) failed(err error) time.Duration {
+// hasFailed notes that keeping an account has failed, and says when to try again.
+func (d *decision) hasFailed(err error) time.Duration {
 	d.a.mu.Lock()
 	tries := d.a.failures
 	d.a.failures++

@@ -83,7 +83,7 @@ func (d *decision) alsoNamed() []string {
 
 // may says what may be done.
 func (d *decision) may() work.May {
-	may := work.May{Leave: d.leave, By: d.changedBy, Upholder: d.upheld.Upholder(), Actor: d.actor(),
+	may := work.May{Leave: d.leave, Failed: d.failed, By: d.changedBy, Upholder: d.upheld.Upholder(), Actor: d.actor(),
 		Agreed: func(law string) bool { return d.upheld.IsAgreed(law, d.lawDigest(law)) }}
 	may.Enforces = func(law string, g *estate.Group) bool { return may.Agreed(law) && d.due(law, g) }
 	if d.r.PutsBack {
@@ -166,6 +166,25 @@ func (d *decision) leave(g *estate.Group, opens bool) string {
 		return why
 	}
 	return ""
+}
+
+// failed says why an object is left alone for now: what was tried there last has failed.
+func (d *decision) failed(id string, opens bool) string {
+	d.a.mu.Lock()
+	f := d.a.failed[id]
+	d.a.mu.Unlock()
+	if f == nil {
+		return ""
+	}
+	until := f.all
+	if opens {
+		until = f.opens
+	}
+	if !until.After(d.now) {
+		return ""
+	}
+	d.after(until.Sub(d.now))
+	return "it could not be done, and is tried again: " + f.why
 }
 
 // names says who is known to have made changes.

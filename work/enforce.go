@@ -102,6 +102,10 @@ func (k Keeper) toEnforce(surveyed *estate.Estate, may May) (*keeping, error) {
 			x.left[b.group.Path()] = b.left(": its cloud has made it, and it can't be changed")
 			continue
 		}
+		if why := may.Failed(b.group.ID, false); why != "" {
+			x.left[b.group.Path()] = b.left(": " + why)
+			continue
+		}
 		less, err := b.less()
 		var inexact *shut.InexactError
 		if errors.As(err, &inexact) {

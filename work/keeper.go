@@ -50,7 +50,10 @@ type May struct {
 	PutBack func(estate.Place) bool
 	// Leave says why a group is left alone, or is empty. Opens says that something would be let through again, or that
 	// it would be attached or detached.
-	Leave  func(g *estate.Group, opens bool) string
+	Leave func(g *estate.Group, opens bool) string
+	// Failed says why a group, list, interface or subnet is left alone for now, by its id, or is empty: what was tried
+	// there last has failed, and all others are kept without it. Opens is as for Leave.
+	Failed func(id string, opens bool) string
 	Agreed func(law string) bool // that a law is enforced
 	// Enforces says which laws are enforced in a group by now.
 	Enforces func(law string, g *estate.Group) bool
@@ -59,11 +62,29 @@ type May struct {
 	Actor    string                    // as whom the cloud knows this program; empty where it does not tell
 }
 
+// leave says why a group is left alone, or is empty.
+func (m May) leave(g *estate.Group, opens bool) string {
+	if why := m.Failed(g.ID, opens); why != "" {
+		return why
+	}
+	return m.Leave(g, opens)
+}
+
 // Kept is what came of it.
 type Kept struct {
 	Run  string            // that was carried out; empty if there was nothing to do
-	Left map[string]string // groups that are left alone, by their full names, and why
+	Left map[string]string // groups and lists that are left alone, by their full names, and why
 }
+
+// A FailedError says at which objects something failed, by their ids, so that all others can be kept without them.
+type FailedError struct {
+	Objects []string
+	Why     string // what failed there
+	err     error
+}
+
+func (e *FailedError) Error() string { return e.err.Error() }
+func (e *FailedError) Unwrap() error { return e.err }
 
 // An EarlierError says that a group that is to be put back was put back by another upholder, which goes by another
 // journal that is older. Only one of them can be right.
@@ -150,7 +171,7 @@ type keeping struct {
 	laws  []string        // that are enforced by it; none where something is put back
 	opens map[string]bool // groups by their full names
 	shuts map[string]bool
-	left  map[string]string // groups that are left alone, by their full names, and why
+	left  map[string]string // groups and lists that are left alone, by their full names, and why
 	// places are the full names of groups that are changed, by id.
 	places map[string]string
 }
@@ -168,14 +189,22 @@ func (x *keeping) planned(k Keeper) (*keeping, error) {
 	x.aim.Then.Services = k.Decided.Definitions.Estate.Services
 	var err error
 	x.plan, err = change.NewPlan(x.aim)
+	if err == nil {
+		return x, nil
+	}
+	why := err.Error()
 	var stuck *change.StuckError
 	if errors.As(err, &stuck) {
-		return x, refused("%w: %s", err, enact.Says(&stuck.Steps[0], x.aim.Then.Services))
+		why += ": " + enact.Says(&stuck.Steps[0], x.aim.Then.Services)
 	}
-	if err != nil {
-		return x, refused("%w", err)
+	var about interface {
+		error
+		Objects() []string
 	}
-	return x, nil
+	if errors.As(err, &about) {
+		return x, &FailedError{about.Objects(), why, refused("%s", why)}
+	}
+	return x, refused("%s", why)
 }
 
 // carry finds what is to be done, and does it. The run is empty if there was nothing to do.
@@ -196,6 +225,7 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 		Shut: slices.AppendSeq([]string{}, maps.Keys(x.shuts))}
 	slices.Sort(d.Upholds.Opened)
 	slices.Sort(d.Upholds.Shut)
+	d.Upholds.Places = x.places
 	for id, place := range x.places {
 		if by := may.By(id); by != "" {
 			if d.Upholds.By == nil {
@@ -232,6 +262,9 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 	if errors.As(err, &stopped) && len(stopped.Stops) > 0 {
 		s := stopped.Stops[0]
 		err = fmt.Errorf("%w: %s: %w", err, s.Says, s.Err)
+		if s.Object != "" && !s.Proof {
+			err = &FailedError{[]string{s.Object}, fmt.Sprintf("%s: %v", s.Says, s.Err), err}
+		}
 	}
 	return name, x.left, err
 }

@@ -2,6 +2,7 @@ package work
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 
 	"isonomos/core/change"
@@ -156,6 +157,11 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	if then, err = p.on(surveyed, pick); err != nil {
 		return x, err
 	}
+	if p.withoutMissing(then, rules) {
+		if then, err = p.on(surveyed, pick); err != nil {
+			return x, err
+		}
+	}
 	if p.stays = p.opensMore(surveyed, then, whole); len(p.stays) > 0 {
 		if then, err = p.on(surveyed, pick); err != nil {
 			return x, err
@@ -165,6 +171,35 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 		return kind == "group" && (picked[id] || rules[id] != nil)
 	})
 	return x.planned(k)
+}
+
+// withoutMissing takes out of the rules that are to be added what refers to a group or list that is not there and is not
+// going to be made: no cloud takes that, and it lets nothing through. It reports whether there was any.
+func (p *puttingBack) withoutMissing(then *estate.Estate, rules map[string][]json.RawMessage) (any bool) {
+	for id, g := range groupsOf(then, p.Account) {
+		there := make(map[string]bool)
+		if now := p.now[id]; now != nil {
+			for i := range now.Rules {
+				there[now.Rules[i].ID] = true
+			}
+		}
+		isMissing := func(x estate.Peer) bool { return x.Kind == estate.PeerMissing }
+		var less []estate.Rule
+		dropped := false
+		for _, r := range g.Rules {
+			if !there[r.ID] && slices.ContainsFunc(r.Peers, isMissing) {
+				dropped = true
+				if r.Peers = slices.DeleteFunc(slices.Clone(r.Peers), isMissing); len(r.Peers) == 0 {
+					continue
+				}
+			}
+			less = append(less, r)
+		}
+		if dropped {
+			any, rules[id] = true, linesOfRules(g, slices.DeleteFunc(less, isPass))
+		}
+	}
+	return any
 }
 
 // on is the survey with what is picked as it was decided. Its passes are marked.
@@ -181,6 +216,12 @@ func (p *puttingBack) on(surveyed *estate.Estate, pick enact.Restore) (*estate.E
 func (p *puttingBack) attached(made func(id string) bool) func(id, at string, now, was bool) bool {
 	return func(id, at string, now, was bool) bool {
 		if p.stays[at] {
+			return now
+		}
+		if why := p.may.Failed(at, true); why != "" {
+			if now != was {
+				p.left[p.holder(at)] = why
+			}
 			return now
 		}
 		if p.now[id] == nil {
@@ -217,12 +258,22 @@ func (p *puttingBack) isAttached(id, at string, now, was bool) bool {
 		return was
 	}
 	shuts := p.shutsAt[at]
-	if why := p.may.Leave(g, !shuts); why != "" {
+	if why := p.may.leave(g, !shuts); why != "" {
 		p.left[g.Path()] = why
 		return now
 	}
 	p.does(g, !shuts, shuts)
 	return was
+}
+
+// holder is the full name of the instance of an interface, or of a subnet.
+func (p *puttingBack) holder(at string) string {
+	for _, i := range p.found.Instances {
+		if slices.ContainsFunc(i.Interfaces, func(f *estate.Interface) bool { return f.ID == at }) {
+			return i.Path()
+		}
+	}
+	return p.Account + "/" + at
 }
 
 // opensMore are the interfaces, and subnets, to which groups are to be attached or no longer and that would let through
@@ -351,9 +402,21 @@ func (p *puttingBack) lists(surveyed *estate.Estate) (picked map[string]bool, en
 		as := &estate.Group{Account: account, ID: id, Name: names[id]} // for what is said of it
 		l := now[id]
 		if l == nil {
-			if picked[id] = p.defined.lists[names[id]] && p.may.Leave(as, true) == ""; picked[id] {
-				p.does(as, true, false)
+			if !p.defined.lists[names[id]] {
+				continue // whoever deleted it did what the definitions say
 			}
+			why := p.may.leave(as, true)
+			for _, other := range now {
+				if other.Name == as.Name {
+					why = nameTaken("list", as.Path(), other.ID)
+				}
+			}
+			if why != "" {
+				p.left[as.Path()] = why
+				continue
+			}
+			picked[id] = true
+			p.does(as, true, false)
 			continue
 		}
 		var is []string
@@ -365,11 +428,17 @@ func (p *puttingBack) lists(surveyed *estate.Estate) (picked map[string]bool, en
 		switch {
 		case p.defined.entries[id] || !opens && !shuts:
 			continue
-		case opens && p.may.Leave(as, true) != "":
+		case opens && p.may.leave(as, true) != "":
+			p.left[as.Path()] = p.may.leave(as, true)
 			if !shuts {
 				continue
 			}
 			opens, entries[id] = false, kept
+		}
+		if why := p.may.Failed(id, false); why != "" {
+			p.left[as.Path()] = why
+			delete(entries, id)
+			continue
 		}
 		picked[id] = true
 		p.does(as, opens, shuts)
@@ -397,7 +466,13 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 			for at, moved := range p.moved {
 				shuts = shuts || p.shutsAt[at] && slices.Contains(moved, id)
 			}
-			if why := p.may.Leave(w, !shuts); why != "" {
+			why := p.may.leave(w, !shuts)
+			for _, other := range there {
+				if other.Path() == w.Path() {
+					why = nameTaken("group", w.Path(), other.ID)
+				}
+			}
+			if why != "" {
 				p.left[w.Path()] = why
 				continue
 			}
@@ -421,13 +496,13 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 		if other := p.earlier(g); other != nil {
 			return nil, nil, other
 		}
-		if why := p.may.Leave(g, false); why != "" {
+		if why := p.may.leave(g, false); why != "" {
 			p.left[g.Path()] = why
 			continue
 		}
-		why := ""
+		why := p.may.Failed(id, true) // then only what is too much is taken out
 		if closes {
-			why = p.may.Leave(g, true)
+			why = p.may.leave(g, true)
 		}
 		if why == "" {
 			picked[id] = true
@@ -457,6 +532,12 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 		}
 	}
 	return picked, rules, nil
+}
+
+// nameTaken says that something can't be made again, since something else has its name by now.
+func nameTaken(kind, path, id string) string {
+	return fmt.Sprintf("it was deleted, and another %s (%s) has its name by now: rename or delete that one, or make it "+
+		"the estate's with draft --adopt %s", kind, id, path)
 }
 
 func isPass(r estate.Rule) bool { return r.Pass != "" }

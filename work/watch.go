@@ -197,6 +197,13 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 			v.Differences = append(v.Differences, x)
 		}
 	}
+	for _, x := range aim.NotOurs {
+		if g := x.Group; in(g) {
+			v.Differences = append(v.Differences, Difference{Kind: Altered, Account: account, Group: g.Path(),
+				GroupID: g.ID, Place: g.Path(), Key: "not ours " + g.Path() + " " + g.ID, Severity: audit.High,
+				Where: estate.GroupPlace(g), Says: "it is defined, and not there: " + x.Why})
+		}
+	}
 	for _, name := range aim.Strays {
 		if !strings.HasPrefix(name, account+"/") {
 			continue

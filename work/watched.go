@@ -67,11 +67,13 @@ func (r Runs) BrokenOff(account string) bool {
 func (r Runs) KeptBy(account, id, place, law string, since time.Time) string {
 	for _, x := range slices.Backward(r.Spans) {
 		u := x.Upholds
-		if u == nil || !slices.Contains(x.Accounts, account) || x.From.Before(since) {
+		if u == nil || !slices.Contains(x.Accounts, account) || x.From.Before(since) || len(x.Did) == 0 {
 			continue
 		}
-		about := id == "" && law == "" || x.Objects[[2]string{account, id}] || slices.Contains(u.Opened, place) ||
-			slices.Contains(u.Shut, place)
+		about := id == "" && law == "" || x.Did[[2]string{account, id}]
+		for of, path := range u.Places {
+			about = about || path == place && x.Did[[2]string{account, of}]
+		}
 		if about && (law == "" || slices.Contains(u.Laws, law)) {
 			return x.Name
 		}

@@ -37,6 +37,7 @@ type Aim struct {
 	ToNow       func([]estate.Peer) []estate.Peer // translates the peers of expectations for Now
 	ToThen      func([]estate.Peer) []estate.Peer // and for Then
 	Left        []string                          // what is not changed, and why
+	NotOurs     []NotOurs                         // the definitions among these
 	ByMark      []*estate.Group                   // of Then: groups that may be changed on their mark alone
 	Strays      []string                          // marked groups and lists that nobody knows
 	Failures    []*compile.Failure                // definitions that their clouds can't express
@@ -95,6 +96,7 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 		}
 		if reason := a.notOurs(g, known[g.Account], choice); reason != "" {
 			if reason != outOfScope {
+				a.NotOurs = append(a.NotOurs, NotOurs{g, reason})
 				a.Left = append(a.Left, fmt.Sprintf("%s: %s", g.Path(), reason))
 			}
 			continue
@@ -179,6 +181,13 @@ func (a *Aim) AboutPasses() bool { return a.exact }
 
 // Owns reports whether a group of Then is one that may be changed.
 func (a *Aim) Owns(g *estate.Group) bool { return a.own[g] }
+
+// A NotOurs is a defined group that is not carried out, since what has its name in the cloud is not the estate's, or since
+// its network or account is not there.
+type NotOurs struct {
+	Group *estate.Group
+	Why   string
+}
 
 const outOfScope = "out of scope"
 

@@ -228,6 +228,9 @@ func (p *planner) stuck(c *checker, accounts []*estate.Account, left []*pending)
 	e := &StuckError{Accounts: accounts, Why: "each waits for another"}
 	for _, x := range left {
 		e.Steps = append(e.Steps, x.Step)
+		if id := cmp.Or(p.replaced[x.object()], x.object()); !slices.Contains(e.objects, id) {
+			e.objects = append(e.objects, id)
+		}
 		switch {
 		case !p.s.ready(&x.Step):
 		case !p.s.withinQuota(&x.Step):

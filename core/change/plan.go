@@ -59,7 +59,12 @@ type StuckError struct {
 	Accounts []*estate.Account
 	Steps    []Step // the remaining steps
 	Why      string
+	objects  []string
 }
+
+// Objects are the ids of the groups, lists, interfaces and subnets that the remaining steps are about; of what is made
+// again, those that it had.
+func (e *StuckError) Objects() []string { return e.objects }
 
 func (e *StuckError) Error() string {
 	return fmt.Sprintf("no safe order was found for %s in %s: %s", count.Of(len(e.Steps), "step", "steps"),
@@ -104,9 +109,11 @@ type planner struct {
 	given   map[key]*estate.List            // all existing lists, by id
 	fellows map[*estate.Group][]estate.Peer // for a group that rules refer to: who else is meant during the change
 	bridges bool                            // whether rules for that time are added
-	news    int
-	pending []*pending
-	plan    Plan
+	// replaced are the ids that groups and lists had which are made again, by their made-up ones.
+	replaced map[string]string
+	news     int
+	pending  []*pending
+	plan     Plan
 }
 
 // NewPlan finds steps from the state in which an aim begins to the one that it asks for, and their
@@ -133,7 +140,8 @@ func newPlanner(a *Aim) *planner {
 	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
 	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group),
 		made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List),
-		given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer)}
+		given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer),
+		replaced: make(map[string]string)}
 	p.plan.Left = a.Left
 	for _, g := range e.Groups {
 		p.groups[keyOf(g)] = g
@@ -205,6 +213,7 @@ func (p *planner) makeGroups() {
 		}
 		x.Rules = letOut(x)
 		p.made[g] = x
+		p.replaced[x.ID] = g.ID
 		made := Step{Do: CreateGroup, Account: x.Account, Group: x, Labels: x.Labels, Replaces: g.ID}
 		if decide.Dialect(x.Account).LabelsApart {
 			made.Labels = nil
@@ -543,14 +552,37 @@ func (a *Aim) withinAccounts() error {
 	for _, x := range a.Surveyed.Accounts {
 		for i, limit := range [2]string{dialect.LimitGroups, dialect.LimitRules} {
 			if n := after[x.Name][i]; n > before[x.Name][i] && !within(x, limit, n) {
-				return fmt.Errorf("the account %s would have %s, and may have %s", x.Name,
+				return &RoomError{fmt.Sprintf("the account %s would have %s, and may have %s", x.Name,
 					count.Of(n, [2]string{"group", "rule"}[i], [2]string{"groups", "rules"}[i]),
-					count.Number(x.Limits[limit]))
+					count.Number(x.Limits[limit])), a.growing(x.Name)}
 			}
 		}
 	}
 	return nil
 }
+
+// growing are the ids of the groups of an account that are to have more rules than now; of those that are made again,
+// the ones that they had.
+func (a *Aim) growing(account string) (ids []string) {
+	for _, g := range a.Then.Groups {
+		is := a.surveyedOf[keyOf(g)]
+		if g.Account.Name == account && g.ID != "" && (is == nil || len(g.Rules) > len(is.Rules)) {
+			ids = append(ids, g.ID)
+		}
+	}
+	return ids
+}
+
+// A RoomError says that a cloud has no room for what is asked for.
+type RoomError struct {
+	says    string
+	objects []string
+}
+
+func (e *RoomError) Error() string { return e.says }
+
+// Objects are the ids of the groups and lists for which there is no room.
+func (e *RoomError) Objects() []string { return e.objects }
 
 // A NotOursError says that a list without the estate's mark would have to be changed. It must be
 // adopted first.

@@ -197,6 +197,26 @@ func TestPlansThatCantBe(t *testing.T) {
 	}
 }
 
+// Where an account has no room, it is told for what; for what is made again by the id that it had.
+func TestRoom(t *testing.T) {
+	full := strings.NewReplacer("DIALECT", "union", "LIMIT", "60", `"limits":{`, `"limits":{"groups-per-account":2,`).
+		Replace(pierSurvey)
+	now, _, err := store.ReadSurvey(strings.NewReader(full), "now")
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, _, err := store.ReadSurvey(strings.NewReader(full+
+		`{"kind":"group","account":"a","network":"n","id":"gone","name":"gone","for":"instances"}`+"\n"), "before")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = change.NewPlan(change.NewRepeal("pier", now, before, func(_, _, id string) bool { return id == "gone" }))
+	var room *change.RoomError
+	if !errors.As(err, &room) || !slices.Equal(room.Objects(), []string{"gone"}) {
+		t.Errorf("%v", err)
+	}
+}
+
 // What is undone is what was: groups, rules, lists, labels, what is attached.
 func TestRepealPlans(t *testing.T) {
 	text := strings.NewReplacer("DIALECT", "union", "LIMIT", "60").Replace(pierSurvey) + rule("web", "in",

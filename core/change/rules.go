@@ -321,8 +321,8 @@ func ranksFor(g *estate.Group, have, wanted []estate.Rule, taken map[int]bool) (
 			return r, nil
 		}
 		if len(staying) == 0 {
-			return rewriting{}, fmt.Errorf("%s has no %d free ranks from %d to %d", g.Path(), len(wanted), bounds[0],
-				bounds[1])
+			return rewriting{}, &RoomError{fmt.Sprintf("%s has no %d free ranks from %d to %d", g.Path(), len(wanted),
+				bounds[0], bounds[1]), []string{g.ID}}
 		}
 		// this rule is removed, and added again with another rank
 		staying = slices.Delete(slices.Clone(staying), min(tight, len(staying)-1), min(tight, len(staying)-1)+1)

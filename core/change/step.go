@@ -78,6 +78,19 @@ type Step struct {
 	Closes    bool            // something does not pass any more
 }
 
+// object is the id of what a step is about.
+func (x *Step) object() string {
+	switch {
+	case x.Interface != nil:
+		return x.Interface.ID
+	case x.Subnet != nil:
+		return x.Subnet.ID
+	case x.List != nil:
+		return x.List.ID
+	}
+	return x.Group.ID
+}
+
 // newPrefix begins made-up ids.
 const newPrefix = "new:"
 

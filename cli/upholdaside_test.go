@@ -1,0 +1,211 @@
+package cli_test
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+
+	"isonomos/cloud/standin"
+	"isonomos/notify"
+	"isonomos/store/whole"
+)
+
+const upheldBase = `
+group base in nu "Databases" { cover where role = db
+  admit postgres from group web }
+`
+
+var base = upheldGroup{"/cu", "au", "nu", "base"}
+
+// byProgram reports whether a request is the program's own, and not somebody's.
+func byProgram(r *http.Request) bool { return r.Header.Get("Authorization") != "Bearer amiras" }
+
+// isTold reports whether something was told of a place with a text.
+func isTold(d *desk, kind, place, text string) func() bool {
+	return func() bool {
+		return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {
+			return string(n.Type) == kind && n.Place == place && strings.Contains(n.Says, text)
+		})
+	}
+}
+
+// What a cloud goes on to refuse at one object holds up nothing else in its account: what was opened elsewhere is shut
+// at once, and what was opened at the same object too, if only letting something through again is refused. It is told
+// when it lasts, and done as soon as it can be.
+func TestOneFailureHoldsUpNothingElse(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, upheldBase+"law admin \"Administration stays inside\" {\n  never admit rdp from internet\n  enforced }\n")
+	want := h.content()
+	web := upheldBy[0]
+	var refused atomic.Value // a method and a path
+	refused.Store([2]string{})
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if x := refused.Load().([2]string); x[0] == r.Method && strings.HasPrefix(r.URL.Path, x[1]) && byProgram(r) {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusUnprocessableEntity)
+			fmt.Fprint(w, `{"title":"no","status":422,"detail":"not today\u001b[31m"}`)
+			return
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	u := h.uphold("--put-back", "all")
+	u.ready()
+	until(t, "the law was shown", func() bool { code, _ := h.run("uphold", "agree", "admin"); return code == 0 }, u.log)
+
+	refused.Store([2]string{"POST", web.groupPath(h) + "/rules"})
+	n := len(h.rulesOf(base))
+	h.ask("DELETE", web.groupPath(h)+"/rules/"+h.rulesOf(web)[0], "")
+	left := len(h.rulesOf(web))
+	until(t, "that is tried", func() bool { return strings.Contains(u.log.String(), "not today") }, u.log)
+	h.open(0, "203.0.113.0/24", "tcp 22", 0)
+	h.ask("POST", base.groupPath(h)+"/rules", `{"direction":"in","peers":["203.0.113.0/24"],"services":["tcp 22"]}`)
+	until(t, "what was opened is shut", func() bool {
+		return len(h.rulesOf(base)) == n && len(h.rulesOf(web)) == left
+	}, u.log)
+	until(t, "that the rest can't be put back is told", isTold(d, "stepped-back", web.place(), "not today"), u.log)
+	if out := h.must(1, "it could not be done, and is tried again", "uphold", "status"); strings.Contains(out, "\x1b") {
+		t.Errorf("%q", out)
+	}
+	refused.Store([2]string{})
+	h.becomes("once the cloud takes it", want, u.log)
+	until(t, "that it could be put back is told", isTold(d, "resolved", web.place(), "no longer left alone"), u.log)
+
+	refused.Store([2]string{"DELETE", web.groupPath(h) + "/rules"})
+	h.open(0, "203.0.113.7/32", "tcp 3389", 0) // the law and what was decided both have it shut
+	h.open(0, "203.0.113.7/32", "tcp 22", 0)
+	h.ask("POST", base.groupPath(h)+"/rules", `{"direction":"in","peers":["203.0.113.8/32"],"services":["tcp 3389"]}`)
+	until(t, "what was opened elsewhere is shut", func() bool { return len(h.rulesOf(base)) == n }, u.log)
+	until(t, "that it can't be shut is told", isTold(d, "stepped-back", web.place(), "not today"), u.log)
+	refused.Store([2]string{})
+	h.becomes("once the cloud removes it", want, u.log)
+
+	at := "/cu/v1/accounts/au/interfaces/f0/groups"
+	refused.Store([2]string{"PUT", at})
+	h.ask("PUT", at, `{"groups":[]}`)
+	until(t, "that is tried", func() bool { return strings.Contains(u.log.String(), "object f0") }, u.log)
+	h.ask("POST", base.groupPath(h)+"/rules", `{"direction":"in","peers":["203.0.113.9/32"],"services":["tcp 22"]}`)
+	until(t, "what was opened elsewhere is shut", func() bool { return len(h.rulesOf(base)) == n }, u.log)
+	until(t, "that it can't be attached is told", isTold(d, "stepped-back", "au/u0", "not today"), u.log)
+	refused.Store([2]string{})
+	h.becomes("once the cloud attaches it", want, u.log)
+	u.stop()
+}
+
+// A group of ours that was deleted is not made again while somebody's has its name: nothing of that one is changed, it
+// is told, and nothing else waits for it.
+func TestNamesTakenByOthers(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, upheldBase+"group ask in nu { admit https from list desks }\nlist desks { 192.0.2.0/28 }\n")
+	want := h.content()
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	theirs := make(map[string]string) // paths
+	for _, x := range upheldBy {
+		accounts := x.path + "/v1/accounts/" + x.account
+		for _, f := range []string{"f0", "f1"} {
+			h.ask("PUT", accounts+"/interfaces/"+f+"/groups", `{"groups":[]}`)
+		}
+		if x.account == "au" { // whose rules name it
+			h.ask("DELETE", base.groupPath(h)+"/rules/"+h.rulesOf(base)[0], "")
+		}
+		h.ask("DELETE", x.groupPath(h), "")
+		network := fmt.Sprintf(`,"network":%q`, x.network)
+		if x.path == "/cf" {
+			network = ""
+		}
+		made := h.ask("POST", accounts+"/groups", fmt.Sprintf(`{"name":%q,"for":"instances"%s}`, x.group, network))
+		id, _ := made["group"].(map[string]any)["id"].(string)
+		theirs[x.place()] = accounts + "/groups/" + id
+	}
+	h.ask("POST", base.groupPath(h)+"/rules", `{"direction":"in","peers":["203.0.113.0/24"],"services":["tcp 22"]}`)
+	u := h.uphold("--put-back", "all")
+	u.ready()
+	u.puts(d, "opened", base.place(), 1)
+	for _, x := range upheldBy {
+		until(t, "told of "+x.place(), isTold(d, "stepped-back", x.place(), "has its name by now"), u.log)
+	}
+	h.must(1, "draft --adopt au/nu/web", "uphold", "status")
+	for place, path := range theirs {
+		if code, text := h.tryToAsk("GET", path, ""); code != 200 || strings.Contains(text, "isonomos") {
+			t.Errorf("%s was touched: %d %s", place, code, text)
+		}
+		h.ask("DELETE", path, "")
+	}
+	h.becomes("once their names are free", want, u.log)
+	u.stop()
+}
+
+// A group that was made again by a run that was killed, and whose mark somebody takes off before anybody knows of it, is
+// found by its name.
+func TestMadeAndUnmarked(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "")
+	want := h.content()
+	var u *upheld
+	var armed atomic.Bool
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == "POST" && strings.HasSuffix(r.URL.Path, "/groups") && byProgram(r) && armed.CompareAndSwap(true, false) {
+			h.server.ServeHTTP(httptest.NewRecorder(), r)
+			_ = u.c.Process.Signal(syscall.SIGKILL)
+			<-r.Context().Done()
+			return
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	for _, x := range upheldBy {
+		accounts := x.path + "/v1/accounts/" + x.account
+		for _, f := range []string{"f0", "f1"} {
+			h.ask("PUT", accounts+"/interfaces/"+f+"/groups", `{"groups":[]}`)
+		}
+		h.ask("DELETE", x.groupPath(h), "")
+		armed.Store(true)
+		u = h.uphold("--put-back", "all")
+		<-u.ended
+		if armed.Load() {
+			t.Fatalf("it was not killed\n%s", u.log)
+		}
+		h.ask("PATCH", x.groupPath(h), `{"labels":{"isonomos":"quayside"}}`)
+		u = h.uphold("--put-back", "all")
+		h.becomes("made again at "+x.place(), want, u.log)
+		u.stop()
+	}
+}
+
+// An account that has no room any more for a group of ours that was deleted holds up nothing else either.
+func TestNoRoomToMakeAgain(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, upheldBase)
+	want := h.content()
+	full := strings.Replace(h.state(), `"name":"au","cloud":"cu","limits":{`,
+		`"name":"au","cloud":"cu","limits":{"groups-per-account":3,`, 1)
+	if err := whole.Put(filepath.Join(h.clouds, standin.StateFile), full, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	accounts := "/cu/v1/accounts/au"
+	h.ask("PUT", accounts+"/interfaces/f2/groups", `{"groups":[]}`)
+	h.ask("DELETE", base.groupPath(h), "")
+	made := h.ask("POST", accounts+"/groups", `{"name":"junk","for":"instances","network":"nu"}`)
+	id, _ := made["group"].(map[string]any)["id"].(string)
+	n := len(h.rulesOf(upheldBy[0]))
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	u := h.uphold("--put-back", "all")
+	u.ready()
+	h.open(0, "203.0.113.0/24", "tcp 22", 0)
+	u.puts(d, "opened", upheldBy[0].place(), 1)
+	if len(h.rulesOf(upheldBy[0])) != n {
+		t.Errorf("%v", h.rulesOf(upheldBy[0]))
+	}
+	until(t, "that there is no room is told", isTold(d, "stepped-back", base.place(), "may have 3"), u.log)
+	h.ask("DELETE", accounts+"/groups/"+id, "")
+	h.becomes("once there is room", want, u.log)
+	u.stop()
+}
