@@ -138,8 +138,8 @@ type Upholds struct {
 	Shut   []string `json:"shut"`           // and where no longer
 	// By says who had changed what is put back, by place, where that is known.
 	By map[string]string `json:"by,omitempty"`
-	// Places are the full names of the groups and lists that are changed, by id; of what is made again, by that which it
-	// had.
+	// Places are the full names of the groups and lists that are changed, by id; of what is made again, by that which
+	// it had.
 	Places map[string]string `json:"places,omitempty"`
 }
 

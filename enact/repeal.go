@@ -508,8 +508,8 @@ func (p *Past) MayHaveMade() bool {
 }
 
 // FindMade looks in a survey for what a run that was broken off may have made although no answer told: a group or list
-// with its name that nobody knows, and that was not there when the run began. It is noted as made. If there are several,
-// it is the one with the estate's mark; somebody may have taken that off since.
+// with its name that nobody knows, and that was not there when the run began. It is noted as made. If there are
+// several, it is the one with the estate's mark; somebody may have taken that off since.
 func (p *Past) FindMade(surveyed *estate.Estate, journal Journal, now time.Time, known Known) error {
 	there := linesOf(surveyed, p.Draft.Changes(), false)
 	for at := range unsureSteps(p.Entries) {

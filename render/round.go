@@ -135,8 +135,11 @@ func Watching(s *Screen, w Watch, say Say) {
 		s.Blank()
 		for _, n := range w.Left {
 			s.Labelled(0, Piece{"left alone", Warm}, 12, Piece{Text: n.Place + ": " + n.Says})
-			if n.Undo != "" {
+			switch {
+			case n.Undo != "":
 				s.Whole(12, Piece{"resume  ", Faint}, 8, Piece{n.Undo, Accent})
+			case n.See != "" && n.See != say("uphold", "status"):
+				s.Whole(12, Piece{"see     ", Faint}, 8, Piece{n.See, Accent})
 			}
 		}
 	}

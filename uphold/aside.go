@@ -2,6 +2,7 @@ package uphold
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"maps"
@@ -42,7 +43,7 @@ func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*
 			continue
 		}
 		n := u.notice(notify.SteppedBack, audit.High, "%s", x.why)
-		n.Account, n.Place, n.See, n.Undo = a.name, place, u.Say("uphold", "status"), x.resume
+		n.Account, n.Place, n.See, n.Undo = a.name, place, cmp.Or(x.see, u.Say("uphold", "status")), x.resume
 		next := &holding{Since: now, Kind: notify.SteppedBack, Place: place, GroupID: x.group, Notice: n, Why: x.why,
 			Alarmed: x.alarm}
 		if h != nil {

@@ -278,6 +278,9 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		if x.why != why {
 			x.why, x.alarm = why, d.stands(leftKey+place)
 		}
+		if slices.Contains(kept.Taken, place) {
+			x.see = u.Say("draft", "--account", a.name, "--adopt", place)
+		}
 	}
 	u.noteLeft(ctx, a, d.left)
 	return d.again

@@ -48,6 +48,7 @@ type left struct {
 	why    string
 	alarm  bool
 	resume string // the command by which somebody ends it; empty where it ends by itself
+	see    string // the command that shows what to do; empty where its status does
 }
 
 // after has it asked again after a time.

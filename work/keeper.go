@@ -74,6 +74,8 @@ func (m May) leave(g *estate.Group, opens bool) string {
 type Kept struct {
 	Run  string            // that was carried out; empty if there was nothing to do
 	Left map[string]string // groups and lists that are left alone, by their full names, and why
+	// Taken are those of them whose names others have: they can be adopted.
+	Taken []string
 }
 
 // A FailedError says at which objects something failed, by their ids, so that all others can be kept without them.
@@ -153,11 +155,10 @@ func (k Keeper) Keep(ctx context.Context, may May) (Kept, error) {
 		slices.Reverse(aims)
 	}
 	for _, aim := range aims {
-		run, left, err := k.carry(ctx, name, held, may, aim)
-		for place, why := range left {
-			kept.Left[place] = why
-		}
-		if kept.Run = run; run != "" || err != nil {
+		x, err := k.carry(ctx, name, held, may, aim)
+		maps.Copy(kept.Left, x.Left)
+		kept.Taken = append(kept.Taken, x.Taken...)
+		if kept.Run = x.Run; kept.Run != "" || err != nil {
 			return kept, err
 		}
 	}
@@ -172,6 +173,7 @@ type keeping struct {
 	opens map[string]bool // groups by their full names
 	shuts map[string]bool
 	left  map[string]string // groups and lists that are left alone, by their full names, and why
+	taken []string          // those of them whose names others have
 	// places are the full names of groups that are changed, by id.
 	places map[string]string
 }
@@ -207,16 +209,20 @@ func (x *keeping) planned(k Keeper) (*keeping, error) {
 	return x, refused("%s", why)
 }
 
-// carry finds what is to be done, and does it. The run is empty if there was nothing to do.
+// carry finds what is to be done, and does it. Its run is empty if there was nothing to do.
 func (k Keeper) carry(ctx context.Context, name string, held func() error, may May,
-	aims func(*estate.Estate) (*keeping, error)) (run string, left map[string]string, err error) {
+	aims func(*estate.Estate) (*keeping, error)) (Kept, error) {
 	surveyed, err := k.look(ctx)
 	if err != nil {
-		return "", nil, err
+		return Kept{}, err
 	}
 	x, err := aims(surveyed)
+	if x == nil {
+		return Kept{}, err
+	}
+	kept := Kept{Left: x.left, Taken: x.taken}
 	if err != nil || x.aim == nil || x.plan.Steps() == 0 {
-		return "", x.left, err
+		return kept, err
 	}
 	d := enact.NewDraft(x.plan, x.aim, enact.Waves{}, draftWords(x.aim.Then))
 	d.Made, d.By, d.EnactedBy = k.Now().UTC().Truncate(time.Second), k.By, k.By
@@ -238,10 +244,10 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 	if k.Judged != nil {
 		judged, err := k.Judged()
 		if err != nil {
-			return "", x.left, err
+			return kept, err
 		}
 		if !enact.Alike(judged, surveyed, k.Account, d.Objects) {
-			return "", x.left, ErrUnjudged
+			return kept, ErrUnjudged
 		}
 	}
 	d.Seal = d.Sealed()
@@ -255,7 +261,7 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 	}
 	carried.Prove = func(ctx context.Context, _ int, _ []string) error { return k.arrived(ctx, aims) }
 	if _, err := k.Store.Append(k.Now(), name, enact.Begin, d); err != nil {
-		return "", x.left, unreachable("%w", err)
+		return kept, unreachable("%w", err)
 	}
 	err = carried.Do(ctx)
 	var stopped *enact.StoppedError
@@ -266,7 +272,8 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 			err = &FailedError{[]string{s.Object}, fmt.Sprintf("%s: %v", s.Says, s.Err), err}
 		}
 	}
-	return name, x.left, err
+	kept.Run = name
+	return kept, err
 }
 
 // arrived proves, on a new survey, that nothing is left to do.

@@ -173,8 +173,8 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	return x.planned(k)
 }
 
-// withoutMissing takes out of the rules that are to be added what refers to a group or list that is not there and is not
-// going to be made: no cloud takes that, and it lets nothing through. It reports whether there was any.
+// withoutMissing takes out of the rules that are to be added what refers to a group or list that is not there and is
+// not going to be made: no cloud takes that, and it lets nothing through. It reports whether there was any.
 func (p *puttingBack) withoutMissing(then *estate.Estate, rules map[string][]json.RawMessage) (any bool) {
 	for id, g := range groupsOf(then, p.Account) {
 		there := make(map[string]bool)
@@ -408,7 +408,7 @@ func (p *puttingBack) lists(surveyed *estate.Estate) (picked map[string]bool, en
 			why := p.may.leave(as, true)
 			for _, other := range now {
 				if other.Name == as.Name {
-					why = nameTaken("list", as.Path(), other.ID)
+					why = p.isTaken("list", as.Path(), other.ID)
 				}
 			}
 			if why != "" {
@@ -469,7 +469,7 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 			why := p.may.leave(w, !shuts)
 			for _, other := range there {
 				if other.Path() == w.Path() {
-					why = nameTaken("group", w.Path(), other.ID)
+					why = p.isTaken("group", w.Path(), other.ID)
 				}
 			}
 			if why != "" {
@@ -534,10 +534,11 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 	return picked, rules, nil
 }
 
-// nameTaken says that something can't be made again, since something else has its name by now.
-func nameTaken(kind, path, id string) string {
-	return fmt.Sprintf("it was deleted, and another %s (%s) has its name by now: rename or delete that one, or make it "+
-		"the estate's with draft --adopt %s", kind, id, path)
+// isTaken says that something can't be made again, since something else has its name by now.
+func (p *puttingBack) isTaken(kind, path, id string) string {
+	p.taken = append(p.taken, path)
+	return fmt.Sprintf("it was deleted, and another %s (%s) has its name by now: rename, delete or adopt that one",
+		kind, id)
 }
 
 func isPass(r estate.Rule) bool { return r.Pass != "" }
