@@ -182,8 +182,8 @@ func (a *Aim) AboutPasses() bool { return a.exact }
 // Owns reports whether a group of Then is one that may be changed.
 func (a *Aim) Owns(g *estate.Group) bool { return a.own[g] }
 
-// A NotOurs is a defined group that is not carried out, since what has its name in the cloud is not the estate's, or since
-// its network or account is not there.
+// A NotOurs is a defined group that is not carried out, since what has its name in the cloud is not the estate's, or
+// since its network or account is not there.
 type NotOurs struct {
 	Group *estate.Group
 	Why   string
