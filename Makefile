@@ -5,7 +5,7 @@ build:
 	CGO_ENABLED=0 go build -o isonomos ./cmd/isonomos
 
 test:
-	go test ./...
+	go test -timeout 30m ./...
 
 # The program for every platform (.ci/platforms), with its version in it, checksums beside
 # it, and the sizes told. The version is the nearest tag, or the revision.

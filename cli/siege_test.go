@@ -121,7 +121,7 @@ func TestSiege(t *testing.T) {
 		}
 		return text.String()
 	})
-	s.settles(want, all)
+	s.settles(want, u, all)
 	d.mu.Lock()
 	d.fails = 0
 	d.mu.Unlock()
@@ -330,7 +330,7 @@ func (s *siege) ownContent() string {
 
 // settles waits until everything of ours is as it was decided, and no law is broken: what was left alone is resumed, as
 // somebody would do who looks after it.
-func (s *siege) settles(want string, log fmt.Stringer) {
+func (s *siege) settles(want string, u *upheld, log fmt.Stringer) {
 	s.t.Helper()
 	for began := time.Now(); time.Since(began) < 2*time.Minute; {
 		if s.ownContent() == want && s.open() == "" {
@@ -339,7 +339,10 @@ func (s *siege) settles(want string, log fmt.Stringer) {
 		s.resume()
 		time.Sleep(500 * time.Millisecond)
 	}
-	s.t.Fatalf("the clouds have\n%s\ninstead of\n%s\nopen: %s\n%s", s.ownContent(), want, s.open(), log)
+	_, status := s.run("uphold", "status")
+	_ = u.c.Process.Signal(syscall.SIGQUIT) // what it is doing is in its log then
+	<-u.ended
+	s.t.Fatalf("the clouds have\n%s\ninstead of\n%s\nopen: %s\n%s\n%s", s.ownContent(), want, s.open(), status, log)
 }
 
 // resume has put back what was left alone.

@@ -217,3 +217,46 @@ func TestNoRoomToMakeAgain(t *testing.T) {
 	h.becomes("once there is room", want, u.log)
 	u.stop()
 }
+
+// A pass that can't be shut keeps no other from being ended, and nothing from being put back.
+func TestOnePassThatStays(t *testing.T) {
+	t.Parallel()
+	const lend = "\n  reach ssh at 10.1.0.0/16\n  lend ssh to 10.1.0.0/16 for at most 1h because \"on call\" }"
+	h := newUpheld(t, strings.Replace(upheldBase, " }\n", lend+"\ngroup desk in nu { cover where role = desk"+lend+"\n", 1))
+	want := h.content()
+	for group, to := range map[string]string{"base": "10.1.2.13", "desk": "10.1.2.12"} {
+		h.must(0, "opened", "pass", "issue", group, "ssh", "--to", to, "--for", "1s", "--because", "x")
+	}
+	open := h.content()
+	var refused atomic.Bool
+	refused.Store(true)
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == "DELETE" && strings.HasPrefix(r.URL.Path, base.groupPath(h)+"/rules/") && refused.Load() && byProgram(r) {
+			w.WriteHeader(http.StatusUnprocessableEntity)
+			return
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	h.open(0, "203.0.113.0/24", "tcp 22", 0)
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	u := h.uphold("--put-back", "all")
+	u.puts(d, "opened", upheldBy[0].place(), 1)
+	until(t, "that a pass stays is told", d.has(notify.PassOverdue, "422"), u.log)
+	until(t, "the other passes are ended", func() bool {
+		return !strings.Contains(h.content(), "rule of desk in")
+	}, u.log)
+	if strings.Count(h.content(), "rule of base") != strings.Count(open, "rule of base") {
+		t.Errorf("what was refused is gone:\n%s", h.content())
+	}
+	u.stop()
+	if out := h.must(3, "422", "pass", "end", "--overdue"); strings.Contains(out, "desk") {
+		t.Errorf("it was ended before: %s", out)
+	}
+	refused.Store(false)
+	h.must(0, "over", "pass", "end", "--overdue")
+	h.must(0, "shut", "pass", "end", "--all")
+	if h.content() != want {
+		t.Errorf("it has\n%s\ninstead of\n%s", h.content(), want)
+	}
+}

@@ -277,8 +277,7 @@ func (u *Upholder) endPasses(account string) {
 		}
 		if failed && !known {
 			n := u.notice(notify.PassOverdue, audit.High, "a pass in %s is over and can't be shut, which is "+
-				"tried again: %v",
-				account, err)
+				"tried again: %s", account, work.WhyStopped(err))
 			n.Account, n.See, n.Undo = account, u.Say("pass", "list"), u.Say("pass", "end", "--overdue")
 			u.tell(context.Background(), n, u.placesIn(account, "", "")...)
 		}

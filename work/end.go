@@ -1,12 +1,15 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
 	"isonomos/core/count"
+	"isonomos/core/estate"
 	"isonomos/core/near"
 	"isonomos/core/pass"
 	"isonomos/enact"
@@ -81,7 +84,7 @@ func (l Lender) End(ctx context.Context, which Ending) ([]Shut, error) {
 	var shut []Shut
 	met := make(map[string]bool)
 	for _, account := range accounts {
-		v, _, err := l.settle(ctx, account, false, func(v *PassView) (*passChange, error) {
+		v, changed, err := l.end(ctx, account, false, func(v *PassView) (*passChange, error) {
 			c := &passChange{end: make(map[string]string)}
 			for _, f := range v.Found {
 				if f.Account == account && (all || slices.Contains(ids, f.ID)) && v.ended(f) == "" {
@@ -105,10 +108,12 @@ func (l Lender) End(ctx context.Context, which Ending) ([]Shut, error) {
 				met[f.ID] = true
 			}
 		}
+		if v != nil {
+			shut = append(shut, v.shutOf(account, changed, ids, all)...)
+		}
 		if err != nil {
 			return shut, err
 		}
-		shut = append(shut, v.shutOf(account, ids, all)...)
 	}
 	for _, id := range unknown {
 		if !met[id] {
@@ -137,7 +142,7 @@ func (l Lender) withPasses(ctx context.Context, accounts []string) ([]string, er
 }
 
 // shutOf are the passes of an account that a change has ended.
-func (v *PassView) shutOf(account string, ids []string, all bool) []Shut {
+func (v *PassView) shutOf(account string, c *passChange, ids []string, all bool) []Shut {
 	var shut []Shut
 	found := make(map[string]bool)
 	for _, f := range v.Found {
@@ -146,7 +151,7 @@ func (v *PassView) shutOf(account string, ids []string, all bool) []Shut {
 		if why == "" && (all || slices.Contains(ids, f.ID)) {
 			why = "ended"
 		}
-		if f.Account == account && why != "" {
+		if f.Account == account && why != "" && !c.leave[f.ID] {
 			shut = append(shut, Shut{f.ID, f.Group, why, true})
 		}
 	}
@@ -163,22 +168,85 @@ func (v *PassView) shutOf(account string, ids []string, all bool) []Shut {
 	return shut
 }
 
-// EndOver shuts what is over in an account.
+// EndOver shuts what is over in an account. What could not be shut is not among it, and has an error.
 func (l Lender) EndOver(ctx context.Context, account string) ([]Shut, error) {
-	v, _, err := l.settle(ctx, account, false, func(*PassView) (*passChange, error) { return &passChange{}, nil })
-	if err != nil {
+	v, c, err := l.end(ctx, account, false, func(*PassView) (*passChange, error) { return &passChange{}, nil })
+	if v == nil {
 		return nil, err
 	}
-	return v.shutOf(account, nil, false), nil
+	return v.shutOf(account, c, nil, false), err
 }
 
 // Sweep shuts what is over in an account that is locked already. It reports how many passes that were.
 func (l Lender) Sweep(ctx context.Context, account string) (int, error) {
-	v, _, err := l.settle(ctx, account, true, func(*PassView) (*passChange, error) { return &passChange{}, nil })
-	if err != nil {
+	v, c, err := l.end(ctx, account, true, func(*PassView) (*passChange, error) { return &passChange{}, nil })
+	if v == nil {
 		return 0, err
 	}
-	return len(v.shutOf(account, nil, false)), nil
+	return len(v.shutOf(account, c, nil, false)), err
+}
+
+// end is settle for what only shuts passes: one that can't be shut holds up no other. The view is nil if nothing was
+// shut.
+func (l Lender) end(ctx context.Context, account string, held bool,
+	decideOn func(v *PassView) (*passChange, error)) (*PassView, *passChange, error) {
+	leave := make(map[string]bool)
+	var failed error // the first one
+	for {
+		var c *passChange
+		v, _, err := l.settle(ctx, account, held, func(v *PassView) (*passChange, error) {
+			var err error
+			if c, err = decideOn(v); err == nil {
+				c.leave = leave
+			}
+			return c, err
+		})
+		if err == nil {
+			return v, c, failed
+		}
+		failed = cmp.Or(failed, err)
+		at := v.failedAt(account, c, err)
+		if ctx.Err() != nil || Busy(err) || !slices.ContainsFunc(at, func(id string) bool { return !leave[id] }) {
+			return nil, nil, failed
+		}
+		for _, id := range at {
+			leave[id] = true
+		}
+	}
+}
+
+// WhyStopped is why passes could not be shut, with the step at which that has stopped.
+func WhyStopped(err error) string {
+	var stopped *enact.StoppedError
+	if errors.As(err, &stopped) && len(stopped.Stops) > 0 {
+		return fmt.Sprintf("%s: %v", stopped.Stops[0].Says, stopped.Stops[0].Err)
+	}
+	return err.Error()
+}
+
+// failedAt are the passes that could not be shut where a run has stopped.
+func (v *PassView) failedAt(account string, c *passChange, err error) (ids []string) {
+	var stopped *enact.StoppedError
+	if v == nil || !errors.As(err, &stopped) || len(stopped.Stops) == 0 || stopped.Stops[0].Object == "" {
+		return nil
+	}
+	at := stopped.Stops[0].Object
+	is := func(g *estate.Group) bool { return g.ID == at }
+	for _, i := range v.Surveyed.Instances {
+		for _, f := range i.Interfaces {
+			if f.ID == at && i.Account.Name == account {
+				is = func(g *estate.Group) bool { return slices.Contains(f.Groups, g) }
+			}
+		}
+	}
+	for _, f := range v.Found {
+		ends := v.ended(f) != "" || c.end[f.ID] != ""
+		if f.Account == account && ends && (slices.ContainsFunc(f.Groups, is) ||
+			slices.ContainsFunc(f.Rules, func(p pass.Place) bool { return p.Group.ID == at })) {
+			ids = append(ids, f.ID)
+		}
+	}
+	return ids
 }
 
 // Extend gives a pass a later end: counted from now, and never past its ceiling, which counts from its first opening.

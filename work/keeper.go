@@ -306,7 +306,8 @@ func (k Keeper) look(ctx context.Context) (*estate.Estate, error) {
 		if !over || tries > 0 {
 			return surveyed, nil
 		}
-		if err := k.Sweep(ctx); err != nil {
+		// What can't be shut is told by whoever ends passes. It keeps nothing else from being put back or shut.
+		if err := k.Sweep(ctx); err != nil && (ctx.Err() != nil || Busy(err)) {
 			return nil, err
 		}
 	}

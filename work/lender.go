@@ -164,6 +164,8 @@ type passChange struct {
 	before func(run string) error // writes the journal before anything is changed
 	check  func(v *PassView, c lendingCheck) error
 	opened string // the pass that is open afterwards
+	// leave are passes that are over and stay for now, since they could not be shut.
+	leave map[string]bool
 }
 
 // lendingCheck is what a change of passes is judged by.
@@ -259,7 +261,7 @@ func (v *PassView) lending(name, account string, c *passChange) change.Lending {
 		if f.Account != account {
 			continue
 		}
-		unlent := f.State == pass.Unlent && c.end[f.ID] == "" // the next draft ends it
+		unlent := f.State == pass.Unlent && c.end[f.ID] == "" || c.leave[f.ID] // the next draft ends it
 		for _, p := range f.Rules {
 			if !unlent && !texts[p.Rule.Description] {
 				l.Gone[p.Rule] = true
@@ -382,7 +384,7 @@ func (l Lender) draft(v *PassView, aim *change.Aim, plan change.Plan, account st
 		}
 	}
 	for _, f := range v.Found {
-		if f.Account == account && (v.ended(f) != "" || c.end[f.ID] != "" || c.extend[f.ID] != nil) {
+		if f.Account == account && !c.leave[f.ID] && (v.ended(f) != "" || c.end[f.ID] != "" || c.extend[f.ID] != nil) {
 			note(f.ID)
 		}
 	}
@@ -444,7 +446,7 @@ func (l Lender) noted(run string, v *PassView, account string, c *passChange) er
 		if text := c.end[f.ID]; text != "" {
 			why = text
 		}
-		if f.Account == account && why != "" {
+		if f.Account == account && why != "" && !c.leave[f.ID] {
 			if err := note(enact.PassEnded, f.ID, why); err != nil {
 				return err
 			}
