@@ -138,7 +138,7 @@ func Watching(s *Screen, w Watch, say Say) {
 			switch {
 			case n.Undo != "":
 				s.Whole(12, Piece{"resume  ", Faint}, 8, Piece{n.Undo, Accent})
-			case n.See != "" && n.See != say("uphold", "status"):
+			case n.See != "" && !strings.Contains(n.See, " uphold status"): // which is this
 				s.Whole(12, Piece{"see     ", Faint}, 8, Piece{n.See, Accent})
 			}
 		}

@@ -1,7 +1,9 @@
 package uphold
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -11,6 +13,7 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/addr"
+	"isonomos/core/estate"
 	"isonomos/store"
 	"isonomos/work"
 )
@@ -56,7 +59,13 @@ type account struct {
 	failures  int    // to keep it, since it last succeeded
 	// failed are groups, lists, interfaces and subnets that could not be kept, by id: the others are kept without them.
 	failed map[string]*failure
+	// upheldBy are the labels of groups that say who has put them back, by id of the group, and who wrote these labels.
+	upheldBy map[string]labelled
 }
+
+// A labelled group has a value of a label, and somebody wrote that: empty where the cloud does not tell, or nobody
+// watched.
+type labelled struct{ value, by string }
 
 // A failure is what went wrong at an object, and until when nothing is tried there.
 type failure struct {
@@ -280,6 +289,7 @@ func (u *Upholder) judge(ctx context.Context, a *account, events []cloud.Event, 
 		return time.Second
 	}
 	a.doubts("", time.Time{})
+	a.noteUpholders(survey, way.steps)
 	u.progress.Add(1)
 	moved := !known || !same && (fresh != nil || onlyRules(events) == nil) &&
 		membersOf(linesOf(survey)) != membersOf(lines)
@@ -407,6 +417,49 @@ func (u *Upholder) judgeSteps(a *account, steps []moment, whole bool) (rounds []
 		rounds, held = append(rounds, round), next
 	}
 	return rounds, held, nil
+}
+
+// noteUpholders notes who has written the labels that say who puts a group back. Whoever changes a group later and leaves
+// such a label as it is has not written it.
+func (a *account) noteUpholders(known []byte, steps []moment) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	note := func(id string, object []byte, by string) {
+		value := ""
+		if bytes.Contains(object, []byte(estate.UpheldLabel)) {
+			var o struct{ Labels estate.Labels }
+			if json.Unmarshal(object, &o) == nil {
+				value = o.Labels[estate.UpheldLabel]
+			}
+		}
+		switch was := a.upheldBy[id]; {
+		case value == "":
+			delete(a.upheldBy, id)
+		case value != was.value:
+			a.upheldBy[id] = labelled{value, by}
+		}
+	}
+	all := func(lines []line) {
+		for _, l := range lines {
+			if l.kind == "group" {
+				note(l.id, l.text, "")
+			}
+		}
+	}
+	if a.upheldBy == nil {
+		a.upheldBy = make(map[string]labelled)
+		all(linesOf(known))
+	}
+	for _, m := range steps {
+		if len(m.events) == 0 { // it was read as a whole
+			all(m.lines)
+		}
+		for _, e := range m.events {
+			if e.Kind == "group" {
+				note(e.ID, e.Object, e.By)
+			}
+		}
+	}
 }
 
 // noteKnown notes the addresses of an account at which nobody is a stranger.

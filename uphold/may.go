@@ -85,7 +85,8 @@ func (d *decision) alsoNamed() []string {
 // may says what may be done.
 func (d *decision) may() work.May {
 	may := work.May{Leave: d.leave, Failed: d.failed, By: d.changedBy, Upholder: d.upheld.Upholder(), Actor: d.actor(),
-		Agreed: func(law string) bool { return d.upheld.IsAgreed(law, d.lawDigest(law)) }}
+		UpheldBy: d.upheldBy,
+		Agreed:   func(law string) bool { return d.upheld.IsAgreed(law, d.lawDigest(law)) }}
 	may.Enforces = func(law string, g *estate.Group) bool { return may.Agreed(law) && d.due(law, g) }
 	if d.r.PutsBack {
 		may.PutBack = func(p estate.Place) bool { return d.r.PutBack == nil || d.r.PutBack.Holds(p) }
@@ -98,6 +99,13 @@ func (d *decision) actor() string {
 	d.a.mu.Lock()
 	defer d.a.mu.Unlock()
 	return d.a.actor
+}
+
+// upheldBy is who has written the label of a group that says who puts it back.
+func (d *decision) upheldBy(id string) string {
+	d.a.mu.Lock()
+	defer d.a.mu.Unlock()
+	return d.a.upheldBy[id].by
 }
 
 // changedBy is who has changed a group, where that is known.

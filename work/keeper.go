@@ -58,8 +58,10 @@ type May struct {
 	// Enforces says which laws are enforced in a group by now.
 	Enforces func(law string, g *estate.Group) bool
 	By       func(group string) string // who has changed a group, by its id; empty where that is not known
-	Upholder estate.Upholder           // who puts it back
-	Actor    string                    // as whom the cloud knows this program; empty where it does not tell
+	// UpheldBy is who has written the label of a group that says who puts it back; empty where that is not known.
+	UpheldBy func(group string) string
+	Upholder estate.Upholder // who puts it back
+	Actor    string          // as whom the cloud knows this program; empty where it does not tell
 }
 
 // leave says why a group is left alone, or is empty.

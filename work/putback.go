@@ -335,10 +335,10 @@ func (p *puttingBack) whatMovesShut(surveyed, then *estate.Estate) map[string]bo
 }
 
 // earlier says that another upholder has put a group back to what it goes by. Anybody can write such a label: it counts
-// only if it was this program that changed the group, as far as the cloud tells.
+// only if it was this program that wrote it, as far as the cloud tells.
 func (p *puttingBack) earlier(g *estate.Group) error {
 	other, ok := estate.UpholderOf(g.Labels[estate.UpheldLabel])
-	own, by := p.may.Upholder, p.may.By(g.ID)
+	own, by := p.may.Upholder, p.may.UpheldBy(g.ID)
 	if !ok || other.Journal == own.Journal || by != p.may.Actor {
 		return nil
 	}
