@@ -419,8 +419,8 @@ func (u *Upholder) judgeSteps(a *account, steps []moment, whole bool) (rounds []
 	return rounds, held, nil
 }
 
-// noteUpholders notes who has written the labels that say who puts a group back. Whoever changes a group later and leaves
-// such a label as it is has not written it.
+// noteUpholders notes who has written the labels that say who puts a group back. Whoever changes a group later and
+// leaves such a label as it is has not written it.
 func (a *account) noteUpholders(known []byte, steps []moment) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
