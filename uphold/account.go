@@ -63,9 +63,12 @@ type account struct {
 	upheldBy map[string]labelled
 }
 
-// A labelled group has a value of a label, and somebody wrote that: empty where the cloud does not tell, or nobody
-// watched.
-type labelled struct{ value, by string }
+// A labelled group has a value of a label, and somebody wrote that: empty where the cloud does not know, or where
+// nobody watched.
+type labelled struct {
+	value, by string
+	watched   bool
+}
 
 // A failure is what went wrong at an object, and until when nothing is tried there.
 type failure struct {
@@ -424,7 +427,7 @@ func (u *Upholder) judgeSteps(a *account, steps []moment, whole bool) (rounds []
 func (a *account) noteUpholders(known []byte, steps []moment) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	note := func(id string, object []byte, by string) {
+	note := func(id string, object []byte, by string, watched bool) {
 		value := ""
 		if bytes.Contains(object, []byte(estate.UpheldLabel)) {
 			var o struct{ Labels estate.Labels }
@@ -436,13 +439,13 @@ func (a *account) noteUpholders(known []byte, steps []moment) {
 		case value == "":
 			delete(a.upheldBy, id)
 		case value != was.value:
-			a.upheldBy[id] = labelled{value, by}
+			a.upheldBy[id] = labelled{value, by, watched}
 		}
 	}
 	all := func(lines []line) {
 		for _, l := range lines {
 			if l.kind == "group" {
-				note(l.id, l.text, "")
+				note(l.id, l.text, "", false)
 			}
 		}
 	}
@@ -456,7 +459,7 @@ func (a *account) noteUpholders(known []byte, steps []moment) {
 		}
 		for _, e := range m.events {
 			if e.Kind == "group" {
-				note(e.ID, e.Object, e.By)
+				note(e.ID, e.Object, e.By, true)
 			}
 		}
 	}

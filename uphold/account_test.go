@@ -17,24 +17,37 @@ func TestWhoWroteTheLabel(t *testing.T) {
 		return moment{events: []cloud.Event{{Kind: "rule", ID: "r", Group: "g", By: "sandbox"},
 			{Kind: "group", ID: "g", Action: "change", By: by, Object: group(label).text}}}
 	}
-	a := new(account)
+	a := &account{actor: "sandbox", feed: "f"}
+	d := &decision{a: a}
 	for i, x := range []struct {
 		steps []moment
-		by    string
+		own   bool
 	}{
-		{[]moment{{lines: []line{group("1")}}}, ""},
-		{[]moment{event("1", "sandbox")}, ""},
-		{[]moment{event("2", "sandbox")}, "sandbox"},
-		{[]moment{event("2", "amira")}, "sandbox"},
-		{[]moment{event("3", "amira"), event("3", "sandbox")}, "amira"},
-		{[]moment{{lines: []line{group("3")}}}, "amira"},
-		{[]moment{{lines: []line{group("2")}}}, ""},
-		{[]moment{event("", "sandbox"), event("2", "amira")}, "amira"},
-		{[]moment{event("", "amira")}, ""},
+		{[]moment{{lines: []line{group("1")}}}, false},
+		{[]moment{event("1", "sandbox")}, false},
+		{[]moment{event("2", "sandbox")}, true},
+		{[]moment{event("2", "amira")}, true},
+		{[]moment{event("3", "amira"), event("3", "sandbox")}, false},
+		{[]moment{event("4", "")}, true}, // the cloud does not know
+		{[]moment{event("3", "amira")}, false},
+		{[]moment{{lines: []line{group("3")}}}, false},
+		{[]moment{event("2", "sandbox")}, true},
+		{[]moment{{lines: []line{group("2")}}}, true},
+		{[]moment{{lines: []line{group("1")}}}, false},
+		{[]moment{event("", "sandbox"), event("2", "amira")}, false},
+		{[]moment{event("2", "sandbox")}, false},
+		{[]moment{event("", "sandbox")}, false},
 	} {
 		a.noteUpholders(group("0").text, x.steps)
-		if by := a.upheldBy["g"].by; by != x.by {
-			t.Errorf("after step %d %q has written it, and not %q", i, by, x.by)
+		if own := d.wroteLabel("g"); own != x.own {
+			t.Errorf("after step %d it is said to be its own: %v", i, own)
 		}
+		if a.actor = ""; a.upheldBy["g"].by == "amira" && d.wroteLabel("g") {
+			t.Errorf("after step %d amira's counts, while it is not known who the program is", i)
+		}
+		a.actor = "sandbox"
+	}
+	if a.feed = ""; !d.wroteLabel("g") {
+		t.Error("without a feed nobody can know")
 	}
 }

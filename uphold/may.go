@@ -84,9 +84,9 @@ func (d *decision) alsoNamed() []string {
 
 // may says what may be done.
 func (d *decision) may() work.May {
-	may := work.May{Leave: d.leave, Failed: d.failed, By: d.changedBy, Upholder: d.upheld.Upholder(), Actor: d.actor(),
-		UpheldBy: d.upheldBy,
-		Agreed:   func(law string) bool { return d.upheld.IsAgreed(law, d.lawDigest(law)) }}
+	may := work.May{Leave: d.leave, Failed: d.failed, By: d.changedBy, Upholder: d.upheld.Upholder(),
+		WroteLabel: d.wroteLabel,
+		Agreed:     func(law string) bool { return d.upheld.IsAgreed(law, d.lawDigest(law)) }}
 	may.Enforces = func(law string, g *estate.Group) bool { return may.Agreed(law) && d.due(law, g) }
 	if d.r.PutsBack {
 		may.PutBack = func(p estate.Place) bool { return d.r.PutBack == nil || d.r.PutBack.Holds(p) }
@@ -94,18 +94,13 @@ func (d *decision) may() work.May {
 	return may
 }
 
-// actor is as whom this program changes the account.
-func (d *decision) actor() string {
+// wroteLabel reports whether this program has written the label of a group that says who puts it back. Where there is a
+// feed, that was watched; it may say by whom. Without one nobody can know.
+func (d *decision) wroteLabel(id string) bool {
 	d.a.mu.Lock()
 	defer d.a.mu.Unlock()
-	return d.a.actor
-}
-
-// upheldBy is who has written the label of a group that says who puts it back.
-func (d *decision) upheldBy(id string) string {
-	d.a.mu.Lock()
-	defer d.a.mu.Unlock()
-	return d.a.upheldBy[id].by
+	x := d.a.upheldBy[id]
+	return d.a.feed == "" || x.watched && (x.by == "" || x.by == d.a.actor)
 }
 
 // changedBy is who has changed a group, where that is known.

@@ -58,10 +58,10 @@ type May struct {
 	// Enforces says which laws are enforced in a group by now.
 	Enforces func(law string, g *estate.Group) bool
 	By       func(group string) string // who has changed a group, by its id; empty where that is not known
-	// UpheldBy is who has written the label of a group that says who puts it back; empty where that is not known.
-	UpheldBy func(group string) string
-	Upholder estate.Upholder // who puts it back
-	Actor    string          // as whom the cloud knows this program; empty where it does not tell
+	// WroteLabel reports whether it was this program that wrote the label of a group that says who puts it back, as far
+	// as the cloud tells.
+	WroteLabel func(group string) bool
+	Upholder   estate.Upholder // who puts it back
 }
 
 // leave says why a group is left alone, or is empty.

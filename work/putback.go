@@ -338,8 +338,8 @@ func (p *puttingBack) whatMovesShut(surveyed, then *estate.Estate) map[string]bo
 // only if it was this program that wrote it, as far as the cloud tells.
 func (p *puttingBack) earlier(g *estate.Group) error {
 	other, ok := estate.UpholderOf(g.Labels[estate.UpheldLabel])
-	own, by := p.may.Upholder, p.may.UpheldBy(g.ID)
-	if !ok || other.Journal == own.Journal || by != p.may.Actor {
+	own := p.may.Upholder
+	if !ok || other.Journal == own.Journal || !p.may.WroteLabel(g.ID) {
 		return nil
 	}
 	if !other.Since.Before(own.Since) && !(other.Since.Equal(own.Since) && other.Journal < own.Journal) {
