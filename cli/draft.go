@@ -252,7 +252,9 @@ func (a *App) toDraftFrom(ctx context.Context, c *cli.Command, e *estate.Estate)
 		}
 		return a.readSurvey(file)
 	}
-	return a.liveEstate(ctx, c, e)
+	s := a.surveyor(c, e)
+	s.Accounts = nil // what is expected of those that are changed may be about others too; enact looks at all of them
+	return a.surveyed(ctx, s)
 }
 
 // prepare plans a job from a surveyed state, and prints what stands in its way.

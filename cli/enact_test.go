@@ -568,6 +568,23 @@ func TestTwoWriters(t *testing.T) {
 	}
 }
 
+// A draft of one account is carried out as it is, also where something is expected of others. These expectations are
+// decided.
+func TestDraftOfOneAccount(t *testing.T) {
+	t.Parallel()
+	const expects = "expect shop cannot reach web on ssh\nexpect internet cannot reach yard on ssh\n"
+	h := newUpheld(t, expects)
+	h.define(strings.ReplaceAll(upheldGroups, "admit https", "admit http, https") + expects)
+	if out := h.must(0, "2 of 2 expectations hold before, 2 after", "draft", "--account", "au"); strings.Contains(out, "al/nl/shop") {
+		t.Error(out)
+	}
+	h.must(0, "run", "enact")
+	if got := h.content(); !strings.Contains(got, "au rule of web in admit [0.0.0.0/0] [tcp 80") ||
+		strings.Contains(got, "al rule of shop in admit [0.0.0.0/0] [tcp 80") {
+		t.Errorf("it has %s", got)
+	}
+}
+
 // A draft is carried out as it was reviewed or not at all.
 func TestDraftsAreRefused(t *testing.T) {
 	t.Parallel()

@@ -73,6 +73,7 @@ expect web can reach base on postgres
 // What everybody may find at the end of it is written at the functions below. It lasts for -siege, with 10 % faults of
 // every kind in what the program asks, a receiver of notices that fails half the time, and a kill every few seconds.
 func TestSiege(t *testing.T) {
+	t.Parallel()
 	h := newHarbourmaster(t)
 	h.define(siegeDefinitions)
 	h.must(0, "", "draft")

@@ -115,7 +115,11 @@ func (a *App) slowly() func(string) {
 // liveEstate surveys the clouds of definitions into memory, and prints warnings as the reading of a
 // survey file does.
 func (a *App) liveEstate(ctx context.Context, c *cli.Command, e *estate.Estate) (*estate.Estate, error) {
-	plan, err := a.surveyor(c, e).Plan(ctx)
+	return a.surveyed(ctx, a.surveyor(c, e))
+}
+
+func (a *App) surveyed(ctx context.Context, s work.Surveyor) (*estate.Estate, error) {
+	plan, err := s.Plan(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -224,7 +224,12 @@ func (u *Upholder) noticeOf(a *account, d work.Difference, m moment) notify.Noti
 		n.See = u.Say("prove", "--live")
 		return n
 	}
-	n.See = u.Say("draft", "--account", a.name)
+	if n.See = u.Say("draft", "--account", a.name); d.NotOurs {
+		if d.GroupID != "" {
+			n.See = u.Say("draft", "--account", a.name, "--adopt", d.Place)
+		}
+		return n // it is not for the next run to undo
+	}
 	n.Undo = u.Say("draft", "--account", a.name) + " && " + u.Say("enact")
 	return n
 }

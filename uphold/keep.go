@@ -301,7 +301,7 @@ func (d *decision) stands(key string) bool {
 }
 
 // failedAt notes at which objects keeping an account has failed, so that all others are kept without them. It reports
-// false if that is not known.
+// false if that is not known, or does not help.
 func (d *decision) failedAt(err error) bool {
 	var e *work.FailedError
 	if !errors.As(err, &e) || len(e.Objects) == 0 {
@@ -313,6 +313,12 @@ func (d *decision) failedAt(err error) bool {
 		d.a.failed = make(map[string]*failure)
 	}
 	now := d.Now()
+	if !slices.ContainsFunc(e.Objects, func(id string) bool {
+		f := d.a.failed[id]
+		return f == nil || !f.all.After(d.now)
+	}) {
+		return false
+	}
 	for _, id := range e.Objects {
 		f := d.a.failed[id]
 		if f == nil {

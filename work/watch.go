@@ -78,6 +78,8 @@ type Difference struct {
 	ChangedBy   string       // who changed the rule behind it last, if its cloud tells
 	ChangedAt   time.Time    // and when
 	Where       estate.Place // for conditions
+	// NotOurs says that a defined group is not there, since another one has its name, or since its network is gone.
+	NotOurs bool
 }
 
 // An AccountView is an account as it was judged.
@@ -201,7 +203,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 		if g := x.Group; in(g) {
 			v.Differences = append(v.Differences, Difference{Kind: Altered, Account: account, Group: g.Path(),
 				GroupID: g.ID, Place: g.Path(), Key: "not ours " + g.Path() + " " + g.ID, Severity: audit.High,
-				Where: estate.GroupPlace(g), Says: "it is defined, and not there: " + x.Why})
+				Where: estate.GroupPlace(g), NotOurs: true, Says: "it is defined, and not there: " + x.Why})
 		}
 	}
 	for _, name := range aim.Strays {
