@@ -248,8 +248,8 @@ const (
 // errLockLost ends a run whose locks are gone: another one may be changing the same accounts.
 var errLockLost = errors.New("the lock of its accounts was lost to another run, or broken by hand")
 
-// ownID tells this process from others with its number.
-var ownID = rand.Text()[:8]
+// ownID tells this process from others that have or had its number: by when it began, where that is known.
+var ownID = rand.Text()[:8] + "-" + whole.Started(os.Getpid())
 
 // lock takes the locks of accounts for a run and renews them until unlock is called. If they are lost, or
 // could not be renewed while they lasted, the returned context ends; held tells at once. A lock on this machine
@@ -313,8 +313,15 @@ func isGone(holder string) bool {
 	at, rest, ok := strings.Cut(holder, ", process ")
 	number, id, _ := strings.Cut(rest, ", ")
 	pid, err := strconv.Atoi(number)
-	// processes in a container have the same numbers each time: who had this one's is no more
-	return ok && err == nil && at == host && (whole.Gone(pid) || pid == os.Getpid() && id != ownID)
+	if !ok || err != nil || at != host {
+		return false
+	}
+	if pid == os.Getpid() || whole.Gone(pid) { // those in a container have the same numbers each time
+		return pid != os.Getpid() || id != ownID
+	}
+	_, began, _ := strings.Cut(id, "-")
+	is := whole.Started(pid)
+	return began != "" && is != "" && is != began // another one has its number
 }
 
 // BeingChanged reports whether somebody is changing an account now.

@@ -3,6 +3,7 @@
 package whole
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -104,6 +105,21 @@ func Gone(pid int) bool {
 	}
 	defer p.Release()
 	return errors.Is(p.Signal(syscall.Signal(0)), os.ErrProcessDone)
+}
+
+// Started is when a process of this machine began, in units of its system's own, or empty if that is not known. Numbers
+// of processes are used again, and those of threads are among them.
+func Started(pid int) string {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	const began = 19 // behind the name, which may hold anything
+	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:]))
+	if len(fields) <= began {
+		return ""
+	}
+	return fields[began]
 }
 
 // beside makes a new file in the folder of a path, with the given permissions less the user's mask.
