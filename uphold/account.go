@@ -1,9 +1,7 @@
 package uphold
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -13,7 +11,6 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/addr"
-	"isonomos/core/estate"
 	"isonomos/store"
 	"isonomos/work"
 )
@@ -61,21 +58,6 @@ type account struct {
 	failed map[string]*failure
 	// upheldBy are the labels of groups that say who has put them back, by id of the group, and who wrote these labels.
 	upheldBy map[string]labelled
-}
-
-// A labelled group has a value of a label, and somebody wrote that: empty where the cloud does not know, or where
-// nobody watched.
-type labelled struct {
-	value, by string
-	watched   bool
-}
-
-// A failure is what went wrong at an object, and until when nothing is tried there.
-type failure struct {
-	why   string
-	tries int
-	// opens is until when nothing is let through again there, and all until when nothing is done at all.
-	opens, all time.Time
 }
 
 // take keeps lines as those that were judged.
@@ -420,49 +402,6 @@ func (u *Upholder) judgeSteps(a *account, steps []moment, whole bool) (rounds []
 		rounds, held = append(rounds, round), next
 	}
 	return rounds, held, nil
-}
-
-// noteUpholders notes who has written the labels that say who puts a group back. Whoever changes a group later and
-// leaves such a label as it is has not written it.
-func (a *account) noteUpholders(known []byte, steps []moment) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	note := func(id string, object []byte, by string, watched bool) {
-		value := ""
-		if bytes.Contains(object, []byte(estate.UpheldLabel)) {
-			var o struct{ Labels estate.Labels }
-			if json.Unmarshal(object, &o) == nil {
-				value = o.Labels[estate.UpheldLabel]
-			}
-		}
-		switch was := a.upheldBy[id]; {
-		case value == "":
-			delete(a.upheldBy, id)
-		case value != was.value:
-			a.upheldBy[id] = labelled{value, by, watched}
-		}
-	}
-	all := func(lines []line) {
-		for _, l := range lines {
-			if l.kind == "group" {
-				note(l.id, l.text, "", false)
-			}
-		}
-	}
-	if a.upheldBy == nil {
-		a.upheldBy = make(map[string]labelled)
-		all(linesOf(known))
-	}
-	for _, m := range steps {
-		if len(m.events) == 0 { // it was read as a whole
-			all(m.lines)
-		}
-		for _, e := range m.events {
-			if e.Kind == "group" {
-				note(e.ID, e.Object, e.By, true)
-			}
-		}
-	}
 }
 
 // noteKnown notes the addresses of an account at which nobody is a stranger.

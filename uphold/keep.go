@@ -26,8 +26,6 @@ import (
 const (
 	keepersAtOnce = 8
 	keepTimeout   = 5 * time.Minute
-	// leftFor is how long something can't be put back or shut until that is an alarm: it may be the answer of a moment.
-	leftFor = 10 * time.Second
 	// firstPatient is how long nothing is done at the beginning, until everything was judged.
 	firstPatient = 15 * time.Second
 	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all
@@ -286,57 +284,6 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	return d.again
 }
 
-// stands reports whether a reason why nothing is done has stood for so long that people have to be told: they were told
-// that something is going to be done.
-func (d *decision) stands(key string) bool {
-	var stood time.Duration
-	if h := d.held[key]; h != nil {
-		stood = d.now.Sub(h.Since)
-	}
-	if stood >= leftFor || d.Once {
-		return true
-	}
-	d.after(leftFor - stood)
-	return false
-}
-
-// failedAt notes at which objects keeping an account has failed, so that all others are kept without them. It reports
-// false if that is not known, or does not help.
-func (d *decision) failedAt(err error) bool {
-	var e *work.FailedError
-	if !errors.As(err, &e) || len(e.Objects) == 0 {
-		return false
-	}
-	d.a.mu.Lock()
-	defer d.a.mu.Unlock()
-	if d.a.failed == nil {
-		d.a.failed = make(map[string]*failure)
-	}
-	now := d.Now()
-	if !slices.ContainsFunc(e.Objects, func(id string) bool {
-		f := d.a.failed[id]
-		return f == nil || !f.all.After(d.now)
-	}) {
-		return false
-	}
-	for _, id := range e.Objects {
-		f := d.a.failed[id]
-		if f == nil {
-			f = new(failure)
-			d.a.failed[id] = f
-			d.Log.Warn("what was changed could not be put back or shut; it is tried again", "account", d.a.name,
-				"object", id, "problem", err)
-		}
-		until := now.Add(waiting(f.tries))
-		if f.opens.After(d.now) { // nothing was let through again, and it failed all the same
-			f.all = until
-		}
-		f.opens, f.why = until, e.Why
-		f.tries++
-	}
-	return true
-}
-
 // giveWay ends upholding: another one, which goes by another journal, was there before.
 func (u *Upholder) giveWay(err error) {
 	u.mu.Lock()
@@ -345,27 +292,6 @@ func (u *Upholder) giveWay(err error) {
 		u.way = err
 		u.yield()
 	}
-}
-
-// hasFailed notes that keeping an account has failed, and says when to try again.
-func (d *decision) hasFailed(err error) time.Duration {
-	d.a.mu.Lock()
-	tries := d.a.failures
-	d.a.failures++
-	d.a.mu.Unlock()
-	if tries == 0 {
-		d.Log.Warn("what was changed could not be put back or shut; it is tried again", "account", d.a.name, "problem",
-			err)
-	}
-	if tries > 3 { // it may be the answer of a moment
-		for _, h := range d.held {
-			if h.Kind == notify.Opened || h.Kind == notify.Closed {
-				d.left[h.Place] = &left{group: h.GroupID, why: "it could not be done: " + err.Error(), alarm: true}
-			}
-		}
-		d.noteLeft(context.Background(), d.a, d.left)
-	}
-	return waiting(tries)
 }
 
 // outdated reports whether definitions or settings have changed since they were read: what they said does not count any

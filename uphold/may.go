@@ -94,15 +94,6 @@ func (d *decision) may() work.May {
 	return may
 }
 
-// wroteLabel reports whether this program has written the label of a group that says who puts it back. Where there is a
-// feed, that was watched; it may say by whom. Without one nobody can know.
-func (d *decision) wroteLabel(id string) bool {
-	d.a.mu.Lock()
-	defer d.a.mu.Unlock()
-	x := d.a.upheldBy[id]
-	return d.a.feed == "" || x.watched && (x.by == "" || x.by == d.a.actor)
-}
-
 // changedBy is who has changed a group, where that is known.
 func (d *decision) changedBy(id string) string {
 	for _, h := range d.held {
@@ -170,25 +161,6 @@ func (d *decision) leave(g *estate.Group, opens bool) string {
 		return why
 	}
 	return ""
-}
-
-// failed says why an object is left alone for now: what was tried there last has failed.
-func (d *decision) failed(id string, opens bool) string {
-	d.a.mu.Lock()
-	f := d.a.failed[id]
-	d.a.mu.Unlock()
-	if f == nil {
-		return ""
-	}
-	until := f.all
-	if opens {
-		until = f.opens
-	}
-	if !until.After(d.now) {
-		return ""
-	}
-	d.after(until.Sub(d.now))
-	return "it could not be done, and is tried again: " + f.why
 }
 
 // names says who is known to have made changes.
