@@ -260,3 +260,31 @@ func TestOnePassThatStays(t *testing.T) {
 		t.Errorf("it has\n%s\ninstead of\n%s", h.content(), want)
 	}
 }
+
+// What a law can't shut is an alarm once, whatever else is put back in the same account meanwhile.
+func TestAlarmsStand(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "law admin \"Administration stays inside\" {\n  never admit ssh from internet\n  enforced }\n")
+	d := newDesk(t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	u := h.uphold("--put-back", "all")
+	until(t, "the law was shown", func() bool { code, _ := h.run("uphold", "agree", "admin"); return code == 0 }, u.log)
+	until(t, "that it can't be shut is told", isTold(d, "stepped-back", "al/nl/default", "its cloud has made it"), u.log)
+	shop := upheldBy[2]
+	for i := range 2 {
+		h.open(2, fmt.Sprintf("203.0.113.%d/32", i), "tcp 8080", 0)
+		u.puts(d, "opened", shop.place(), i+1)
+	}
+	h.ask("DELETE", shop.groupPath(h)+"/rules/"+h.rulesOf(shop)[0], "")
+	u.puts(d, "closed", shop.place(), 3)
+	u.stop()
+	n := 0
+	for _, k := range kinds(d.told()) {
+		if strings.HasSuffix(k, " al/nl/default") && !strings.HasPrefix(k, "opened") {
+			n++
+		}
+	}
+	if n != 1 {
+		t.Errorf("it was told %d times: %q\n%s", n, kinds(d.told()), u.log)
+	}
+}

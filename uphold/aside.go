@@ -26,9 +26,9 @@ const (
 // HandsOffLabel is the label of a group that is left alone until the time that it holds.
 const HandsOffLabel = "isonomos-hands-off"
 
-// noteLeft notes at which places nothing is done and why, and tells alarms; of all others it is noted that they are
-// left alone no longer.
-func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*left) {
+// noteLeft notes at which places nothing is done and why, and tells alarms. If these are all, it is noted of the others
+// that they are left alone no longer.
+func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*left, all bool) {
 	a.doing.Lock()
 	defer a.doing.Unlock()
 	var round store.Round
@@ -61,7 +61,7 @@ func (u *Upholder) noteLeft(ctx context.Context, a *account, places map[string]*
 		held[key] = next
 	}
 	for key, h := range held {
-		if place, is := strings.CutPrefix(key, leftKey); is && places[place] == nil {
+		if place, is := strings.CutPrefix(key, leftKey); is && all && places[place] == nil {
 			delete(held, key)
 			if !h.Alarmed {
 				u.dropHolding(&round, a.name, key)

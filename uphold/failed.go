@@ -109,7 +109,7 @@ func (d *decision) hasFailed(err error) time.Duration {
 				d.left[h.Place] = &left{group: h.GroupID, why: "it could not be done: " + err.Error(), alarm: true}
 			}
 		}
-		d.noteLeft(context.Background(), d.a, d.left)
+		d.noteLeft(context.Background(), d.a, d.left, false)
 	}
 	return waiting(tries)
 }

@@ -181,7 +181,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		return 5 * time.Second
 	}
 	if !u.concerned(a) {
-		u.noteLeft(ctx, a, nil)
+		u.noteLeft(ctx, a, nil, true)
 		return 0
 	}
 	u.mu.Lock()
@@ -280,7 +280,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 			x.see = u.Say("draft", "--account", a.name, "--adopt", place)
 		}
 	}
-	u.noteLeft(ctx, a, d.left)
+	u.noteLeft(ctx, a, d.left, kept.Run == "") // after a run not everything was looked at
 	return d.again
 }
 
