@@ -139,7 +139,7 @@ func (d *decision) leave(g *estate.Group, opens bool) string {
 	}
 	if wait := d.grace(g); wait > 0 {
 		d.after(wait)
-		return say(false, "it has stood for less than %s", count.Lasting(d.r.Grace))
+		return say(false, "it has stood for less than %s", count.Lasting(max(d.r.Grace, together)))
 	}
 	if !opens {
 		return d.tooOften(g, say)

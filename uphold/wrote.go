@@ -59,11 +59,12 @@ func (a *account) noteUpholders(known []byte, steps []moment) {
 	}
 }
 
-// wroteLabel reports whether this program has written the label of a group that says who puts it back. Where there is a
-// feed, that was watched; it may say by whom. Without one nobody can know.
-func (d *decision) wroteLabel(id string) bool {
+// wroteLabel reports whether this program has written the label of a group that says who puts it back, and has this
+// value. Where there is a feed, that was watched, and it may say by whom; what it has not told yet does not count.
+// Without one nobody can know.
+func (d *decision) wroteLabel(id, value string) bool {
 	d.a.mu.Lock()
 	defer d.a.mu.Unlock()
 	x := d.a.upheldBy[id]
-	return d.a.feed == "" || x.watched && (x.by == "" || x.by == d.a.actor)
+	return d.a.feed == "" || x.value == value && x.watched && (x.by == "" || x.by == d.a.actor)
 }

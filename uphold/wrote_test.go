@@ -21,33 +21,35 @@ func TestWhoWroteTheLabel(t *testing.T) {
 	d := &decision{a: a}
 	for i, x := range []struct {
 		steps []moment
+		value string // that the group has when it is asked
 		own   bool
 	}{
-		{[]moment{{lines: []line{group("1")}}}, false},
-		{[]moment{event("1", "sandbox")}, false},
-		{[]moment{event("2", "sandbox")}, true},
-		{[]moment{event("2", "amira")}, true},
-		{[]moment{event("3", "amira"), event("3", "sandbox")}, false},
-		{[]moment{event("4", "")}, true}, // the cloud does not know
-		{[]moment{event("3", "amira")}, false},
-		{[]moment{{lines: []line{group("3")}}}, false},
-		{[]moment{event("2", "sandbox")}, true},
-		{[]moment{{lines: []line{group("2")}}}, true},
-		{[]moment{{lines: []line{group("1")}}}, false},
-		{[]moment{event("", "sandbox"), event("2", "amira")}, false},
-		{[]moment{event("2", "sandbox")}, false},
-		{[]moment{event("", "sandbox")}, false},
+		{[]moment{{lines: []line{group("1")}}}, "1", false},
+		{[]moment{event("1", "sandbox")}, "1", false},
+		{[]moment{event("2", "sandbox")}, "2", true},
+		{[]moment{event("2", "sandbox")}, "3", false}, // the feed has not told that yet
+		{[]moment{event("2", "amira")}, "2", true},
+		{[]moment{event("3", "amira"), event("3", "sandbox")}, "3", false},
+		{[]moment{event("4", "")}, true}, "4", // the cloud does not know
+		{[]moment{event("3", "amira")}, "3", false},
+		{[]moment{{lines: []line{group("3")}}}, "3", false},
+		{[]moment{event("2", "sandbox")}, "2", true},
+		{[]moment{{lines: []line{group("2")}}}, "2", true},
+		{[]moment{{lines: []line{group("1")}}}, "1", false},
+		{[]moment{event("", "sandbox"), event("2", "amira")}, "2", false},
+		{[]moment{event("2", "sandbox")}, "2", false},
+		{[]moment{event("", "sandbox")}, "", false},
 	} {
 		a.noteUpholders(group("0").text, x.steps)
-		if own := d.wroteLabel("g"); own != x.own {
+		if own := d.wroteLabel("g", x.value); own != x.own {
 			t.Errorf("after step %d it is said to be its own: %v", i, own)
 		}
-		if a.actor = ""; a.upheldBy["g"].by == "amira" && d.wroteLabel("g") {
+		if a.actor = ""; a.upheldBy["g"].by == "amira" && d.wroteLabel("g", x.value) {
 			t.Errorf("after step %d amira's counts, while it is not known who the program is", i)
 		}
 		a.actor = "sandbox"
 	}
-	if a.feed = ""; !d.wroteLabel("g") {
+	if a.feed = ""; !d.wroteLabel("g", "9") {
 		t.Error("without a feed nobody can know")
 	}
 }

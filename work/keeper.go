@@ -60,7 +60,7 @@ type May struct {
 	By       func(group string) string // who has changed a group, by its id; empty where that is not known
 	// WroteLabel reports whether it was this program that wrote the label of a group that says who puts it back, as far
 	// as the cloud tells.
-	WroteLabel func(group string) bool
+	WroteLabel func(group, value string) bool
 	Upholder   estate.Upholder // who puts it back
 }
 
@@ -268,10 +268,12 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 	err = carried.Do(ctx)
 	var stopped *enact.StoppedError
 	if errors.As(err, &stopped) && len(stopped.Stops) > 0 {
-		s := stopped.Stops[0]
-		err = fmt.Errorf("%w: %s: %w", err, s.Says, s.Err)
-		if s.Object != "" && !s.Proof {
-			err = &FailedError{[]string{s.Object}, fmt.Sprintf("%s: %v", s.Says, s.Err), err}
+		switch s := stopped.Stops[0]; {
+		case s.Object != "" && !s.Proof:
+			err = &FailedError{[]string{s.Object}, fmt.Sprintf("%s: %v", s.Says, s.Err),
+				fmt.Errorf("%w: %s: %w", err, s.Says, s.Err)}
+		default:
+			err = fmt.Errorf("%w: %w", err, s.Err)
 		}
 	}
 	kept.Run = name

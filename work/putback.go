@@ -337,9 +337,10 @@ func (p *puttingBack) whatMovesShut(surveyed, then *estate.Estate) map[string]bo
 // earlier says that another upholder has put a group back to what it goes by. Anybody can write such a label: it counts
 // only if it was this program that wrote it, as far as the cloud tells.
 func (p *puttingBack) earlier(g *estate.Group) error {
-	other, ok := estate.UpholderOf(g.Labels[estate.UpheldLabel])
+	label := g.Labels[estate.UpheldLabel]
+	other, ok := estate.UpholderOf(label)
 	own := p.may.Upholder
-	if !ok || other.Journal == own.Journal || !p.may.WroteLabel(g.ID) {
+	if !ok || other.Journal == own.Journal || !p.may.WroteLabel(g.ID, label) {
 		return nil
 	}
 	if !other.Since.Before(own.Since) && !(other.Since.Equal(own.Since) && other.Journal < own.Journal) {
