@@ -30,7 +30,7 @@ func TestWhoWroteTheLabel(t *testing.T) {
 		{[]moment{event("2", "sandbox")}, "3", false}, // the feed has not told that yet
 		{[]moment{event("2", "amira")}, "2", true},
 		{[]moment{event("3", "amira"), event("3", "sandbox")}, "3", false},
-		{[]moment{event("4", "")}, true}, "4", // the cloud does not know
+		{[]moment{event("4", "")}, "4", true}, // the cloud does not know
 		{[]moment{event("3", "amira")}, "3", false},
 		{[]moment{{lines: []line{group("3")}}}, "3", false},
 		{[]moment{event("2", "sandbox")}, "2", true},
