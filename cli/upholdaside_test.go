@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
+	"time"
 
 	"isonomos/cloud/standin"
 	"isonomos/notify"
@@ -133,13 +133,15 @@ func TestNamesTakenByOthers(t *testing.T) {
 	for _, x := range upheldBy {
 		until(t, "told of "+x.place(), isTold(d, "stepped-back", x.place(), "has its name by now"), u.log)
 	}
+	adopts := 0
 	for line := range strings.Lines(h.must(1, "has its name by now", "uphold", "status")) {
-		if _, command, is := strings.Cut(line, "see      isonomos "); is && strings.Contains(command, "au/nu/web") {
-			h.must(0, "adopt", append(strings.Fields(command), "--to", "adopts.json")...)
+		if _, command, is := strings.Cut(line, " isonomos draft "); is && strings.Contains(command, "--adopt") {
+			h.must(0, "mark the group", append([]string{"draft"}, strings.Fields(command)...)...)
+			adopts++
 		}
 	}
-	if _, err := os.Stat(filepath.Join(h.folder, "adopts.json")); err != nil {
-		t.Error("the command that shows what to do is not there")
+	if adopts != 2*len(theirs) { // where it differs, and where it is left alone
+		t.Errorf("%d commands show what to do", adopts)
 	}
 	for place, path := range theirs {
 		if code, text := h.tryToAsk("GET", path, ""); code != 200 || strings.Contains(text, "isonomos") {
@@ -148,6 +150,25 @@ func TestNamesTakenByOthers(t *testing.T) {
 		h.ask("DELETE", path, "")
 	}
 	h.becomes("once their names are free", want, u.log)
+	u.stop()
+
+	// It is told when that happens, and what was told of the group before is not over for it.
+	u = h.uphold()
+	u.ready()
+	yard, before := upheldBy[3], len(d.told())
+	accounts := yard.path + "/v1/accounts/" + yard.account
+	for _, f := range []string{"f0", "f1"} {
+		h.ask("PUT", accounts+"/interfaces/"+f+"/groups", `{"groups":[]}`)
+	}
+	h.ask("DELETE", yard.groupPath(h), "")
+	until(t, "that it is closed is told", func() bool {
+		return slices.Contains(kinds(d.told()[before:]), "closed af/f0, af/f1")
+	}, u.log)
+	h.ask("POST", accounts+"/groups", fmt.Sprintf(`{"name":%q,"for":"instances"}`, yard.group))
+	until(t, "that another one has its name is told", isTold(d, "changed", "af/nf/yard", "it is defined, and not there"), u.log)
+	if got := kinds(d.told()[before:]); slices.Contains(got, "resolved af/f0, af/f1") {
+		t.Errorf("it was told as over: %q\n%s", got, u.log)
+	}
 	u.stop()
 }
 
@@ -287,4 +308,28 @@ func TestAlarmsStand(t *testing.T) {
 	if n != 1 {
 		t.Errorf("it was told %d times: %q\n%s", n, kinds(d.told()), u.log)
 	}
+}
+
+// What was found before and has not changed since is put back as soon as its cloud answers, however late that is.
+func TestPutBackWhenItsCloudAnswersLate(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "")
+	want := h.content()
+	u := h.uphold()
+	u.ready()
+	h.open(0, "203.0.113.0/24", "tcp 22", 0)
+	u.says("ssh from 203.0.113.0/24")
+	u.stop()
+	answers := make(chan struct{})
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/cu/") {
+			<-answers
+		}
+		h.server.ServeHTTP(w, r)
+	})
+	u = h.uphold("--put-back", "all")
+	time.Sleep(2 * time.Second) // by then everything else is judged
+	close(answers)
+	h.becomes("once its cloud answers", want, u.log)
+	u.stop()
 }

@@ -164,6 +164,7 @@ func (w *watcher) follow(ctx context.Context, names []string) {
 		if !old || w.Once {
 			looks.Go(func() { w.look(ctx, a) })
 		}
+		w.keepUp(a) // it may have been judged before its cloud answered
 	}
 	if w.Once {
 		looks.Wait()

@@ -70,8 +70,9 @@ func (u *Upholder) findings(a *account, m moment, held map[string]*holding) (sto
 			continue
 		}
 		goesOn := false
-		for _, other := range next {
-			goesOn = goesOn || other.same(h)
+		for by, other := range next {
+			goesOn = goesOn || other.same(h) || strings.HasPrefix(by, work.NotOursKey) &&
+				(other.Place == h.Place || held[by] == nil && h.Kind == work.Closed && h.GroupID == "")
 		}
 		n := u.resolved(a, h, m)
 		if goesOn {

@@ -276,8 +276,8 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		if x.why != why {
 			x.why, x.alarm = why, d.stands(leftKey+place)
 		}
-		if slices.Contains(kept.Taken, place) {
-			x.see = u.Say("draft", "--account", a.name, "--adopt", place)
+		if name := kept.Taken[place]; name != "" {
+			x.see = u.Say("draft", "--account", a.name, "--adopt", name)
 		}
 	}
 	u.noteLeft(ctx, a, d.left, kept.Run == "") // after a run not everything was looked at

@@ -76,8 +76,8 @@ func (m May) leave(g *estate.Group, opens bool) string {
 type Kept struct {
 	Run  string            // that was carried out; empty if there was nothing to do
 	Left map[string]string // groups and lists that are left alone, by their full names, and why
-	// Taken are those of them whose names others have: they can be adopted.
-	Taken []string
+	// Taken are those of them whose names others have, and the names of their definitions, by which these are adopted.
+	Taken map[string]string
 }
 
 // A FailedError says at which objects something failed, by their ids, so that all others can be kept without them.
@@ -119,7 +119,7 @@ func Busy(err error) bool {
 // Keep puts back what was decided, or if there is nothing of that shuts what breaches laws, as far as it may: one run
 // at most, after which the account is to be judged again.
 func (k Keeper) Keep(ctx context.Context, may May) (Kept, error) {
-	kept := Kept{Left: make(map[string]string)}
+	kept := Kept{Left: make(map[string]string), Taken: make(map[string]string)}
 	name := runName(k.Now())
 	ctx, held, unlock, err := lock(ctx, k.Store, []string{k.Account}, name, k.Note)
 	if err != nil {
@@ -159,7 +159,7 @@ func (k Keeper) Keep(ctx context.Context, may May) (Kept, error) {
 	for _, aim := range aims {
 		x, err := k.carry(ctx, name, held, may, aim)
 		maps.Copy(kept.Left, x.Left)
-		kept.Taken = append(kept.Taken, x.Taken...)
+		maps.Copy(kept.Taken, x.Taken)
 		if kept.Run = x.Run; kept.Run != "" || err != nil {
 			return kept, err
 		}
@@ -175,14 +175,14 @@ type keeping struct {
 	opens map[string]bool // groups by their full names
 	shuts map[string]bool
 	left  map[string]string // groups and lists that are left alone, by their full names, and why
-	taken []string          // those of them whose names others have
+	taken map[string]string // those of them whose names others have, and the names of their definitions
 	// places are the full names of groups that are changed, by id.
 	places map[string]string
 }
 
 func newKeeping() *keeping {
 	return &keeping{opens: make(map[string]bool), shuts: make(map[string]bool), left: make(map[string]string),
-		places: make(map[string]string)}
+		places: make(map[string]string), taken: make(map[string]string)}
 }
 
 // planned finds the steps.

@@ -537,7 +537,12 @@ func (p *puttingBack) choose(is, then *estate.Estate) (picked map[string]bool, r
 
 // isTaken says that something can't be made again, since something else has its name by now.
 func (p *puttingBack) isTaken(kind, path, id string) string {
-	p.taken = append(p.taken, path)
+	p.taken[path] = path
+	for _, g := range p.Decided.part(p.Account).Groups { // in clouds whose groups are in no network it has another one
+		if kind == "group" && g.Account.Name == p.Account && p.Account+"/"+g.InCloud() == path {
+			p.taken[path] = g.Path()
+		}
+	}
 	return fmt.Sprintf("it was deleted, and another %s (%s) has its name by now: rename, delete or adopt that one",
 		kind, id)
 }

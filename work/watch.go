@@ -57,6 +57,10 @@ const (
 	Broken  = "definitions-broken" // a definition can't be carried out, so that only laws count for its group
 )
 
+// NotOursKey begins the keys of differences that say of a defined group that it is not there, since another one has its
+// name or its network is gone.
+const NotOursKey = "not ours "
+
 // A Difference is what is not as it was decided, in one direction at one group, or at instances.
 type Difference struct {
 	Key         string // identifies it while it lasts: another traffic is another difference
@@ -202,7 +206,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 	for _, x := range aim.NotOurs {
 		if g := x.Group; in(g) {
 			v.Differences = append(v.Differences, Difference{Kind: Altered, Account: account, Group: g.Path(),
-				GroupID: g.ID, Place: g.Path(), Key: "not ours " + g.Path() + " " + g.ID, Severity: audit.High,
+				GroupID: g.ID, Place: g.Path(), Key: NotOursKey + g.Path() + " " + g.ID, Severity: audit.High,
 				Where: estate.GroupPlace(g), NotOurs: true, Says: "it is defined, and not there: " + x.Why})
 		}
 	}
