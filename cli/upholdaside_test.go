@@ -2,11 +2,13 @@ package cli_test
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -331,5 +333,49 @@ func TestPutBackWhenItsCloudAnswersLate(t *testing.T) {
 	time.Sleep(2 * time.Second) // by then everything else is judged
 	close(answers)
 	h.becomes("once its cloud answers", want, u.log)
+	u.stop()
+}
+
+// An answer from before the last change, in which there is nothing to be done, is not the last word.
+func TestPutBackThoughAnswersAreStale(t *testing.T) {
+	t.Parallel()
+	h := newUpheld(t, "")
+	want := h.content()
+	var mu sync.Mutex
+	before, stale := make(map[string]*httptest.ResponseRecorder), time.Time{}
+	served := 0
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != "GET" || !strings.HasPrefix(r.URL.Path, "/cu/v1/accounts/au") || !byProgram(r) {
+			h.server.ServeHTTP(w, r)
+			return
+		}
+		mu.Lock()
+		answer := before[r.URL.String()]
+		if answer == nil || time.Now().After(stale) {
+			answer = httptest.NewRecorder()
+			h.server.ServeHTTP(answer, r)
+			before[r.URL.String()] = answer
+		} else {
+			served++
+		}
+		mu.Unlock()
+		maps.Copy(w.Header(), answer.Header())
+		w.WriteHeader(answer.Code)
+		_, _ = w.Write(answer.Body.Bytes())
+	})
+	u := h.uphold("--put-back", "all")
+	u.ready()
+	h.open(0, "203.0.113.1/32", "tcp 22", 0) // so that all kinds of answers are known
+	h.becomes("at first", want, u.log)
+	mu.Lock()
+	stale = time.Now().Add(time.Second)
+	mu.Unlock()
+	h.open(0, "203.0.113.2/32", "tcp 22", 0)
+	h.becomes("although answers are stale", want, u.log)
+	mu.Lock()
+	if served == 0 {
+		t.Error("no answer was stale")
+	}
+	mu.Unlock()
 	u.stop()
 }

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -453,6 +454,14 @@ func Alike(a, b *estate.Estate, account string, objects []Touched) bool {
 	return !slices.ContainsFunc(objects, func(o Touched) bool {
 		at := ident{o.Account, o.Kind, o.ID}
 		return !slices.EqualFunc(one[at], other[at], func(x, y json.RawMessage) bool { return bytes.Equal(x, y) })
+	})
+}
+
+// Same reports whether everything of an account is the same in two surveys.
+func Same(a, b *estate.Estate, account string) bool {
+	one, other := linesOf(a, []string{account}, false), linesOf(b, []string{account}, false)
+	return maps.EqualFunc(one, other, func(x, y []json.RawMessage) bool {
+		return slices.EqualFunc(x, y, func(x, y json.RawMessage) bool { return bytes.Equal(x, y) })
 	})
 }
 

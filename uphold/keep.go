@@ -250,8 +250,12 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	case errors.Is(err, work.ErrUnjudged):
 		a.mu.Lock()
 		a.unjudged++
+		tries := a.unjudged
 		a.mu.Unlock()
 		a.kick()
+		if tries > mostUnjudged {
+			return waiting(tries - mostUnjudged)
+		}
 		return awaiting
 	case work.Busy(err):
 		u.Log.Debug("it is tried again", "account", a.name, "problem", err)

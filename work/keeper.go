@@ -78,6 +78,7 @@ type Kept struct {
 	Left map[string]string // groups and lists that are left alone, by their full names, and why
 	// Taken are those of them whose names others have, and the names of their definitions, by which these are adopted.
 	Taken map[string]string
+	seen  *estate.Estate // in which there is nothing to do
 }
 
 // A FailedError says at which objects something failed, by their ids, so that all others can be kept without them.
@@ -163,8 +164,16 @@ func (k Keeper) Keep(ctx context.Context, may May) (Kept, error) {
 		if kept.Run = x.Run; kept.Run != "" || err != nil {
 			return kept, err
 		}
+		kept.seen = x.seen
 	}
-	return kept, nil
+	if k.Judged == nil {
+		return kept, nil
+	}
+	judged, err := k.Judged()
+	if err == nil && !enact.Same(judged, kept.seen, k.Account) { // an answer may be from before the last change
+		err = ErrUnjudged
+	}
+	return kept, err
 }
 
 // A keeping is what is to be done.
@@ -222,7 +231,7 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 	if x == nil {
 		return Kept{}, err
 	}
-	kept := Kept{Left: x.left, Taken: x.taken}
+	kept := Kept{Left: x.left, Taken: x.taken, seen: surveyed}
 	if err != nil || x.aim == nil || x.plan.Steps() == 0 {
 		return kept, err
 	}
