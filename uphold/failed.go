@@ -42,6 +42,24 @@ func (d *decision) failed(id string, opens bool) string {
 	return "it could not be done, and is tried again: " + f.why
 }
 
+// noteKept notes what is left alone, and why.
+func (d *decision) noteKept(ctx context.Context, kept work.Kept) {
+	for place, why := range kept.Left {
+		x := d.left[place]
+		if x == nil {
+			x = new(left)
+			d.left[place] = x
+		}
+		if x.why != why {
+			x.why, x.alarm = why, d.stands(leftKey+place)
+		}
+		if name := kept.Taken[place]; name != "" {
+			x.see = d.Say("draft", "--account", d.a.name, "--adopt", name)
+		}
+	}
+	d.noteLeft(ctx, d.a, d.left, kept.Run == "") // after a run not everything was looked at
+}
+
 // stands reports whether a reason why nothing is done has stood for so long that people have to be told: they were told
 // that something is going to be done.
 func (d *decision) stands(key string) bool {

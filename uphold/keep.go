@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"isonomos/cloud"
 	"isonomos/core/audit"
 	"isonomos/core/count"
 	"isonomos/core/estate"
@@ -195,43 +196,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	if !u.judgedOnce() || u.outdated() {
 		return 100 * time.Millisecond
 	}
-	surveyor := d.r.Surveyor
-	surveyor.Accounts = nil
-	lender := u.lender(d.r.Definitions, surveyor)
-	keeper := work.Keeper{Account: a.name, Decided: decided, Store: u.Store, Told: u.told, From: from, By: u.By,
-		Now:  u.Now,
-		Halt: ctx, Note: func(format string, a ...any) { u.Log.Warn(fmt.Sprintf(format, a...)) },
-		Sweep: func(ctx context.Context) error {
-			_, err := lender.Sweep(ctx, a.name)
-			return err
-		},
-		LawsFirst: d.lawsFirst(),
-		Survey: func(ctx context.Context) (*estate.Estate, error) {
-			seen, err := from.Look(ctx, a.name, "")
-			if err == nil {
-				err = u.sensible(a, seen.Lines)
-			}
-			if err != nil {
-				return nil, err
-			}
-			e, _, err := u.surveyOf(a, linesOf(seen.Lines), d.alsoNamed())
-			return e, err
-		}}
-	a.mu.Lock()
-	if a.unjudged < mostUnjudged || a.feed == "" {
-		keeper.Judged = func() (*estate.Estate, error) {
-			if judged == nil {
-				return nil, work.ErrUnjudged
-			}
-			lines, err := store.Unpack(judged)
-			if err != nil {
-				return nil, err
-			}
-			e, _, err := u.surveyOf(a, linesOf(lines), nil)
-			return e, err
-		}
-	}
-	a.mu.Unlock()
+	keeper := d.keeper(ctx, decided, from, judged)
 	within, stop := context.WithTimeout(context.WithoutCancel(ctx), keepTimeout)
 	defer stop()
 	at := u.Now()
@@ -271,21 +236,50 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 	a.failures, a.unjudged = 0, 0
 	maps.DeleteFunc(a.failed, func(_ string, f *failure) bool { return !f.opens.After(d.now) }) // it was tried again
 	a.mu.Unlock()
-	for place, why := range kept.Left {
-		x := d.left[place]
-		if x == nil {
-			x = new(left)
-			d.left[place] = x
-		}
-		if x.why != why {
-			x.why, x.alarm = why, d.stands(leftKey+place)
-		}
-		if name := kept.Taken[place]; name != "" {
-			x.see = u.Say("draft", "--account", a.name, "--adopt", name)
+	d.noteKept(ctx, kept)
+	return d.again
+}
+
+// keeper keeps the account. Judged is the account as it was judged; nil before.
+func (d *decision) keeper(ctx context.Context, decided *work.Decided, from cloud.Cloud, judged []byte) work.Keeper {
+	surveyor := d.r.Surveyor
+	surveyor.Accounts = nil
+	lender := d.lender(d.r.Definitions, surveyor)
+	k := work.Keeper{Account: d.a.name, Decided: decided, Store: d.Store, Told: d.told, From: from, By: d.By,
+		Now:  d.Now,
+		Halt: ctx, Note: func(format string, a ...any) { d.Log.Warn(fmt.Sprintf(format, a...)) },
+		Sweep: func(ctx context.Context) error {
+			_, err := lender.Sweep(ctx, d.a.name)
+			return err
+		},
+		LawsFirst: d.lawsFirst(),
+		Survey: func(ctx context.Context) (*estate.Estate, error) {
+			seen, err := from.Look(ctx, d.a.name, "")
+			if err == nil {
+				err = d.sensible(d.a, seen.Lines)
+			}
+			if err != nil {
+				return nil, err
+			}
+			e, _, err := d.surveyOf(d.a, linesOf(seen.Lines), d.alsoNamed())
+			return e, err
+		}}
+	d.a.mu.Lock()
+	defer d.a.mu.Unlock()
+	if d.a.unjudged < mostUnjudged || d.a.feed == "" {
+		k.Judged = func() (*estate.Estate, error) {
+			if judged == nil {
+				return nil, work.ErrUnjudged
+			}
+			lines, err := store.Unpack(judged)
+			if err != nil {
+				return nil, err
+			}
+			e, _, err := d.surveyOf(d.a, linesOf(lines), nil)
+			return e, err
 		}
 	}
-	u.noteLeft(ctx, a, d.left, kept.Run == "") // after a run not everything was looked at
-	return d.again
+	return k
 }
 
 // giveWay ends upholding: another one, which goes by another journal, was there before.
