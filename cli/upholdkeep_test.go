@@ -3,9 +3,11 @@ package cli_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -268,11 +270,22 @@ func TestBrake(t *testing.T) {
 	}
 	h.becomes("after many openings", want, u.log)
 	u.stop()
+	u = h.uphold() // what it finds is to be put back by the next one
+	u.ready()
+	h.open(0, "203.0.113.0/24", "tcp 22", 500)
+	u.says("ssh from 203.0.113.0/24")
+	u.stop()
 	for i := range n { // while nobody watches
 		h.ask("DELETE", at(i).groupPath(h)+"/rules/"+h.rulesOf(at(i))[0], "")
 	}
-	h.open(0, "203.0.113.0/24", "tcp 22", 500)
 	shut := h.content()
+	late := time.Now().Add(4 * time.Second)
+	h.through(func(w http.ResponseWriter, r *http.Request) {
+		if wait, _ := strconv.Atoi(r.URL.Query().Get("wait")); wait > 0 && strings.HasSuffix(r.URL.Path, "/changes") {
+			time.Sleep(time.Until(late)) // until then nobody knows that so much is to be let through again
+		}
+		h.server.ServeHTTP(w, r)
+	})
 	u = h.uphold("--put-back", "all")
 	until(t, "the alarm", func() bool {
 		return slices.ContainsFunc(d.told(), func(n notify.Notice) bool {

@@ -52,8 +52,8 @@ type account struct {
 	keepAgain bool   // once more, when it has been kept
 	lawsFirst bool   // the next time
 	actor     string // as whom this program changes it; empty where its cloud does not tell
-	unjudged  int    // times in a row that it had changed since it was judged
-	failures  int    // to keep it, since it last succeeded
+	unjudged  changing
+	failures  int // to keep it, since it last succeeded
 	// failed are groups, lists, interfaces and subnets that could not be kept, by id: the others are kept without them.
 	failed map[string]*failure
 	// upheldBy are the labels of groups that say who has put them back, by id of the group, and who wrote these labels.

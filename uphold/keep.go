@@ -29,10 +29,24 @@ const (
 	keepTimeout   = 5 * time.Minute
 	// firstPatient is how long nothing is done at the beginning, until everything was judged.
 	firstPatient = 15 * time.Second
-	// mostUnjudged is how often in a row it waits for what has changed since to be judged. Whoever changes things all
-	// the time does not keep it from shutting them: the feed tells of each change all the same.
+	// mostUnjudged is how often in a row it waits for what has changed since to be judged, and longUnjudged how long.
+	// Whoever changes things all the time does not keep it from shutting them: the feed tells of each change all the
+	// same.
 	mostUnjudged = 20
+	longUnjudged = 15 * time.Second
 )
+
+// A changing account had changed each time since it was judged, so that nothing was done.
+type changing struct {
+	since time.Time
+	times int            // that it was judged meanwhile
+	at    cloud.Position // up to where that was
+}
+
+// waits reports whether it is to be judged before anything is done.
+func (c changing) waits(now time.Time) bool {
+	return c.times < mostUnjudged && (c.since.IsZero() || now.Sub(c.since) < longUnjudged)
+}
 
 // keeps reports whether anything is done beside telling.
 func (r *Reading) keeps() bool {
@@ -138,6 +152,11 @@ func (u *Upholder) keepOnce(ctx context.Context) {
 	}
 	all.Wait()
 	u.drain(ctx)
+	for _, a := range u.known() {
+		if !u.concerned(a) {
+			u.noteLeft(ctx, a, nil, true)
+		}
+	}
 }
 
 // lookNow reads an account, and has it judged.
@@ -213,15 +232,11 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		u.giveWay(err)
 		return 0
 	case errors.Is(err, work.ErrUnjudged):
-		a.mu.Lock()
-		a.unjudged++
-		tries := a.unjudged
-		a.mu.Unlock()
 		a.kick()
-		if tries > mostUnjudged {
-			return waiting(tries - mostUnjudged)
+		if a.hasChanged(u.Now()) {
+			return awaiting
 		}
-		return awaiting
+		return leastWait
 	case work.Busy(err):
 		u.Log.Debug("it is tried again", "account", a.name, "problem", err)
 		return busy
@@ -233,7 +248,7 @@ func (u *Upholder) keepAccount(ctx context.Context, a *account) (again time.Dura
 		return d.hasFailed(err)
 	}
 	a.mu.Lock()
-	a.failures, a.unjudged = 0, 0
+	a.failures, a.unjudged = 0, changing{}
 	maps.DeleteFunc(a.failed, func(_ string, f *failure) bool { return !f.opens.After(d.now) }) // it was tried again
 	a.mu.Unlock()
 	d.noteKept(ctx, kept)
@@ -266,7 +281,7 @@ func (d *decision) keeper(ctx context.Context, decided *work.Decided, from cloud
 		}}
 	d.a.mu.Lock()
 	defer d.a.mu.Unlock()
-	if d.a.unjudged < mostUnjudged || d.a.feed == "" {
+	if d.a.unjudged.waits(d.now) || d.a.feed == "" {
 		k.Judged = func() (*estate.Estate, error) {
 			if judged == nil {
 				return nil, work.ErrUnjudged
@@ -280,6 +295,20 @@ func (d *decision) keeper(ctx context.Context, decided *work.Decided, from cloud
 		}
 	}
 	return k
+}
+
+// hasChanged notes that the account had changed since it was judged, and reports whether that is waited for.
+func (a *account) hasChanged(now time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.unjudged.since.IsZero() {
+		a.unjudged = changing{since: now, at: a.at}
+	}
+	if a.unjudged.at != a.at {
+		a.unjudged.at = a.at
+		a.unjudged.times++
+	}
+	return a.unjudged.waits(now)
 }
 
 // giveWay ends upholding: another one, which goes by another journal, was there before.
