@@ -321,7 +321,8 @@ func (s *siege) ownContent() string {
 				}
 			}
 			line = strings.Join(words[:3], " ") + " " + strings.Join(own, ",")
-		case words[1] == "group" && !s.isOwn(words[2]), words[1] == "rule" && !s.isOwn(words[3]):
+		case words[1] == "group" && !s.isOwn(words[2]), words[1] == "rule" && !s.isOwn(words[3]),
+			strings.Contains(line, "[list:desks v6]"): // the list has no such addresses, so this lets nothing through
 			continue
 		}
 		all = append(all, strings.TrimSpace(line))
