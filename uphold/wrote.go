@@ -63,8 +63,12 @@ func (a *account) noteUpholders(known []byte, steps []moment) {
 // value. Where there is a feed, that was watched, and it may say by whom; what it has not told yet does not count.
 // Without one nobody can know.
 func (d *decision) wroteLabel(id, value string) bool {
+	cloud := d.a.of()
+	d.mu.Lock()
+	polled := d.sight(cloud).polled
+	d.mu.Unlock()
 	d.a.mu.Lock()
 	defer d.a.mu.Unlock()
 	x := d.a.upheldBy[id]
-	return d.a.feed == "" || x.value == value && x.watched && (x.by == "" || x.by == d.a.actor)
+	return polled || x.value == value && x.watched && (x.by == "" || x.by == d.a.actor)
 }

@@ -3,6 +3,7 @@ package uphold
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"isonomos/cloud"
 )
@@ -17,8 +18,8 @@ func TestWhoWroteTheLabel(t *testing.T) {
 		return moment{events: []cloud.Event{{Kind: "rule", ID: "r", Group: "g", By: "sandbox"},
 			{Kind: "group", ID: "g", Action: "change", By: by, Object: group(label).text}}}
 	}
-	a := &account{actor: "sandbox", feed: "f"}
-	d := &decision{a: a}
+	a := &account{actor: "sandbox", cloud: "c"}
+	d := &decision{Upholder: &Upholder{Options: Options{Now: time.Now}, sights: make(map[string]*sight)}, a: a}
 	for i, x := range []struct {
 		steps []moment
 		value string // that the group has when it is asked
@@ -49,7 +50,7 @@ func TestWhoWroteTheLabel(t *testing.T) {
 		}
 		a.actor = "sandbox"
 	}
-	if a.feed = ""; !d.wroteLabel("g", "9") {
+	if d.sight("c").polled = true; !d.wroteLabel("g", "9") {
 		t.Error("without a feed nobody can know")
 	}
 }
