@@ -139,6 +139,9 @@ func TestSiege(t *testing.T) {
 	u.stop()
 	h.must(0, "its chain holds", "repeal", "--list")
 	s.judge(from, d, all)
+	if strings.Contains(all.String(), "by another upholder") {
+		t.Error("somebody has stopped it by writing that there was another one")
+	}
 	if most > 200<<10 {
 		t.Errorf("it took %d kB of memory", most)
 	}
