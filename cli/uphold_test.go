@@ -68,6 +68,13 @@ func newDesk(t testing.TB, fails float64) *desk {
 	return d
 }
 
+// desk is one that is told everything, and has no other settings beside it.
+func (h *harbourmaster) desk() *desk {
+	d := newDesk(h.t, 0)
+	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	return d
+}
+
 // publishedSchema is one of docs/schemas.
 func publishedSchema(t testing.TB, name string) *jsonschema.Schema {
 	t.Helper()

@@ -57,8 +57,7 @@ func TestOneFailureHoldsUpNothingElse(t *testing.T) {
 		}
 		h.server.ServeHTTP(w, r)
 	})
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	u := h.uphold("--put-back", "all")
 	u.ready()
 	until(t, "the law was shown", func() bool { code, _ := h.run("uphold", "agree", "admin"); return code == 0 }, u.log)
@@ -108,8 +107,7 @@ func TestNamesTakenByOthers(t *testing.T) {
 	t.Parallel()
 	h := newUpheld(t, upheldBase+"group ask in nu { admit https from list desks }\nlist desks { 192.0.2.0/28 }\n")
 	want := h.content()
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	theirs := make(map[string]string) // paths
 	for _, x := range upheldBy {
 		accounts := x.path + "/v1/accounts/" + x.account
@@ -226,8 +224,7 @@ func TestNoRoomToMakeAgain(t *testing.T) {
 	made := h.ask("POST", accounts+"/groups", `{"name":"junk","for":"instances","network":"nu"}`)
 	id, _ := made["group"].(map[string]any)["id"].(string)
 	n := len(h.rulesOf(upheldBy[0]))
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	u := h.uphold("--put-back", "all")
 	u.ready()
 	h.open(0, "203.0.113.0/24", "tcp 22", 0)
@@ -261,8 +258,7 @@ func TestOnePassThatStays(t *testing.T) {
 		h.server.ServeHTTP(w, r)
 	})
 	h.open(0, "203.0.113.0/24", "tcp 22", 0)
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	u := h.uphold("--put-back", "all")
 	u.puts(d, "opened", upheldBy[0].place(), 1)
 	until(t, "that a pass stays is told", d.has(notify.PassOverdue, "422"), u.log)
@@ -288,8 +284,7 @@ func TestOnePassThatStays(t *testing.T) {
 func TestAlarmsStand(t *testing.T) {
 	t.Parallel()
 	h := newUpheld(t, "law admin \"Administration stays inside\" {\n  never admit ssh from internet\n  enforced }\n")
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	u := h.uphold("--put-back", "all")
 	until(t, "the law was shown", func() bool { code, _ := h.run("uphold", "agree", "admin"); return code == 0 }, u.log)
 	until(t, "that it can't be shut is told", isTold(d, "stepped-back", "al/nl/default", "its cloud has made it"), u.log)

@@ -102,8 +102,7 @@ func TestPutBack(t *testing.T) {
 	t.Parallel()
 	h := newUpheld(t, "")
 	want := h.content()
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	u := h.uphold("--put-back", "all")
 	u.ready()
 	for i, x := range upheldBy {
@@ -260,8 +259,7 @@ func TestBrake(t *testing.T) {
 	}
 	h := newUpheld(t, more.String()+"list desks { 192.0.2.0/28 }\n")
 	want := h.content()
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	u := h.uphold("--put-back", "all")
 	u.ready()
 	at := func(i int) upheldGroup { return upheldGroup{"/cu", "au", "nu", fmt.Sprintf("many-%d", i)} }
@@ -361,8 +359,7 @@ func TestEnforced(t *testing.T) {
 	h.define(upheldGroups + fmt.Sprintf(law, ""))
 	h.must(0, "", "draft")
 	h.must(0, "enacted", "enact")
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	d := h.desk()
 	before := h.content()
 	h.must(4, "no round has shown", "uphold", "agree", "admin")
 	h.must(2, "is near", "uphold", "agree", "admim")
@@ -472,8 +469,7 @@ func (h *harbourmaster) journalOf(run string) string {
 func TestTwoJournals(t *testing.T) {
 	t.Parallel()
 	h := newUpheld(t, "")
-	d := newDesk(t, 0)
-	h.settings(fmt.Sprintf("[notify.desk]\nto = %q\nper-minute = 1000\n", d.web.URL))
+	h.desk()
 	time.Sleep(1100 * time.Millisecond) // journals are told apart by the second
 	folder := t.TempDir()
 	text, err := os.ReadFile(filepath.Join(h.folder, "pier.nomos"))

@@ -206,7 +206,7 @@ func spanOf(p *Past) (Span, error) {
 			continue
 		}
 		if s := p.Draft.step(done.Lane, done.Step); s != nil {
-			for _, id := range append(s.Groups, p.Draft.Lanes[done.Lane-1].about(s)) {
+			for _, id := range append(slices.Clip(s.Groups), p.Draft.Lanes[done.Lane-1].about(s)) {
 				x.Did[[2]string{s.Account, id}] = true
 			}
 		}

@@ -453,16 +453,18 @@ func Alike(a, b *estate.Estate, account string, objects []Touched) bool {
 	one, other := linesOf(a, []string{account}, false), linesOf(b, []string{account}, false)
 	return !slices.ContainsFunc(objects, func(o Touched) bool {
 		at := ident{o.Account, o.Kind, o.ID}
-		return !slices.EqualFunc(one[at], other[at], func(x, y json.RawMessage) bool { return bytes.Equal(x, y) })
+		return !sameTexts(one[at], other[at])
 	})
 }
 
 // Same reports whether everything of an account is the same in two surveys.
 func Same(a, b *estate.Estate, account string) bool {
 	one, other := linesOf(a, []string{account}, false), linesOf(b, []string{account}, false)
-	return maps.EqualFunc(one, other, func(x, y []json.RawMessage) bool {
-		return slices.EqualFunc(x, y, func(x, y json.RawMessage) bool { return bytes.Equal(x, y) })
-	})
+	return maps.EqualFunc(one, other, sameTexts)
+}
+
+func sameTexts(a, b []json.RawMessage) bool {
+	return slices.EqualFunc(a, b, func(x, y json.RawMessage) bool { return bytes.Equal(x, y) })
 }
 
 // attachedIn are the ids of the interfaces and subnets to which groups are attached.

@@ -316,8 +316,11 @@ func isGone(holder string) bool {
 	if !ok || err != nil || at != host {
 		return false
 	}
-	if pid == os.Getpid() || whole.Gone(pid) { // those in a container have the same numbers each time
-		return pid != os.Getpid() || id != ownID
+	if pid == os.Getpid() { // processes in a container have the same numbers each time
+		return id != ownID
+	}
+	if whole.Gone(pid) {
+		return true
 	}
 	_, began, _ := strings.Cut(id, "-")
 	is := whole.Started(pid)

@@ -217,20 +217,30 @@ func (l Lender) end(ctx context.Context, account string, held bool,
 
 // WhyStopped is why passes could not be shut, with the step at which that has stopped.
 func WhyStopped(err error) string {
-	var stopped *enact.StoppedError
-	if errors.As(err, &stopped) && len(stopped.Stops) > 0 {
-		return fmt.Sprintf("%s: %v", stopped.Stops[0].Says, stopped.Stops[0].Err)
+	if s := firstStop(err); s != nil {
+		return whyAt(s)
 	}
 	return err.Error()
 }
 
-// failedAt are the passes that could not be shut where a run has stopped.
-func (v *PassView) failedAt(account string, c *passChange, err error) (ids []string) {
+// firstStop is where a run stopped first, by its error; nil if it is not one of a run.
+func firstStop(err error) *enact.Stop {
 	var stopped *enact.StoppedError
-	if v == nil || !errors.As(err, &stopped) || len(stopped.Stops) == 0 || stopped.Stops[0].Object == "" {
+	if !errors.As(err, &stopped) || len(stopped.Stops) == 0 {
 		return nil
 	}
-	at := stopped.Stops[0].Object
+	return &stopped.Stops[0]
+}
+
+func whyAt(s *enact.Stop) string { return fmt.Sprintf("%s: %v", s.Says, s.Err) }
+
+// failedAt are the passes that could not be shut where a run has stopped.
+func (v *PassView) failedAt(account string, c *passChange, err error) (ids []string) {
+	stop := firstStop(err)
+	if v == nil || stop == nil || stop.Object == "" {
+		return nil
+	}
+	at := stop.Object
 	is := func(g *estate.Group) bool { return g.ID == at }
 	for _, i := range v.Surveyed.Instances {
 		for _, f := range i.Interfaces {

@@ -275,15 +275,12 @@ func (k Keeper) carry(ctx context.Context, name string, held func() error, may M
 		return kept, unreachable("%w", err)
 	}
 	err = carried.Do(ctx)
-	var stopped *enact.StoppedError
-	if errors.As(err, &stopped) && len(stopped.Stops) > 0 {
-		switch s := stopped.Stops[0]; {
-		case s.Object != "" && !s.Proof:
-			err = &FailedError{[]string{s.Object}, fmt.Sprintf("%s: %v", s.Says, s.Err),
-				fmt.Errorf("%w: %s: %w", err, s.Says, s.Err)}
-		default:
-			err = fmt.Errorf("%w: %w", err, s.Err)
-		}
+	switch s := firstStop(err); {
+	case s == nil:
+	case s.Object != "" && !s.Proof:
+		err = &FailedError{[]string{s.Object}, whyAt(s), fmt.Errorf("%w: %s: %w", err, s.Says, s.Err)}
+	default:
+		err = fmt.Errorf("%w: %w", err, s.Err)
 	}
 	kept.Run = name
 	return kept, err

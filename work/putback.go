@@ -426,11 +426,15 @@ func (p *puttingBack) lists(surveyed *estate.Estate) (picked map[string]bool, en
 		}
 		kept := slices.DeleteFunc(slices.Clone(is), func(x string) bool { return !slices.Contains(then, x) })
 		opens, shuts := len(kept) < len(then), len(kept) < len(is)
-		switch {
-		case p.defined.entries[id] || !opens && !shuts:
+		if p.defined.entries[id] || !opens && !shuts {
 			continue
-		case opens && p.may.leave(as, true) != "":
-			p.left[as.Path()] = p.may.leave(as, true)
+		}
+		why := ""
+		if opens {
+			why = p.may.leave(as, true)
+		}
+		if why != "" {
+			p.left[as.Path()] = why
 			if !shuts {
 				continue
 			}

@@ -228,7 +228,7 @@ func (p *planner) stuck(c *checker, accounts []*estate.Account, left []*pending)
 	e := &StuckError{Accounts: accounts, Why: "each waits for another"}
 	for _, x := range left {
 		e.Steps = append(e.Steps, x.Step)
-		if id := cmp.Or(p.replaced[x.object()], x.object()); !slices.Contains(e.objects, id) {
+		if id := p.had(x.object()); !slices.Contains(e.objects, id) {
 			e.objects = append(e.objects, id)
 		}
 		switch {
@@ -240,6 +240,16 @@ func (p *planner) stuck(c *checker, accounts []*estate.Account, left []*pending)
 		}
 	}
 	return e
+}
+
+// had is the id that an object had before if it is made again, or else the one that it has.
+func (p *planner) had(id string) string {
+	for _, x := range p.pending {
+		if x.Replaces != "" && x.object() == id {
+			return x.Replaces
+		}
+	}
+	return id
 }
 
 // quotaOf names what the quota of a step is about.

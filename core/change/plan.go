@@ -109,11 +109,9 @@ type planner struct {
 	given   map[key]*estate.List            // all existing lists, by id
 	fellows map[*estate.Group][]estate.Peer // for a group that rules refer to: who else is meant during the change
 	bridges bool                            // whether rules for that time are added
-	// replaced are the ids that groups and lists had which are made again, by their made-up ones.
-	replaced map[string]string
-	news     int
-	pending  []*pending
-	plan     Plan
+	news    int
+	pending []*pending
+	plan    Plan
 }
 
 // NewPlan finds steps from the state in which an aim begins to the one that it asks for, and their
@@ -140,8 +138,7 @@ func newPlanner(a *Aim) *planner {
 	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
 	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group),
 		made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List),
-		given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer),
-		replaced: make(map[string]string)}
+		given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer)}
 	p.plan.Left = a.Left
 	for _, g := range e.Groups {
 		p.groups[keyOf(g)] = g
@@ -213,7 +210,6 @@ func (p *planner) makeGroups() {
 		}
 		x.Rules = letOut(x)
 		p.made[g] = x
-		p.replaced[x.ID] = g.ID
 		made := Step{Do: CreateGroup, Account: x.Account, Group: x, Labels: x.Labels, Replaces: g.ID}
 		if decide.Dialect(x.Account).LabelsApart {
 			made.Labels = nil

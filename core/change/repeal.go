@@ -75,7 +75,6 @@ func (p *planner) listsBack() {
 			made := *l
 			made.ID = p.newID()
 			made.Account = p.account(l.Account)
-			p.replaced[made.ID] = l.ID
 			p.lists[[2]string{l.Account.Name, l.Name}] = &made
 			p.push(phaseMakeList, Step{Do: CreateList, Account: made.Account, List: &made, Replaces: l.ID})
 		}
