@@ -20,7 +20,6 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"isonomos/core/change"
 	"isonomos/core/decide"
 	"isonomos/core/estate"
 	"isonomos/core/near"
@@ -120,7 +119,6 @@ func exitOf(err error) int {
 
 // advice adds which flag would help to an error of a package that knows nothing of flags.
 func advice(err error) string {
-	var list change.NotOursError
 	var unread *work.NotSurveyedError
 	switch {
 	case errors.Is(err, work.ErrNoSurvey):
@@ -131,8 +129,6 @@ func advice(err error) string {
 		return "give a survey with --survey FILE"
 	case errors.As(err, &unread):
 		return "pick others with --account, or try again"
-	case errors.As(err, &list):
-		return "--adopt " + render.Quoted(list.List) + " takes it over"
 	}
 	return ""
 }

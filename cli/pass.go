@@ -194,8 +194,14 @@ func (a *App) passesIn(c *cli.Command, defined *estate.Estate) (work.Passes, err
 		return nil, err
 	}
 	var latest time.Time
+	var knows enact.Known
 	if s != nil {
 		defer s.Close()
+		pasts, err := enact.Pasts(s.Journal)
+		if err != nil {
+			return nil, refused("%v (%s)", err, storePath(c))
+		}
+		knows = enact.KnownFrom(pasts)
 		if known, _, latest, err = enact.Passes(s.Journal); err != nil {
 			return nil, refused("%v (%s)", err, storePath(c))
 		}
@@ -205,7 +211,7 @@ func (a *App) passesIn(c *cli.Command, defined *estate.Estate) (work.Passes, err
 		if latest.After(now) {
 			now = latest
 		}
-		return work.PassesOf(defined, surveyed, known, now)
+		return work.PassesOf(defined, surveyed, knows.Has, known, now)
 	}, nil
 }
 

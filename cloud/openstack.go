@@ -266,31 +266,34 @@ func (o *OpenStack) askFor(ctx context.Context, account, method, path string, bo
 // mostPage is the number of items that a page is asked to have.
 const mostPage = 500
 
-// extensions are lists that a server may not offer; then they are taken as empty. If one of the
-// others is missing, the address is wrong.
-var extensions = []string{"address-groups", "floatingips", "routers"}
+// extensions are lists that a server may not offer, by the extension that it then says it does not have; then they are
+// taken as empty. If one of the others is missing, the address is wrong.
+var extensions = map[string]string{"address-groups": "address-group", "floatingips": "router", "routers": "router"}
 
-// all reads all pages of a list.
+// offers reports whether a server has the extension that a list needs.
+func (o *OpenStack) offers(ctx context.Context, account, what string) bool {
+	err := o.ask(ctx, account, http.MethodGet, "extensions/"+extensions[what], nil, nil, nil)
+	return !errors.Is(err, ErrGone)
+}
+
+// all reads all pages of a list. A server may give fewer items a page than it is asked for: the list ends where the
+// answer names no next page.
 func all[T any](ctx context.Context, o *OpenStack, account, what string, query url.Values, idOf func(T) string) ([]T,
 	error) {
 	var list []T
 	name := strings.ReplaceAll(what, "-", "_")
-	marker := ""
+	q := maps.Clone(query)
+	if q == nil {
+		q = url.Values{}
+	}
+	q.Set("limit", fmt.Sprint(mostPage))
+	q.Set("sort_key", "id")
+	q.Set("sort_dir", "asc")
 	read := o.limits.tally()
 	for {
-		q := maps.Clone(query)
-		if q == nil {
-			q = url.Values{}
-		}
-		q.Set("limit", fmt.Sprint(mostPage))
-		q.Set("sort_key", "id")
-		q.Set("sort_dir", "asc")
-		if marker != "" {
-			q.Set("marker", marker)
-		}
 		var page map[string]json.RawMessage
 		err := o.ask(ctx, account, http.MethodGet, what+"?"+q.Encode(), nil, &page, nil)
-		if errors.Is(err, ErrGone) && slices.Contains(extensions, what) {
+		if errors.Is(err, ErrGone) && extensions[what] != "" && !q.Has("marker") && !o.offers(ctx, account, what) {
 			return nil, nil
 		}
 		if err != nil {
@@ -300,19 +303,48 @@ func all[T any](ctx context.Context, o *OpenStack, account, what string, query u
 		if err := json.Unmarshal(page[name], &items); err != nil {
 			return nil, fmt.Errorf("the list of %s is not what the interface says: %w", what, err)
 		}
-		if err := read.page(len(items), len(page[name]), ""); err != nil {
+		list = append(list, items...)
+		more, next, err := nextPage(page[name+"_links"])
+		if err != nil {
+			return nil, fmt.Errorf("the list of %s is not what the interface says: %w", what, err)
+		}
+		if next == "" && len(items) > 0 && (more || len(items) >= mostPage) {
+			next = idOf(items[len(items)-1]) // a full page of a server that names none
+		}
+		if err := read.page(len(items), len(page[name]), next); err != nil {
 			return nil, fmt.Errorf("the list of %s: %w", what, err)
 		}
-		list = append(list, items...)
-		if len(items) < mostPage {
+		if next == "" {
+			if more {
+				return nil, fmt.Errorf("the list of %s has a next page and does not say which", what)
+			}
 			return list, nil
 		}
-		next := idOf(items[len(items)-1])
-		if next <= marker { // pages are sorted by id, so the cursor must grow
-			return nil, fmt.Errorf("the list of %s goes round in circles", what)
-		}
-		marker = next
+		q.Set("marker", next)
 	}
+}
+
+// nextPage says whether the links of a page name a next one, and its marker as far as the link has one. Links are not
+// followed as they stand: they may lead to another server.
+func nextPage(text json.RawMessage) (more bool, marker string, err error) {
+	if len(text) == 0 {
+		return false, "", nil
+	}
+	var links []struct{ Rel, Href string }
+	if err := json.Unmarshal(text, &links); err != nil {
+		return false, "", err
+	}
+	for _, l := range links {
+		if l.Rel != "next" {
+			continue
+		}
+		u, err := url.Parse(l.Href)
+		if err != nil {
+			return true, "", fmt.Errorf("the link to the next page is no address")
+		}
+		return true, u.Query().Get("marker"), nil
+	}
+	return false, "", nil
 }
 
 // project is the id of the project that an account's token is for.

@@ -3,11 +3,13 @@ package cloud
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -220,13 +222,16 @@ func openStackAt(t testing.TB, address string) *OpenStack {
 }
 
 // A server that knows no groups was asked at the wrong place: that is no empty account.
-// What it may not offer is empty.
+// What it may not offer, and says that it does not, is empty.
 func TestOpenStackAtTheWrongPlace(t *testing.T) {
 	for missing, fails := range map[string]bool{"security-groups": true, "ports": true, "networks": true,
-		"subnets": true, "address-groups": false, "floatingips": false, "routers": false, "nothing": false} {
+		"subnets": true, "address-groups": false, "floatingips": false, "routers": false, "nothing": false,
+		"address-groups for once": true, "floatingips for once": true, "routers for once": true} {
+		missing, lost := strings.CutSuffix(missing, " for once")
 		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			what := strings.TrimPrefix(r.URL.Path, "/v2.0/")
-			if what == missing {
+			extension, is := strings.CutPrefix(what, "extensions/")
+			if what == missing || is && extension == extensions[missing] && !lost {
 				w.WriteHeader(http.StatusNotFound)
 				return
 			}
@@ -237,6 +242,73 @@ func TestOpenStackAtTheWrongPlace(t *testing.T) {
 		if (err != nil) != fails || fails && !strings.Contains(err.Error(), missing) {
 			t.Errorf("without %s: %v", missing, err)
 		}
+	}
+}
+
+// A list is read to its end, however few items a server gives a page, and whether its links name the next page or it
+// names none where a page is full.
+func TestOpenStackPages(t *testing.T) {
+	for _, all := range []int{0, 1, 4, 5, 6, 499, 500, 501, 1000, 1001} {
+		for _, most := range []int{1, 5, 499, 500, 501} {
+			for _, linked := range []bool{true, false} {
+				if !linked && most < mostPage || most == 1 && all > 501 {
+					continue // such a server can't be told from one that has no more
+				}
+				web := httptest.NewServer(pagesOf(all, most, linked))
+				got, err := openStackAt(t, web.URL).groups(t.Context(), "pier", "pier-project")
+				web.Close()
+				if err != nil || len(got) != all {
+					t.Errorf("%d groups, %d a page, with links %v: %d, %v", all, most, linked, len(got), err)
+				}
+			}
+		}
+	}
+	for name, links := range map[string]string{
+		"in circles":  `[{"rel":"next","href":"http://elsewhere.example/v2.0/security-groups?marker=000"}]`,
+		"no marker":   `[{"rel":"next","href":"http://elsewhere.example/v2.0/security-groups"}]`,
+		"no address":  `[{"rel":"next","href":"%"}]`,
+		"not a list":  `{"rel":"next"}`,
+		"cut off":     `[{"rel":"next","href":"x?marker=001"}`,
+		"not a link":  `["next"]`,
+		"not a value": `7`,
+	} {
+		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			items := ""
+			if r.URL.Query().Get("marker") != "000" && name == "in circles" {
+				items = `{"id":"000"}`
+			}
+			_, _ = w.Write([]byte(`{"security_groups":[` + items + `],"security_groups_links":` + links + `}`))
+		}))
+		got, err := openStackAt(t, web.URL).groups(t.Context(), "pier", "pier-project")
+		web.Close()
+		if err == nil {
+			t.Errorf("%s: %d groups and no error", name, len(got))
+		}
+	}
+}
+
+// pagesOf is a server with so many groups, which gives so many a page at most.
+func pagesOf(all, most int, linked bool) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		q := r.URL.Query()
+		limit, _ := strconv.Atoi(q.Get("limit"))
+		from := 0
+		if marker := q.Get("marker"); marker != "" {
+			from, _ = strconv.Atoi(strings.TrimLeft(marker, "0"))
+			from++
+		}
+		to := min(all, from+min(limit, most))
+		items := []map[string]any{}
+		for i := from; i < to; i++ {
+			items = append(items, map[string]any{"id": fmt.Sprintf("%03d", i), "name": "g"})
+		}
+		answer := map[string]any{"security_groups": items}
+		if linked && to-from == min(limit, most) {
+			q.Set("marker", fmt.Sprintf("%03d", to-1))
+			answer["security_groups_links"] = []map[string]string{
+				{"rel": "previous", "href": "x"}, {"rel": "next", "href": "http://" + r.Host + r.URL.Path + "?" + q.Encode()}}
+		}
+		_ = json.NewEncoder(w).Encode(answer)
 	}
 }
 

@@ -24,7 +24,7 @@ import (
 )
 
 // DraftVersion is the version of the draft's format.
-const DraftVersion = 4
+const DraftVersion = 5
 
 // A Draft is a change that was prepared for review. It contains no secrets.
 type Draft struct {
@@ -46,6 +46,8 @@ type Draft struct {
 	Cut         Cut       `json:"cut"`
 	Quotas      []Quota   `json:"quotas"`
 	Left        []string  `json:"left"` // what is not changed, and why
+	// CanAdopt are what can be adopted, so that less is left: full names, or ACCOUNT/ID where several have one name.
+	CanAdopt []string `json:"can_adopt"`
 	// ByMark are groups that are changed on their mark alone: the journal does not know them.
 	ByMark []string `json:"by_mark"`
 	// Strays bear the mark, and neither a definition nor the journal knows them. They are left alone.
@@ -332,7 +334,8 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
 		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
-		ByMark: []string{}, Strays: append([]string{}, aim.Strays...),
+		CanAdopt: aim.Adoptable(),
+		ByMark:   []string{}, Strays: append([]string{}, aim.Strays...),
 		Bypassed: []Bypass{}, Promises: []Promise{}, Weaker: []string{}, Waves: waves.String()}
 	w := writer{touched: make(map[ident]bool), before: linesOf(aim.Surveyed, accountsOf(plan), aim.AboutPasses()),
 		attached: attachedIn(aim.Surveyed), services: aim.Then.Services}
@@ -367,11 +370,35 @@ func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft
 	slices.SortStableFunc(d.Lanes, func(a, b Lane) int { return a.Wave - b.Wave })
 	d.Objects = append(d.Objects, w.objects...)
 	for _, g := range aim.ByMark {
-		if w.touched[ident{g.Account.Name, "group", g.ID}] {
+		at := ident{g.Account.Name, "group", g.ID}
+		if w.touched[at] || putsOn(&d, at, w.attached[at]) {
 			d.ByMark = append(d.ByMark, g.Path())
 		}
 	}
+	for _, l := range aim.ByMarkLists {
+		if w.touched[ident{l.Account.Name, "list", l.ID}] {
+			d.ByMark = append(d.ByMark, l.Account.Name+"/"+l.Name)
+		}
+	}
 	return d
+}
+
+// putsOn reports whether a draft attaches a group to something where it is not attached yet.
+func putsOn(d *Draft, g ident, attached []string) bool {
+	for _, l := range d.Lanes {
+		for i := range l.Steps {
+			s := &l.Steps[i]
+			name := g.id
+			if s.Account != g.account {
+				name = g.account + "/" + g.id
+			}
+			if (s.Do == change.Attach || s.Do == change.AttachToSubnet) && slices.Contains(s.Groups, name) &&
+				!slices.Contains(attached, s.ID) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // accountsOf are the accounts that a plan changes.

@@ -152,6 +152,22 @@ nonsense
 	}
 }
 
+// A flow is not read in part: whatever stands behind it on its line, but for blanks, is told.
+func TestNothingFollowsAFlow(t *testing.T) {
+	const flow = `{"start":1795154400,"src":"192.0.2.1","dst":"10.0.0.1","protocol":"tcp","dst_port":443}`
+	tails := []string{"", " ", "\t", "," + flow, flow, ",", "}", "]", "#", "\x00", "\xff", "null", ",}", "] }"}
+	for _, tail := range tails {
+		all, report, err := readAll(strings.NewReader(flow+tail+"\n"+flow+"\n"), Options{})
+		want := 1
+		if strings.TrimSpace(tail) == "" {
+			want = 2
+		}
+		if err != nil || len(all) != want || report.Skipped.Count != 2-want {
+			t.Errorf("behind the flow %q: %d flows, %d not read, %v", tail, len(all), report.Skipped.Count, err)
+		}
+	}
+}
+
 // Lines are counted right over many blocks, and every record is read once.
 func TestManyBlocks(t *testing.T) {
 	random := rand.New(rand.NewPCG(6, 3))

@@ -2,9 +2,9 @@ package evidence
 
 import (
 	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 
 	"github.com/go-faster/jx"
@@ -54,7 +54,7 @@ func readJSONLines(in *bufio.Reader, file string, o Options) (Report, error) {
 				}
 				return err
 			})
-			if err == nil && (d.Next() != jx.Invalid || !bytes.HasSuffix(bytes.TrimRight(line, " \t"), []byte{'}'})) {
+			if err == nil && d.Skip() != io.EOF {
 				err = errors.New("something follows the object")
 			}
 			if err != nil {

@@ -138,7 +138,7 @@ func (d *Definitions) Settle(surveyed *estate.Estate) {
 	if len(d.Doubts) == 0 || surveyed == nil {
 		return
 	}
-	e, _, _ := estate.Overlay(d.Estate, surveyed)
+	e, _, _ := estate.Overlay(d.Estate, surveyed, nil)
 	members := make(map[string][]*estate.Interface) // by the group's full name
 	for _, i := range e.Instances {
 		for _, f := range i.Interfaces {

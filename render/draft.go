@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,7 +54,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 		s.Line(Piece{text, Cool})
 		weakerThanBefore(s, d.Weaker)
 		leftAlone(s, d.Left)
-		adoptStrays(s, d.Strays, say)
+		toAdopt(s, d, say)
 		besideGroups(s, d.Bypassed)
 		return
 	}
@@ -87,7 +88,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	weakerThanBefore(s, d.Weaker)
 	byMark(s, d.ByMark)
 	leftAlone(s, d.Left)
-	adoptStrays(s, d.Strays, say)
+	toAdopt(s, d, say)
 	besideGroups(s, d.Bypassed)
 	s.Blank()
 	if path != "" {
@@ -303,15 +304,37 @@ func byMark(s *Screen, groups []string) {
 		return
 	}
 	s.Labelled(0, Piece{"by mark", Warm}, findingIndent, Piece{Text: fmt.Sprintf("the journal does not know %s: %s. "+
-		"They are defined and bear our mark, so they may be changed, and never deleted for it",
-		Count(len(groups), "group", "groups"), count.Some(groups, shown))})
+		"They are defined and bear our mark, so they may be changed; nothing is detached, emptied or deleted for it",
+		Count(len(groups), "group or list", "groups and lists"), count.Some(groups, shown))})
 }
 
-// adoptStrays shows how what nobody knows is taken for ours, and deleted.
-func adoptStrays(s *Screen, strays []string, say Say) {
-	if len(strays) > 0 {
-		s.Whole(0, Piece{"delete", Strong}, findingIndent, Piece{say("draft", "--adopt", strays[0]), Accent})
+// toAdopt shows how what is left alone is taken for ours: by the mark that it gets then, or for what bears the mark,
+// by being deleted.
+func toAdopt(s *Screen, d *enact.Draft, say Say) {
+	for _, x := range []struct {
+		word  string
+		names []string
+	}{{"adopt", d.CanAdopt}, {"delete", d.Strays}} {
+		if len(x.names) == 0 {
+			continue
+		}
+		s.Whole(0, Piece{x.word, Strong}, findingIndent, Piece{draftAdopting(d, x.names[0], say), Accent})
+		if n := len(x.names) - 1; n > 0 {
+			s.Text(findingIndent, "or in the same way "+count.Some(x.names[1:], shownShifts))
+		}
 	}
+}
+
+// draftAdopting is the command that makes a draft again and adopts one more group or list in it.
+func draftAdopting(d *enact.Draft, name string, say Say) string {
+	words := []string{"draft"}
+	for _, x := range d.Accounts {
+		words = append(words, "--account", x)
+	}
+	for _, x := range append(slices.Clip(d.Adopts), name) {
+		words = append(words, "--adopt", x)
+	}
+	return say(words...)
 }
 
 // Stopped tells where a run stopped, what has not been done, and what to type next.
@@ -450,6 +473,12 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 			fmt.Fprintf(&b, "- expects `%s:%d` before: %v, after: %s\n", mark(x.File), x.Line, x.Before, after)
 		}
 	}
+	for _, q := range d.Quotas {
+		fmt.Fprintf(&b, "- quota: %s\n", mark(quotaLine(q)))
+	}
+	for _, name := range d.ByMark {
+		fmt.Fprintf(&b, "- **by mark**: the journal does not know %s; it is defined and bears our mark\n", mark(name))
+	}
 	b.WriteString("\n<details><summary>Steps</summary>\n\n")
 	for _, l := range d.Lanes {
 		fmt.Fprintf(&b, "Wave %d, %s\n\n", l.Wave, mark(strings.Join(l.Accounts, ", ")))
@@ -467,6 +496,18 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 		if x.Write != "" {
 			fmt.Fprintf(&b, "\nTo end it, write:\n\n    %s\n", strings.ReplaceAll(x.Write, "\n", "\n    "))
 		}
+	}
+	for _, x := range []struct {
+		says  string
+		names []string
+	}{{"Can be adopted (`draft --adopt NAME`)", d.CanAdopt},
+		{"Bear our mark, and nobody knows them (`draft --adopt NAME` deletes them)", d.Strays}} {
+		if len(x.names) > 0 {
+			fmt.Fprintf(&b, "\n%s: %s\n", x.says, mark(strings.Join(x.names, ", ")))
+		}
+	}
+	if d.Seal != "" {
+		fmt.Fprintf(&b, "\nDigest: `%s`\n", d.Seal)
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -281,7 +281,10 @@ func ReadFindings(r io.Reader) (earlier EarlierAudit, err error) {
 		Filters  *Filters      `json:"filters"`
 		Findings []earlierJSON `json:"findings"`
 	}
-	err = json.NewDecoder(r).Decode(&document)
+	decoder := json.NewDecoder(r)
+	if err = decoder.Decode(&document); err == nil && decoder.Decode(new(any)) != io.EOF {
+		err = errors.New("something follows behind it")
+	}
 	switch {
 	case err != nil:
 		return earlier, fmt.Errorf("it is not the JSON that isonomos audit --format json writes: %w", err)

@@ -84,6 +84,8 @@ func TestFindingsReadBack(t *testing.T) {
 	for _, x := range []struct{ text, want string }{
 		{"", "it is not the JSON"}, {"[]", "it is not the JSON"}, {"{}", "it has no findings"},
 		{`{"version":1}`, "it has no findings"},
+		{`{"version":1,"findings":[]}{"version":1}`, "something follows behind it"},
+		{`{"version":1,"findings":[]},`, "something follows behind it"},
 		{`{"version":3,"findings":[]}`, "it has version 3"},
 		{`{"version":1,"findings":[{"check":"x"}]}`, "finding 1 has no fingerprint"},
 		{`{"version":1,"findings":[{"fingerprint":"x","severity":"grave"}]}`, "finding 1: it has the severity"},

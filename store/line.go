@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -71,7 +72,7 @@ var errShape = errors.New("the line has another shape")
 func (l *lineReader) read(text []byte, r *line) error {
 	l.d.ResetBytes(text)
 	err := l.d.ObjBytes(func(d *jx.Decoder, key []byte) error { return l.field(d, string(key), r) })
-	if err == nil && l.d.Next() != jx.Invalid {
+	if err == nil && l.d.Skip() != io.EOF {
 		err = errShape
 	}
 	if err == nil {

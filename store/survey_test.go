@@ -2,9 +2,11 @@ package store
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -278,5 +280,32 @@ func TestSubnetBeyondItsNetwork(t *testing.T) {
 		!strings.Contains(warnings[0],
 			"s.jsonl:6: the subnet a/n/out has the range 10.1.1.0/24, which is in no range of its network") {
 		t.Errorf("%v, %v", warnings, err)
+	}
+}
+
+// Nothing may stand behind an object on its line but blanks: what does would be read by nobody, without a word.
+func TestNothingFollowsAnObject(t *testing.T) {
+	lines := append(strings.Split(strings.TrimSpace(header), "\n"),
+		`{"kind":"rule","account":"a","group":"g","id":"r","direction":"in","peers":["10.0.0.0/8"],"services":["any"]}`,
+		`{"id":"r","kind":"rule","account":"a","group":"g","direction":"in","peers":["10.0.0.0/8"],"services":["any"]}`,
+		`{"kind":"list","account":"a","id":"l","owner":"own","entries":[]}`,
+		`{"kind":"unread","account":"b","reason":"403"}`, `{"kind":"zebra","id":"x"}`)
+	tails := []string{`,{"kind":"rule"}`, `{"kind":"rule"}`, `null`, `"x"`, `7`, `-`, `//`, "\u00a0", "\ufeff"}
+	for b := range 256 {
+		tails = append(tails, string([]byte{byte(b)}))
+	}
+	for n := range lines {
+		for _, tail := range tails {
+			changed := slices.Clone(lines)
+			changed[n] += tail
+			_, _, err := read(strings.Join(changed, "\n") + "\n")
+			if blank := strings.TrimSpace(tail) == ""; (err == nil) != blank {
+				t.Errorf("%s and behind it %q: %v", lines[n], tail, err)
+			}
+			var wrong *SurveyError
+			if err != nil && (!errors.As(err, &wrong) || wrong.Line != n+1) {
+				t.Errorf("%q behind line %d is told as %v", tail, n+1, err)
+			}
+		}
 	}
 }

@@ -34,7 +34,7 @@ func (k Keeper) breaching(e *estate.Estate, enforces func(law string, g *estate.
 	if enforces == nil || !slices.ContainsFunc(defs.Laws, func(l law.Law) bool { return l.Enforced != nil }) {
 		return nil
 	}
-	found, rebase := estate.AsFound(k.Decided.part(k.Account), e)
+	found, rebase := estate.AsFound(k.Decided.part(k.Account), e, k.Decided.Knows.Has)
 	d := decide.New(found)
 	var all []*breaching
 	for _, g := range slices.Concat(found.Groups, d.ImpliedGroups()) {
@@ -171,7 +171,7 @@ func (k Keeper) enforced(surveyed *estate.Estate, rules map[string][]json.RawMes
 	if err != nil {
 		return nil, refused("what a law leaves can't be put together: %w", err)
 	}
-	PassesOf(k.Decided.part(k.Account), e, k.Decided.Passes, k.Now())
+	PassesOf(k.Decided.part(k.Account), e, k.Decided.Knows.Has, k.Decided.Passes, k.Now())
 	return e, nil
 }
 
@@ -188,7 +188,7 @@ func (k Keeper) fails(before, after *estate.Estate) string {
 		return ""
 	}
 	prove := func(e *estate.Estate) []law.Result {
-		found, rebase := estate.AsFound(defs.Estate, e)
+		found, rebase := estate.AsFound(defs.Estate, e, k.Decided.Knows.Has)
 		return law.Prove(seen(found), law.Rebase(can, rebase))
 	}
 	then := prove(after)

@@ -129,8 +129,11 @@ func (v *PassView) clocksAgree(account string) error {
 // fitting is the pass that a request asks for, or the error says which bound it breaks.
 func (l Lender) fitting(v *PassView, group string, q PassRequest) (*pass.Found, error) {
 	g := v.Estate.FindGroup(group)
-	if g == nil || g.ID == "" {
-		return nil, refused("%s is not in the cloud yet: carry its definition out first", group)
+	if g == nil {
+		return nil, refused("no group is called %s", group)
+	}
+	if why := v.notOurs(g); why != "" {
+		return nil, refused("%s: %s", group, why)
 	}
 	d := decide.New(v.Estate)
 	peer, err := l.peerOf(v, g, q.To)
@@ -317,6 +320,22 @@ func (l Lender) peerOf(v *PassView, g *estate.Group, text string) (estate.Peer, 
 		return estate.Peer{}, wrong("nothing is called %q: %q is near", text, best)
 	}
 	return estate.Peer{}, wrong("%q is no address or range, and neither a list nor a group of the definitions", text)
+}
+
+// notOurs says why nothing may be opened in a defined group as it is in its cloud; else it is empty.
+func (v *PassView) notOurs(g *estate.Group) string {
+	switch {
+	case g.Twins != nil:
+		return g.Twins.String() + ", and nothing tells which of them it is: adopt one by its id"
+	case g.ID == "":
+		return "the group is not in the cloud yet: carry its definition out first"
+	}
+	i := slices.IndexFunc(v.Surveyed.Groups,
+		func(s *estate.Group) bool { return s.ID == g.ID && s.Account.Name == g.Account.Name })
+	if i < 0 || v.Surveyed.Groups[i].Labels[estate.OwnLabel] != v.Estate.Name {
+		return "the group of that name is not marked as ours: adopt it first"
+	}
+	return ""
 }
 
 // specsOf are the services that a text names.

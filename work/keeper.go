@@ -309,7 +309,8 @@ func (k Keeper) look(ctx context.Context) (*estate.Estate, error) {
 		if err != nil {
 			return nil, unreachable("%w", err)
 		}
-		over := slices.ContainsFunc(PassesOf(k.Decided.part(k.Account), surveyed, k.Decided.Passes, k.Now()),
+		over := slices.ContainsFunc(PassesOf(k.Decided.part(k.Account), surveyed, k.Decided.Knows.Has, k.Decided.Passes,
+			k.Now()),
 			func(f *pass.Found) bool {
 				return f.Account == k.Account && (f.State == pass.Overdue || f.State == pass.Broken)
 			})

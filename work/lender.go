@@ -41,8 +41,9 @@ type PassView struct {
 	Estate   *estate.Estate // the definitions on it
 	Found    []*pass.Found
 	Known    map[string]*pass.Known
-	Order    []string  // of the known ones
-	At       time.Time // the latest of the own clock, the clouds' and the journal's
+	Knows    enact.Known // groups and lists that the journal has made or adopted
+	Order    []string    // of the known ones
+	At       time.Time   // the latest of the own clock, the clouds' and the journal's
 	Own      time.Time
 	Latest   time.Time               // of the journal
 	Callers  map[string]cloud.Caller // by account
@@ -88,6 +89,11 @@ func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) 
 	if v.Known, v.Order, v.Latest, err = enact.Passes(l.Store.Journal); err != nil {
 		return nil, refused("%w", err)
 	}
+	pasts, err := enact.Pasts(l.Store.Journal)
+	if err != nil {
+		return nil, refused("%w", err)
+	}
+	v.Knows = enact.KnownFrom(pasts)
 	v.Own = l.Now()
 	v.At = v.Own
 	for _, c := range v.Callers {
@@ -98,7 +104,7 @@ func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) 
 	if v.Latest.After(v.At) {
 		v.At = v.Latest
 	}
-	v.Estate, _, _ = estate.Overlay(l.Definitions.Estate, v.Surveyed)
+	v.Estate, _, _ = estate.Overlay(l.Definitions.Estate, v.Surveyed, v.Knows.Has)
 	v.Found = pass.Find(v.Estate, v.Surveyed, l.Definitions.Estate.Name, v.Known, v.At)
 	return v, nil
 }
@@ -241,7 +247,8 @@ func (v *PassView) lending(name, account string, c *passChange) change.Lending {
 		all[i] = &f.Pass
 	}
 	needed := pass.Later(all)
-	l := change.Lending{Name: name, Gone: make(map[*estate.Rule]bool), Drop: make(map[*estate.Group]bool)}
+	l := change.Lending{Name: name, Knows: v.Knows.Has, Gone: make(map[*estate.Rule]bool),
+		Drop: make(map[*estate.Group]bool)}
 	texts, lives := make(map[string]bool), make(map[string]bool)
 	for _, f := range stay {
 		lives[f.ID] = true
@@ -354,8 +361,10 @@ func (l Lender) settle(ctx context.Context, account string, held bool,
 
 // withoutAny is what the clouds would be without any pass.
 func (l Lender) withoutAny(v *PassView) (*estate.Estate, error) {
-	none := change.Lending{Name: l.Definitions.Estate.Name, Adds: func(string) bool { return false },
-		Gone: make(map[*estate.Rule]bool), Drop: make(map[*estate.Group]bool)}
+	none := change.Lending{Name: l.Definitions.Estate.Name, Knows: v.Knows.Has,
+		Adds: func(string) bool { return false },
+		Gone: make(map[*estate.Rule]bool),
+		Drop: make(map[*estate.Group]bool)}
 	for _, f := range v.Found {
 		for _, p := range f.Rules {
 			none.Gone[p.Rule] = true

@@ -86,8 +86,8 @@ func (l Lender) Offers(ctx context.Context, accounts []string) (*Offers, error) 
 
 // unfitLend says why passes of a lend would open nothing, or is empty.
 func (l Lender) unfitLend(v *PassView, d *decide.Decider, g *estate.Group, lend *estate.Lend) string {
-	if g.ID == "" {
-		return "the group is not in the cloud yet: carry its definition out first"
+	if why := v.notOurs(g); why != "" {
+		return why
 	}
 	places := facesOf(v.Estate, &pass.Found{Pass: pass.Pass{Account: g.Account.Name, Group: g.Path()}})
 	if len(places) == 0 {

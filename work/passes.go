@@ -81,12 +81,14 @@ func (l Lender) List(ctx context.Context, accounts []string, ended bool) ([]List
 	return all, at, nil
 }
 
-// PassesOf finds the passes in a survey, and marks their rules. known is what the journal has issued.
-func PassesOf(defined, surveyed *estate.Estate, known map[string]*pass.Known, now time.Time) []*pass.Found {
+// PassesOf finds the passes in a survey, and marks their rules. knows and known are what the journal
+// has made and issued.
+func PassesOf(defined, surveyed *estate.Estate, knows estate.Knows, known map[string]*pass.Known,
+	now time.Time) []*pass.Found {
 	if !AnyPass(surveyed) {
 		return nil
 	}
-	e, _, _ := estate.Overlay(defined, surveyed)
+	e, _, _ := estate.Overlay(defined, surveyed, knows)
 	return pass.Find(e, surveyed, defined.Name, known, now)
 }
 

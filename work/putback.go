@@ -30,7 +30,7 @@ func (k Keeper) defined(surveyed *estate.Estate) definedView {
 	v := definedView{differs: make(map[string]bool), named: make(map[string]bool),
 		attached: make(map[[2]string]bool), entries: make(map[string]bool), lists: make(map[string]bool)}
 	part := k.Decided.part(k.Account)
-	marked, _, _ := estate.Overlay(&estate.Estate{Name: part.Name}, surveyed) // it is going to be changed
+	marked, _, _ := estate.Overlay(&estate.Estate{Name: part.Name}, surveyed, nil) // it is going to be changed
 	k.Decided.unmarked(part, marked, k.Account)
 	aim := change.NewAim(part, marked, change.Choice{Knows: k.Decided.Knows.Has})
 	for _, g := range part.Groups {
@@ -106,7 +106,7 @@ func (k Keeper) toPutBack(surveyed *estate.Estate, decided *enact.Decided, may M
 	}
 	p := &puttingBack{Keeper: k, may: may, decided: decided, defined: k.defined(surveyed),
 		now: groupsOf(surveyed, k.Account), moved: make(map[string][]string), keeping: x}
-	p.found, _ = estate.AsFound(k.Decided.part(k.Account), surveyed)
+	p.found, _ = estate.AsFound(k.Decided.part(k.Account), surveyed, k.Decided.Knows.Has)
 	lists, entries := p.lists(surveyed)
 	pick := enact.Restore{Account: k.Account, Upholder: may.Upholder, Entries: entries,
 		Pick:     func(kind, id string) bool { return kind == "group" || lists[id] },
@@ -208,7 +208,7 @@ func (p *puttingBack) on(surveyed *estate.Estate, pick enact.Restore) (*estate.E
 	if err != nil {
 		return nil, refused("what was decided can't be put together: %w", err)
 	}
-	PassesOf(p.Decided.part(p.Account), e, p.Decided.Passes, p.Now())
+	PassesOf(p.Decided.part(p.Account), e, p.Decided.Knows.Has, p.Decided.Passes, p.Now())
 	return e, nil
 }
 

@@ -62,7 +62,7 @@ func (w World) As(state State) Judged {
 	if state != Found || w.Survey == nil || w.Estate == w.Survey || !w.Differ() {
 		return Judged{state, w.Estate, w.Expects, w.Laws}
 	}
-	e, rebase := estate.AsFound(w.Definitions.Estate, w.Survey)
+	e, rebase := estate.AsFound(w.Definitions.Estate, w.Survey, nil)
 	lendReasons(e, w.Estate)
 	return Judged{Found, e, law.Rebase(w.Definitions.Expects, rebase), law.RebaseLaws(w.Definitions.Laws, rebase)}
 }
@@ -179,7 +179,7 @@ func (w World) leaveUnbuilt(then *decide.Decider, result *Result, with narrow.Op
 	if w.Survey == nil || w.Estate == w.Survey || !w.Differ() || with.Flows == nil {
 		return
 	}
-	e, _ := estate.AsFound(w.Definitions.Estate, w.Survey)
+	e, _ := estate.AsFound(w.Definitions.Estate, w.Survey, nil)
 	there := decide.New(e)
 	found := make(map[string]*estate.Group)
 	for _, p := range pairs(e, w.Estate) {

@@ -145,7 +145,7 @@ func (s *Decided) part(account string) *estate.Estate {
 
 // AsFound is an account as it was surveyed, with the labels of the definitions.
 func (s *Decided) AsFound(surveyed *estate.Estate, account string) *estate.Estate {
-	e, _ := estate.AsFound(s.part(account), surveyed)
+	e, _ := estate.AsFound(s.part(account), surveyed, s.Knows.Has)
 	return e
 }
 
@@ -175,7 +175,7 @@ func (s *Decided) Judge(surveyed *estate.Estate, account string, missing []strin
 			unsure[g.Path()] = true
 		}
 	}
-	for _, f := range PassesOf(part, surveyed, s.Passes, now) {
+	for _, f := range PassesOf(part, surveyed, s.Knows.Has, s.Passes, now) {
 		if f.State == pass.Overdue && f.Account == account {
 			v.Overdue = append(v.Overdue, f)
 		}

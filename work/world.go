@@ -38,7 +38,7 @@ type World struct {
 func NewWorld(d nomos.Definitions, survey *estate.Estate) World {
 	w := World{Definitions: d, Survey: survey, Estate: d.Estate, Expects: d.Expects, Laws: d.Laws}
 	if survey != nil {
-		e, rebase, notes := estate.Overlay(d.Estate, survey)
+		e, rebase, notes := estate.Overlay(d.Estate, survey, nil)
 		if slices.ContainsFunc(d.Estate.Groups, func(g *estate.Group) bool { return !g.Existing }) {
 			change.WithoutOrphans(e, d.Estate.Name)
 		}

@@ -282,8 +282,10 @@ func (d *draft) check() error {
 	balancer := false
 	all := slices.DeleteFunc(slices.Concat(d.entries, d.news), func(e *entry) bool { return e == nil })
 	for _, e := range all {
-		if touched[e.key] || e.Kind == "subnet" {
-			balancer = balancer || e.Kind == "instance" && bytes.Contains(e.text, []byte(`"listeners"`))
+		balancer = balancer || touched[e.key] && e.Kind == "instance" && bytes.Contains(e.text, []byte(`"listeners"`))
+	}
+	for _, e := range all {
+		if touched[e.key] || e.Kind == "subnet" || e.Kind == "instance" && balancer {
 			for _, l := range append([]line{e.line}, e.rules...) {
 				need(l)
 			}

@@ -15,16 +15,27 @@ import (
 // A Choice says which part of the definitions is to be carried out.
 type Choice struct {
 	Account func(*estate.Account) bool // which accounts may be changed; nil means all
-	// Adopt picks, by full name, existing groups and lists without a mark that are to be marked as
-	// the estate's own. nil means none.
+	// Adopt picks existing groups and lists without a mark that are to be marked as the estate's own: by full name,
+	// or as ACCOUNT/ID. nil means none.
 	Adopt func(path string) bool
 	// Knows reports whether a group or list, by its id, is known to have been made or adopted by the estate. On
 	// the mark alone nothing is detached, emptied or deleted. nil means that all are known.
-	Knows func(account, kind, id string) bool
+	Knows estate.Knows
 }
 
 func (c Choice) knows(account, kind, id string) bool {
 	return c.Knows == nil || c.Knows(account, kind, id)
+}
+
+// adopts reports whether something is to be adopted, by its full name or by its id in its account.
+func (c Choice) adopts(path, account, id string) bool {
+	return c.Adopt != nil && (c.Adopt(path) || id != "" && c.Adopt(account+"/"+id))
+}
+
+// claims says which objects are the estate's although others have their names: those that the journal knows, and
+// those that are to be adopted by their ids.
+func (c Choice) claims(account, kind, id string) bool {
+	return c.Knows != nil && c.Knows(account, kind, id) || c.Adopt != nil && c.Adopt(account+"/"+id)
 }
 
 // An Aim is the state that clouds are in, the state that they are to be brought to, and which
@@ -39,6 +50,8 @@ type Aim struct {
 	Left        []string                          // what is not changed, and why
 	NotOurs     []NotOurs                         // the definitions among these
 	ByMark      []*estate.Group                   // of Then: groups that may be changed on their mark alone
+	ByMarkLists []*estate.List                    // surveyed lists of which this is true
+	Kept        []Kept                            // what of these stays as it is all the same
 	Strays      []string                          // marked groups and lists that nobody knows
 	Failures    []*compile.Failure                // definitions that their clouds can't express
 	Unread      []estate.Unread                   // accounts that may be changed but could not be surveyed
@@ -48,9 +61,13 @@ type Aim struct {
 	own         map[*estate.Group]bool            // groups of Then that may be changed
 	fromSurvey  func([]estate.Peer) []estate.Peer // to Then
 	surveyedOf  map[key]*estate.Group
-	listAdopted func(path string) bool
+	adopted     func(path, account, id string) bool
+	lists       map[estate.ListAt]*estate.List // surveyed, for which definitions stand
+	byMark      map[key]bool                   // of ByMark
 	knows       func(account, kind, id string) bool
-	strayLists  map[key]bool // lists among Strays
+	journal     estate.Knows
+	strayLists  map[key]bool               // lists among Strays
+	ownLists    map[[2]string]*estate.List // surveyed, of which definitions stand for them: by account and name
 	inScope     func(*estate.Account) bool
 }
 
@@ -65,18 +82,19 @@ func keyOf(g *estate.Group) key { return key{g.Account.Name, g.ID} }
 // be gone. Everything else stays. The arguments are not changed.
 func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 	a := &Aim{Name: defined.Name, Surveyed: surveyed, surveyedOf: make(map[key]*estate.Group),
-		own: make(map[*estate.Group]bool)}
+		own: make(map[*estate.Group]bool), byMark: make(map[key]bool)}
 	a.inScope = func(x *estate.Account) bool { return choice.Account == nil || choice.Account(x) }
-	a.listAdopted = func(path string) bool { return choice.Adopt != nil && choice.Adopt(path) }
-	a.knows = choice.knows
+	a.adopted = choice.adopts
+	a.knows, a.journal = choice.knows, choice.Knows
 	for _, g := range surveyed.Groups {
 		a.surveyedOf[keyOf(g)] = g
 	}
 	var notes []string
-	a.Now, a.ToNow, _ = estate.Overlay(defined, surveyed)
+	a.Now, a.ToNow, _ = estate.Overlay(defined, surveyed, choice.claims)
 	a.asSurveyed(a.Now, a.ToNow, func(*estate.Group) bool { return true })
-	a.Then, a.ToThen, notes = estate.Overlay(defined, surveyed)
+	a.Then, a.ToThen, notes = estate.Overlay(defined, surveyed, choice.claims)
 	a.fromSurvey = a.ToThen
+	a.lists = estate.ListsOf(defined, surveyed, choice.claims)
 	known := make(map[*estate.Account]bool)
 	for _, x := range surveyed.Accounts {
 		for _, y := range a.Then.Accounts {
@@ -91,20 +109,19 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 		}
 	}
 	for _, g := range a.Then.Groups {
-		if !g.Defined || g.Existing {
+		if !g.Defined || g.Existing || !a.inScope(g.Account) {
 			continue
 		}
-		if reason := a.notOurs(g, known[g.Account], choice); reason != "" {
-			if reason != outOfScope {
-				a.NotOurs = append(a.NotOurs, NotOurs{g, reason})
-				a.Left = append(a.Left, fmt.Sprintf("%s: %s", g.Path(), reason))
-			}
+		if no := a.notOurs(g, known[g.Account]); no.Why != "" {
+			a.NotOurs = append(a.NotOurs, no)
+			a.Left = append(a.Left, g.Path()+": "+no.Why)
 			continue
 		}
 		a.own[g] = true
-		if a.surveyedOf[keyOf(g)] != nil && g.ID != "" && !a.knows(g.Account.Name, "group", g.ID) &&
-			!(choice.Adopt != nil && choice.Adopt(g.Path())) {
+		if a.surveyedOf[keyOf(g)] != nil && !a.knows(g.Account.Name, "group", g.ID) &&
+			!a.adopted(g.Path(), g.Account.Name, g.ID) {
 			a.ByMark = append(a.ByMark, g)
+			a.byMark[keyOf(g)] = true
 		}
 	}
 	a.asSurveyed(a.Then, a.ToThen, func(g *estate.Group) bool { return !a.own[g] })
@@ -112,28 +129,53 @@ func NewAim(defined, surveyed *estate.Estate, choice Choice) *Aim {
 	a.findStrayLists()
 	a.dropOrphans() // first of all, since other groups may follow what they let through
 	a.compile()
+	a.keepByMark()
 	a.keepLists(a.Now, func(*estate.List) bool { return false })
-	a.keepLists(a.Then, a.takes())
+	takes := a.takes()
+	a.keepLists(a.Then, takes)
+	for _, l := range surveyed.Lists {
+		if takes(l) && a.onMark(l) {
+			a.ByMarkLists = append(a.ByMarkLists, l)
+		}
+	}
 	return a
 }
 
-// takes says which surveyed lists will have the entries of definitions: those that groups of the
-// estate in the same account refer to, if they are marked as its own or are to be adopted.
+// takes says which surveyed lists will have the entries of definitions: those for which these stand, if groups of the
+// estate in the same account refer to them, and they are marked as its own or are to be adopted.
 func (a *Aim) takes() func(*estate.List) bool {
-	named := make(map[[2]string]bool)
+	named := make(map[*estate.List]bool)
 	for g := range a.own {
-		for i := range g.Rules {
-			for _, p := range g.Rules[i].Peers {
-				if p.Kind == estate.PeerList {
-					named[[2]string{g.Account.Name, p.List.Name}] = true
-				}
+		for _, l := range ownListsOf(g) {
+			named[a.lists[estate.ListAt{Account: g.Account.Name, Name: l.Name}]] = true
+		}
+	}
+	return func(l *estate.List) bool { return named[l] && a.takesOver(l) }
+}
+
+// takesOver reports whether a list may be changed: it bears the estate's mark, or is to be adopted.
+func (a *Aim) takesOver(l *estate.List) bool {
+	return l.Labels[estate.OwnLabel] == a.Name || a.adopted(listPath(l), l.Account.Name, l.ID)
+}
+
+// onMark reports whether a list that may be changed is the estate's by its mark alone.
+func (a *Aim) onMark(l *estate.List) bool {
+	return !a.knows(l.Account.Name, "list", l.ID) && !a.adopted(listPath(l), l.Account.Name, l.ID)
+}
+
+func listPath(l *estate.List) string { return l.Account.Name + "/" + l.Name }
+
+// ownListsOf are the defined lists to which a group's rules refer.
+func ownListsOf(g *estate.Group) (lists []*estate.List) {
+	for i := range g.Rules {
+		for _, p := range g.Rules[i].Peers {
+			if p.Kind == estate.PeerList && p.List.Owner != "published" && p.List.Account == nil &&
+				!slices.Contains(lists, p.List) {
+				lists = append(lists, p.List)
 			}
 		}
 	}
-	return func(l *estate.List) bool {
-		return named[[2]string{l.Account.Name, l.Name}] &&
-			(l.Labels[estate.OwnLabel] == a.Name || a.listAdopted(l.Account.Name+"/"+l.Name))
-	}
+	return lists
 }
 
 // keepLists restores the entries of surveyed lists that don't take the definitions' entries. One
@@ -182,35 +224,106 @@ func (a *Aim) AboutPasses() bool { return a.exact }
 // Owns reports whether a group of Then is one that may be changed.
 func (a *Aim) Owns(g *estate.Group) bool { return a.own[g] }
 
+// A Kept is what a group has and keeps, although its definition says something else.
+type Kept struct {
+	Group *estate.Group
+	Why   string
+}
+
+// Adoptable are what could be adopted so that less is left as it is: full names, or ids where several have one name.
+func (a *Aim) Adoptable() []string {
+	names := []string{}
+	for _, x := range a.NotOurs {
+		names = append(names, x.Adopt...)
+	}
+	for _, x := range a.Kept {
+		names = append(names, x.Group.Path())
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 // A NotOurs is a defined group that is not carried out, since what has its name in the cloud is not the estate's, or
 // since its network or account is not there.
 type NotOurs struct {
 	Group *estate.Group
 	Why   string
+	// Adopt are what could be adopted so that the group is carried out: full names, or ids where several have one name.
+	Adopt []string
 }
 
-const outOfScope = "out of scope"
-
-// notOurs says why a defined group is not carried out, or is empty.
-func (a *Aim) notOurs(g *estate.Group, surveyed bool, choice Choice) string {
-	switch there := a.surveyedOf[keyOf(g)]; {
-	case !a.inScope(g.Account):
-		return outOfScope
-	case !surveyed:
-		return "its account was not surveyed"
-	case g.Network != nil && g.Network.ID == "" && decide.Dialect(g.Account).GroupsInNetworks:
-		return "its network is not there"
-	case g.ID == "" || there == nil:
-		return "" // it is still to be created
-	case there.Labels[estate.OwnLabel] == a.Name:
-		return ""
-	case there.Labels[estate.OwnLabel] != "":
-		return fmt.Sprintf("there is a group of that name, which belongs to the estate %s",
-			there.Labels[estate.OwnLabel])
-	case choice.Adopt != nil && choice.Adopt(g.Path()):
-		return ""
+// notOurs says why a defined group is not carried out; else Why is empty.
+func (a *Aim) notOurs(g *estate.Group, surveyed bool) NotOurs {
+	not := func(adopt []string, format string, args ...any) NotOurs {
+		return NotOurs{g, fmt.Sprintf(format, args...), adopt}
 	}
-	return "there is a group of that name that is not marked as ours"
+	there := a.surveyedOf[keyOf(g)]
+	switch {
+	case !surveyed:
+		return not(nil, "its account was not surveyed")
+	case g.Twins != nil:
+		return not(g.Twins.IDs, "%s, and nothing tells which of them it is", g.Twins)
+	case g.Network != nil && g.Network.Twins != nil:
+		return not(nil, "%s, and nothing tells which of them it is in: give the network's id",
+			g.Network.Twins)
+	case g.Network != nil && g.Network.ID == "":
+		return not(nil, "its network is not there")
+	}
+	for _, t := range subnetTwins(g) {
+		return not(nil, "%s, and nothing tells which of them it means", t)
+	}
+	for _, l := range ownListsOf(g) {
+		t := l.TwinsIn[g.Account.Name]
+		if t != nil {
+			return not(t.IDs, "%s, and nothing tells which of them its rules mean", t)
+		}
+		is := a.lists[estate.ListAt{Account: g.Account.Name, Name: l.Name}]
+		entries, published := l.At(g)
+		if is == nil || len(published) > 0 { // what a provider publishes is known only once it is compiled
+			continue
+		}
+		if len(entries) == 0 && len(is.Entries) > 0 && a.onMark(is) {
+			return not([]string{listPath(is)}, "the list %s would be emptied, and only its mark says that it is ours: "+
+				"the journal does not know it", listPath(is))
+		}
+		if !a.takesOver(is) && !SameEntries(is.Entries, entries) {
+			return not([]string{listPath(is)}, "the list %s, to which its rules refer, holds other ranges than the "+
+				"definitions say, and is not marked as ours", listPath(is))
+		}
+	}
+	if g.ID == "" || there == nil { // it is still to be created
+		return NotOurs{}
+	}
+	adopted := a.adopted(g.Path(), g.Account.Name, g.ID)
+	switch owner := there.Labels[estate.OwnLabel]; {
+	case owner == a.Name:
+	case owner != "":
+		return not(nil, "there is a group of that name, which belongs to the estate %s", owner)
+	case adopted:
+	case a.journal.Has(g.Account.Name, "group", g.ID):
+		return not([]string{g.Path()}, "somebody has taken off our mark")
+	default:
+		return not([]string{g.Path()}, "there is a group of that name that is not marked as ours")
+	}
+	return NotOurs{}
+}
+
+// subnetTwins are the subnets to which a group refers or which it covers, and of which there are several.
+func subnetTwins(g *estate.Group) (all []*estate.Twins) {
+	for _, p := range g.Refers() {
+		if p.Kind == estate.PeerSubnet && p.Subnet.Twins != nil {
+			all = append(all, p.Subnet.Twins)
+		}
+	}
+	if g.For != estate.ForSubnets || g.Network == nil {
+		return all
+	}
+	for _, s := range g.Network.Subnets {
+		if s.Twins != nil && g.CoversSubnet(s) {
+			all = append(all, s.Twins)
+		}
+	}
+	return all
 }
 
 // keptDefaults says which default groups stay beside defined ones, and why.
@@ -376,9 +489,11 @@ func (a *Aim) compile() {
 // dropOrphans removes the estate's own groups that are no longer defined, unless something else
 // refers to them.
 func (a *Aim) dropOrphans() {
+	meant := a.meant()
 	for _, g := range dropOrphans(a.Then, func(g *estate.Group) bool {
 		there := a.surveyedOf[keyOf(g)]
-		if a.own[g] || there == nil || g.BuiltIn || g.Defined || g.Pass != "" || !a.inScope(g.Account) ||
+		if a.own[g] || meant[g.Account.Name+"/"+g.ID] || there == nil || g.BuiltIn || g.Defined ||
+			g.Pass != "" || !a.inScope(g.Account) ||
 			there.Labels[estate.OwnLabel] != a.Name {
 			return false
 		}
@@ -389,10 +504,25 @@ func (a *Aim) dropOrphans() {
 	}
 }
 
+// meant are the groups, as ACCOUNT/ID, for which definitions stand, or may stand, that are not carried out: they are
+// left as they are.
+func (a *Aim) meant() map[string]bool {
+	ids := make(map[string]bool)
+	for _, x := range a.NotOurs {
+		ids[x.Group.Account.Name+"/"+x.Group.ID] = x.Group.ID != ""
+		if x.Group.Twins != nil {
+			for _, id := range x.Group.Twins.IDs {
+				ids[id] = true
+			}
+		}
+	}
+	return ids
+}
+
 // stray reports whether something bears the estate's mark and neither a definition nor the journal knows it,
 // and it is not to be adopted. Then it is told and left alone: marks can be forged.
 func (a *Aim) stray(path, account, kind, id string) bool {
-	if a.knows(account, kind, id) || a.listAdopted(path) {
+	if a.knows(account, kind, id) || a.adopted(path, account, id) {
 		return false
 	}
 	a.Strays = append(a.Strays, path)

@@ -17,7 +17,7 @@ func BenchmarkPlan(b *testing.B) {
 		now, _ := demo.Generate(
 			demo.Size{Accounts: groups / 25, Groups: 2 * groups, Instances: 4 * groups, Rules: 20 * groups, Seed: 1,
 				Clean: true})
-		then, _, _ := estate.Overlay(&estate.Estate{Name: now.Name}, now)
+		then, _, _ := estate.Overlay(&estate.Estate{Name: now.Name}, now, nil)
 		changed := 0
 		for _, g := range then.Groups {
 			if changed == groups {

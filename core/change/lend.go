@@ -14,7 +14,8 @@ import (
 
 // A Lending is a change of what passes open, and of nothing else.
 type Lending struct {
-	Name string // of the estate
+	Name  string // of the estate
+	Knows estate.Knows
 	// Open are all passes that are to be open, without those that share another one's rules; with the lends of
 	// which they are parts.
 	Open []*pass.Found
@@ -32,16 +33,17 @@ func NewLending(defined, surveyed *estate.Estate, l Lending) (*Aim, error) {
 		own: make(map[*estate.Group]bool), exact: true}
 	a.inScope = func(*estate.Account) bool { return true }
 	a.knows = func(string, string, string) bool { return true }
-	a.listAdopted = func(string) bool { return false }
+	a.adopted = func(string, string, string) bool { return false }
 	for _, g := range surveyed.Groups {
 		a.surveyedOf[keyOf(g)] = g
 	}
 	every := func(*estate.Group) bool { return true }
-	a.Now, a.ToNow, _ = estate.Overlay(defined, surveyed)
+	a.Now, a.ToNow, _ = estate.Overlay(defined, surveyed, l.Knows)
 	a.asSurveyed(a.Now, a.ToNow, every)
-	a.Then, a.ToThen, _ = estate.Overlay(defined, surveyed)
+	a.Then, a.ToThen, _ = estate.Overlay(defined, surveyed, l.Knows)
 	a.asSurveyed(a.Then, a.ToThen, every)
 	a.fromSurvey = a.ToThen
+	a.lists = estate.ListsOf(defined, surveyed, l.Knows)
 	wanted, err := l.wanted(defined, surveyed)
 	if err != nil {
 		return nil, err
@@ -124,7 +126,7 @@ func (l Lending) wanted(defined, surveyed *estate.Estate) ([]wantedGroup, error)
 	owner := make(map[[2]string]map[string]string) // by group and key: the text of the pass that brings a rule
 	var all []wantedGroup
 	for n := 0; n <= len(open); n++ {
-		e, _, _ := estate.Overlay(defined, surveyed)
+		e, _, _ := estate.Overlay(defined, surveyed, l.Knows)
 		for _, p := range open[:n] {
 			if err := pass.Insert(e, &p.Pass, lendIn(e, p)); err != nil {
 				return nil, err

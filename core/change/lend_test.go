@@ -155,7 +155,7 @@ func TestPassesOpenWhatTheyShould(t *testing.T) {
 			is = asSurvey(t, is)
 			byHand++
 		}
-		e, _, _ := estate.Overlay(d.Estate, is)
+		e, _, _ := estate.Overlay(d.Estate, is, nil)
 		var web *estate.Group
 		for _, g := range e.Groups {
 			if g.Name == "web" {

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -106,6 +107,7 @@ type planner struct {
 	groups  map[key]*estate.Group
 	made    map[*estate.Group]*estate.Group // groups of Then, as they are in the plan's own state
 	lists   map[[2]string]*estate.List      // the estate's own lists, by account and name
+	again   map[key]*estate.List            // lists that are made again, by the ids that they had
 	given   map[key]*estate.List            // all existing lists, by id
 	fellows map[*estate.Group][]estate.Peer // for a group that rules refer to: who else is meant during the change
 	bridges bool                            // whether rules for that time are added
@@ -135,19 +137,20 @@ func NewPlan(a *Aim) (Plan, error) {
 }
 
 func newPlanner(a *Aim) *planner {
-	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed)
+	e, _, _ := estate.Overlay(&estate.Estate{Name: a.Name}, a.Surveyed, nil)
 	p := &planner{aim: a, s: newState(e), groups: make(map[key]*estate.Group),
 		made: make(map[*estate.Group]*estate.Group), lists: make(map[[2]string]*estate.List),
-		given: make(map[key]*estate.List), fellows: make(map[*estate.Group][]estate.Peer)}
+		given: make(map[key]*estate.List), again: make(map[key]*estate.List),
+		fellows: make(map[*estate.Group][]estate.Peer)}
 	p.plan.Left = a.Left
 	for _, g := range e.Groups {
 		p.groups[keyOf(g)] = g
 	}
 	for _, l := range e.Lists {
 		p.given[key{l.Account.Name, l.ID}] = l
-		if l.Owner == "own" {
-			p.lists[[2]string{l.Account.Name, l.Name}] = l
-		}
+	}
+	for at, l := range a.lists {
+		p.lists[[2]string{at.Account, at.Name}] = p.given[key{l.Account.Name, l.ID}]
 	}
 	return p
 }
@@ -224,7 +227,11 @@ func (p *planner) account(a *estate.Account) *estate.Account {
 	return p.s.e.Accounts[i] // groups of other accounts are not changed
 }
 
-func (p *planner) network(n *estate.Network) *estate.Network { return p.s.e.FindNetwork(n.Path()) }
+func (p *planner) network(n *estate.Network) *estate.Network {
+	i := slices.IndexFunc(p.s.e.Networks,
+		func(x *estate.Network) bool { return x.ID == n.ID && x.Account.Name == n.Account.Name })
+	return p.s.e.Networks[i] // groups in networks that are not there are not changed
+}
 
 // longestText bounds descriptions, in bytes, to what all clouds accept.
 const longestText = 255
@@ -287,7 +294,7 @@ func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List)
 	path := account.Name + "/" + l.Name
 	switch owner := there.Labels[estate.OwnLabel]; {
 	case owner == p.aim.Name:
-	case p.aim.listAdopted(path):
+	case p.aim.adopted(path, account.Name, there.ID):
 		labels := maps.Clone(there.Labels)
 		if labels == nil {
 			labels = make(estate.Labels)
@@ -295,7 +302,7 @@ func (p *planner) ownList(at [2]string, account *estate.Account, l *estate.List)
 		labels[estate.OwnLabel] = p.aim.Name
 		p.push(phaseLabel, Step{Do: LabelList, Account: account, List: there, Labels: labels})
 	case !same:
-		return NotOursError{path}
+		return fmt.Errorf("the list %s holds other ranges than the definitions say, and is not marked as ours", path)
 	}
 	if same {
 		return nil
@@ -419,14 +426,21 @@ func (p *planner) translated(g, x *estate.Group) []estate.Rule {
 			switch {
 			case peer.Kind == estate.PeerGroup:
 				r.Peers[k].Group = p.here(peer.Group)
-			case peer.Kind == estate.PeerList && peer.List.Owner == "published":
-				r.Peers[k].List = p.given[key{peer.List.Account.Name, peer.List.ID}]
 			case peer.Kind == estate.PeerList:
-				r.Peers[k].List = p.lists[[2]string{x.Account.Name, peer.List.Name}]
+				r.Peers[k].List = p.hereList(x.Account, peer.List)
 			}
 		}
 	}
 	return rules
+}
+
+// hereList is a list of Then to which a rule of an account refers, as it is in the plan's own state.
+func (p *planner) hereList(account *estate.Account, l *estate.List) *estate.List {
+	if l.Account == nil {
+		return p.lists[[2]string{account.Name, l.Name}]
+	}
+	at := key{l.Account.Name, l.ID}
+	return cmp.Or(p.given[at], p.again[at])
 }
 
 // attached changes the groups of interfaces and subnets. Where there is room for the old and the
@@ -579,11 +593,3 @@ func (e *RoomError) Error() string { return e.says }
 
 // Objects are the ids of the groups and lists for which there is no room.
 func (e *RoomError) Objects() []string { return e.objects }
-
-// A NotOursError says that a list without the estate's mark would have to be changed. It must be
-// adopted first.
-type NotOursError struct{ List string } // its full name
-
-func (e NotOursError) Error() string {
-	return fmt.Sprintf("the list %s holds other ranges than the definitions say, and is not marked as ours", e.List)
-}

@@ -117,7 +117,7 @@ func TestNothingThatDiffersIsPassedOver(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 4))
 	told := 0
 	for range 60 {
-		then, _, _ := estate.Overlay(&estate.Estate{}, now)
+		then, _, _ := estate.Overlay(&estate.Estate{}, now, nil)
 		for range 1 + random.IntN(3) {
 			switch random.IntN(3) {
 			case 0: // something is attached otherwise

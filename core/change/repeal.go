@@ -75,7 +75,7 @@ func (p *planner) listsBack() {
 			made := *l
 			made.ID = p.newID()
 			made.Account = p.account(l.Account)
-			p.lists[[2]string{l.Account.Name, l.Name}] = &made
+			p.again[key{l.Account.Name, l.ID}] = &made
 			p.push(phaseMakeList, Step{Do: CreateList, Account: made.Account, List: &made, Replaces: l.ID})
 		}
 	}

@@ -66,7 +66,10 @@ func refersTo(g *estate.Group, p estate.Peer) string {
 		if p.List.Owner == "published" {
 			return "published " + p.List.ID + " " + family
 		}
-		return "list " + p.List.Name + " " + family
+		if p.List.Account == nil { // of definitions: the one that has its name in the group's account
+			return "list " + p.List.Name + " " + family
+		}
+		return "list " + p.List.Account.Name + "/" + p.List.ID + " " + family
 	}
 	return ""
 }

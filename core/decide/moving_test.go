@@ -18,7 +18,7 @@ import (
 // estates of all dialects; and interfaces of one class let the same through.
 func TestMovingIsAsMakingAnew(t *testing.T) {
 	e, _ := demo.Generate(demo.Size{Accounts: 8, Groups: 90, Instances: 160, Rules: 700, Seed: 3})
-	e, _, _ = estate.Overlay(&estate.Estate{}, e) // its rules and what is attached are its own
+	e, _, _ = estate.Overlay(&estate.Estate{}, e, nil) // its rules and what is attached are its own
 	d := decide.NewMoving(e)
 	random := rand.New(rand.NewPCG(5, 5))
 	var faces []*estate.Interface

@@ -141,6 +141,7 @@ type Network struct {
 	Labels  Labels
 	// Answers are the client ports, to which answers go; zero means 1024 to 65535.
 	Answers Ports
+	Twins   *Twins // see Group.Twins
 	Origin  Origin
 }
 
@@ -158,6 +159,7 @@ type Subnet struct {
 	RoutesKnown bool
 	Groups      []*Group
 	Labels      Labels
+	Twins       *Twins // see Group.Twins
 	Origin      Origin
 }
 
@@ -271,7 +273,9 @@ type Group struct {
 	Named       bool   // of a surveyed group: definitions name it as existing
 	Absent      bool   // defined, but not in the survey: it has no rules and is attached to nothing
 	Pass        string // surveyed: the id of the pass that it was made for
-	Origin      Origin
+	// Twins are surveyed groups of which each could be the one that a definition stands for: so none is. Else nil.
+	Twins  *Twins
+	Origin Origin
 }
 
 // InCloud is the group's name in its cloud.
@@ -443,7 +447,9 @@ type List struct {
 	Capacity    int // what it costs in rules; 0 means the number of its entries
 	Labels      Labels
 	Defined     bool
-	Origin      Origin
+	// TwinsIn are, by account, surveyed lists of which each could be the one that a definition stands for there.
+	TwinsIn map[string]*Twins
+	Origin  Origin
 }
 
 // An Entry is a range of a list, with a description.

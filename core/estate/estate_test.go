@@ -142,7 +142,7 @@ func both() (defined, surveyed *Estate) {
 
 func TestOverlay(t *testing.T) {
 	defined, surveyed := both()
-	e, rebase, notes := Overlay(defined, surveyed)
+	e, rebase, notes := Overlay(defined, surveyed, nil)
 	if len(notes) > 0 {
 		t.Errorf("notes: %v", notes)
 	}
@@ -186,7 +186,7 @@ func TestOverlay(t *testing.T) {
 func TestOverlayLeavesItsOperandsAlone(t *testing.T) {
 	defined, surveyed := both()
 	wantDefined, wantSurveyed := both()
-	Overlay(defined, surveyed)
+	Overlay(defined, surveyed, nil)
 	for _, x := range []struct{ got, want *Estate }{{defined, wantDefined}, {surveyed, wantSurveyed}} {
 		if len(x.got.Instances) > 0 && x.got.Instances[0].Name != x.want.Instances[0].Name {
 			x.want.Instances[0], x.want.Instances[1] = x.want.Instances[1], x.want.Instances[0]
@@ -205,7 +205,7 @@ func TestOverlayTellsWhatDoesNotFit(t *testing.T) {
 		append(defined.Networks[0].Subnets, &Subnet{Network: defined.Networks[0], Name: "more"})
 	defined.Networks = append(defined.Networks, &Network{Account: defined.Accounts[0], Name: "gone"})
 	defined.Accounts = append(defined.Accounts, &Account{Name: "extra", Cloud: defined.Clouds[0]})
-	_, _, notes := Overlay(defined, surveyed)
+	_, _, notes := Overlay(defined, surveyed, nil)
 	all := strings.Join(notes, "\n")
 	for _, want := range []string{"the survey counts", "range 10.7.0.0/16", "subnet a/n/more", "network a/gone",
 		"account extra"} {

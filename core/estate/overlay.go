@@ -11,12 +11,14 @@ import (
 // Overlay is the surveyed estate as it will be once the definitions are carried out. Networks,
 // routes and instances are those of the survey. Defined groups and lists are those of the
 // definitions, attached to what they cover, where they replace the network's default group. Other
-// surveyed groups stay as they are. The arguments are not changed: the function rebase translates
-// peers that refer to their parts. The notes say where definitions and survey don't match.
-func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
+// surveyed groups stay as they are, also those that have the name of a defined one and are not it. The
+// arguments are not changed: the function rebase translates peers that refer to their parts. The notes
+// say where definitions and survey don't match.
+func Overlay(defined, surveyed *Estate, knows Knows) (e *Estate, rebase func([]Peer) []Peer, notes []string) {
 	o := newOverlay(defined, surveyed)
 	o.takeAccounts(defined, surveyed)
 	o.takeNetworks(defined, surveyed)
+	o.is = o.identify(defined, surveyed, knows)
 	o.takeLists(defined, surveyed)
 	o.takeGroups(defined, surveyed)
 	o.takeInstances(surveyed)
@@ -28,11 +30,12 @@ func Overlay(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer, 
 // definitions add what a survey can't tell: names of services, lists and labels of places, names of
 // groups and what they are to cover. A defined group that the survey does not have is Absent, and
 // not among the estate's groups. The arguments are not changed; rebase is as for Overlay.
-func AsFound(defined, surveyed *Estate) (e *Estate, rebase func([]Peer) []Peer) {
+func AsFound(defined, surveyed *Estate, knows Knows) (e *Estate, rebase func([]Peer) []Peer) {
 	o := newOverlay(defined, surveyed)
 	o.found = true
 	o.takeAccounts(defined, surveyed)
 	o.takeNetworks(defined, surveyed)
+	o.is = o.identify(defined, surveyed, knows)
 	o.takeLists(defined, surveyed)
 	o.takeFound(defined, surveyed)
 	o.takeInstances(surveyed)
@@ -64,6 +67,7 @@ type overlay struct {
 	groups   map[*Group]*Group
 	lists    map[*List]*List
 	replaced map[*Group]bool // surveyed groups for which there is a definition
+	is       *identity       // which surveyed groups and lists are those of definitions
 	found    bool            // this is AsFound
 }
 
@@ -117,32 +121,46 @@ func merged[M ~map[string]V, V any](a, b M) M {
 }
 
 func (o *overlay) takeNetworks(defined, surveyed *Estate) {
-	byPath := make(map[string]*Network)
-	for _, e := range []*Estate{surveyed, defined} {
-		for _, n := range e.Networks {
-			same := byPath[n.Path()]
-			if same == nil {
-				if e == defined && surveyedAccount(surveyed, n.Account.Name) {
-					o.note("the network %s is defined and not in the survey", n.Path())
-				}
-				copied := *n
-				same = &copied
-				same.Account, same.Peered, same.Subnets = o.accounts[n.Account], nil, nil
-				byPath[n.Path()] = same
-				o.out.Networks = append(o.out.Networks, same)
-			} else {
-				same.Labels = merged(same.Labels, n.Labels)
-				same.Origin = n.Origin
-				for _, r := range n.Ranges {
-					if !slices.Contains(same.Ranges, r) {
-						o.note("the network %s is defined with the range %s, which it does not have in the survey",
-							n.Path(), r)
-					}
+	at := make(map[string][]*Network) // by full name, and by account and id
+	for _, n := range surveyed.Networks {
+		into := o.copyNetwork(n)
+		for _, s := range n.Subnets {
+			o.copySubnet(s, into)
+		}
+		at[n.Path()] = append(at[n.Path()], n)
+		if n.ID != n.Name {
+			at[n.where()] = append(at[n.where()], n)
+		}
+	}
+	for _, n := range defined.Networks {
+		is, twins := best(slices.Concat(at[n.where()], at[n.Path()]),
+			func(s *Network) bool { return n.ID != "" && s.ID == n.ID },
+			func(s *Network) bool { return s.Name == n.Name })
+		same := o.networks[is]
+		switch {
+		case len(twins) > 0:
+			same = o.copyNetwork(n)
+			same.ID, same.Twins = "", twinsOf("network", n.Name, twins, (*Network).where)
+			o.note("the network %s is defined, and %s: give the id of the one that is meant", n.Path(), same.Twins)
+		case same == nil:
+			if surveyedAccount(surveyed, n.Account.Name) {
+				o.note("the network %s is defined and not in the survey", n.Path())
+			}
+			same = o.copyNetwork(n)
+			same.ID = ""
+		default:
+			o.networks[n] = same
+			same.Name = n.Name
+			same.Labels = merged(same.Labels, n.Labels)
+			same.Origin = n.Origin
+			for _, r := range n.Ranges {
+				if !slices.Contains(same.Ranges, r) {
+					o.note("the network %s is defined with the range %s, which it does not have in the survey",
+						n.Path(), r)
 				}
 			}
-			o.networks[n] = same
-			o.takeSubnets(n, same, e == defined)
 		}
+		o.placeSubnets(n, same)
 	}
 	// Peerings are those of the survey; the definitions' only where the survey does not have the
 	// network.
@@ -166,26 +184,46 @@ func surveyedAccount(e *Estate, name string) bool {
 	return slices.ContainsFunc(e.Accounts, func(a *Account) bool { return a.Name == name })
 }
 
-func (o *overlay) takeSubnets(n, into *Network, defined bool) {
-	had := len(into.Subnets) > 0
+func (o *overlay) copyNetwork(n *Network) *Network {
+	copied := *n
+	copied.Account, copied.Peered, copied.Subnets = o.accounts[n.Account], nil, nil
+	o.networks[n] = &copied
+	o.out.Networks = append(o.out.Networks, &copied)
+	return &copied
+}
+
+func (o *overlay) copySubnet(s *Subnet, into *Network) *Subnet {
+	copied := *s
+	copied.Network = into
+	copied.Routes = slices.Clone(s.Routes)
+	o.subnets[s] = &copied
+	into.Subnets = append(into.Subnets, &copied)
+	return &copied
+}
+
+// placeSubnets finds the subnets of a defined network, and adds those that are not there.
+func (o *overlay) placeSubnets(n, into *Network) {
+	there := slices.Clone(into.Subnets)
 	for _, s := range n.Subnets {
-		if i := slices.IndexFunc(into.Subnets, func(x *Subnet) bool { return x.Name == s.Name }); i >= 0 {
-			o.subnets[s] = into.Subnets[i]
+		is, twins := best(there, func(x *Subnet) bool { return x.Name == s.Name })
+		switch {
+		case is != nil:
+			o.subnets[s] = is
 			continue
-		}
-		if defined && had {
+		case len(twins) > 0:
+			t := twinsOf("subnet", s.Name, twins, (*Subnet).where)
+			o.copySubnet(s, into).Twins = t
+			o.note("the subnet %s is defined, and %s: it is none of them", s.Path(), t)
+			continue
+		case len(there) > 0:
 			o.note("the subnet %s is defined and not in the survey", s.Path())
 		}
-		copied := *s
-		copied.Network = into
-		copied.Routes = slices.Clone(s.Routes)
-		o.subnets[s] = &copied
-		into.Subnets = append(into.Subnets, &copied)
+		o.copySubnet(s, into)
 	}
 }
 
-// takeLists takes the lists of definitions and survey. A definition replaces the surveyed list of
-// its name in those accounts whose defined groups refer to it, since there it is carried out.
+// takeLists takes the lists of definitions and survey. A definition replaces the surveyed list for which
+// it stands in those accounts whose defined groups refer to it, since there it is carried out.
 func (o *overlay) takeLists(defined, surveyed *Estate) {
 	named := listsNamed(defined)
 	own := make(map[string]*List)
@@ -195,8 +233,8 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 		o.out.Lists = append(o.out.Lists, &copied)
 	}
 	for _, l := range surveyed.Lists {
-		if same := own[l.Name]; same != nil && l.Owner == "own" && !o.found &&
-			named[[2]string{l.Account.Name, l.Name}] {
+		at := ListAt{l.Account.Name, l.Name}
+		if same := own[l.Name]; same != nil && o.is.lists[at] == l && !o.found && named[at] {
 			o.lists[l] = same
 			continue
 		}
@@ -205,16 +243,27 @@ func (o *overlay) takeLists(defined, surveyed *Estate) {
 		o.lists[l] = &copied
 		o.out.Lists = append(o.out.Lists, &copied)
 	}
+	for _, at := range slices.SortedFunc(maps.Keys(o.is.listTwins), ListAt.compare) {
+		if named[at] {
+			l := own[at.Name]
+			if l.TwinsIn == nil {
+				l.TwinsIn = make(map[string]*Twins)
+			}
+			l.TwinsIn[at.Account] = o.is.listTwins[at]
+			o.note("the list %s of the account %s is defined, and %s: it is none of them", at.Name, at.Account,
+				o.is.listTwins[at])
+		}
+	}
 }
 
 // listsNamed are the lists that rules and lends of defined groups refer to, by account.
-func listsNamed(defined *Estate) map[[2]string]bool {
-	named := make(map[[2]string]bool)
+func listsNamed(defined *Estate) map[ListAt]bool {
+	named := make(map[ListAt]bool)
 	for _, g := range defined.Groups {
 		note := func(r *Rule) {
 			for _, p := range slices.Concat(r.Peers, r.Except) {
 				if p.Kind == PeerList && !g.Existing {
-					named[[2]string{g.Account.Name, p.List.Name}] = true
+					named[ListAt{g.Account.Name, p.List.Name}] = true
 				}
 			}
 		}
@@ -237,20 +286,18 @@ type standing struct {
 }
 
 func (o *overlay) takeGroups(defined, surveyed *Estate) {
-	ours := make(map[standing]*Group)
 	for _, g := range defined.Groups {
 		if g.Existing {
 			continue
 		}
 		copied := o.copyGroup(g)
-		ours[standing{network: copied.Network, name: copied.InCloud(), kind: copied.For}] = copied
-		if at := (standing{account: copied.Account, name: copied.InCloud(), kind: ForInstances}); ours[at] == nil &&
-			copied.For == ForInstances {
-			ours[at] = copied
+		if copied.Twins = o.is.twins[g]; copied.Twins != nil {
+			o.note("the group %s is defined, and %s: it is none of them", g.Path(), copied.Twins)
 		}
 	}
 	for _, g := range surveyed.Groups {
-		if same := ours[o.standing(g)]; same != nil {
+		if definition := o.is.definition[g]; definition != nil {
+			same := o.groups[definition]
 			same.ID, same.Default, same.BuiltIn = g.ID, g.Default, g.BuiltIn
 			o.groups[g], o.replaced[g] = same, true
 			continue
@@ -259,7 +306,7 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 	}
 	for _, g := range defined.Groups {
 		if g.Existing {
-			o.takeExisting(g, surveyed)
+			o.takeExisting(g)
 		}
 	}
 	o.refer()
@@ -267,36 +314,27 @@ func (o *overlay) takeGroups(defined, surveyed *Estate) {
 
 // takeFound takes the surveyed groups as they are, and finds their definitions.
 func (o *overlay) takeFound(defined, surveyed *Estate) {
-	there := make(map[standing]*Group)
 	for _, g := range surveyed.Groups {
-		copied := o.copyGroup(g)
-		if at := o.standing(g); there[at] == nil {
-			there[at] = copied
-		}
+		o.copyGroup(g)
 	}
 	for _, g := range defined.Groups {
 		if g.Existing {
-			o.takeExisting(g, surveyed)
+			o.takeExisting(g)
 			continue
 		}
-		at := standing{network: o.networks[g.Network], name: g.InCloud(), kind: g.For}
-		same := there[at]
-		if same == nil && g.For == ForInstances {
-			same = there[standing{account: o.accounts[g.Account], name: g.InCloud(), kind: ForInstances}]
-		}
+		same := o.groups[o.is.groups[g]]
 		if same == nil {
 			absent := *g
 			absent.Account, absent.Network = o.accounts[g.Account], o.networks[g.Network]
 			absent.Rules, absent.Ended, absent.Lends, absent.Absent = nil, nil, nil, true
+			absent.Twins = o.is.twins[g]
 			o.groups[g] = &absent
 			continue
 		}
 		o.groups[g] = same
-		if !same.Ours() {
-			same.Name, same.CloudName, same.Covers, same.DefinedAs = g.Name, same.Name, g.Covers, g.Path()
-			if same.Description == "" {
-				same.Description = g.Description
-			}
+		same.Name, same.CloudName, same.Covers, same.DefinedAs = g.Name, same.Name, g.Covers, g.Path()
+		if same.Description == "" {
+			same.Description = g.Description
 		}
 	}
 	o.refer()
@@ -343,21 +381,20 @@ func (o *overlay) refer() {
 	}
 }
 
-// takeExisting finds the surveyed group for an "existing" statement, by id or name.
-func (o *overlay) takeExisting(g *Group, surveyed *Estate) {
-	for _, s := range surveyed.Groups {
-		same := s.Network != nil && o.networks[s.Network] == o.networks[g.Network]
-		if s.Network == nil { // in a cloud whose groups belong to no network
-			same = o.accounts[s.Account] == o.accounts[g.Account]
-		}
-		if same && (s.ID == g.CloudName || s.Name == g.CloudName) {
-			o.groups[g] = o.groups[s]
-			o.groups[s].Named = true
-			return
-		}
+// takeExisting takes the surveyed group for an "existing" statement.
+func (o *overlay) takeExisting(g *Group) {
+	if is := o.is.existing[g]; is != nil {
+		o.groups[g] = o.groups[is]
+		o.groups[is].Named = true
+		return
 	}
-	o.note("the group %s is said to exist as %q, and the survey has none of that name or id", g.Path(), g.CloudName)
-	o.copyGroup(g)
+	if twins := o.is.twins[g]; twins != nil {
+		o.note("the group %s is said to exist as %q, and %s: name one by its id", g.Path(), g.CloudName, twins)
+	} else {
+		o.note("the group %s is said to exist as %q, and the survey has none of that name or id", g.Path(),
+			g.CloudName)
+	}
+	o.copyGroup(g).Twins = o.is.twins[g]
 }
 
 func (o *overlay) copyGroup(g *Group) *Group {

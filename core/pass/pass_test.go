@@ -179,7 +179,7 @@ func TestFind(t *testing.T) {
 		{"another description", opened("203.0.113.9/32", "22", until(time.Hour)+"!"), nil, ""},
 	} {
 		defined, surveyed := lends(x.rule)
-		e, _, _ := estate.Overlay(defined, surveyed)
+		e, _, _ := estate.Overlay(defined, surveyed, nil)
 		found := pass.Find(e, surveyed, "harbour", x.known, noon)
 		mark := surveyed.Groups[0].Rules[0].Pass
 		switch {
