@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,7 +96,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		f = &failure{exitOf(err), err}
 	}
 	if text := f.Error(); text != "" {
-		if what := advice(f); what != "" {
+		if what := a.advice(f); what != "" {
 			text += ": " + what
 		}
 		fmt.Fprintf(a.Stderr, "isonomos: %s\n", cleanLines(text))
@@ -118,7 +119,7 @@ func exitOf(err error) int {
 }
 
 // advice adds which flag would help to an error of a package that knows nothing of flags.
-func advice(err error) string {
+func (a *App) advice(err error) string {
 	var unread *work.NotSurveyedError
 	switch {
 	case errors.Is(err, work.ErrNoSurvey):
@@ -128,7 +129,10 @@ func advice(err error) string {
 	case errors.Is(err, decide.ErrNoInstances):
 		return "give a survey with --survey FILE"
 	case errors.As(err, &unread):
-		return "pick others with --account, or try again"
+		if len(a.args) > 0 && slices.Contains([]string{"draft", "survey"}, a.args[0]) {
+			return "pick others with --account, or try again"
+		}
+		return "try again once it can be read: nothing is concluded from what is not seen"
 	}
 	return ""
 }

@@ -150,7 +150,7 @@ func (h *harbourmaster) serve() {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	h.env = append(os.Environ(), "NO_COLOR=1")
+	h.env = append(os.Environ(), "NO_COLOR=1", "ISONOMOS_REQUEST_SECONDS=4")
 	for _, name := range []string{"cu", "cr", "cl", "cf"} {
 		address, token := h.unique+strings.ToUpper(name)+"_URL", h.unique+strings.ToUpper(name)+"_TOKEN"
 		h.env = append(h.env, address+"="+web.URL+"/"+name, token+"="+string(secret))
@@ -678,6 +678,19 @@ func forge(t *testing.T, h *harbourmaster) {
 		{"promises", func(d *enact.Draft) { d.Promises = append(d.Promises, enact.Promise{Kind: "law", Key: "x: y"}) },
 			"(promises)"},
 		{"quotas", func(d *enact.Draft) { d.Quotas = []enact.Quota{} }, "(quotas)"},
+		{"passes", func(d *enact.Draft) { d.Passes = []string{"x"} }, "(passes)"},
+		{"what it upholds", func(d *enact.Draft) {
+			d.Upholds = &enact.Upholds{Opened: []string{}, Shut: []string{}}
+		}, "(what it upholds)"},
+		{"another estate", func(d *enact.Draft) { d.Estate = "elsewhere" }, "(the estate)"},
+		{"strays", func(d *enact.Draft) { d.Strays = append(d.Strays, "x") }, "(what bears our mark and nobody knows)"},
+		{"what can be adopted", func(d *enact.Draft) { d.CanAdopt = append(d.CanAdopt, "x") },
+			"(what can be adopted)"},
+		{"where groups are attached", func(d *enact.Draft) {
+			for i := range d.Objects {
+				d.Objects[i].Attached = append(d.Objects[i].Attached, "x")
+			}
+		}, "(where groups are attached)"},
 		{"a gap", func(d *enact.Draft) { d.Lanes[0].Gaps = append(d.Lanes[0].Gaps, enact.Gap{After: 1, Until: 2}) },
 			"has 1 gap"},
 		{"an old date", func(d *enact.Draft) { d.Made = d.Made.Add(-48 * time.Hour) }, "more than --draft-age"},

@@ -326,6 +326,7 @@ func (w worldState) spelt() string {
 	}
 	var lines []string
 	for _, x := range w {
+		delete(x.Labels, "isonomos-made") // another run has another one
 		if x.Kind == "rule" {
 			var peers []string
 			for _, p := range x.Peers {

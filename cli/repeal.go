@@ -116,10 +116,23 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	}
 	var p *work.Prepared
 	live := func(ctx context.Context) (*estate.Estate, error) { return a.liveEstate(ctx, c, j.Defined) }
-	err = work.Looking(ctx, live, func(surveyed *estate.Estate) (err error) {
-		p, err = a.prepare(c, j, surveyed)
+	if err := work.LastAlive(s, past, a.Now()); err != nil {
 		return err
-	})
+	}
+	look := func() error {
+		return work.Looking(ctx, live, func(surveyed *estate.Estate) (err error) {
+			p, err = a.prepare(c, j, surveyed)
+			return err
+		})
+	}
+	var late *enact.MayArriveError
+	if err = look(); errors.As(err, &late) {
+		a.note("%v: waiting for that; nothing is concluded before", err)
+		if err := work.WaitUntil(ctx, late.Until); err != nil {
+			return unreachable("the run %s stays open: %v", past.Name, err)
+		}
+		err = look()
+	}
 	var moved *enact.MovedError
 	switch {
 	case errors.As(err, &moved) && past.Open():

@@ -244,19 +244,20 @@ func TestOnePassThatStays(t *testing.T) {
 	const lend = "\n  reach ssh at 10.1.0.0/16\n  lend ssh to 10.1.0.0/16 for at most 1h because \"on call\" }"
 	h := newUpheld(t, strings.Replace(upheldBase, " }\n", lend+"\ngroup desk in nu { cover where role = desk"+lend+"\n", 1))
 	want := h.content()
-	for group, to := range map[string]string{"base": "10.1.2.13", "desk": "10.1.2.12"} {
-		h.must(0, "opened", "pass", "issue", group, "ssh", "--to", to, "--for", "1s", "--because", "x")
-	}
-	open := h.content()
 	var refused atomic.Bool
 	refused.Store(true)
-	h.through(func(w http.ResponseWriter, r *http.Request) {
+	h.through(func(w http.ResponseWriter, r *http.Request) { // before a pass of a second can be over
 		if r.Method == "DELETE" && strings.HasPrefix(r.URL.Path, base.groupPath(h)+"/rules/") && refused.Load() && byProgram(r) {
 			w.WriteHeader(http.StatusUnprocessableEntity)
 			return
 		}
 		h.server.ServeHTTP(w, r)
 	})
+	// base comes last: whatever is issued behind it would end it first, and be refused that
+	for _, x := range [][2]string{{"desk", "10.1.2.12"}, {"base", "10.1.2.13"}} {
+		h.must(0, "opened", "pass", "issue", x[0], "ssh", "--to", x[1], "--for", "1s", "--because", "x")
+	}
+	open := h.content()
 	h.open(0, "203.0.113.0/24", "tcp 22", 0)
 	d := h.desk()
 	u := h.uphold("--put-back", "all")

@@ -43,6 +43,9 @@ func (g groupAnswer) lines() []json.RawMessage {
 
 func version(h http.Header) string { return strings.Trim(h.Get("ETag"), `"`) }
 
+// Settle does nothing: what is made has labels.
+func (c *Client) Settle(context.Context, string, Ref, string) (string, error) { return "", nil }
+
 // Once is true: versions guard groups and lists, and their names are unique.
 func (c *Client) Once() bool { return true }
 
@@ -222,10 +225,10 @@ func (c *Client) send(ctx context.Context, method, path, want string, body []byt
 		return nil, plainly(err)
 	}
 	defer answer.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(answer.Body, mostBody))
+	text, err := io.ReadAll(answer.Body)
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("%w: %w", errCutOff, plainly(err))
+		return nil, brokenOff(err)
 	case answer.StatusCode >= 300:
 		return nil, problemOf(answer, text)
 	case into != nil:

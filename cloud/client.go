@@ -67,6 +67,9 @@ func NewClient(address, token string, o Options) (*Client, error) {
 		return nil, err
 	}
 	c := retrying(o)
+	quiet := &discreet{RoundTripper: c.HTTPClient.Transport}
+	quiet.Learn(token)
+	c.HTTPClient.Transport = quiet
 	patient := *c.HTTPClient
 	patient.Timeout = 0
 	return &Client{strings.TrimRight(address, "/"), token, c, &patient, o.Most, o.Slow, o.patience()}, nil
@@ -267,6 +270,14 @@ func (c *Client) get(ctx context.Context, path string, query url.Values, into an
 // errCutOff says that an answer ended in the middle.
 var errCutOff = errors.New("the answer is cut off")
 
+// brokenOff is the error of an answer that could not be read to its end.
+func brokenOff(err error) error {
+	if errors.Is(err, errTooLong) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", errCutOff, plainly(err))
+}
+
 func (c *Client) once(ctx context.Context, path string, query url.Values, into any) (http.Header, error) {
 	r, err := c.request(ctx, path, query)
 	if err != nil {
@@ -301,12 +312,9 @@ func (c *Client) read(by *retryablehttp.Client, r *retryablehttp.Request, into a
 		return nil, plainly(err)
 	}
 	defer answer.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(answer.Body, mostBody+1))
+	body, err := io.ReadAll(answer.Body)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", errCutOff, plainly(err))
-	}
-	if len(body) > mostBody {
-		return nil, fmt.Errorf("the answer is longer than %d MB", mostBody>>20)
+		return nil, brokenOff(err)
 	}
 	if answer.StatusCode != http.StatusOK {
 		return nil, problemOf(answer, body)

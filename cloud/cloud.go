@@ -57,6 +57,10 @@ type Cloud interface {
 	// ErrRefused nothing was changed; ErrGone says that the object does not exist. After any other
 	// error it is unknown whether the change was carried out.
 	Change(ctx context.Context, r Request, version string) (Object, error)
+	// Settle takes off what was made the label that says which step of which run made it (estate.MadeLabel), where
+	// the cloud has no other place for that than the description, and returns its version: then it has the one that was
+	// asked for. Elsewhere it does nothing, and the version is empty.
+	Settle(ctx context.Context, account string, of Ref, description string) (version string, err error)
 	// Once reports whether the cloud itself makes sure that a request that is sent twice is carried
 	// out once, by its version or by unique names. If it does not, a request whose answer was lost
 	// must be given time to arrive before it is sent again.

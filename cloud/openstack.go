@@ -39,6 +39,7 @@ type OpenStack struct {
 	cloud    string // its name in the definitions
 	accounts []Project
 	limits   Limits            // of each list
+	timeout  time.Duration     // of one attempt; 0 means what Options has
 	slow     func(text string) // called when the cloud does not answer for a while; may be nil
 
 	mu      sync.Mutex
@@ -59,10 +60,10 @@ func NewOpenStack(cloud, profile string, accounts []Project) *OpenStack {
 		clients: make(map[string]*gophercloud.ServiceClient)}
 }
 
-// Within sets limits to what is read, and what is called when the cloud does not answer for a while (or nil). It
-// must be called before anything is read.
-func (o *OpenStack) Within(most Limits, slow func(text string)) *OpenStack {
-	o.limits, o.slow = most, slow
+// With sets options: limits to what is read, how long an attempt may take, and what is called when the cloud does not
+// answer for a while. It must be called before anything is read.
+func (o *OpenStack) With(options Options) *OpenStack {
+	o.limits, o.timeout, o.slow = options.Most, options.Timeout, options.Slow
 	return o
 }
 
@@ -119,7 +120,8 @@ func (o *OpenStack) client(ctx context.Context, account string) (*gophercloud.Se
 	if err := safely(auth.IdentityEndpoint); err != nil {
 		return nil, err
 	}
-	provider, err := config.NewProviderClient(ctx, auth, config.WithHTTPClient(transport(with)))
+	provider, err := config.NewProviderClient(ctx, auth, config.WithHTTPClient(transport(with, o.timeout,
+		auth.Password, auth.Passcode, auth.ApplicationCredentialSecret, auth.TokenID)))
 	if err != nil {
 		return nil, fmt.Errorf("signing in: %w", spoken(err))
 	}
@@ -172,12 +174,14 @@ func unquoted(err error) string {
 }
 
 // transport repeats requests that change nothing, waits as the server asks, and carries no token to
-// another server.
-func transport(with *tls.Config) http.Client {
-	c := retrying(Options{})
+// another server. What is secret is taken out of the answers.
+func transport(with *tls.Config, timeout time.Duration, secrets ...string) http.Client {
+	c := retrying(Options{Timeout: timeout})
 	base := http.DefaultTransport.(*http.Transport).Clone()
 	base.TLSClientConfig = with
-	c.HTTPClient.Transport = base
+	quiet := &discreet{RoundTripper: base}
+	quiet.Learn(secrets...)
+	c.HTTPClient.Transport = quiet
 	client := *c.StandardClient()
 	client.CheckRedirect = c.HTTPClient.CheckRedirect
 	return client
@@ -247,12 +251,9 @@ func (o *OpenStack) askFor(ctx context.Context, account, method, path string, bo
 		return nil, spoken(err)
 	}
 	defer answer.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(answer.Body, mostBody+1))
+	text, err := io.ReadAll(answer.Body)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", errCutOff, plainly(err))
-	}
-	if len(text) > mostBody {
-		return nil, fmt.Errorf("the answer is longer than %d MB", mostBody>>20)
+		return nil, brokenOff(err)
 	}
 	if into == nil || len(bytes.TrimSpace(text)) == 0 {
 		return answer.Header, nil

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"isonomos/core/change"
+	"isonomos/core/estate"
 )
 
 // Read is an object as it is now. The version of a group is its revision, which each
@@ -194,10 +195,11 @@ func (o *OpenStack) createGroup(ctx context.Context, r Request) (Object, error) 
 	if err := json.Unmarshal(r.Object, &asked); err != nil {
 		return Object{}, err
 	}
-	if len(asked.Labels) > 0 {
+	description, err := marked(asked.Description, asked.Labels)
+	if err != nil || asked.Labels[estate.OwnLabel] != "" {
 		return Object{}, fmt.Errorf("%w: OpenStack labels a group after it was made", ErrRefused)
 	}
-	group := map[string]any{"name": asked.Name, "description": asked.Description}
+	group := map[string]any{"name": asked.Name, "description": description}
 	if asked.Stateful != nil {
 		group["stateful"] = *asked.Stateful
 	}
@@ -235,6 +237,37 @@ func (o *OpenStack) createList(ctx context.Context, r Request) (Object, error) {
 		return Object{}, errors.New("the answer does not say what was made")
 	}
 	return o.Read(ctx, r.Account, Ref{"list", answer.List.ID})
+}
+
+// Settle takes the mark of the step that made a group or address group off its description.
+func (o *OpenStack) Settle(ctx context.Context, account string, of Ref, description string) (string, error) {
+	ctx = context.WithValue(ctx, onceKey{}, true)
+	now, err := o.Read(ctx, account, of)
+	if err != nil {
+		return "", err
+	}
+	var l osLine
+	if err := json.Unmarshal(now.Lines[0], &l); err != nil {
+		return "", err
+	}
+	if l.Labels[estate.MadeLabel] == "" {
+		return now.Version, nil
+	}
+	what, name, kept := "security-groups/", "security_group", map[string]string(nil)
+	if of.Kind == "list" {
+		what, name, kept = "address-groups/", "address_group", l.Labels
+		delete(kept, estate.MadeLabel)
+	}
+	description, err = marked(description, kept)
+	if err != nil {
+		return "", err
+	}
+	if err := o.ask(ctx, account, http.MethodPut, what+url.PathEscape(of.ID),
+		map[string]any{name: map[string]any{"description": description}}, nil, nil); err != nil {
+		return "", err
+	}
+	now, err = o.Read(ctx, account, of)
+	return now.Version, err
 }
 
 // addRules adds all rules of a request in one call, which the server carries out as a whole or not

@@ -304,8 +304,9 @@ func tagsOfLabels(labels map[string]string) []string {
 // groupLines are the lines of a group and of its rules. Rules are sorted by id: OpenStack promises
 // no order, and may change it between two answers.
 func groupLines(account string, g osGroup) []osLine {
+	description, labels := unmarked(g.Description, labelsOfTags(g.Tags), madeMark)
 	lines := []osLine{{Kind: "group", Account: account, ID: g.ID, Name: g.Name, For: "instances",
-		Description: g.Description, Labels: labelsOfTags(g.Tags), BuiltIn: g.Name == "default",
+		Description: description, Labels: labels, BuiltIn: g.Name == "default",
 		Default: g.Name == "default", Stateful: g.Stateful}}
 	rules := slices.SortedFunc(slices.Values(g.Rules), func(a, b osRule) int { return strings.Compare(a.ID, b.ID) })
 	for _, r := range rules {
@@ -318,32 +319,58 @@ func groupLines(account string, g osGroup) []osLine {
 // its description.
 var mark = regexp.MustCompile(` ?\[` + estate.OwnLabel + `=([^\]]*)\]$`)
 
+// madeMark is where a group or address group says which step of which run made it, until that is settled: at the end of
+// its description, before the mark.
+var madeMark = regexp.MustCompile(` ?\[` + estate.MadeLabel + `=([^\]]*)\]$`)
+
 func listLine(account string, l osList) osLine {
-	line := osLine{Kind: "list", Account: account, ID: l.ID, Name: l.Name, Owner: "own", Description: l.Description,
+	line := osLine{Kind: "list", Account: account, ID: l.ID, Name: l.Name, Owner: "own",
 		Entries: slices.Sorted(slices.Values(l.Addresses))}
-	if m := mark.FindStringSubmatch(l.Description); m != nil {
-		line.Description = strings.TrimSuffix(l.Description, m[0])
-		line.Labels = map[string]string{estate.OwnLabel: m[1]}
-	}
+	line.Description, line.Labels = unmarked(l.Description, nil, mark, madeMark)
 	return line
 }
 
-// marked adds the mark to an address group's description. Other labels than the mark are refused:
-// there is no place for them.
+// unmarked takes marks off the end of a description. They are labels.
+func unmarked(description string, labels map[string]string, marks ...*regexp.Regexp) (string, map[string]string) {
+	for _, x := range marks {
+		m := x.FindStringSubmatch(description)
+		if m == nil {
+			continue
+		}
+		description = strings.TrimSuffix(description, m[0])
+		if labels == nil {
+			labels = make(map[string]string)
+		}
+		name := estate.OwnLabel
+		if x == madeMark {
+			name = estate.MadeLabel
+		}
+		labels[name] = m[1]
+	}
+	return description, labels
+}
+
+// marked adds marks to a description, which is cut where there is too little room. Other labels are refused: there is
+// no place for them.
 func marked(description string, labels map[string]string) (string, error) {
+	tail := ""
+	for _, name := range []string{estate.MadeLabel, estate.OwnLabel} {
+		if labels[name] != "" {
+			tail += " [" + name + "=" + labels[name] + "]"
+		}
+	}
 	for name := range labels {
-		if name != estate.OwnLabel {
+		if name != estate.OwnLabel && name != estate.MadeLabel {
 			return "", fmt.Errorf("%w: address groups of OpenStack have no labels (%s)", ErrRefused, name)
 		}
 	}
-	if owner := labels[estate.OwnLabel]; owner != "" {
-		tail := " [" + estate.OwnLabel + "=" + owner + "]"
-		for len(description)+len(tail) > 255 {
-			description = description[:len(description)-1]
-		}
-		description = strings.TrimSpace(strings.ToValidUTF8(description, "") + tail)
+	if tail == "" {
+		return description, nil
 	}
-	return description, nil
+	for len(description)+len(tail) > 255 {
+		description = description[:len(description)-1]
+	}
+	return strings.TrimSpace(strings.ToValidUTF8(description, "") + tail), nil
 }
 
 // instanceLines are the lines of instances: the devices of ports. A port without a device is an

@@ -184,7 +184,7 @@ func TestOpenStackIsNotSentElsewhere(t *testing.T) {
 	defer other.Close()
 	web := httptest.NewServer(http.RedirectHandler(other.URL, http.StatusFound))
 	defer web.Close()
-	client := transport(nil)
+	client := transport(nil, 0)
 	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, web.URL, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -211,7 +211,7 @@ func (signedIn) ExtractProject() (*tokens.Project, error) {
 // openStackAt is a client for a server that answers as a test wants.
 func openStackAt(t testing.TB, address string) *OpenStack {
 	t.Helper()
-	provider := &gophercloud.ProviderClient{HTTPClient: transport(nil)}
+	provider := &gophercloud.ProviderClient{HTTPClient: transport(nil, 0)}
 	if err := provider.SetTokenAndAuthResult(signedIn{}); err != nil {
 		t.Fatal(err)
 	}

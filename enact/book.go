@@ -11,6 +11,7 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/change"
+	"isonomos/core/estate"
 	"isonomos/core/service"
 	"isonomos/store"
 )
@@ -124,6 +125,8 @@ func contentOf(lines []json.RawMessage) (content, error) {
 			}
 			continue
 		}
+		made := func(name, _ string) bool { return name == estate.MadeLabel }
+		maps.DeleteFunc(l.Labels, made)
 		c = content{kind: l.Kind, name: l.Name, labels: l.Labels, rules: make(map[string]string),
 			groups: make(map[string][]string)}
 		for _, e := range l.Entries {

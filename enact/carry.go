@@ -1,6 +1,7 @@
 package enact
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 
 	"isonomos/cloud"
 	"isonomos/core/change"
+	"isonomos/core/estate"
 )
 
 // A book holds what the objects of a lane are believed to contain.
@@ -123,6 +125,34 @@ func (b *book) read(ctx context.Context, at ident) (cloud.Object, error) {
 	return from.Read(ctx, at.account, cloud.Ref{Kind: at.kind, ID: at.id})
 }
 
+// gone reports whether an object is not in its account any more, by all that is there: a cloud that shows nothing of an
+// account says the same of each object in it.
+func (b *book) gone(ctx context.Context, at ident) (bool, error) {
+	from, err := b.r.Clouds(at.account)
+	if err != nil {
+		return false, err
+	}
+	lines, err := from.Survey(ctx, at.account)
+	if err != nil {
+		return false, fmt.Errorf("the account %s can't be read: %w", at.account, err)
+	}
+	account := false
+	for text := range bytes.Lines(lines) {
+		var l line
+		if err := json.Unmarshal(text, &l); err != nil {
+			return false, fmt.Errorf("the account %s can't be read: %w", at.account, err)
+		}
+		account = account || l.Kind == "account"
+		if l.Kind == at.kind && l.ID == at.id {
+			return false, nil
+		}
+	}
+	if !account {
+		return false, fmt.Errorf("the account %s can't be read: the answer is not about it", at.account)
+	}
+	return true, nil
+}
+
 const (
 	// mostTries bounds how often a request is sent. mostReads bounds how often an object is read
 	// again that looks impossible, since an answer may be stale.
@@ -131,9 +161,9 @@ const (
 )
 
 // carry sends a request until it is certain that it has been carried out, or that it can't be. It
-// returns the ids of what was made. before says that an earlier part of the run may have sent the
-// request.
-func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before bool) (ids map[string]string,
+// returns the ids of what was made. before is until when a request may still arrive that an earlier part of the
+// run sent, and of which nobody knows what became; zero if there is none.
+func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before time.Time) (ids map[string]string,
 	found bool, err error) {
 	in, err := b.r.Clouds(request.Account)
 	if err != nil {
@@ -153,7 +183,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 		return nil, false, err
 	}
 	deletes := request.Do.Deletes()
-	unsure := before // an earlier request may have been carried out
+	unsure := !before.IsZero() // an earlier request may have been carried out
 	if err := b.arrived(ctx, in, before); err != nil {
 		return nil, false, err
 	}
@@ -169,6 +199,7 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 				return nil, false, maybe(err, unsure)
 			}
 		}
+		until := time.Now().Add(b.r.limit())
 		o, err := in.Change(ctx, request, p.version)
 		switch {
 		case err == nil:
@@ -180,15 +211,19 @@ func (b *book) carry(ctx context.Context, s *Step, request cloud.Request, before
 			}
 			return given, false, nil
 		case errors.Is(err, cloud.ErrGone) && deletes:
-			return nil, unsure, nil
-		case (errors.Is(err, cloud.ErrRefused) || errors.Is(err, cloud.ErrGone)) && !unsure:
+			if gone, err := b.gone(ctx, at); err != nil || gone {
+				return nil, unsure, maybe(err, unsure)
+			}
+		case errors.Is(err, cloud.ErrRefused) && !unsure:
 			return nil, false, err
 		}
 		refused := errors.Is(err, cloud.ErrRefused)
-		lost := !refused && !errors.Is(err, cloud.ErrMoved)
+		lost := !refused && !errors.Is(err, cloud.ErrMoved) && !errors.Is(err, cloud.ErrGone)
 		unsure = unsure || lost
-		if err := b.arrived(ctx, in, lost); err != nil {
-			return nil, false, err
+		if lost {
+			if err := b.arrived(ctx, in, until); err != nil {
+				return nil, false, err
+			}
 		}
 		done, given, looked := b.look(ctx, at, p, want, unsure, deletes)
 		if looked != nil || done {
@@ -225,10 +260,19 @@ func (b *book) look(ctx context.Context, at ident, p *page, want content, unsure
 		}
 		o, readErr := b.read(ctx, at)
 		if errors.Is(readErr, cloud.ErrGone) {
-			if deletes && unsure {
+			gone, readErr := b.gone(ctx, at)
+			if readErr != nil {
+				err = maybe(readErr, unsure)
+				continue
+			}
+			if gone && deletes && unsure {
 				return true, nil, nil
 			}
 			err = fmt.Errorf("the %s %s is not there any more, %w", at.kind, p.now.name, ErrOvertaken)
+			if !gone {
+				err = maybe(fmt.Errorf("the cloud says of the %s %s that it is not there, and lists it", at.kind,
+					p.now.name), unsure)
+			}
 			continue
 		}
 		if readErr != nil {
@@ -281,16 +325,12 @@ func givenIDs(r cloud.Request, lines []json.RawMessage) (map[string]string, erro
 	return ids, nil
 }
 
-// create makes a group or list. Names are unique: if an earlier request may have made it, or the
-// name turns out to be taken, the existing object of that name is looked at.
+// create makes a group or list. If an earlier request may have made it, or the name turns out to be taken, what bears
+// the step's own writing is looked for: nothing else is taken for it, whatever its name.
 func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request cloud.Request,
-	unsure bool) (map[string]string, bool, error) {
-	var asked line
-	if err := json.Unmarshal(request.Object, &asked); err != nil {
-		return nil, false, fmt.Errorf("the step can't be read: %w", err)
-	}
-	kind := request.Do.Of()
-	if err := b.arrived(ctx, in, unsure); err != nil {
+	before time.Time) (map[string]string, bool, error) {
+	kind, unsure := request.Do.Of(), !before.IsZero()
+	if err := b.arrived(ctx, in, before); err != nil {
 		return nil, false, err
 	}
 	for try := range mostTries {
@@ -300,7 +340,10 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 			}
 		}
 		if unsure {
-			o, there, err := b.madeBefore(ctx, in, request.Account, kind, asked)
+			o, there, err := b.madeBefore(ctx, in, request, kind)
+			if errors.Is(err, ErrOvertaken) {
+				return nil, false, err
+			}
 			if err != nil {
 				if try == mostTries-1 {
 					return nil, false, maybe(err, true)
@@ -312,39 +355,59 @@ func (b *book) create(ctx context.Context, in cloud.Cloud, s *Step, request clou
 				return ids, true, err
 			}
 		}
+		until := time.Now().Add(b.r.limit())
 		o, err := in.Change(ctx, request, "")
 		switch {
 		case err == nil:
 			ids, err := b.take(s, request.Account, kind, o)
 			return ids, false, err
 		case errors.Is(err, cloud.ErrRefused) && (!unsure || try == mostTries-1), errors.Is(err, cloud.ErrGone):
-			return nil, false, err
+			return nil, false, maybe(err, unsure)
 		}
 		lost := !errors.Is(err, cloud.ErrRefused) // otherwise the name is taken, perhaps by the first request
 		unsure = unsure || lost
 		if try == mostTries-1 {
 			return nil, false, maybe(err, unsure)
 		}
-		if err := b.arrived(ctx, in, lost); err != nil {
-			return nil, false, err
+		if lost {
+			if err := b.arrived(ctx, in, until); err != nil {
+				return nil, false, err
+			}
 		}
 	}
 	return nil, false, errUnsure
 }
 
-// madeBefore finds an object that an earlier request made whose answer was lost: of the same name
-// and kind, with the same labels and description, and not in the draft's survey.
-func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind string, asked line) (cloud.Object, bool,
+// bearing is a group or list that is to be made, with the label that says which step makes it.
+func bearing(object json.RawMessage, madeBy string) json.RawMessage {
+	var whole map[string]json.RawMessage
+	var labels map[string]string
+	if json.Unmarshal(object, &whole) != nil ||
+		whole["labels"] != nil && json.Unmarshal(whole["labels"], &labels) != nil {
+		return object // the step can't be read, which is told by whoever carries it out
+	}
+	if labels == nil {
+		labels = make(map[string]string)
+	}
+	labels[estate.MadeLabel] = madeBy
+	whole["labels"] = encode(labels)
+	return encode(whole)
+}
+
+// madeBefore finds the object that an earlier request of a step made whose answer was lost: the one that bears the
+// step's own writing. If it is not all that was asked for, somebody else has changed it.
+func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, request cloud.Request, kind string) (cloud.Object, bool,
 	error) {
-	refs, err := in.Named(ctx, account, kind, asked.Name)
+	var asked line
+	if err := json.Unmarshal(request.Object, &asked); err != nil {
+		return cloud.Object{}, false, err
+	}
+	refs, err := in.Named(ctx, request.Account, kind, asked.Name)
 	if err != nil {
 		return cloud.Object{}, false, err
 	}
 	for _, ref := range refs {
-		if b.held[ident{account, ref.Kind, ref.ID}] != nil {
-			continue
-		}
-		o, err := in.Read(ctx, account, ref)
+		o, err := in.Read(ctx, request.Account, ref)
 		if errors.Is(err, cloud.ErrGone) {
 			continue
 		}
@@ -355,11 +418,59 @@ func (b *book) madeBefore(ctx context.Context, in cloud.Cloud, account, kind str
 		if err := json.Unmarshal(o.Lines[0], &l); err != nil {
 			return cloud.Object{}, false, err
 		}
-		if l.Network == asked.Network && l.Description == asked.Description && sameMark(l.Labels, asked.Labels) {
-			return o, true, nil
+		if l.madeBy() == "" || l.madeBy() != asked.madeBy() {
+			continue
 		}
+		if !l.asAsked(asked) {
+			return cloud.Object{}, false, fmt.Errorf("the %s %s was made, and has been changed, %w", kind, asked.Name,
+				ErrOvertaken)
+		}
+		return o, true, nil
 	}
 	return cloud.Object{}, false, nil
+}
+
+// leastDescribed is how much of a description there is room for beside the mark of a step, in bytes.
+const leastDescribed = 100
+
+// madeBy is the step that made a group or list, where it says so.
+func (l line) madeBy() string { return l.Labels[estate.MadeLabel] }
+
+// asAsked reports whether a group or list is all that was asked for when it was made.
+func (l line) asAsked(asked line) bool {
+	entries := func(l line) []string {
+		var all []string
+		for _, e := range l.Entries {
+			all = append(all, rangeText(e))
+		}
+		slices.Sort(all)
+		return all
+	}
+	// beside the mark of the step there may be too little room for all of a description
+	described := l.Description == asked.Description ||
+		len(l.Description) >= leastDescribed && strings.HasPrefix(asked.Description, l.Description)
+	return l.Name == asked.Name && l.Network == asked.Network && described &&
+		cmp.Or(l.For, "instances") == cmp.Or(asked.For, "instances") && sameMark(l.Labels, asked.Labels) &&
+		slices.Equal(entries(l), entries(asked))
+}
+
+// settle takes the step's own writing off what a step has made, where it stands in the description. If that fails, it
+// stays there: it does no harm.
+func (b *book) settle(ctx context.Context, s *Step) {
+	request := b.r.names.request(s.Request)
+	in, err := b.r.Clouds(request.Account)
+	if err != nil {
+		return
+	}
+	of := cloud.Ref{Kind: request.Do.Of(), ID: request.ID}
+	var asked line
+	if json.Unmarshal(s.Object, &asked) != nil {
+		return
+	}
+	version, err := in.Settle(ctx, request.Account, of, asked.Description)
+	if p := b.held[ident{request.Account, of.Kind, of.ID}]; p != nil && (err != nil || version != "") {
+		p.version = version // it is read again where that is not known
+	}
 }
 
 // sameMark reports whether labels are those asked for.
@@ -393,18 +504,13 @@ func (b *book) take(s *Step, account, kind string, o cloud.Object) (map[string]s
 	return ids, nil
 }
 
-// onTheWay is how long a request may still arrive whose connection is gone, in units of the waiting
-// time: 50 of 200 ms are 10 s.
-const onTheWay = 50
-
-// arrived waits after a request whose answer was lost, in clouds that would carry it out twice if
-// it was sent again. The wait begins now: nobody knows how long ago the request left, and it may
-// have been held up.
-func (b *book) arrived(ctx context.Context, in cloud.Cloud, lost bool) error {
-	if !lost || in.Once() {
+// arrived waits for a request whose answer was lost, in clouds that would carry it out twice if it was sent again,
+// until it can't arrive any more. Zero means that none was sent.
+func (b *book) arrived(ctx context.Context, in cloud.Cloud, until time.Time) error {
+	if until.IsZero() || in.Once() {
 		return nil
 	}
-	return maybe(pause(ctx, onTheWay*b.pace()), true)
+	return maybe(pause(ctx, time.Until(until)), true)
 }
 
 func (b *book) pace() time.Duration { return cmp.Or(b.r.Pace, 200*time.Millisecond) }
@@ -417,6 +523,9 @@ func (b *book) wait(ctx context.Context, try int) error {
 }
 
 func pause(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return calledOff(ctx)
+	}
 	timer := time.NewTimer(d)
 	defer timer.Stop()
 	select {

@@ -86,7 +86,10 @@ func (d *Draft) Differs(o *Draft) []string {
 	}{{"traffic", d.Traffic, o.Traffic}, {"expectations", d.Expects, o.Expects}, {"waves", stagesOf(d), stagesOf(o)},
 		{"gaps", gapsOf(d), gapsOf(o)}, {"quotas", d.Quotas, o.Quotas}, {"what is left as it is", d.Left, o.Left},
 		{"promises", d.Promises, o.Promises}, {"what is changed on its mark", d.ByMark, o.ByMark},
-		{"what is let through beside it", d.Bypassed, o.Bypassed}} {
+		{"what is let through beside it", d.Bypassed, o.Bypassed}, {"the estate", d.Estate, o.Estate},
+		{"passes", d.Passes, o.Passes}, {"what it upholds", d.Upholds, o.Upholds},
+		{"what bears our mark and nobody knows", d.Strays, o.Strays}, {"what can be adopted", d.CanAdopt, o.CanAdopt},
+		{"where groups are attached", attachedOf(d), attachedOf(o)}} {
 		if !bytes.Equal(encode(x.a), encode(x.b)) {
 			names = append(names, x.name)
 		}
@@ -96,6 +99,15 @@ func (d *Draft) Differs(o *Draft) []string {
 		names = append(names, "what becomes weaker")
 	}
 	return names
+}
+
+// attachedOf says where the groups that a draft touches are attached.
+func attachedOf(d *Draft) map[string][]string {
+	all := make(map[string][]string)
+	for _, o := range d.Objects {
+		all[o.Account+" "+o.Kind+" "+o.ID] = slices.Sorted(slices.Values(o.Attached))
+	}
+	return all
 }
 
 func stagesOf(d *Draft) map[string]string {

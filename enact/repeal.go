@@ -3,6 +3,7 @@ package enact
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -21,7 +22,9 @@ type Past struct {
 	Draft   *Draft
 	Entries []store.Entry
 	Ended   *Ending // nil if it was broken off
-	again   []again // objects that later runs made again
+	// Alive is when the run may still have sent requests, as far as that is known from elsewhere than its entries.
+	Alive time.Time
+	again []again // objects that later runs made again
 }
 
 // An again is an object that a run made in the place of a deleted one.
@@ -134,25 +137,47 @@ func (p *Past) Open() bool {
 func (p *Past) BrokenOff() bool { return p.Ended == nil || p.Ended.Outcome == Stopped }
 
 // Unchanged reports whether no step of a run was carried out, nor may have been.
-func (p *Past) Unchanged() bool { return p.Done() == 0 && len(unsureSteps(p.Entries)) == 0 }
+func (p *Past) Unchanged() bool { return p.Done() == 0 && len(unsureSteps(p.Entries, p.Alive)) == 0 }
 
-// unsureSteps are the steps that were begun, by lane and number, and of which it is not known that they were
-// not carried out.
-func unsureSteps(entries []store.Entry) map[[2]int]bool {
-	unsure := make(map[[2]int]bool)
+// unsureSteps are the steps that were begun, by lane and number, and of which it is not known whether they were carried
+// out; and until when their requests may still arrive. The run may have sent requests until it was last known to be
+// alive. A step that failed for certain was not carried out.
+func unsureSteps(entries []store.Entry, alive time.Time) map[[2]int]time.Time {
+	unsure := make(map[[2]int]time.Time)
+	limits := make(map[[2]int]time.Duration)
 	for _, e := range entries {
-		var x Result // an intention has the same lane and step
+		var x struct {
+			Lane, Step, Limit int
+			Unsure            bool
+		}
 		if e.Kind != Intend && e.Kind != Done && e.Kind != Failed || json.Unmarshal(e.Body, &x) != nil {
 			continue
 		}
 		at := [2]int{x.Lane, x.Step}
-		if e.Kind == Intend || e.Kind == Failed && x.Unsure {
-			unsure[at] = true
-		} else {
-			delete(unsure, at)
+		if e.Kind == Intend {
+			limits[at] = cmp.Or(time.Duration(x.Limit)*time.Second, usualLimit)
 		}
+		if e.Kind != Intend && !(e.Kind == Failed && x.Unsure) {
+			delete(unsure, at)
+			continue
+		}
+		last, err := time.Parse(time.RFC3339Nano, e.At)
+		if err != nil || alive.After(last) {
+			last = alive
+		}
+		unsure[at] = last.Add(limits[at])
 	}
 	return unsure
+}
+
+// MayArrive says until when a request of a run that was broken off may still arrive in its cloud; zero if none can.
+func (p *Past) MayArrive() (until time.Time) {
+	for _, at := range unsureSteps(p.Entries, p.Alive) {
+		if at.After(until) {
+			until = at
+		}
+	}
+	return until
 }
 
 // complete reports whether all steps of a run were carried out.
@@ -207,6 +232,9 @@ func (p *Past) Done() int {
 // of it since.
 func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 	t, moved, err := p.trace(surveyed)
+	if until := p.MayArrive(); err == nil && t.waits && time.Now().Before(until) {
+		return nil, &MayArriveError{until}
+	}
 	if err == nil && len(moved) > 0 {
 		err = &MovedError{moved}
 	}
@@ -221,6 +249,14 @@ type MovedError struct{ What []string }
 
 func (e *MovedError) Error() string {
 	return "somebody else has changed since: " + strings.Join(e.What, ", ")
+}
+
+// A MayArriveError says that a request of a run that was broken off was not carried out yet, and may still arrive.
+type MayArriveError struct{ Until time.Time }
+
+func (e *MayArriveError) Error() string {
+	return "a request of the run was on its way when it was broken off, and may still arrive until " +
+		e.Until.UTC().Format(time.RFC3339)
 }
 
 // Undoing is Undone for a run whose undoing has begun: what it touched may be on its way back.
@@ -396,12 +432,13 @@ func withGroups(now []byte, before json.RawMessage) (json.RawMessage, error) {
 type trail struct {
 	touched map[ident]*Touched
 	made    map[ident]bool // groups and lists that it made, by their real ids
+	waits   bool           // a step may have been carried out, and does not show
 }
 
 // trace finds what a run has left behind, and which of it has been changed since.
 func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err error) {
 	t = trail{touched: make(map[ident]*Touched), made: make(map[ident]bool)}
-	run := &Run{Draft: p.Draft}
+	run := &Run{Name: p.Name, Draft: p.Draft, Alive: p.Alive}
 	if err := run.Recall(p.Entries); err != nil {
 		return t, nil, err
 	}
@@ -423,10 +460,10 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 	for n, lane := range p.Draft.Lanes {
 		for k := range lane.Steps {
 			s, at := &lane.Steps[k], [2]int{n + 1, k + 1}
-			if !run.done[at] && !run.began[at] {
+			if !run.done[at] && run.unsure[at].IsZero() {
 				break
 			}
-			if err := t.follow(run, s, run.done[at], now, believed); err != nil {
+			if err := t.follow(run, s, at, now, believed); err != nil {
 				return t, nil, err
 			}
 		}
@@ -452,8 +489,8 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 }
 
 // follow notes what a step did, or may have done.
-func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ident][]content) error {
-	request := run.names.request(s.Request)
+func (t *trail) follow(run *Run, s *Step, step [2]int, now lines, believed map[ident][]content) error {
+	request, done := run.names.request(s.Request), run.done[step]
 	if of := request.Of(); of.Kind != "" {
 		at := ident{request.Account, of.Kind, of.ID}
 		had, known := believed[at]
@@ -471,6 +508,8 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 			believed[at] = []content{next}
 		} else {
 			believed[at] = append(had, next)
+			is, err := contentOf(now[at])
+			t.waits = t.waits || err == nil && !is.equal(next) || now[at] == nil && next.kind != ""
 		}
 		return nil
 	}
@@ -481,66 +520,51 @@ func (t *trail) follow(run *Run, s *Step, done bool, now lines, believed map[ide
 		t.made[at], believed[at] = true, []content{now}
 		return err
 	}
-	// It may have been made although the answer was lost: look for its name and mark.
-	var asked line
-	if err := json.Unmarshal(s.Object, &asked); err != nil {
-		return err
-	}
+	// It may have been made although the answer was lost: then it bears the step's own writing.
 	for at, lines := range now {
 		var l line
-		if at.account != request.Account || at.kind != kind || t.touched[at] != nil ||
-			json.Unmarshal(lines[0], &l) != nil {
-			continue
-		}
-		if l.Name == asked.Name && l.Network == asked.Network && sameMark(l.Labels, asked.Labels) {
+		if at.account == request.Account && at.kind == kind && json.Unmarshal(lines[0], &l) == nil &&
+			l.madeBy() == run.madeBy(step) {
 			t.made[at] = true
+			return nil
 		}
 	}
+	t.waits = true
 	return nil
 }
 
 // MayHaveMade reports whether a run that was broken off may have made a group or list that it does not know of.
 func (p *Past) MayHaveMade() bool {
-	return slices.ContainsFunc(slices.Collect(maps.Keys(unsureSteps(p.Entries))), func(at [2]int) bool {
+	return slices.ContainsFunc(slices.Collect(maps.Keys(unsureSteps(p.Entries, p.Alive))), func(at [2]int) bool {
 		s := p.Draft.step(at[0], at[1])
 		return s != nil && s.Do.Makes()
 	})
 }
 
-// FindMade looks in a survey for what a run that was broken off may have made although no answer told: a group or list
-// with its name that nobody knows, and that was not there when the run began. It is noted as made. If there are
-// several, it is the one with the estate's mark; somebody may have taken that off since.
-func (p *Past) FindMade(surveyed *estate.Estate, journal Journal, now time.Time, known Known) error {
+// FindMade looks in a survey for what a run that was broken off may have made although no answer told: what bears the
+// step's own writing. It is noted as made.
+func (p *Past) FindMade(surveyed *estate.Estate, journal Journal, now time.Time) error {
+	run := &Run{Name: p.Name}
 	there := linesOf(surveyed, p.Draft.Changes(), false)
-	for at := range unsureSteps(p.Entries) {
+	for at := range unsureSteps(p.Entries, p.Alive) {
 		s := p.Draft.step(at[0], at[1])
 		if s == nil || !s.Do.Makes() {
 			continue
 		}
-		var asked line
-		if err := json.Unmarshal(s.Object, &asked); err != nil {
-			return err
-		}
-		made, marked := "", false
 		for is, lines := range there {
 			var l line
-			if is.account != s.Account || is.kind != s.Do.Of() || known.Has(is.account, is.kind, is.id) ||
-				json.Unmarshal(lines[0], &l) != nil || l.Name != asked.Name || l.Network != asked.Network {
+			if is.account != s.Account || is.kind != s.Do.Of() || json.Unmarshal(lines[0], &l) != nil ||
+				l.madeBy() != run.madeBy(at) {
 				continue
 			}
-			if same := sameMark(l.Labels, asked.Labels); made == "" || same && !marked {
-				made, marked = is.id, same
+			e, err := journal.Append(now, p.Name, Done, Result{Lane: at[0], Step: at[1],
+				IDs: map[string]string{s.ID: is.id}, Found: true})
+			if err != nil {
+				return err
 			}
+			p.Entries = append(p.Entries, e)
+			break
 		}
-		if made == "" {
-			continue
-		}
-		e, err := journal.Append(now, p.Name, Done, Result{Lane: at[0], Step: at[1],
-			IDs: map[string]string{s.ID: made}, Found: true})
-		if err != nil {
-			return err
-		}
-		p.Entries = append(p.Entries, e)
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package enact
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,6 +59,8 @@ type Intention struct {
 	Lane    int           `json:"lane"` // from 1
 	Step    int           `json:"step"` // of the lane, from 1
 	Request cloud.Request `json:"request"`
+	// Limit is how long the request may be under way at most, in seconds; 0 means a minute.
+	Limit int `json:"limit,omitempty"`
 }
 
 // A Result is what came of a step.
@@ -94,6 +97,11 @@ type Run struct {
 	Jobs    int // lanes at the same time
 	// Pace is the first waiting time before an attempt is repeated; 0 means 200 ms.
 	Pace time.Duration
+	// Limit is how long one request may be under way at most; 0 means a minute, as the clients of clouds have it.
+	Limit time.Duration
+	// Alive is when an earlier part of the run that was broken off may still have sent requests, as far as that is
+	// known from elsewhere than its journal.
+	Alive time.Time
 	// Held reports, before each step, why the run must not go on, such as that its locks are lost; it may be nil.
 	Held func() error
 	// Passes are rules, by account and id, that are left out of account: those of passes come and go by themselves.
@@ -108,7 +116,9 @@ type Run struct {
 	mu    sync.Mutex
 	names *names
 	done  map[[2]int]bool // by lane and number, from 1
-	began map[[2]int]bool // by lane and number: steps that an earlier part of the run began
+	// unsure are steps, by lane and number, that an earlier part of the run began, and of which it is not known what
+	// became: until when their requests may arrive.
+	unsure map[[2]int]time.Time
 	// mayHaveBegun says that a step may have been carried out although no answer says so.
 	mayHaveBegun bool
 }
@@ -160,15 +170,14 @@ var errUnsure = errors.New("whether it was done is not known")
 // Recall restores from the journal what is known of a run that was broken off.
 func (r *Run) Recall(entries []store.Entry) error {
 	r.prepare()
-	r.mayHaveBegun = len(unsureSteps(entries)) > 0
+	r.unsure = unsureSteps(entries, r.Alive)
+	r.mayHaveBegun = len(r.unsure) > 0
 	for _, e := range entries {
 		switch e.Kind {
 		case Intend:
-			var x Intention
-			if err := json.Unmarshal(e.Body, &x); err != nil {
+			if err := json.Unmarshal(e.Body, new(Intention)); err != nil {
 				return fmt.Errorf("entry %d of the journal: %w", e.Number, err)
 			}
-			r.began[[2]int{x.Lane, x.Step}] = true
 		case Done:
 			var x Result
 			if err := json.Unmarshal(e.Body, &x); err != nil {
@@ -185,9 +194,17 @@ func (r *Run) Recall(entries []store.Entry) error {
 	return nil
 }
 
+// madeBy is what the object bears that a step makes: nobody else can have written it. Steps are by lane and number.
+func (r *Run) madeBy(at [2]int) string { return fmt.Sprintf("%s.%d.%d", r.Name, at[0], at[1]) }
+
+func (r *Run) limit() time.Duration { return cmp.Or(r.Limit, usualLimit) }
+
+// usualLimit is how long a request may be under way of which the journal does not say it.
+const usualLimit = time.Minute
+
 func (r *Run) prepare() {
 	if r.names == nil {
-		r.names, r.done, r.began = newNames(), make(map[[2]int]bool), make(map[[2]int]bool)
+		r.names, r.done, r.unsure = newNames(), make(map[[2]int]bool), make(map[[2]int]time.Time)
 	}
 }
 
@@ -295,6 +312,9 @@ func (r *Run) lane(ctx context.Context, n int) (Stop, bool) {
 				stop.Err = err
 				return stop, true
 			}
+			if s.Do.Makes() {
+				b.settle(ctx, s) // the earlier part of the run may have ended before that
+			}
 			continue
 		}
 		if err := r.step(ctx, b, s, at); err != nil {
@@ -348,17 +368,21 @@ func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
 		}
 	}
 	request := r.names.request(s.Request)
-	if _, err := r.Journal.Append(r.Now(), r.Name, Intend, Intention{at[0], at[1], request}); err != nil {
+	if s.Do.Makes() {
+		request.Object = bearing(request.Object, r.madeBy(at))
+	}
+	intention := Intention{at[0], at[1], request, int(r.limit().Seconds())}
+	if _, err := r.Journal.Append(r.Now(), r.Name, Intend, intention); err != nil {
 		return err
 	}
 	result := Result{Lane: at[0], Step: at[1]}
 	var err error
 	stop := r.watch(s)
-	result.IDs, result.Found, err = b.carry(ctx, s, request, r.began[at])
+	result.IDs, result.Found, err = b.carry(ctx, s, request, r.unsure[at])
 	stop()
 	if err != nil {
 		result.Error = err.Error()
-		result.Unsure = errors.Is(err, errUnsure) || r.began[at] && errors.Is(err, ErrOvertaken)
+		result.Unsure = errors.Is(err, errUnsure) || !r.unsure[at].IsZero() && errors.Is(err, ErrOvertaken)
 		if result.Unsure {
 			r.mu.Lock()
 			r.mayHaveBegun = true
@@ -372,6 +396,9 @@ func (r *Run) step(ctx context.Context, b *book, s *Step, at [2]int) error {
 	r.names.learn(s.Account, result.IDs)
 	if err = b.note(s); err == nil {
 		_, err = r.Journal.Append(r.Now(), r.Name, Done, result)
+	}
+	if err == nil && s.Do.Makes() {
+		b.settle(ctx, s)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -27,6 +28,10 @@ type slowCloud struct {
 }
 
 func (c *slowCloud) Once() bool { return c.once }
+
+func (c *slowCloud) Settle(context.Context, string, cloud.Ref, string) (string, error) {
+	return "", nil
+}
 
 func (c *slowCloud) Read(_ context.Context, _ string, of cloud.Ref) (cloud.Object, error) {
 	c.mu.Lock()
@@ -69,7 +74,8 @@ func (c *slowCloud) carryOut(r cloud.Request, id string) cloud.Object {
 	if r.Do == "create-group" {
 		var asked line
 		_ = json.Unmarshal(r.Object, &asked)
-		c.groups[id] = raws(fmt.Sprintf(`{"kind":"group","account":"a","id":%q,"name":%q}`, id, asked.Name))
+		c.groups[id] = raws(fmt.Sprintf(`{"kind":"group","account":"a","id":%q,"name":%q,"labels":%s}`, id, asked.Name,
+			encode(asked.Labels)))
 		return cloud.Object{ID: id, Version: "1", Lines: c.groups[id]}
 	}
 	rule := raws(fmt.Sprintf(
@@ -106,7 +112,7 @@ func lateRequests(t *testing.T) {
 			Object: json.RawMessage(`{"kind":"group","account":"a","id":"new:1","name":"db"}`)}},
 	} {
 		for _, killed := range []bool{false, true} {
-			c := &slowCloud{late: 40 * time.Millisecond, groups: map[string][]json.RawMessage{"g": raws(group)}}
+			c := &slowCloud{late: 40 * time.Second, groups: map[string][]json.RawMessage{"g": raws(group)}}
 			d := &Draft{Version: DraftVersion,
 				Objects: []Touched{{Account: "a", Kind: "group", ID: "g", Before: raws(group)}},
 				Lanes:   []Lane{{Accounts: []string{"a"}, Wave: 1, Steps: []Step{step}}}}
@@ -114,18 +120,22 @@ func lateRequests(t *testing.T) {
 			run := &Run{Name: "r", Draft: d, Journal: &journal, Now: time.Now, Jobs: 1, Pace: 2 * time.Millisecond,
 				Clouds: func(string) (cloud.Cloud, error) { return c, nil }}
 			if killed { // the request was sent, and then there was nobody any more
-				if _, err := journal.Append(time.Now(), "r", Intend, Intention{1, 1, step.Request}); err != nil {
+				sent := step.Request
+				if sent.Object != nil {
+					sent.Object = bearing(sent.Object, run.madeBy([2]int{1, 1}))
+				}
+				if _, err := journal.Append(time.Now(), "r", Intend, Intention{1, 1, sent, 60}); err != nil {
 					t.Fatal(err)
 				}
 				if err := run.Recall(journal); err != nil {
 					t.Fatal(err)
 				}
-				_, _ = c.Change(t.Context(), step.Request, "")
+				_, _ = c.Change(t.Context(), sent, "")
 			}
 			if err := run.Do(t.Context()); err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}
-			time.Sleep(60 * time.Millisecond)
+			time.Sleep(time.Minute)
 			if n := len(c.groups) + len(c.groups["g"]); n != 3 || c.asked != 1 {
 				t.Errorf("%s, killed %v: asked %d times, there is %s", name, killed, c.asked, c.groups)
 			}
@@ -144,5 +154,84 @@ func lateRequests(t *testing.T) {
 	var stopped *StoppedError
 	if err := run.Do(ctx); !errors.As(err, &stopped) || len(stopped.Stops) != 1 || !stopped.Stops[0].Unsure {
 		t.Errorf("called off: %+v", err)
+	}
+}
+
+// What a run made is told by what only the run can have written: a group of the same name, mark and description that
+// somebody else has made is never taken for it, and one that bears the step's writing and is not as it was asked for
+// has been changed by somebody else.
+func TestOnlyOwnWritingIsOurs(t *testing.T) {
+	const asked = `{"kind":"group","account":"a","id":"new:1","name":"web","description":"d","labels":{"isonomos":"x"}}`
+	step := Step{Request: cloud.Request{Do: "create-group", Account: "a", ID: "new:1", Object: json.RawMessage(asked)}}
+	for _, x := range []struct {
+		there string // in the cloud, beside whatever the run makes
+		found bool   // it is the run's
+		bad   bool   // somebody else has changed it
+	}{
+		{`{"id":"s","name":"web","description":"d","labels":{"isonomos":"x"}}`, false, false},
+		{`{"id":"s","name":"web","description":"d","labels":{"isonomos":"x","isonomos-made":"r.1.2"}}`, false, false},
+		{`{"id":"s","name":"web","description":"d","labels":{"isonomos":"x","isonomos-made":"q.1.1"}}`, false, false},
+		{`{"id":"s","name":"web","description":"d","labels":{"isonomos":"x","isonomos-made":"r.1.1"}}`, true, false},
+		{`{"id":"s","name":"web","description":"d","labels":{"isonomos-made":"r.1.1"}}`, false, true},
+		{`{"id":"s","name":"web","description":"other","labels":{"isonomos":"x","isonomos-made":"r.1.1"}}`, false, true},
+		{`{"id":"s","name":"web","network":"n","description":"d","labels":{"isonomos":"x","isonomos-made":"r.1.1"}}`,
+			false, true},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			there := strings.Replace(x.there, "{", `{"kind":"group","account":"a",`, 1)
+			c := &slowCloud{groups: map[string][]json.RawMessage{"s": raws(there)}}
+			d := &Draft{Version: DraftVersion, Lanes: []Lane{{Accounts: []string{"a"}, Wave: 1, Steps: []Step{step}}}}
+			var journal pad
+			run := &Run{Name: "r", Draft: d, Journal: &journal, Now: time.Now, Jobs: 1,
+				Clouds: func(string) (cloud.Cloud, error) { return c, nil }}
+			if _, err := journal.Append(time.Now(), "r", Intend, Intention{Lane: 1, Step: 1}); err != nil {
+				t.Fatal(err)
+			}
+			if err := run.Recall(journal); err != nil {
+				t.Fatal(err)
+			}
+			err := run.Do(t.Context())
+			if errors.Is(err, ErrOvertaken) != x.bad || !x.bad && (err != nil || (c.asked == 0) != x.found) {
+				t.Errorf("%s: asked %d times, %v", x.there, c.asked, err)
+			}
+		})
+	}
+}
+
+// A step that failed for certain has made nothing. One of which nobody knows what became may have, until its request
+// can't arrive any more.
+func TestUnsureSteps(t *testing.T) {
+	at := time.Date(2026, 12, 2, 6, 0, 0, 0, time.UTC)
+	for name, x := range map[string]struct {
+		entries []any // Intention, or Result
+		alive   time.Duration
+		until   time.Duration // after the last entry; negative: the step is not unsure
+	}{
+		"begun":             {[]any{Intention{Lane: 1, Step: 1}}, 0, time.Minute},
+		"with a limit":      {[]any{Intention{Lane: 1, Step: 1, Limit: 5}}, 0, 5 * time.Second},
+		"alive later":       {[]any{Intention{Lane: 1, Step: 1, Limit: 5}}, time.Hour, time.Hour + 5*time.Second},
+		"done":              {[]any{Intention{Lane: 1, Step: 1}, Result{Lane: 1, Step: 1}}, time.Hour, -1},
+		"failed":            {[]any{Intention{Lane: 1, Step: 1}, Result{Lane: 1, Step: 1, Error: "409"}}, 0, -1},
+		"failed, perhaps":   {[]any{Intention{Lane: 1, Step: 1, Limit: 9}, Result{Lane: 1, Step: 1, Error: "cut", Unsure: true}}, 0, 9 * time.Second},
+		"another one begun": {[]any{Intention{Lane: 2, Step: 1}}, 0, -1},
+	} {
+		var journal pad
+		for _, body := range x.entries {
+			kind := Intend
+			if r, is := body.(Result); is {
+				kind = map[bool]string{true: Done, false: Failed}[r.Error == ""]
+			}
+			if _, err := journal.Append(at, "r", kind, body); err != nil {
+				t.Fatal(err)
+			}
+		}
+		alive := time.Time{}
+		if x.alive > 0 {
+			alive = at.Add(x.alive)
+		}
+		until, unsure := unsureSteps(journal, alive)[[2]int{1, 1}]
+		if unsure != (x.until >= 0) || unsure && !until.Equal(at.Add(x.until)) {
+			t.Errorf("%s: %v %v", name, unsure, until)
+		}
 	}
 }

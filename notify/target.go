@@ -26,6 +26,7 @@ import (
 
 	"isonomos/core/audit"
 	"isonomos/core/estate"
+	"isonomos/core/mask"
 )
 
 // A Target is told notices.
@@ -186,11 +187,16 @@ func overHTTP(c Config) func(context.Context, Notice) error {
 			return nil
 		case code == http.StatusRequestTimeout, code == http.StatusTooEarly, code == http.StatusTooManyRequests,
 			code >= 500:
-			return &later{fmt.Errorf("it answers %s", answer.Status), retryAfter(answer.Header)}
+			return &later{fmt.Errorf("it answers %s", statusOf(code)), retryAfter(answer.Header)}
 		default:
-			return fmt.Errorf("%w: it answers %s", errRefused, answer.Status)
+			return fmt.Errorf("%w: it answers %s", errRefused, statusOf(code))
 		}
 	}
+}
+
+// statusOf is a status in words: those of the server could repeat what it was sent.
+func statusOf(code int) string {
+	return strings.TrimSpace(fmt.Sprintf("%d %s", code, http.StatusText(code)))
 }
 
 // retryAfter is how long an answer asks to wait.
@@ -253,7 +259,15 @@ func byMail(c Config, u *url.URL, tlsAlways bool) (func(context.Context, Notice)
 		m.SetBodyString(gomail.TypeTextPlain, n.Text())
 		err = client.DialAndSendWithContext(ctx, m)
 		var failed *gomail.SendError
-		if errors.As(err, &failed) && !failed.IsTemp() && failed.ErrorCode() >= 500 {
+		refused := errors.As(err, &failed) && !failed.IsTemp() && failed.ErrorCode() >= 500
+		if err != nil {
+			var secrets mask.Masker // a server repeats what it was sent
+			secrets.Learn(c.Password, c.User+"\x00"+c.Password)
+			if clean := string(secrets.Mask([]byte(err.Error()), true)); clean != err.Error() {
+				err = errors.New(clean)
+			}
+		}
+		if refused {
 			return fmt.Errorf("%w: %w", errRefused, err)
 		}
 		return err

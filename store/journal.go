@@ -219,7 +219,7 @@ func (e *LockedError) Error() string {
 }
 
 // Lock takes the locks of accounts for a run until a time, all of them or none. A lock that was not
-// renewed in time, or whose holder is known to be dead, is taken over.
+// renewed in time, or whose holder is known to be dead, is taken over; one of another run of the same holder is not.
 func (s *Store) Lock(accounts []string, run, holder string, now, until time.Time, dead func(holder string) bool) error {
 	tx, err := s.db.Begin()
 	if err != nil {
@@ -235,7 +235,7 @@ func (s *Store) Lock(accounts []string, run, holder string, now, until time.Time
 		case errors.Is(err, sql.ErrNoRows):
 		case err != nil:
 			return err
-		case has.Holder != holder && till > now.Unix() && !dead(has.Holder):
+		case (has.Holder != holder || has.Run != run) && till > now.Unix() && !dead(has.Holder):
 			has.Until = time.Unix(till, 0)
 			return &has
 		}

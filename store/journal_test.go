@@ -193,6 +193,12 @@ func TestLocks(t *testing.T) {
 		locked.Holder != "one" || !strings.Contains(err.Error(), "being changed by another run") {
 		t.Errorf("a second writer: %v", err)
 	}
+	if err := s.Lock([]string{"tides"}, "another run", "one", now, now.Add(time.Minute), alive); !errors.As(err, &locked) {
+		t.Errorf("another run of the same process: %v", err)
+	}
+	if err := lock("one", now, alive, "tides", "traffic"); err != nil {
+		t.Errorf("the same run again: %v", err)
+	}
 	if err := lock("three", now, alive, "lab"); err != nil {
 		t.Errorf("nothing was to be taken: %v", err)
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -282,7 +283,8 @@ func (s *surveyReader) list(p *pending) error {
 		return err
 	}
 	l := &estate.List{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID), Owner: orElse(p.Owner, "own"),
-		Region: p.Region, Description: p.Description, Capacity: p.Capacity, Labels: p.Labels, Origin: s.origin(p)}
+		Region: p.Region, Description: p.Description, Capacity: p.Capacity, Origin: s.origin(p)}
+	l.Labels, l.Made = withoutMade(p.Labels)
 	for _, r := range ranges {
 		l.Entries = append(l.Entries, estate.Entry{Range: r})
 	}
@@ -297,8 +299,8 @@ func (s *surveyReader) group(p *pending) error {
 	}
 	g := &estate.Group{Account: a, ID: p.ID, Name: orElse(p.Name, p.ID),
 		For: estate.GroupKind(orElse(p.For, "instances")), Description: p.Description,
-		Labels: p.Labels, BuiltIn: p.BuiltIn, Default: p.Default, Stateless: p.Stateful != nil && !*p.Stateful,
-		Origin: s.origin(p)}
+		BuiltIn: p.BuiltIn, Default: p.Default, Stateless: p.Stateful != nil && !*p.Stateful, Origin: s.origin(p)}
+	g.Labels, g.Made = withoutMade(p.Labels)
 	if g.For != estate.ForInstances && g.For != estate.ForSubnets {
 		return s.fail(p.line, `the group %q is "for" %q: write instances or subnets`, p.ID, p.For)
 	}
@@ -309,6 +311,30 @@ func (s *surveyReader) group(p *pending) error {
 	}
 	s.estate.Groups = append(s.estate.Groups, g)
 	return add(s, p, s.groups, p.ID, g, func(g *estate.Group) int { return g.Origin.Line })
+}
+
+// withoutMade takes the label out of labels that says which run made something.
+func withoutMade(labels estate.Labels) (rest estate.Labels, made string) {
+	made, there := labels[estate.MadeLabel]
+	if !there {
+		return labels, ""
+	}
+	rest = maps.Clone(labels)
+	if delete(rest, estate.MadeLabel); len(rest) == 0 {
+		rest = nil
+	}
+	return rest, made
+}
+
+// withMade is the reverse of withoutMade.
+func withMade(labels estate.Labels, made string) estate.Labels {
+	if made == "" {
+		return labels
+	}
+	all := make(estate.Labels, len(labels)+1)
+	maps.Copy(all, labels)
+	all[estate.MadeLabel] = made
+	return all
 }
 
 func (s *surveyReader) subnet(p *pending) error {

@@ -124,7 +124,7 @@ func InstanceLine(i *estate.Instance) string { return encoded(instanceOf(i)) }
 
 func groupRecord(g *estate.Group) record {
 	r := record{Kind: "group", Account: g.Account.Name, ID: g.ID, Name: g.Name, For: string(g.For),
-		Description: g.Description, Labels: g.Labels, BuiltIn: g.BuiltIn, Default: g.Default}
+		Description: g.Description, Labels: withMade(g.Labels, g.Made), BuiltIn: g.BuiltIn, Default: g.Default}
 	if stateful := false; g.Stateless {
 		r.Stateful = &stateful
 	}
@@ -136,7 +136,7 @@ func groupRecord(g *estate.Group) record {
 
 func listRecord(l *estate.List) record {
 	r := record{Kind: "list", Account: l.Account.Name, ID: l.ID, Name: l.Name, Owner: l.Owner, Region: l.Region,
-		Description: l.Description, Labels: l.Labels, Capacity: l.Capacity}
+		Description: l.Description, Labels: withMade(l.Labels, l.Made), Capacity: l.Capacity}
 	for _, entry := range l.Entries {
 		r.Entries = append(r.Entries, entry.Range.String())
 	}

@@ -281,10 +281,10 @@ func (u *Upholder) endPasses(account string) {
 			n.Account, n.See, n.Undo = account, u.Say("pass", "list"), u.Say("pass", "end", "--overdue")
 			u.tell(context.Background(), n, u.placesIn(account, "", "")...)
 		}
-		if err != nil {
+		if err != nil && locked == nil {
 			time.Sleep(10 * time.Second)
 		} else {
-			time.Sleep(time.Second) // so that the journal is read again before
+			time.Sleep(time.Second) // the journal is read again meanwhile, and whoever else is at work there ends
 		}
 		u.mu.Lock()
 		delete(u.ending, account)

@@ -51,11 +51,18 @@ func (c CarryOut) Do(ctx context.Context) (name string, err error) {
 	if c.Halt == nil {
 		c.Halt = ctx
 	}
+	options, err := c.Surveyor.options()
+	if err != nil {
+		return "", wrong("%w", err)
+	}
 	run := &enact.Run{Name: runName(c.Now()), Draft: c.Draft, Journal: c.Store, Now: c.Now, Jobs: c.Jobs,
-		Clouds: c.Surveyor.byAccount()}
+		Clouds: c.Surveyor.byAccount(ctx), Limit: options.Timeout}
 	done := 0
 	if c.Past != nil {
-		run.Name, done = c.Past.Name, c.Past.Done()
+		if err := LastAlive(c.Store, c.Past, c.Now()); err != nil {
+			return "", err
+		}
+		run.Name, done, run.Alive = c.Past.Name, c.Past.Done(), c.Past.Alive
 		if err := run.Recall(c.Past.Entries); err != nil {
 			return run.Name, refused("%w", err)
 		}
@@ -215,28 +222,66 @@ func runName(now time.Time) string {
 	return now.UTC().Format("20060102-150405-") + hex.EncodeToString(b)
 }
 
-// byAccount finds the client of an account's cloud; there is one for each cloud. It may be called
-// by several goroutines.
-func (s Surveyor) byAccount() func(account string) (cloud.Cloud, error) {
+// LastAlive notes when a run that was broken off may still have sent requests, by the locks that it left behind: it
+// renewed them as long as it lived.
+func LastAlive(s *store.Store, p *enact.Past, now time.Time) error {
+	for _, account := range p.Draft.Changes() {
+		has, err := s.LockOf(account)
+		if err != nil {
+			return unreachable("%w", err)
+		}
+		if has.Run != p.Name {
+			continue
+		}
+		alive := has.Until.Add(renew - lease)
+		if alive.After(now) {
+			alive = now
+		}
+		if alive.After(p.Alive) {
+			p.Alive = alive
+		}
+	}
+	return nil
+}
+
+// byAccount finds the client of an account's cloud; there is one for each cloud. An account that is not defined any
+// more is looked for in all clouds. It may be called by several goroutines.
+func (s Surveyor) byAccount(ctx context.Context) func(account string) (cloud.Cloud, error) {
 	var mu sync.Mutex
 	clients := make(map[*estate.Cloud]cloud.Cloud)
-	accounts := s.Definitions.Accounts
-	return func(account string) (cloud.Cloud, error) {
-		i := slices.IndexFunc(accounts, func(x *estate.Account) bool { return x.Name == account })
-		if i < 0 {
-			return nil, fmt.Errorf("the definitions know no account %s", account)
-		}
-		mu.Lock()
-		defer mu.Unlock()
-		of := accounts[i].Cloud
-		if clients[of] == nil {
-			made, err := s.Reach(of)
+	of := make(map[string]*estate.Cloud)
+	for _, x := range s.Definitions.Accounts {
+		of[x.Name] = x.Cloud
+	}
+	reach := func(x *estate.Cloud) (cloud.Cloud, error) {
+		if clients[x] == nil {
+			made, err := s.Reach(x)
 			if err != nil {
 				return nil, err
 			}
-			clients[of] = made
+			clients[x] = made
 		}
-		return clients[of], nil
+		return clients[x], nil
+	}
+	return func(account string) (cloud.Cloud, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if x := of[account]; x != nil {
+			return reach(x)
+		}
+		for _, x := range s.Definitions.Clouds {
+			made, err := reach(x)
+			if err != nil {
+				continue // it is told by whoever surveys
+			}
+			names, err := made.Accounts(ctx)
+			if err == nil && slices.Contains(names, account) {
+				of[account] = x
+				return made, nil
+			}
+		}
+		return nil, fmt.Errorf("the account %s is not defined any more, and no cloud that is defined shows it: define "+
+			"it again (account %[1]s { cloud … })", account)
 	}
 }
 
@@ -369,8 +414,20 @@ func Looking(ctx context.Context, live func(context.Context) (*estate.Estate, er
 			return false, err
 		}
 		err = asTheyShould(surveyed)
-		return err != nil, err
+		var unread *NotSurveyedError
+		var late *enact.MayArriveError
+		return err != nil && !errors.As(err, &unread) && !errors.As(err, &late), err
 	})
+}
+
+// WaitUntil waits for a time.
+func WaitUntil(ctx context.Context, at time.Time) error {
+	select {
+	case <-time.After(time.Until(at)):
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
 }
 
 // lookAgain calls look as long as it wants to be called again, but so many times at most, with growing waits, and

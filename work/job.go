@@ -129,6 +129,9 @@ func canAdopt(e, surveyed *estate.Estate, adopts []string) error {
 func UndoingJob(defined *estate.Estate, p *enact.Past, passes Passes) Job {
 	named := func(aim func(*estate.Estate) (*change.Aim, error)) func(*estate.Estate) (*change.Aim, error) {
 		return func(surveyed *estate.Estate) (*change.Aim, error) {
+			if err := notSurveyed(surveyed, p.Draft.Changes()); err != nil {
+				return nil, err
+			}
 			passes.in(surveyed)
 			found, err := aim(surveyed)
 			if err == nil {
@@ -177,7 +180,8 @@ type Prepared struct {
 func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time) (*Prepared, error) {
 	aim, err := j.Aim(surveyed)
 	var wrong *WrongError
-	if errors.As(err, &wrong) {
+	var unread *NotSurveyedError
+	if errors.As(err, &wrong) || errors.As(err, &unread) {
 		return nil, err
 	}
 	if err != nil {
@@ -226,6 +230,24 @@ func (e *NotSurveyedError) Error() string {
 	return fmt.Sprintf("%s could not be surveyed (%s)", e.Account.Words(), e.Account.Reason)
 }
 
+// notSurveyed is an error if an account was not read: nothing follows from what is not seen there.
+func notSurveyed(surveyed *estate.Estate, accounts []string) error {
+	for _, name := range accounts {
+		if surveyed.FindAccount(name) != nil {
+			continue
+		}
+		u := estate.Unread{Account: name, Reason: "no cloud that is defined shows it"}
+		for _, x := range surveyed.Unread {
+			if x.Account == name || x.Cloud != "" && u.Account == name {
+				u = x
+				break
+			}
+		}
+		return &NotSurveyedError{u}
+	}
+	return nil
+}
+
 // seen is a copy of an estate to which instances can be added.
 func seen(e *estate.Estate) *estate.Estate {
 	copied := *e
@@ -264,9 +286,15 @@ var ErrStale = errors.New("make a new one")
 // StillSo makes a draft again from a new survey, and compares: only if it is the same is what was
 // reviewed still what will be carried out.
 func (j Job) StillSo(surveyed *estate.Estate, d *enact.Draft) error {
+	if err := notSurveyed(surveyed, d.Changes()); err != nil {
+		return err
+	}
 	aim, err := j.Aim(surveyed)
 	if err != nil {
 		return refused("%w", err)
+	}
+	if len(aim.Unread) > 0 {
+		return &NotSurveyedError{aim.Unread[0]}
 	}
 	plan, err := change.NewPlan(aim)
 	if err != nil {
@@ -318,10 +346,8 @@ func sameSteps(d, again *enact.Draft) bool {
 // Arrived proves that accounts are in the state in which they should be: on a new survey, which must
 // have them, there is nothing left to do in them, and the expectations hold that are to hold.
 func (j Job) Arrived(surveyed *estate.Estate, d *enact.Draft, accounts []string) error {
-	for _, u := range surveyed.Unread { // nothing is left to do where nothing is known
-		if slices.Contains(accounts, u.Account) {
-			return &NotSurveyedError{u}
-		}
+	if err := notSurveyed(surveyed, accounts); err != nil { // nothing is left to do where nothing is known
+		return err
 	}
 	aim, err := j.Ended(surveyed)
 	if err != nil {

@@ -23,7 +23,8 @@ func TestUnreadAccountHasNotArrived(t *testing.T) {
 	}
 	cloud, _, _ := strings.Cut(survey, `{"kind":"account"`)
 	unread, _, err := store.ReadSurvey(strings.NewReader(cloud+
-		`{"kind":"unread","account":"a","reason":"401 Unauthorized"}`+"\n"), "s")
+		`{"kind":"account","name":"b","cloud":"c"}`+"\n"+`{"kind":"unread","account":"a","reason":"401 Unauthorized"}`+
+		"\n"), "s")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -34,5 +35,8 @@ func TestUnreadAccountHasNotArrived(t *testing.T) {
 	}
 	if err := job.Arrived(unread, &enact.Draft{}, []string{"b"}); err != nil {
 		t.Errorf("an account of another wave was not read: %v", err)
+	}
+	if err := job.Arrived(unread, &enact.Draft{}, []string{"c"}); !errors.As(err, &missing) {
+		t.Errorf("an account that no cloud shows: %v", err)
 	}
 }

@@ -332,11 +332,14 @@ func (k Keeper) finish(ctx context.Context, now enact.Now) error {
 			continue
 		}
 		if p.MayHaveMade() {
+			if k.Now().Before(p.MayArrive()) {
+				continue // what it makes yet has to be known: a later round closes it
+			}
 			surveyed, err := k.Survey(ctx)
 			if err != nil {
 				return unreachable("%w", err)
 			}
-			if err := p.FindMade(surveyed, k.Store, k.Now(), now.Knows); err != nil {
+			if err := p.FindMade(surveyed, k.Store, k.Now()); err != nil {
 				return refused("%w", err)
 			}
 		}

@@ -52,7 +52,7 @@ type PassView struct {
 // Look surveys accounts, with those whose networks are peered with theirs, and finds passes there.
 func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) {
 	v := &PassView{Callers: make(map[string]cloud.Caller)}
-	reach, told := l.Surveyor.byAccount(), make(map[cloud.Cloud]cloud.Caller)
+	reach, told := l.Surveyor.byAccount(ctx), make(map[cloud.Cloud]cloud.Caller)
 	for _, name := range accounts {
 		from, err := reach(name)
 		if err != nil {
@@ -81,10 +81,8 @@ func (l Lender) Look(ctx context.Context, accounts []string) (*PassView, error) 
 	if v.Surveyed, _, err = store.ReadSurvey(&text, "the clouds"); err != nil {
 		return nil, err
 	}
-	for _, u := range v.Surveyed.Unread {
-		if slices.Contains(accounts, u.Account) {
-			return nil, unreachable("the account %s could not be read: %s", u.Account, u.Reason)
-		}
+	if err := notSurveyed(v.Surveyed, accounts); err != nil {
+		return nil, unreachable("%w", err)
 	}
 	if v.Known, v.Order, v.Latest, err = enact.Passes(l.Store.Journal); err != nil {
 		return nil, refused("%w", err)
@@ -291,7 +289,7 @@ func (v *PassView) lending(name, account string, c *passChange) change.Lending {
 // and whatever is over is shut. held says that the account is locked already.
 func (l Lender) settle(ctx context.Context, account string, held bool,
 	decideOn func(v *PassView) (*passChange, error)) (*PassView, *enact.Draft, error) {
-	run := &enact.Run{Name: runName(l.Now()), Journal: l.Store, Now: l.Now, Jobs: 1, Clouds: l.Surveyor.byAccount(),
+	run := &enact.Run{Name: runName(l.Now()), Journal: l.Store, Now: l.Now, Jobs: 1, Clouds: l.Surveyor.byAccount(ctx),
 		Slow: l.Surveyor.Slow}
 	if !held {
 		locked, still, unlock, err := lock(ctx, l.Store, []string{account}, run.Name, l.Note)

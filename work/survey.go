@@ -150,8 +150,8 @@ func (s Surveyor) Reach(x *estate.Cloud) (cloud.Cloud, error) {
 				projects = append(projects, cloud.Project{Account: a.Name, ID: a.ID, Region: a.Region})
 			}
 		}
-		most, err := s.limits()
-		return cloud.NewOpenStack(x.Name, r.Profile, projects).Within(most, s.Slow), err
+		o, err := s.options()
+		return cloud.NewOpenStack(x.Name, r.Profile, projects).With(o), err
 	case r.At == "":
 		return nil, errors.New("its definition does not say where it is: at env NAME, or profile NAME")
 	case r.AtEnv:
@@ -165,15 +165,16 @@ func (s Surveyor) Reach(x *estate.Cloud) (cloud.Cloud, error) {
 			return nil, fmt.Errorf("the environment variable %s, which has its token, is not set", r.TokenEnv)
 		}
 	}
-	most, err := s.limits()
+	o, err := s.options()
 	if err != nil {
 		return nil, err
 	}
-	return cloud.NewClient(address, token, cloud.Options{Most: most, Slow: s.Slow})
+	return cloud.NewClient(address, token, o)
 }
 
-// limits are those that the environment sets for what is read of an account.
-func (s Surveyor) limits() (l cloud.Limits, err error) {
+// options are how clients behave: what the environment sets for how much is read of an account, and for how long a
+// request may take.
+func (s Surveyor) options() (o cloud.Options, err error) {
 	number := func(name string) int64 {
 		if s.Environment == nil {
 			return 0
@@ -185,8 +186,10 @@ func (s Surveyor) limits() (l cloud.Limits, err error) {
 		}
 		return n
 	}
-	l.Objects, l.Bytes = int(number("ISONOMOS_MOST_OBJECTS")), number("ISONOMOS_MOST_BYTES")
-	return l, err
+	o.Most = cloud.Limits{Objects: int(number("ISONOMOS_MOST_OBJECTS")), Bytes: number("ISONOMOS_MOST_BYTES")}
+	o.Timeout = time.Duration(number("ISONOMOS_REQUEST_SECONDS")) * time.Second
+	o.Slow = s.Slow
+	return o, err
 }
 
 // accountsOf are the accounts of a cloud: those that it lists, and those that are defined and not

@@ -84,6 +84,7 @@ const (
 	phaseEntries
 	phasePutOn
 	phaseTakeOff
+	phaseLetInLate // add rules only now, where it would open something while others are attached; see planner.late
 	phaseShut
 	phaseDrop
 	phaseDropList
@@ -111,6 +112,7 @@ type planner struct {
 	given   map[key]*estate.List            // all existing lists, by id
 	fellows map[*estate.Group][]estate.Peer // for a group that rules refer to: who else is meant during the change
 	bridges bool                            // whether rules for that time are added
+	late    bool                            // rules are added once groups are attached, and others detached
 	news    int
 	pending []*pending
 	plan    Plan
@@ -125,6 +127,11 @@ func NewPlan(a *Aim) (Plan, error) {
 	p := newPlanner(a)
 	err := p.find()
 	var stuck *StuckError
+	if errors.As(err, &stuck) {
+		if late, no := planLate(a); no == nil {
+			return late, nil
+		}
+	}
 	if err == nil && p.plan.gaps() == 0 || err != nil && !errors.As(err, &stuck) || len(p.fellows) == 0 {
 		return p.plan, err
 	}
@@ -133,6 +140,15 @@ func NewPlan(a *Aim) (Plan, error) {
 	if bridging.find() == nil && (err != nil || bridging.plan.gaps() < p.plan.gaps()) {
 		return bridging.plan, nil
 	}
+	return p.plan, err
+}
+
+// planLate finds steps that attach groups before they have their rules. Rules that are added early can open, together
+// with a group that is still attached at the other end, what neither state lets through.
+func planLate(a *Aim) (Plan, error) {
+	p := newPlanner(a)
+	p.late = true
+	err := p.find()
 	return p.plan, err
 }
 
@@ -378,6 +394,9 @@ func (p *planner) rewriteTo(x *estate.Group, wanted []estate.Rule, stays bool) e
 	let, shut := phaseLetIn, phaseShut
 	if IsNew(x.ID) {
 		let, shut = phaseFill, phaseBare
+	}
+	if p.late {
+		let = phaseLetInLate
 	}
 	bridged, bridges := p.bridged(x, wanted)
 	change, err := rewrite(x, x.Rules, bridged)

@@ -408,3 +408,81 @@ func TestPlanOfExchangeAmongFellows(t *testing.T) {
 		}
 	}
 }
+
+// Where a rule that is added early would open something together with a list that is still attached at the other end,
+// lists are attached while they are empty.
+func TestRulesAreAddedLateWhereTheyMust(t *testing.T) {
+	const survey = `{"kind":"survey","version":1}
+{"kind":"cloud","name":"c","dialect":"layered"}
+{"kind":"account","name":"a","cloud":"c"}
+{"kind":"network","account":"a","id":"n","name":"n","ranges":["10.0.0.0/16"]}
+{"kind":"subnet","account":"a","network":"n","id":"s","name":"s","labels":{"side":"s"},"ranges":["10.0.1.0/24"],"groups":["def"]}
+{"kind":"subnet","account":"a","network":"n","id":"t","name":"t","labels":{"side":"t"},"ranges":["10.0.2.0/24"],"groups":["def"]}
+{"kind":"group","account":"a","network":"n","id":"def","name":"default","for":"subnets","built_in":true,"default":true}
+{"kind":"rule","account":"a","group":"def","id":"r","direction":"out","action":"admit","peers":["0.0.0.0/0"],"services":["any"]}
+{"kind":"instance","account":"a","id":"i","interfaces":[{"id":"fi","subnet":"s","private":["10.0.1.5"],"groups":[]}]}
+{"kind":"instance","account":"a","id":"k","interfaces":[{"id":"fk","subnet":"t","private":["10.0.2.5"],"groups":[]}]}
+`
+	aim := aimedAt(t, "layered", survey, `group one for subnets in n { cover where side = s
+ admit tcp 80 from 10.0.0.0/16 }
+group two for subnets in n { cover where side = t
+ admit tcp 90 from 10.0.0.0/16 }
+`)
+	plan, err := change.NewPlan(aim)
+	if err != nil || plan.Steps() == 0 || len(plan.Lanes[0].Gaps) > 0 {
+		t.Fatalf("%v, %s", err, steps(plan))
+	}
+	got := steps(plan)
+	if strings.Index(got, "add-rules") < strings.LastIndex(got, "attach") {
+		t.Errorf("rules are added while the default list is attached: %s", got)
+	}
+}
+
+// A surveyed rule that says several things at once is, where its cloud writes one each, the same as those it takes: as
+// often as one comes back, there is nothing left to do. A peer "network" in a group of no network has no name.
+func TestRulesOfSeveralParts(t *testing.T) {
+	for dialect, rules := range map[string]string{
+		"union": `{"kind":"rule","account":"a","group":"web","id":"r1","direction":"in","action":"admit","peers":["10.0.0.0/24","10.1.0.0/24"],"services":["tcp 22","tcp 104"]}
+`,
+		"flat": `{"kind":"rule","account":"a","group":"web","id":"r1","direction":"in","action":"admit","peers":["network"],"services":["tcp 22","tcp 104"]}
+`,
+	} {
+		base := strings.NewReplacer("DIALECT", dialect, "LIMIT", "60").Replace(pierSurvey)
+		if dialect == "flat" {
+			base = strings.ReplaceAll(base, `"network":"n","id":"web"`, `"id":"web"`)
+			base = strings.ReplaceAll(base, `"network":"n","id":"db"`, `"id":"db"`)
+			base = strings.ReplaceAll(base, `"network":"n","id":"theirs"`, `"id":"theirs"`)
+		}
+		read := func(text string) *estate.Estate {
+			e, _, err := store.ReadSurvey(strings.NewReader(text), "s")
+			if err != nil {
+				t.Fatal(err)
+			}
+			return e
+		}
+		before := read(base + rules)
+		undo, err := change.NewPlan(change.NewRepeal("pier", read(base), before, func(_, _, id string) bool { return id == "web" }))
+		if err != nil || undo.Steps() == 0 {
+			t.Fatalf("%s: %v, %s", dialect, err, steps(undo))
+		}
+		parts := base // as they come back: one rule for each part
+		n := 0
+		for _, l := range undo.Lanes {
+			for _, s := range l.Steps {
+				for i := range s.Rules {
+					n++
+					line := store.RuleLine(s.Group, &s.Rules[i])
+					parts += strings.Replace(line, s.Rules[i].ID, fmt.Sprintf("back-%d", n), 1)
+				}
+			}
+		}
+		again, err := change.NewPlan(change.NewRepeal("pier", read(parts), before, func(_, _, id string) bool { return id == "web" }))
+		if err != nil || again.Steps() != 0 {
+			t.Errorf("%s: there is more to do: %v, %s", dialect, err, steps(again))
+		}
+		aim := aimedAt(t, dialect, base+rules, "group web in n { cover where role = web\n admit tcp 443 from network }\n")
+		if _, err := change.NewPlan(aim); err != nil {
+			t.Errorf("%s: %v", dialect, err)
+		}
+	}
+}

@@ -44,6 +44,9 @@ func peerKeys(g *estate.Group, p estate.Peer) []string {
 		if n == nil {
 			n = g.Network
 		}
+		if n == nil { // in a group of no network: that of the interface at hand
+			return []string{"network"}
+		}
 		return []string{"network " + n.Path()}
 	case estate.PeerMissing:
 		return []string{"missing " + p.Missing}
@@ -109,7 +112,7 @@ func keysOf(g *estate.Group, rules []estate.Rule) []string {
 		from := len(keys)
 		for i := range list {
 			if !list[i].BuiltIn {
-				keys = append(keys, ruleKey(g, &list[i]))
+				keys = append(keys, partKeys(g, list[i])...)
 			}
 		}
 		if !ranked {
@@ -196,22 +199,41 @@ func rewrite(g *estate.Group, have, wanted []estate.Rule) (rewriting, error) {
 	}
 	keep, want := make(map[string]bool), make(map[string]bool)
 	for i := range wanted {
-		want[ruleKey(g, &wanted[i])] = true
+		for _, k := range partKeys(g, wanted[i]) {
+			want[k] = true
+		}
 	}
 	var r rewriting
 	for i := range have {
-		k := ruleKey(g, &have[i])
-		if keep[k] = want[k]; !want[k] {
+		parts := partKeys(g, have[i])
+		if slices.ContainsFunc(parts, func(k string) bool { return !want[k] }) {
 			r.remove = append(r.remove, have[i])
+			continue
+		}
+		for _, k := range parts {
+			keep[k] = true
 		}
 	}
 	for i := range wanted {
-		if k := ruleKey(g, &wanted[i]); !keep[k] {
-			keep[k] = true // of two equal ones, one is kept
-			r.add = append(r.add, parted(g, wanted[i])...)
+		for _, part := range parted(g, wanted[i]) {
+			if k := ruleKey(g, &part); !keep[k] {
+				keep[k] = true // of two equal ones, one is kept
+				r.add = append(r.add, part)
+			}
 		}
 	}
 	return r, nil
+}
+
+// partKeys are the keys of the rules that a rule takes in its cloud. What was surveyed as one rule may have been made
+// again as several.
+func partKeys(g *estate.Group, r estate.Rule) []string {
+	parts := parted(g, r)
+	keys := make([]string, len(parts))
+	for i := range parts {
+		keys[i] = ruleKey(g, &parts[i])
+	}
+	return keys
 }
 
 // parted divides a surveyed rule with several peers or services into rules of one each, as its

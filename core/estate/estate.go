@@ -273,6 +273,7 @@ type Group struct {
 	Named       bool   // of a surveyed group: definitions name it as existing
 	Absent      bool   // defined, but not in the survey: it has no rules and is attached to nothing
 	Pass        string // surveyed: the id of the pass that it was made for
+	Made        string // surveyed: the step of the run that made it, where it still says so; see MadeLabel
 	// Twins are surveyed groups of which each could be the one that a definition stands for: so none is. Else nil.
 	Twins  *Twins
 	Origin Origin
@@ -447,6 +448,7 @@ type List struct {
 	Capacity    int // what it costs in rules; 0 means the number of its entries
 	Labels      Labels
 	Defined     bool
+	Made        string // as of groups
 	// TwinsIn are, by account, surveyed lists of which each could be the one that a definition stands for there.
 	TwinsIn map[string]*Twins
 	Origin  Origin

@@ -9,6 +9,11 @@ import (
 // value is the estate's name. Every mark is written, read and compared by this name.
 const OwnLabel = "isonomos"
 
+// MadeLabel says which step of which run made a group or list: only that run can have written it. It is no label of the
+// model: see Group.Made. Clouds without labels for what is being made bear it in the description, until the step is
+// settled.
+const MadeLabel = "isonomos-made"
+
 // UpheldLabel says by which journal a group of the estate's own was put back last; see Upholder.
 const UpheldLabel = "isonomos-upheld"
 
