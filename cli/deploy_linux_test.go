@@ -32,14 +32,17 @@ func TestUnits(t *testing.T) {
 			t.Fatal(err)
 		}
 		path := filepath.Join(folder, name)
-		if out, err := exec.Command("systemd-analyze", "verify", path).CombinedOutput(); err != nil ||
-			len(strings.TrimSpace(string(out))) > 0 {
-			t.Errorf("%s: %v\n%s", name, err, out)
+		// it speaks of whatever else is installed on the machine too, and ends accordingly
+		out, err := exec.Command("systemd-analyze", "verify", path).CombinedOutput()
+		for line := range strings.Lines(string(out)) {
+			if strings.Contains(line, folder) || strings.Contains(line, "isonomos") {
+				t.Errorf("%s: %v: %s", name, err, line)
+			}
 		}
 		if filepath.Ext(name) == ".timer" {
 			continue
 		}
-		out, err := exec.Command("systemd-analyze", "security", "--offline=yes", "--threshold=20", path).CombinedOutput()
+		out, err = exec.Command("systemd-analyze", "security", "--offline=yes", "--threshold=20", path).CombinedOutput()
 		if err != nil {
 			t.Errorf("%s: %v\n%s", name, err, out)
 		}

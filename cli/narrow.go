@@ -158,7 +158,7 @@ func (a *App) narrow(ctx context.Context, c *cli.Command) error {
 	}
 	var files []newFile
 	for _, f := range result.Files {
-		files = append(files, newFile{path: f.File.Name, text: f.Text})
+		files = append(files, edited(f.File.Name, f.Text, f.File.Text))
 	}
 	return a.writeFiles(append(files, adoptedFiles(adopted)...))
 }
@@ -185,10 +185,10 @@ func (a *App) narrowContradictions(c *cli.Command) error {
 func adoptedFiles(adopted work.Adoption) []newFile {
 	var files []newFile
 	for _, f := range adopted.Edits {
-		files = append(files, newFile{path: f.File.Name, text: f.Text})
+		files = append(files, edited(f.File.Name, f.Text, f.File.Text))
 	}
 	for _, f := range adopted.Files {
-		files = append(files, newFile{path: f.Name, text: f.Text})
+		files = append(files, added(f.Name, f.Text))
 	}
 	return files
 }
@@ -228,7 +228,7 @@ func (a *App) across(c *cli.Command, w work.World) error {
 	}
 	var written []newFile
 	for _, f := range files {
-		written = append(written, newFile{path: f.File.Name, text: f.Text})
+		written = append(written, edited(f.File.Name, f.Text, f.File.Text))
 	}
 	return a.writeFiles(written)
 }

@@ -65,7 +65,7 @@ group night in nu "Night" { cover where role = db or role = desk
 		}
 		if needs[name] == "read" {
 			with(read)
-			if code, out := h.run(args...); code > 1 || strings.Contains(out, "403") {
+			if code, out := h.run(args...); code > 1 || strings.Contains(out, "403 Forbidden") {
 				t.Errorf("%v with a token that may read: exit %d\n%s", args, code, out)
 			}
 			continue

@@ -77,7 +77,7 @@ func (a *App) tidy(_ context.Context, c *cli.Command) error {
 	switch {
 	case c.Bool("diff"):
 		for _, w := range untidy {
-			if err := a.writeDiff(w.path, &w.old, w.text); err != nil {
+			if err := a.writeDiff(w.path, w.read, w.text); err != nil {
 				return err
 			}
 		}
@@ -109,7 +109,7 @@ func (a *App) untidy(files []*source.File) ([]newFile, error) {
 			continue
 		}
 		if text := print.File(tree); text != f.Text {
-			untidy = append(untidy, newFile{path: f.Name, old: f.Text, text: text})
+			untidy = append(untidy, edited(f.Name, text, f.Text))
 		}
 	}
 	a.tell(told)

@@ -253,9 +253,9 @@ func TestOnePassThatStays(t *testing.T) {
 		}
 		h.server.ServeHTTP(w, r)
 	})
-	// base comes last: whatever is issued behind it would end it first, and be refused that
-	for _, x := range [][2]string{{"desk", "10.1.2.12"}, {"base", "10.1.2.13"}} {
-		h.must(0, "opened", "pass", "issue", x[0], "ssh", "--to", x[1], "--for", "1s", "--because", "x")
+	// base comes last: whatever is issued behind it would end it first, and be refused that; and desk's is not over yet
+	for _, x := range [][3]string{{"desk", "10.1.2.12", "20s"}, {"base", "10.1.2.13", "1s"}} {
+		h.must(0, "opened", "pass", "issue", x[0], "ssh", "--to", x[1], "--for", x[2], "--because", "x")
 	}
 	open := h.content()
 	h.open(0, "203.0.113.0/24", "tcp 22", 0)
@@ -265,6 +265,9 @@ func TestOnePassThatStays(t *testing.T) {
 	until(t, "that a pass stays is told", d.has(notify.PassOverdue, "422"), u.log)
 	until(t, "the other passes are ended", func() bool {
 		return !strings.Contains(h.content(), "rule of desk in")
+	}, u.log)
+	until(t, "that the other pass has ended is told", func() bool { // it is in the journal then
+		return strings.Contains(u.log.String(), "pass-ended")
 	}, u.log)
 	if strings.Count(h.content(), "rule of base") != strings.Count(open, "rule of base") {
 		t.Errorf("what was refused is gone:\n%s", h.content())

@@ -10,13 +10,26 @@ import (
 	"isonomos/store/whole"
 )
 
-// A newFile is a file's new content, and the old one where it matters.
+// A newFile is a file's new content.
 type newFile struct {
-	path, text, old string
+	path, text string
+	// edits says that the text was made from what was read of the file: it must still be that, or if that is nil there
+	// must be no file yet. Otherwise whatever is there is replaced.
+	edits bool
+	read  *string
 }
 
+// edited is a file whose text was made from what was read of it.
+func edited(path, text, read string) newFile {
+	return newFile{path: path, text: text, edits: true, read: &read}
+}
+
+// added is a file that is not there yet.
+func added(path, text string) newFile { return newFile{path: path, text: text, edits: true} }
+
 // writeWhole replaces all of the files or none: every new content is on the disk before the first
-// file is replaced. Links stay links, and modes are kept.
+// file is replaced. Links stay links, modes and owners are kept. If somebody has edited one meanwhile, nothing is
+// replaced.
 func writeWhole(files []newFile) error {
 	var ready []*whole.File
 	defer func() {
@@ -35,6 +48,20 @@ func writeWhole(files []newFile) error {
 		}
 	}
 	for i, f := range ready {
+		if !files[i].edits {
+			continue
+		}
+		if err := f.Still(files[i].read); errors.Is(err, whole.ErrChanged) {
+			return refused("%s has changed since it was read: nothing was written; run this again", files[i].path)
+		} else if err != nil {
+			return writeError(files[i].path, err)
+		}
+	}
+	for i, f := range ready {
+		if files[i].edits && f.Still(files[i].read) != nil && i > 0 { // the files before it are on the disk by now
+			return refused("%s has changed since it was read, and is left as it is; written are: %s: run this again",
+				files[i].path, files[i-1].path)
+		}
 		if err := f.Keep(); err != nil {
 			if i > 0 {
 				return unreachable("%s can't be written: %v; the files before it are written: %s", files[i].path, err,

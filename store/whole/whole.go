@@ -25,7 +25,7 @@ type File struct {
 }
 
 // Create begins a file that will replace the one at path. What is there stays until Keep, and its
-// permissions are kept; a new file gets the given ones. A link stays, and what it leads to is replaced. The
+// permissions and owner are kept; a new file gets the given ones. A link stays, and what it leads to is replaced. The
 // temporary file is in the folder of that, so that renaming it is one step.
 func Create(path string, mode fs.FileMode) (*File, error) {
 	path, err := target(path)
@@ -54,7 +54,7 @@ func Create(path string, mode fs.FileMode) (*File, error) {
 	}
 	f := &File{File: made, path: path}
 	if info != nil {
-		if err := made.Chmod(info.Mode().Perm()); err != nil {
+		if err := errors.Join(sameOwner(made, info), made.Chmod(info.Mode().Perm())); err != nil {
 			return nil, errors.Join(err, f.Drop())
 		}
 	}
@@ -149,6 +149,25 @@ func (f *File) Keep() error {
 	}
 	f.kept = true
 	return nil
+}
+
+// ErrChanged says that a file is no longer what was read of it.
+var ErrChanged = errors.New("it has changed since it was read")
+
+// Still reports, as an error, whether what is to be replaced is no longer what was read of it; nil stands for no file. It
+// is asked right before Keep.
+func (f *File) Still(read *string) error {
+	if f.direct {
+		return nil
+	}
+	text, err := os.ReadFile(f.path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && read == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist) || err == nil && (read == nil || string(text) != *read):
+		return ErrChanged
+	}
+	return err
 }
 
 // Put is Write without waiting until the text is on the disk: after a crash the old file may be there, or an

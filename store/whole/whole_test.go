@@ -1,9 +1,11 @@
 package whole
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -102,5 +104,55 @@ func TestNothingButFilesIsReplaced(t *testing.T) {
 		if _, err := os.Stat(path); (err == nil) != stays {
 			t.Errorf("%s: %v", path, err)
 		}
+	}
+}
+
+// What somebody has written into a file since it was read is not replaced; the owner and the permissions stay.
+func TestStill(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.nomos")
+	text := func(s string) *string { return &s }
+	for name, x := range map[string]struct {
+		there, read *string
+		changed     bool
+	}{
+		"as it was":            {text("one"), text("one"), false},
+		"edited":               {text("two"), text("one"), true},
+		"emptied":              {text(""), text("one"), true},
+		"gone":                 {nil, text("one"), true},
+		"new":                  {nil, nil, false},
+		"somebody made it too": {text("one"), nil, true},
+	} {
+		_ = os.Remove(path)
+		if x.there != nil {
+			if err := os.WriteFile(path, []byte(*x.there), 0o640); err != nil {
+				t.Fatal(err)
+			}
+		}
+		f, err := Create(path, 0o644)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := f.Still(x.read); errors.Is(err, ErrChanged) != x.changed || !x.changed && err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		if err := f.Drop(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(path, []byte("x"), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if os.Getuid() != 0 {
+		t.Skip("only root can give files away")
+	}
+	if err := os.Chown(path, 1234, 4321); err != nil {
+		t.Skip(err)
+	}
+	if err := Write(path, "y", 0o644); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(path)
+	if err != nil || info.Mode().Perm() != 0o640 || !strings.Contains(fmt.Sprintf("%+v", info.Sys()), "Uid:1234 Gid:4321") {
+		t.Errorf("%v %+v %v", info.Mode(), info.Sys(), err)
 	}
 }
