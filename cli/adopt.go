@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"path"
+	"strconv"
 
 	"github.com/urfave/cli/v3"
 
@@ -52,6 +55,13 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	for _, n := range w.Notes {
 		a.note("%s", n)
 	}
+	for _, x := range w.Replaced() {
+		a.note("%s is attached at %s beside %s, which is defined and replaces it: once that is carried out, what it lets "+
+			"through is closed (%s shows it). To keep it, write: group %s%s in %s existing %s", x.Default.Path(),
+			work.Some(x.At), x.By, a.say(c)("compare", cmp.Or(c.String("survey"), "live"), cmp.Or(c.String("estate"), ".")), x.Default.Name,
+			map[bool]string{true: " for subnets"}[x.Default.For == estate.ForSubnets], path.Dir(x.By),
+			strconv.Quote(x.Default.ID))
+	}
 	groups, err := a.adoptable(c, w)
 	if err != nil {
 		return err
@@ -72,12 +82,21 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil || !c.Bool("write") {
 		return err
 	}
+	changes := w.Changes(adopted, a.meaning(c.String("estate")))
 	if err := a.writeFiles(adoptedFiles(adopted)); err != nil {
 		return err
 	}
-	a.note("adopted: %s; each lets through what it did, as decided on the survey. They are changed only once "+
-		"they are marked as ours: %s", render.Count(len(adopted.Adopted), "group", "groups"),
-		a.say(c)("draft", "--adopt", "all"))
+	says := "each lets through what it did, and carrying them out changes nothing, as decided on the survey"
+	if !changes.Empty() {
+		s := a.screenFor(c, a.Stderr)
+		render.Comparison(s, w.Estate, changes, nil, "what there was", "what is adopted")
+		says = "but carrying them out changes what is let through, as above: read it before you draft"
+	}
+	a.note("adopted: %s; %s. They are changed only once they are marked as ours: %s",
+		render.Count(len(adopted.Adopted), "group", "groups"), says, a.say(c)("draft", "--adopt", "all"))
+	if !changes.Empty() {
+		return quietly(exitFindings)
+	}
 	return nil
 }
 

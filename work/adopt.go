@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 
+	"isonomos/core/change"
 	"isonomos/core/compile"
 	"isonomos/core/count"
 	"isonomos/core/decide"
@@ -100,6 +101,56 @@ func (w World) Adopt(groups []*estate.Group, rules map[*estate.Group][]estate.Ru
 		a.Files, a.Edits = nil, nil
 	}
 	return a, nil
+}
+
+// Changes is what carrying out the definitions with an adoption changes, beside what carrying out those before it does:
+// nothing, if it is right. It decides all of both, as comparing does.
+func (w World) Changes(a Adoption, o resolve.Options) change.Difference {
+	next := NewWorld(nomos.Understand(w.filesWith(a), o), w.Survey)
+	return change.Compare(decide.New(w.Estate), decide.New(next.Estate))
+}
+
+// A Replacing is a default group that carrying definitions out detaches, since one that is defined replaces it.
+type Replacing struct {
+	Default *estate.Group
+	By      string   // the full name of the defined group
+	At      []string // instances and subnets
+}
+
+// Replaced are the default groups that are attached, and would be no more once the definitions are carried out.
+func (w World) Replaced() []Replacing {
+	if w.Survey == nil || w.Estate == w.Survey {
+		return nil
+	}
+	var all []Replacing
+	note := func(was, will []*estate.Group, at string) {
+		by := slices.IndexFunc(will, func(g *estate.Group) bool { return g.Defined && !g.Existing })
+		for _, g := range was {
+			if by < 0 || !g.Default || slices.ContainsFunc(will, func(x *estate.Group) bool { return x.ID == g.ID }) {
+				continue
+			}
+			i := slices.IndexFunc(all, func(x Replacing) bool { return x.Default == g && x.By == will[by].Path() })
+			if i < 0 {
+				i = len(all)
+				all = append(all, Replacing{Default: g, By: will[by].Path()})
+			}
+			if !slices.Contains(all[i].At, at) {
+				all[i].At = append(all[i].At, at)
+			}
+		}
+	}
+	// the overlay has the interfaces and subnets of the survey, in its order
+	for k, i := range w.Survey.Instances {
+		for n, f := range i.Interfaces {
+			note(f.Groups, w.Estate.Instances[k].Interfaces[n].Groups, i.Path())
+		}
+	}
+	for k, n := range w.Survey.Networks {
+		for m, s := range n.Subnets {
+			note(s.Groups, w.Estate.Networks[k].Subnets[m].Groups, s.Path())
+		}
+	}
+	return all
 }
 
 func onlyErrors(messages []source.Message) []source.Message {

@@ -364,7 +364,7 @@ func (a *Aim) asSurveyed(e *estate.Estate, carry func([]estate.Peer) []estate.Pe
 	byID := make(map[key]*estate.Group)
 	defaults := make(map[key]*estate.Group)
 	for _, g := range e.Groups {
-		if g.Default && !g.Defined && g.For == estate.ForInstances {
+		if g.Default && !g.Defined {
 			defaults[keyOf(g)] = g
 		}
 		if !g.Defined || g.Existing || !pick(g) {

@@ -124,13 +124,29 @@ func (w *writer) toName(groups []*estate.Group) map[*estate.Group]string {
 		for _, i := range w.d.InterfacesOf(g) {
 			for _, beside := range i.Groups {
 				if beside.Default && beside.For == estate.ForInstances && !beside.Named {
-					note(beside, "attached beside groups that are defined; without this they replace it")
+					note(beside, keptBeside)
+				}
+			}
+		}
+		if g.For != estate.ForSubnets || g.Network == nil {
+			continue
+		}
+		for _, s := range g.Network.Subnets {
+			if !slices.Contains(s.Groups, g) {
+				continue
+			}
+			for _, beside := range s.Groups {
+				if beside.Default && !beside.Named {
+					note(beside, keptBeside)
 				}
 			}
 		}
 	}
 	return why
 }
+
+// keptBeside is why a default group is written as an existing one.
+const keptBeside = "attached beside groups that are defined; without this they replace it"
 
 // Possible says why a group can't be defined as it is. It is empty if it can be tried.
 func Possible(d *decide.Decider, g *estate.Group) string {
