@@ -28,6 +28,10 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 		return refused("the draft has %s: traffic that is let through before and after would be stopped for some "+
 			"steps; --allow-gaps carries it out all the same", render.Count(n, "gap", "gaps"))
 	}
+	if n := len(d.Cut.Needed()); n > 0 && past == nil && d.Repeals == "" && !c.Bool("cut") {
+		return refused("the draft cuts what %s: %s; --cut carries it out all the same",
+			render.Count(n, "user was seen to need", "users were seen to need"), firstCut(d))
+	}
 	ctx, halt, stop := a.interruptible(ctx)
 	defer stop()
 	quiet := *a // two progress bars would overwrite each other
@@ -60,6 +64,12 @@ func (a *App) carryOut(ctx context.Context, c *cli.Command, s *store.Store, j wo
 	screen := a.screen(c)
 	render.Enacted(screen, d, name, time.Since(began), a.say(c))
 	return screen.Err()
+}
+
+// firstCut is the use that is cut and was seen most.
+func firstCut(d *enact.Draft) string {
+	u := d.Cut.Needed()[0]
+	return fmt.Sprintf("%s → %s %s, on %s", u.Who, u.To, u.Service, render.Count(u.Days, "day", "days"))
 }
 
 // locked adds to the error of an account that is locked what can be done.

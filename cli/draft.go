@@ -127,7 +127,7 @@ func (a *App) draft(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if sum != nil {
-		p.LookForCuts(sum.Sums())
+		p.LookForCuts(sum)
 	}
 	return a.tellDraft(c, d, c.String("to"))
 }

@@ -34,6 +34,7 @@ func (a *App) enactCommand() *cli.Command {
 			"  isonomos enact --resume\n\n" +
 			"Exit 3 if it stopped on the way; it then says what has not been done. Exit 4 if it refused.",
 		Flags: []cli.Flag{estateFlag(),
+			&cli.BoolFlag{Name: "cut", Usage: "carry it out although it cuts off who was seen to need what it closes"},
 			&cli.BoolFlag{Name: "allow-gaps", Usage: "carry it out although it stops, for some steps, what is " +
 				"let through before and after"},
 			&cli.StringFlag{Name: "digest", Usage: "carry the draft out only if its digest is `D`, as it was approved"},
@@ -45,7 +46,7 @@ func (a *App) enactCommand() *cli.Command {
 }
 
 func (a *App) enact(ctx context.Context, c *cli.Command) error {
-	if err := a.without(c, "resume", "allow-gaps", "digest", "draft-age"); err != nil {
+	if err := a.without(c, "resume", "allow-gaps", "cut", "digest", "draft-age"); err != nil {
 		return err
 	}
 	s, pasts, err := a.journal(c, true)

@@ -18,6 +18,7 @@ import (
 	"isonomos/core/change"
 	"isonomos/core/count"
 	"isonomos/core/estate"
+	"isonomos/core/narrow"
 	"isonomos/core/service"
 	"isonomos/core/traffic"
 	"isonomos/store"
@@ -223,9 +224,42 @@ type Expect struct {
 
 // A Cut names observed flows that the change would stop.
 type Cut struct {
-	Looked  bool     `json:"looked"` // there was evidence to look at
-	Flows   int64    `json:"flows"`
-	Samples []string `json:"samples"`
+	Looked bool     `json:"looked"` // there was evidence to look at
+	Flows  int64    `json:"flows"`
+	Users  []CutUse `json:"users"` // what is needed first, then by days
+}
+
+// A CutUse is who was seen to use what, and would be cut off.
+type CutUse struct {
+	Who     string `json:"who"` // an address, or the instance that has it
+	To      string `json:"to"`
+	Service string `json:"service"`
+	Flows   int    `json:"flows"`
+	Days    int    `json:"days"`
+	Last    string `json:"last"` // RFC 3339
+	// Judged is Needed, or why it is not taken for needed, as narrowing judges it.
+	Judged string `json:"judged"`
+}
+
+// Needed is what a use is judged that is taken for needed.
+const Needed = "needed"
+
+// Needed are the uses that are taken for needed.
+func (c *Cut) Needed() []CutUse { return c.judged(Needed) }
+
+func (c *Cut) judged(as string) []CutUse {
+	return slices.DeleteFunc(slices.Clone(c.Users), func(u CutUse) bool { return u.Judged != as })
+}
+
+// Others are the uses that are not taken for needed, by why not, in the order in which that is told.
+func (c *Cut) Others() [][]CutUse {
+	var all [][]CutUse
+	for _, why := range narrow.Reasons {
+		if some := c.judged(string(why)); len(some) > 0 {
+			all = append(all, some)
+		}
+	}
+	return all
 }
 
 // A Quota is how many rules a group takes, before and after.
@@ -345,7 +379,7 @@ type Words func(set traffic.Set, direction estate.Direction) string
 func NewDraft(plan change.Plan, aim *change.Aim, waves Waves, words Words) Draft {
 	d := Draft{Version: DraftVersion, Estate: aim.Name, Accounts: []string{}, Adopts: []string{},
 		Objects: []Touched{}, Lanes: []Lane{}, Traffic: Traffic{[]Shift{}, []Shift{}}, Expects: []Expect{},
-		Cut: Cut{Samples: []string{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
+		Cut: Cut{Users: []CutUse{}}, Quotas: []Quota{}, Left: append([]string{}, plan.Left...),
 		CanAdopt: aim.Adoptable(),
 		ByMark:   []string{}, Strays: append([]string{}, aim.Strays...),
 		Bypassed: []Bypass{}, Promises: []Promise{}, Weaker: []string{}, Waves: waves.String()}

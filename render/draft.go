@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -58,6 +59,10 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 		besideGroups(s, d.Bypassed)
 		return
 	}
+	if n := len(d.Cut.Needed()); n > 0 {
+		s.Line(Piece{"CUTS", Hot}, Piece{" what " + Count(n, "user was seen to need", "users were seen to need") +
+			": see observed", Strong})
+	}
 	s.Line(Piece{Count(d.Steps(), "step", "steps"), Strong}, Piece{" in ", Plain},
 		Piece{Count(len(d.Changes()), "account", "accounts"), Strong}, Piece{whatFor(d), Plain})
 	s.Blank()
@@ -69,9 +74,7 @@ func Draft(s *Screen, d *enact.Draft, path string, say Say) {
 	}
 	Gaps(s, d)
 	held(s, d)
-	if d.Cut.Looked {
-		s.Labelled(0, Piece{"observed", Strong}, findingIndent, Piece{Text: cutText(d.Cut), Style: cutStyle(d.Cut)})
-	}
+	observedCuts(s, d)
 	for i, q := range d.Quotas {
 		if i == shownShifts {
 			s.Text(findingIndent, "and "+Count(len(d.Quotas)-i, "more group", "more groups"))
@@ -101,6 +104,9 @@ func nextText(d *enact.Draft, path string, say Say) string {
 	words := []string{"enact"}
 	if d.Gaps() > 0 {
 		words = append(words, "--allow-gaps")
+	}
+	if len(d.Cut.Needed()) > 0 {
+		words = append(words, "--cut")
 	}
 	if path != "draft.json" {
 		words = append(words, path)
@@ -196,19 +202,57 @@ func held(s *Screen, d *enact.Draft) {
 	}
 }
 
-func cutText(c enact.Cut) string {
-	if c.Flows == 0 {
-		return "no flow that was seen would be cut"
+// observedCuts tells who was seen to use what would be cut: those that are needed one by one, all others by why they are
+// not taken for needed.
+func observedCuts(s *Screen, d *enact.Draft) {
+	if !d.Cut.Looked {
+		return
 	}
-	return fmt.Sprintf("%s would be cut: %s", Count(int(c.Flows), "flow that was seen", "flows that were seen"),
-		someOf(c.Samples, 6))
+	lines, more := cutLines(&d.Cut, shownShifts)
+	if len(lines) == 0 {
+		s.Labelled(0, Piece{"observed", Strong}, findingIndent, Piece{Text: "no flow that was seen would be cut"})
+	}
+	style := Warm
+	if len(d.Cut.Needed()) > 0 {
+		style = Hot
+	}
+	for i, line := range lines {
+		label := Piece{"observed", Strong}
+		if i > 0 {
+			label.Text = ""
+		}
+		s.Labelled(0, label, findingIndent, Piece{Text: line, Style: style})
+		style = Plain
+	}
+	if more > 0 {
+		s.Text(findingIndent, fmt.Sprintf("and %s more: the draft's file has all of them (cut.users)", Number(more)))
+	}
 }
 
-func cutStyle(c enact.Cut) Style {
-	if c.Flows > 0 {
-		return Warm
+// cutLines say what would be cut, with so many of those that are needed; more is how many of these are left out.
+func cutLines(c *enact.Cut, most int) (lines []string, more int) {
+	needed := c.Needed()
+	if len(needed) > 0 {
+		lines = append(lines, Count(len(needed), "use that was seen and is needed", "uses that were seen and are needed")+" would be cut:")
 	}
-	return Plain
+	for i, u := range needed {
+		if i == most {
+			more = len(needed) - i
+			break
+		}
+		lines = append(lines, fmt.Sprintf("%s → %s %s  (%s on %s, last %s)", u.Who, u.To, u.Service,
+			Count(u.Flows, "flow", "flows"), Count(u.Days, "day", "days"), u.Last))
+	}
+	for _, some := range c.Others() {
+		flows, to := 0, make(map[string]bool)
+		for _, u := range some {
+			flows += u.Flows
+			to[u.To] = true
+		}
+		lines = append(lines, fmt.Sprintf("%s: %s of %s to %s", some[0].Judged, Count(flows, "flow", "flows"),
+			Count(len(some), "user", "users"), count.Some(slices.Sorted(maps.Keys(to)), 3)))
+	}
+	return lines, more
 }
 
 func quotaLine(q enact.Quota) string {
@@ -440,6 +484,9 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"),
 		Count(len(d.Changes()), "account", "accounts"))
+	if n := len(d.Cut.Needed()); n > 0 {
+		fmt.Fprintf(&b, "**Cuts what %s**: see *observed*.\n\n", Count(n, "user was seen to need", "users were seen to need"))
+	}
 	for _, x := range []struct {
 		word string
 		list []enact.Shift
@@ -461,8 +508,13 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 				g.After, g.Until, mark(g.Traffic))
 		}
 	}
-	if d.Cut.Looked {
-		fmt.Fprintf(&b, "- observed: %s\n", mark(cutText(d.Cut)))
+	if lines, _ := cutLines(&d.Cut, len(d.Cut.Users)); d.Cut.Looked {
+		if len(lines) == 0 {
+			lines = []string{"no flow that was seen would be cut"}
+		}
+		for _, line := range lines {
+			fmt.Fprintf(&b, "- observed: %s\n", mark(line))
+		}
 	}
 	for _, x := range d.Expects {
 		if x.Before != x.After || !x.After {

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -18,6 +19,7 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/flow"
 	"isonomos/core/law"
+	"isonomos/core/narrow"
 	"isonomos/core/pass"
 	"isonomos/core/service"
 	"isonomos/enact"
@@ -263,20 +265,29 @@ func (p *Prepared) nameOf(a netip.Addr) string {
 	return a.String()
 }
 
-// LookForCuts notes in the draft which observed flows it would stop.
-func (p *Prepared) LookForCuts(sums []*flow.Sum) {
-	const samples = 12
+// LookForCuts notes in the draft which observed flows it would stop: who was seen to use what, and whether that is needed,
+// judged as narrowing does.
+func (p *Prepared) LookForCuts(flows *flow.Summary) {
 	cut := &p.Draft.Cut
 	cut.Looked = true
-	kinds := make(map[string]int)
-	change.CutFlows(p.now, p.then, sums, func(x *flow.Sum) {
+	var stopped []*flow.Sum
+	change.CutFlows(p.now, p.then, flows.Sums(), func(x *flow.Sum) { stopped = append(stopped, x) })
+	judge := narrow.NewJudge(p.now, flows, stopped)
+	for _, x := range stopped {
 		cut.Flows += int64(x.Flows)
-		text := fmt.Sprintf("%s → %s %s", p.nameOf(x.Source), p.nameOf(x.Destination),
-			p.Aim.Then.Services.Describe(service.Between(x.Service, x.Service)))
-		if kinds[text] == 0 && len(cut.Samples) < samples {
-			cut.Samples = append(cut.Samples, text)
+		cut.Users = append(cut.Users, enact.CutUse{Who: p.nameOf(x.Source), To: p.nameOf(x.Destination),
+			Service: p.Aim.Then.Services.Describe(service.Between(x.Service, x.Service)), Flows: x.Flows,
+			Days: x.Days.Count(), Last: time.Unix(x.Last, 0).UTC().Format(time.RFC3339),
+			Judged: cmp.Or(string(judge.Of(x)), enact.Needed)})
+	}
+	needed := func(u enact.CutUse) int {
+		if u.Judged == enact.Needed {
+			return 0
 		}
-		kinds[text]++
+		return 1
+	}
+	slices.SortStableFunc(cut.Users, func(a, b enact.CutUse) int {
+		return cmp.Or(needed(a)-needed(b), b.Days-a.Days, b.Flows-a.Flows)
 	})
 }
 
