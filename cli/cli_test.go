@@ -29,7 +29,7 @@ func TestMain(m *testing.M) {
 	flag.Parse()
 	// Most of these tests wait for servers and clocks: more of them than there are processors can run
 	// side by side.
-	if err := flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0))); err != nil {
+	if err := flag.Set("test.parallel", strconv.Itoa(5*runtime.GOMAXPROCS(0))); err != nil {
 		panic(err)
 	}
 	dir, err := os.MkdirTemp("", "isonomos-test-")

@@ -135,6 +135,8 @@ func (a *App) repeal(ctx context.Context, c *cli.Command) error {
 	}
 	var moved *enact.MovedError
 	switch {
+	case errors.As(err, &moved) && moved.Run != "":
+		return refused("%w; undo that one first: %s", err, a.say(c)("repeal", moved.Run))
 	case errors.As(err, &moved) && past.Open():
 		return refused("%w; %s leaves the run as it is, so that a new draft can be made", err,
 			a.say(c)("repeal", "--give-up"))

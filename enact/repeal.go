@@ -24,7 +24,9 @@ type Past struct {
 	Ended   *Ending // nil if it was broken off
 	// Alive is when the run may still have sent requests, as far as that is known from elsewhere than its entries.
 	Alive time.Time
-	again []again // objects that later runs made again
+	again []again  // objects that later runs made again
+	all   *[]*Past // of its journal, of which it is number at
+	at    int
 }
 
 // An again is an object that a run made in the place of a deleted one.
@@ -37,7 +39,7 @@ func Pasts(journal func(func(store.Entry) error) error) ([]*Past, error) {
 	err := journal(func(e store.Entry) error {
 		p := byName[e.Run]
 		if e.Kind == Begin {
-			p = &Past{Name: e.Run, Draft: new(Draft)}
+			p = &Past{Name: e.Run, Draft: new(Draft), all: &all, at: len(all)}
 			byName[e.Run] = p
 			all = append(all, p)
 			if err := json.Unmarshal(e.Body, p.Draft); err != nil {
@@ -115,11 +117,11 @@ func (k Known) note(s *Step, x *Result) {
 	}
 }
 
-// Undone are the names of runs that have been undone.
+// Undone are the names of runs that have been undone, and whose undoing was not undone in its turn.
 func Undone(pasts []*Past) map[string]bool {
 	undone := make(map[string]bool)
-	for _, p := range pasts {
-		if p.Draft.Repeals != "" && p.complete() {
+	for _, p := range slices.Backward(pasts) { // what undoes a run comes behind it
+		if p.Draft.Repeals != "" && p.complete() && !undone[p.Name] {
 			undone[p.Draft.Repeals] = true
 		}
 	}
@@ -236,7 +238,7 @@ func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 		return nil, &MayArriveError{until}
 	}
 	if err == nil && len(moved) > 0 {
-		err = &MovedError{moved}
+		err = p.movedBy(moved)
 	}
 	if err != nil {
 		return nil, err
@@ -244,11 +246,51 @@ func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 	return p.before(surveyed, t)
 }
 
-// A MovedError says what somebody else has changed since a run.
-type MovedError struct{ What []string }
+// A MovedError says what has changed since a run: by somebody else, or by a later run of one's own.
+type MovedError struct {
+	What []string
+	Run  string // a later run that has changed some of it; empty if there is none
+}
 
 func (e *MovedError) Error() string {
-	return "somebody else has changed since: " + strings.Join(e.What, ", ")
+	who := "somebody else has changed since: "
+	if e.Run != "" {
+		who = "the later run " + e.Run + " has changed since: "
+	}
+	return who + strings.Join(e.What, ", ")
+}
+
+// A movedThing is an object that is not as a run has left it.
+type movedThing struct {
+	at   ident
+	says string
+}
+
+// movedBy says who has changed what is not as a run has left it. If a later run has changed some of it, that is the last
+// one that did.
+func (p *Past) movedBy(moved []movedThing) *MovedError {
+	e := &MovedError{}
+	var later []*Past
+	if p.all != nil {
+		later = (*p.all)[p.at+1:]
+	}
+	for _, later := range slices.Backward(later) {
+		var did []string
+		for _, m := range moved {
+			if later.Done() > 0 && slices.ContainsFunc(later.Draft.Objects,
+				func(o Touched) bool { return (ident{o.Account, o.Kind, o.ID}) == m.at }) {
+				did = append(did, m.says)
+			}
+		}
+		if len(did) > 0 {
+			e.Run, e.What = later.Name, did
+			return e
+		}
+	}
+	for _, m := range moved {
+		e.What = append(e.What, m.says)
+	}
+	return e
 }
 
 // A MayArriveError says that a request of a run that was broken off was not carried out yet, and may still arrive.
@@ -436,7 +478,7 @@ type trail struct {
 }
 
 // trace finds what a run has left behind, and which of it has been changed since.
-func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err error) {
+func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []movedThing, err error) {
 	t = trail{touched: make(map[ident]*Touched), made: make(map[ident]bool)}
 	run := &Run{Name: p.Name, Draft: p.Draft, Alive: p.Alive}
 	if err := run.Recall(p.Entries); err != nil {
@@ -472,7 +514,8 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 		lines, there := now[at]
 		if !there {
 			if contents[len(contents)-1].kind != "" {
-				moved = append(moved, fmt.Sprintf("the %s %s of %s is gone", at.kind, contents[0].name, at.account))
+				moved = append(moved, movedThing{at, fmt.Sprintf("the %s %s of %s is gone", at.kind, contents[0].name,
+					at.account)})
 			}
 			continue
 		}
@@ -481,10 +524,10 @@ func (p *Past) trace(surveyed *estate.Estate) (t trail, moved []string, err erro
 			return t, nil, err
 		}
 		if !slices.ContainsFunc(contents, is.equal) {
-			moved = append(moved, fmt.Sprintf("the %s %s of %s", at.kind, contents[0].name, at.account))
+			moved = append(moved, movedThing{at, fmt.Sprintf("the %s %s of %s", at.kind, contents[0].name, at.account)})
 		}
 	}
-	slices.Sort(moved)
+	slices.SortFunc(moved, func(a, b movedThing) int { return strings.Compare(a.says, b.says) })
 	return t, moved, nil
 }
 

@@ -420,6 +420,8 @@ func Stopped(s *Screen, e *enact.StoppedError, d *enact.Draft, run string, say S
 		s.Whole(0, Piece{label, Strong}, findingIndent, Piece{say(words...), Accent})
 	}
 	switch {
+	case d.Repeals != "" && e.Unchanged && e.Outcome == enact.Stopped: // it is as if it had not begun
+		next("undo", "repeal", d.Repeals)
 	case e.Outcome == enact.Overtaken || e.Unchanged:
 		next("next", "draft")
 	case d.Repeals != "":

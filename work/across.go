@@ -189,7 +189,6 @@ func (p place) renamed(instead map[netip.Prefix]string) (edit.Change, bool) {
 func (w World) sharedLists(written []place) []Joint {
 	in := make(map[netip.Prefix][]*estate.Group)
 	var order []netip.Prefix
-	about := make(map[netip.Prefix]string)
 	for _, p := range written {
 		for _, peer := range p.rule.Peers {
 			if peer.Kind != estate.PeerRange || peer.Range.Bits() == 0 {
@@ -197,7 +196,6 @@ func (w World) sharedLists(written []place) []Joint {
 			}
 			if in[peer.Range] == nil {
 				order = append(order, peer.Range)
-				about[peer.Range] = p.rule.Description
 			}
 			if !slices.Contains(in[peer.Range], p.group) {
 				in[peer.Range] = append(in[peer.Range], p.group)
@@ -214,20 +212,19 @@ func (w World) sharedLists(written []place) []Joint {
 	var joints []Joint
 	order = slices.DeleteFunc(order, func(r netip.Prefix) bool { return len(in[r]) < sharedBy })
 	for _, ranges := range adopt.Together(order, func(a, b netip.Prefix) bool { return slices.Equal(in[a], in[b]) }) {
-		r := ranges[0]
 		name := w.listOf(ranges)
 		declare := name == ""
 		if declare {
-			name = adopt.SharedName(about[r], taken)
+			name = adopt.SharedName(w.Estate, ranges, taken)
 			taken[name] = true
 		}
 		instead := make(map[netip.Prefix]string)
 		for _, p := range ranges {
 			instead[p] = "list " + name
 		}
-		j := Joint{Kind: SharedList, Groups: in[r],
+		j := Joint{Kind: SharedList, Groups: in[ranges[0]],
 			Text: fmt.Sprintf("%s in %s: list %s", addr.OfPrefixes(ranges...),
-				count.Of(len(in[r]), "group", "groups"), name)}
+				count.Of(len(in[ranges[0]]), "group", "groups"), name)}
 		for _, p := range written {
 			// A rule with only some of the ranges must not get all of them.
 			held := 0
@@ -249,7 +246,7 @@ func (w World) sharedLists(written []place) []Joint {
 		}
 		if declare {
 			tree, _ := w.find(written[slices.IndexFunc(written,
-				func(p place) bool { return p.group == in[r][0] })].rule)
+				func(p place) bool { return p.group == in[ranges[0]][0] })].rule)
 			text := "list " + name + " {\n"
 			for _, p := range ranges {
 				text += "  " + addr.PrefixString(p) + "\n"

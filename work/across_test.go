@@ -14,10 +14,10 @@ func TestAcross(t *testing.T) {
 			"group g in n {\n  cover where role = g\n  admit ssh from 192.0.2.1, 192.0.2.8/29 because \"the " +
 				"stations' desks, all\" # keep\n}\ngroup h in n { admit http from 192.0.2.8/29, 192.0.2.1, group " +
 				"web }\ngroup k in m { admit https from 192.0.2.1, 192.0.2.8/29 }\n",
-			"group g in n {\n  cover where role = g\n  admit ssh from list shared-the-stations-desks because " +
+			"group g in n {\n  cover where role = g\n  admit ssh from list addresses-1 because " +
 				"\"the stations' desks, all\" # keep\n}\ngroup h in n { admit http from list " +
-				"shared-the-stations-desks, group web }\ngroup k in m { admit https from list " +
-				"shared-the-stations-desks }\n\nlist shared-the-stations-desks {\n  192.0.2.1\n  192.0.2.8/29\n}\n",
+				"addresses-1, group web }\ngroup k in m { admit https from list " +
+				"addresses-1 }\n\nlist addresses-1 {\n  192.0.2.1\n  192.0.2.8/29\n}\n",
 			""},
 		{"a list that holds them is there", "group g in n { admit ssh from 198.51.100.0/28 }\ngroup h in n { " +
 			"admit http from 198.51.100.0/28 }\ngroup k in m { admit https from 198.51.100.0/28 }\n",

@@ -259,7 +259,6 @@ func (w *writer) nameServices(groups []*estate.Group) {
 // nameRanges makes lists of ranges that occur in several groups.
 func (w *writer) nameRanges(groups []*estate.Group) {
 	in := make(map[netip.Prefix]map[*estate.Group]bool)
-	about := make(map[netip.Prefix]string)
 	for _, g := range groups {
 		if !w.chosen[g] {
 			continue
@@ -273,9 +272,6 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 					in[p.Range] = make(map[*estate.Group]bool)
 				}
 				in[p.Range][g] = true
-				if about[p.Range] == "" {
-					about[p.Range] = r.Description
-				}
 			}
 		}
 	}
@@ -289,7 +285,7 @@ func (w *writer) nameRanges(groups []*estate.Group) {
 	ranges = slices.DeleteFunc(ranges, func(r netip.Prefix) bool { return len(in[r]) < repeated })
 	for _, together := range Together(ranges, func(a, b netip.Prefix) bool { return maps.Equal(in[a], in[b]) }) {
 		r := together[0]
-		name := SharedName(about[r], taken)
+		name := SharedName(w.e, together, taken)
 		taken[name] = true
 		fmt.Fprintf(&w.common, "\n# these stood in %s\nlist %s {\n", count.Of(len(in[r]), "group", "groups"), name)
 		for _, p := range together {
@@ -313,16 +309,66 @@ func Together(ranges []netip.Prefix, same func(a, b netip.Prefix) bool) [][]neti
 	return parts
 }
 
-// SharedName makes an unused name, from a rule's description, for a list of addresses that several
-// groups share.
-func SharedName(about string, taken map[string]bool) string {
-	words := strings.Fields(about)
-	base := "shared-" + Name(strings.Join(words[:min(3, len(words))], "-"))
-	name := base
-	for k := 2; taken[name]; k++ {
-		name = fmt.Sprintf("%s-%d", base, k)
+// SharedName makes an unused name for a list of addresses that several groups share. It says what has these addresses:
+// by the labels or the names of the instances, or the subnet or network of that range; else it is numbered. Words of a
+// description are no name.
+func SharedName(e *estate.Estate, ranges []netip.Prefix, taken map[string]bool) string {
+	base := whatHas(e, ranges)
+	for k := 1; ; k++ {
+		name := fmt.Sprintf("%s-%d", base, k)
+		if k == 1 && base != unnamedAddresses {
+			name = base
+		}
+		if !taken[name] {
+			return name
+		}
 	}
-	return name
+}
+
+// unnamedAddresses begins the names of lists of which nobody knows whose addresses they have.
+const unnamedAddresses = "addresses"
+
+// whatHas is a name for what has some addresses in a survey.
+func whatHas(e *estate.Estate, ranges []netip.Prefix) string {
+	if len(ranges) == 1 {
+		for _, n := range e.Networks {
+			if slices.Contains(n.Ranges, ranges[0]) {
+				return Name(n.Name)
+			}
+			for _, s := range n.Subnets {
+				if slices.Contains(s.Ranges, ranges[0]) {
+					return Name(s.Name)
+				}
+			}
+		}
+	}
+	var has []*estate.Instance
+	for _, r := range ranges {
+		if !r.IsSingleIP() {
+			return unnamedAddresses
+		}
+		at := len(has)
+		for _, i := range e.Instances {
+			for _, f := range i.Interfaces {
+				if slices.Contains(f.Private, r.Addr()) || slices.Contains(f.Public, r.Addr()) {
+					has = append(has, i)
+				}
+			}
+		}
+		if len(has) == at {
+			return unnamedAddresses
+		}
+	}
+	for _, key := range preferredLabels {
+		value := has[0].Labels[key]
+		if value != "" && !slices.ContainsFunc(has, func(i *estate.Instance) bool { return i.Labels[key] != value }) {
+			return Name(value)
+		}
+	}
+	if !slices.ContainsFunc(has, func(i *estate.Instance) bool { return i != has[0] }) {
+		return Name(has[0].Name)
+	}
+	return unnamedAddresses
 }
 
 // nameLists declares the lists that rules refer to and that are not defined. Lists of one name with

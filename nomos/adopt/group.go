@@ -11,6 +11,7 @@ import (
 	"isonomos/core/dialect"
 	"isonomos/core/estate"
 	"isonomos/core/service"
+	"isonomos/core/traffic"
 )
 
 // group writes one group.
@@ -129,8 +130,11 @@ func byLabel(some, all []*estate.Interface) string {
 	return ""
 }
 
+// preferredLabels say what an instance is for.
+var preferredLabels = []string{"role", "purpose", "app", "service"}
+
 func preferred(key string) int {
-	if i := slices.Index([]string{"role", "purpose", "app", "service"}, key); i >= 0 {
+	if i := slices.Index(preferredLabels, key); i >= 0 {
 		return i
 	}
 	return 9
@@ -150,9 +154,16 @@ func (w *writer) statements(g *estate.Group) []string {
 	d := w.d.Supposing(g, w.rules(g))
 	for _, direction := range []estate.Direction{estate.In, estate.Out} {
 		ordered := d.InOrder(g, direction)
+		var stopped traffic.Set // by refusals in front
 		for k, r := range ordered {
 			if k == len(ordered)-1 && r.BuiltIn && r.Action == estate.Refuse {
 				continue // what no rule admits is refused anyway
+			}
+			if decide.ByRank(g) && decidesNothing(d, g, r, stopped) {
+				continue
+			}
+			if r.Action == estate.Refuse && onlyRanges(r) {
+				stopped = stopped.Union(d.RuleTraffic(g, r))
 			}
 			s := statement{rule: *r, set: service.Of(r.Services...), except: w.peerWords(g, r.Except)}
 			if r.Description == "built in" {
@@ -215,6 +226,23 @@ func (w *writer) statements(g *estate.Group) []string {
 		texts = append(texts, text)
 	}
 	return texts
+}
+
+// decidesNothing reports whether refusals in front stop all of a rule, whoever its peers are one day.
+func decidesNothing(d *decide.Decider, g *estate.Group, r *estate.Rule, stopped traffic.Set) bool {
+	if !slices.ContainsFunc(slices.Concat(r.Peers, r.Except), func(p estate.Peer) bool {
+		return p.Kind == estate.PeerGroup || p.Kind == estate.PeerSelf || p.Kind == estate.PeerList
+	}) {
+		return d.RuleTraffic(g, r).SubsetOf(stopped)
+	}
+	return traffic.Of(addr.Everyone, service.Of(r.Services...)).SubsetOf(stopped)
+}
+
+// onlyRanges reports whether a rule is about ranges, which stay what they are, and keeps state.
+func onlyRanges(r *estate.Rule) bool {
+	return !r.Stateless && !slices.ContainsFunc(slices.Concat(r.Peers, r.Except), func(p estate.Peer) bool {
+		return p.Kind != estate.PeerRange && p.Kind != estate.PeerEveryone && p.Kind != estate.PeerPublic
+	})
 }
 
 // notPublic is a list of all addresses that are not public: built-in rules of some clouds are about
