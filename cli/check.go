@@ -125,6 +125,13 @@ func (a *App) check(_ context.Context, c *cli.Command) error {
 	if len(failures) > 0 {
 		return &work.InexpressibleError{Failures: failures}
 	}
+	if survey != nil {
+		if refused := work.BeforeAdopting(d, survey); refused != nil {
+			a.note("as the clouds are, a draft of this would be refused:")
+			a.tellFailures(refused.Failures)
+			a.tellAdoptable(c, refused.CanAdopt)
+		}
+	}
 	if c.Bool("rules") && c.String("format") == "text" {
 		s := a.screen(c)
 		render.CompiledRules(s, d.Estate, compiled)
@@ -295,6 +302,14 @@ func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, co
 }
 
 // tellFailures says which groups can't be expressed in their clouds, and why.
+// tellAdoptable says how what is there without our mark is adopted, where it is in the way.
+func (a *App) tellAdoptable(c *cli.Command, names []string) {
+	if len(names) > 0 {
+		a.note("there without our mark, and left as it is until it is adopted: %s; %s adopts one, --adopt all what is defined",
+			work.Some(names), a.say(c)("draft", "--adopt", names[0]))
+	}
+}
+
 func (a *App) tellFailures(failures []*compile.Failure) {
 	for _, f := range failures {
 		fmt.Fprintln(a.Stderr, render.Clean(

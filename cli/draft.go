@@ -270,6 +270,7 @@ func (a *App) prepare(c *cli.Command, j work.Job, surveyed *estate.Estate) (*wor
 	var failed *work.InexpressibleError
 	if errors.As(err, &failed) {
 		a.tellFailures(failed.Failures)
+		a.tellAdoptable(c, failed.CanAdopt)
 	}
 	if err != nil {
 		return nil, err

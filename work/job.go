@@ -161,13 +161,27 @@ func Digest(folder string, files []*source.File) string {
 }
 
 // An InexpressibleError says which definitions clouds can't express.
-type InexpressibleError struct{ Failures []*compile.Failure }
+type InexpressibleError struct {
+	Failures []*compile.Failure
+	// CanAdopt is what is there and not marked as ours, and could be adopted: then it would be as it is defined.
+	CanAdopt []string
+}
 
 func (e *InexpressibleError) Error() string {
 	if len(e.Failures) == 1 {
 		return "1 group can't be expressed in its cloud"
 	}
 	return count.Number(len(e.Failures)) + " groups can't be expressed in their clouds"
+}
+
+// BeforeAdopting says what would keep definitions from being drafted on a survey as long as nothing is adopted, and what
+// could be.
+func BeforeAdopting(d nomos.Definitions, surveyed *estate.Estate) *InexpressibleError {
+	aim := change.NewAim(d.Estate, surveyed, change.Choice{})
+	if len(aim.Failures) == 0 {
+		return nil
+	}
+	return &InexpressibleError{aim.Failures, aim.Adoptable()}
 }
 
 // A Prepared job is a draft, and the two states that it was made from.
@@ -193,7 +207,7 @@ func (j Job) Prepare(surveyed *estate.Estate, waves enact.Waves, made time.Time)
 		return nil, &NotSurveyedError{aim.Unread[0]}
 	}
 	if len(aim.Failures) > 0 {
-		return nil, &InexpressibleError{aim.Failures}
+		return nil, &InexpressibleError{aim.Failures, aim.Adoptable()}
 	}
 	plan, err := change.NewPlan(aim)
 	var stuck *change.StuckError

@@ -332,15 +332,15 @@ func (k Keeper) finish(ctx context.Context, now enact.Now) error {
 			continue
 		}
 		if p.MayHaveMade() {
-			if k.Now().Before(p.MayArrive()) {
-				continue // what it makes yet has to be known: a later round closes it
-			}
 			surveyed, err := k.Survey(ctx)
 			if err != nil {
 				return unreachable("%w", err)
 			}
 			if err := p.FindMade(surveyed, k.Store, k.Now()); err != nil {
 				return refused("%w", err)
+			}
+			if p.MayHaveMade() && k.Now().Before(p.MayArrive()) {
+				continue // what it makes yet has to be known: a later round closes it
 			}
 		}
 		if err := Close(k.Store, p, k.Now(), "it was broken off, and what is left to do is found anew"); err != nil {
