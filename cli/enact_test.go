@@ -150,7 +150,7 @@ func (h *harbourmaster) serve() {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	h.env = append(os.Environ(), "NO_COLOR=1", "ISONOMOS_REQUEST_SECONDS=3")
+	h.env = append(os.Environ(), "NO_COLOR=1", "ISONOMOS_REQUEST_SECONDS=1")
 	for _, name := range []string{"cu", "cr", "cl", "cf"} {
 		address, token := h.unique+strings.ToUpper(name)+"_URL", h.unique+strings.ToUpper(name)+"_TOKEN"
 		h.env = append(h.env, address+"="+web.URL+"/"+name, token+"="+string(secret))

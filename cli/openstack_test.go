@@ -89,7 +89,7 @@ func TestRoundOnOpenStack(t *testing.T) {
 	t.Parallel()
 	s, folder := pier(t)
 	h := &harbourmaster{t: t, folder: folder,
-		env: append(os.Environ(), "NO_COLOR=1", "ISONOMOS_REQUEST_SECONDS=20", "OS_CLIENT_CONFIG_FILE="+filepath.Join(folder, "clouds.yaml"))}
+		env: append(os.Environ(), "NO_COLOR=1", "ISONOMOS_REQUEST_SECONDS=8", "OS_CLIENT_CONFIG_FILE="+filepath.Join(folder, "clouds.yaml"))}
 	var said strings.Builder
 	say := func(code int, want string, args ...string) string {
 		t.Helper()

@@ -238,7 +238,7 @@ func (p *Past) Undone(surveyed *estate.Estate) (*change.Aim, error) {
 		return nil, &MayArriveError{until}
 	}
 	if err == nil && len(moved) > 0 {
-		err = p.movedBy(moved)
+		err = p.movedBy(moved, surveyed)
 	}
 	if err != nil {
 		return nil, err
@@ -266,29 +266,39 @@ type movedThing struct {
 	says string
 }
 
-// movedBy says who has changed what is not as a run has left it. If a later run has changed some of it, that is the last
-// one that did.
-func (p *Past) movedBy(moved []movedThing) *MovedError {
+// movedBy says who has changed what is not as a run has left it: a later run, if something is as the last one has left it
+// that touched it; else somebody else.
+func (p *Past) movedBy(moved []movedThing, surveyed *estate.Estate) *MovedError {
 	e := &MovedError{}
-	var later []*Past
-	if p.all != nil {
-		later = (*p.all)[p.at+1:]
+	for _, m := range moved {
+		e.What = append(e.What, m.says)
 	}
-	for _, later := range slices.Backward(later) {
+	if p.all == nil {
+		return e
+	}
+	left := slices.Clone(moved)
+	for _, later := range slices.Backward((*p.all)[p.at+1:]) {
+		touches := func(m movedThing) bool {
+			return later.Done() > 0 && slices.ContainsFunc(later.Draft.Objects,
+				func(o Touched) bool { return (ident{o.Account, o.Kind, o.ID}) == m.at })
+		}
+		if !slices.ContainsFunc(left, touches) {
+			continue
+		}
+		_, since, err := later.trace(surveyed)
+		if err != nil {
+			return e
+		}
 		var did []string
-		for _, m := range moved {
-			if later.Done() > 0 && slices.ContainsFunc(later.Draft.Objects,
-				func(o Touched) bool { return (ident{o.Account, o.Kind, o.ID}) == m.at }) {
+		for _, m := range left {
+			if touches(m) && !slices.ContainsFunc(since, func(x movedThing) bool { return x.at == m.at }) {
 				did = append(did, m.says)
 			}
 		}
 		if len(did) > 0 {
-			e.Run, e.What = later.Name, did
-			return e
+			return &MovedError{What: did, Run: later.Name}
 		}
-	}
-	for _, m := range moved {
-		e.What = append(e.What, m.says)
+		left = slices.DeleteFunc(left, touches) // somebody else has changed it since
 	}
 	return e
 }
