@@ -56,9 +56,10 @@ func (a *App) adopt(ctx context.Context, c *cli.Command) error {
 		a.note("%s", n)
 	}
 	for _, x := range w.Replaced() {
-		a.note("%s is attached at %s beside %s, which is defined and replaces it: once that is carried out, what it lets "+
-			"through is closed (%s shows it). To keep it, write: group %s%s in %s existing %s", x.Default.Path(),
-			work.Some(x.At), x.By, a.say(c)("compare", cmp.Or(c.String("survey"), "live"), cmp.Or(c.String("estate"), ".")), x.Default.Name,
+		shown := a.say(c)("compare", cmp.Or(c.String("survey"), "live"), cmp.Or(c.String("estate"), "."))
+		a.note("%s is attached at %s beside %s, which is defined and replaces it: once that is carried out, what it "+
+			"lets through is closed (%s shows it). To keep it, write: group %s%s in %s existing %s", x.Default.Path(),
+			work.Some(x.At), x.By, shown, x.Default.Name,
 			map[bool]string{true: " for subnets"}[x.Default.For == estate.ForSubnets], path.Dir(x.By),
 			strconv.Quote(x.Default.ID))
 	}

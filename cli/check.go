@@ -305,8 +305,8 @@ func (a *App) showChecked(c *cli.Command, asked toCheck, d nomos.Definitions, co
 // tellAdoptable says how what is there without our mark is adopted, where it is in the way.
 func (a *App) tellAdoptable(c *cli.Command, names []string) {
 	if len(names) > 0 {
-		a.note("there without our mark, and left as it is until it is adopted: %s; %s adopts one, --adopt all what is defined",
-			work.Some(names), a.say(c)("draft", "--adopt", names[0]))
+		a.note("there without our mark, and left as it is until it is adopted: %s; %s adopts one, --adopt all what "+
+			"is defined", work.Some(names), a.say(c)("draft", "--adopt", names[0]))
 	}
 }
 

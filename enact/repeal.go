@@ -266,8 +266,8 @@ type movedThing struct {
 	says string
 }
 
-// movedBy says who has changed what is not as a run has left it: a later run, if something is as the last one has left it
-// that touched it; else somebody else.
+// movedBy says who has changed what is not as a run has left it: a later run, if something is as the last one that
+// touched it has left it; else somebody else.
 func (p *Past) movedBy(moved []movedThing, surveyed *estate.Estate) *MovedError {
 	e := &MovedError{}
 	for _, m := range moved {

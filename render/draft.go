@@ -202,8 +202,8 @@ func held(s *Screen, d *enact.Draft) {
 	}
 }
 
-// observedCuts tells who was seen to use what would be cut: those that are needed one by one, all others by why they are
-// not taken for needed.
+// observedCuts tells who was seen to use what would be cut: those that are needed one by one, all others by why they
+// are not taken for needed.
 func observedCuts(s *Screen, d *enact.Draft) {
 	if !d.Cut.Looked {
 		return
@@ -233,7 +233,8 @@ func observedCuts(s *Screen, d *enact.Draft) {
 func cutLines(c *enact.Cut, most int) (lines []string, more int) {
 	needed := c.Needed()
 	if len(needed) > 0 {
-		lines = append(lines, Count(len(needed), "use that was seen and is needed", "uses that were seen and are needed")+" would be cut:")
+		lines = append(lines, Count(len(needed), "use that was seen and is needed",
+			"uses that were seen and are needed")+" would be cut:")
 	}
 	for i, u := range needed {
 		if i == most {
@@ -487,7 +488,8 @@ func DraftMarkdown(w io.Writer, d *enact.Draft) error {
 	fmt.Fprintf(&b, "### Draft for %s: %s in %s\n\n", mark(d.Estate), Count(d.Steps(), "step", "steps"),
 		Count(len(d.Changes()), "account", "accounts"))
 	if n := len(d.Cut.Needed()); n > 0 {
-		fmt.Fprintf(&b, "**Cuts what %s**: see *observed*.\n\n", Count(n, "user was seen to need", "users were seen to need"))
+		fmt.Fprintf(&b, "**Cuts what %s**: see *observed*.\n\n",
+			Count(n, "user was seen to need", "users were seen to need"))
 	}
 	for _, x := range []struct {
 		word string

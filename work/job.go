@@ -174,8 +174,8 @@ func (e *InexpressibleError) Error() string {
 	return count.Number(len(e.Failures)) + " groups can't be expressed in their clouds"
 }
 
-// BeforeAdopting says what would keep definitions from being drafted on a survey as long as nothing is adopted, and what
-// could be.
+// BeforeAdopting says what would keep definitions from being drafted on a survey as long as nothing is adopted, and
+// what could be.
 func BeforeAdopting(d nomos.Definitions, surveyed *estate.Estate) *InexpressibleError {
 	aim := change.NewAim(d.Estate, surveyed, change.Choice{})
 	if len(aim.Failures) == 0 {
@@ -279,8 +279,8 @@ func (p *Prepared) nameOf(a netip.Addr) string {
 	return a.String()
 }
 
-// LookForCuts notes in the draft which observed flows it would stop: who was seen to use what, and whether that is needed,
-// judged as narrowing does.
+// LookForCuts notes in the draft which observed flows it would stop: who was seen to use what, and whether that is
+// needed, judged as narrowing does.
 func (p *Prepared) LookForCuts(flows *flow.Summary) {
 	cut := &p.Draft.Cut
 	cut.Looked = true

@@ -24,8 +24,8 @@ func sameOwner(f *os.File, of fs.FileInfo) error {
 		return nil
 	}
 	if err := f.Chown(int(want.Uid), int(want.Gid)); err != nil {
-		return &fs.PathError{Op: "replace", Path: of.Name(), Err: fmt.Errorf("it belongs to somebody else, or to another "+
-			"group, and would not any more: %w", fs.ErrPermission)}
+		return &fs.PathError{Op: "replace", Path: of.Name(), Err: fmt.Errorf("it belongs to somebody else, or to "+
+			"another group, and would not any more: %w", fs.ErrPermission)}
 	}
 	return nil
 }

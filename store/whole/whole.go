@@ -154,8 +154,8 @@ func (f *File) Keep() error {
 // ErrChanged says that a file is no longer what was read of it.
 var ErrChanged = errors.New("it has changed since it was read")
 
-// Still reports, as an error, whether what is to be replaced is no longer what was read of it; nil stands for no file. It
-// is asked right before Keep.
+// Still reports, as an error, whether what is to be replaced is no longer what was read of it; nil stands for no file.
+// It is asked right before Keep.
 func (f *File) Still(read *string) error {
 	if f.direct {
 		return nil
