@@ -20,6 +20,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"isonomos/internal/golden"
+	"isonomos/internal/inmemory"
 )
 
 // program is the built program, static as it ships.
@@ -42,6 +43,9 @@ func TestMain(m *testing.M) {
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
+	}
+	if err := inmemory.Use(); err != nil { // the program stays where programs can be run
+		panic(err)
 	}
 	code := m.Run()
 	os.RemoveAll(dir)

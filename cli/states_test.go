@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -274,6 +275,7 @@ func TestSilentCloudsAndInterrupts(t *testing.T) {
 	t.Parallel()
 	h, _ := settled(t)
 	h.writes.Store(0)
+	h.env = append(slices.Clip(h.env), "ISONOMOS_REQUEST_SECONDS=60") // it is silent for a while
 	c, out := h.command("enact", "--jobs", "1")
 	h.onWrite = func(n int32, serve func()) {
 		if n == 2 {

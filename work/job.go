@@ -178,10 +178,10 @@ func (e *InexpressibleError) Error() string {
 // what could be.
 func BeforeAdopting(d nomos.Definitions, surveyed *estate.Estate) *InexpressibleError {
 	aim := change.NewAim(d.Estate, surveyed, change.Choice{})
-	if len(aim.Failures) == 0 {
-		return nil
+	if names := aim.Adoptable(); len(aim.Failures) > 0 && len(names) > 0 {
+		return &InexpressibleError{aim.Failures, names}
 	}
-	return &InexpressibleError{aim.Failures, aim.Adoptable()}
+	return nil // what else keeps them from it is told of the definitions themselves
 }
 
 // A Prepared job is a draft, and the two states that it was made from.

@@ -20,12 +20,20 @@ import (
 	"isonomos/core/estate"
 	"isonomos/core/traffic"
 	"isonomos/enact"
+	"isonomos/internal/inmemory"
 	"isonomos/nomos"
 	"isonomos/nomos/resolve"
 	"isonomos/nomos/source"
 	"isonomos/store"
 	"isonomos/work"
 )
+
+func TestMain(m *testing.M) {
+	if err := inmemory.Use(); err != nil {
+		panic(err)
+	}
+	os.Exit(m.Run())
+}
 
 // A quay is a stand-in cloud, a journal and definitions, all in this process: what the runner does is tested without the
 // built program.

@@ -129,6 +129,9 @@ func perturbed(random *rand.Rand, text string) string {
 // of the edit.
 func TestWhatChangesIsOne(t *testing.T) {
 	estates := *rounds
+	if testing.Short() {
+		estates = min(estates, 12)
+	}
 	for _, name := range dialect.Names() {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package inmemory
+
+func folder() string { return "" }
