@@ -66,8 +66,7 @@ type Aim struct {
 	byMark      map[key]bool                   // of ByMark
 	knows       func(account, kind, id string) bool
 	journal     estate.Knows
-	strayLists  map[key]bool               // lists among Strays
-	ownLists    map[[2]string]*estate.List // surveyed, of which definitions stand for them: by account and name
+	strayLists  map[key]bool // lists among Strays
 	inScope     func(*estate.Account) bool
 }
 
