@@ -134,6 +134,30 @@ func TestRoundOnOpenStack(t *testing.T) {
 	say(0, "equal", "compare", "first.jsonl", "live")
 	say(0, "its chain holds", "repeal", "--list")
 
+	// A group of somebody else that has the name of one of ours, or would be one that is made, is left alone.
+	twins := make(map[string]string)
+	for _, name := range []string{"web", "added"} {
+		made, _ := s.Ask("pier", http.MethodPost, "security-groups",
+			fmt.Sprintf(`{"security_group":{"name":%q,"description":"theirs"}}`, name))["security_group"].(map[string]any)
+		twins[name] = fmt.Sprint(made["id"])
+	}
+	define(pierFirst)
+	say(0, "nothing to do", "draft", "--to", "none.json")
+	define(pierFirst + "group added in mole \"Ours\" { cover where role = db\n  admit https from list offices }\n")
+	if out := say(0, "there is a group of that name that is not marked as ours", "draft", "--to", "twins.json"); strings.Contains(out,
+		"delete the group pier/web") {
+		t.Errorf("the draft: %s", out)
+	}
+	say(0, "pier/added", "draft", "--adopt", "pier/"+twins["added"], "--to", "none.json")
+	define(pierSecond)
+	for name, id := range twins {
+		group, _ := s.Ask("pier", http.MethodGet, "security-groups/"+id, "")["security_group"].(map[string]any)
+		if group["name"] != name || group["description"] != "theirs" {
+			t.Errorf("the twin %s is %v", name, group)
+		}
+		s.Ask("pier", http.MethodDelete, "security-groups/"+id, "")
+	}
+
 	// Somebody else changes a group by hand: it is not overwritten.
 	say(0, "steps", "draft")
 	groups, _ := s.Ask("pier", http.MethodGet, "security-groups?name=web", "")["security_groups"].([]any)

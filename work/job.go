@@ -100,15 +100,23 @@ func defines(e *estate.Estate, path string) bool {
 }
 
 // canAdopt says which of the names to adopt is neither a defined group or list nor one that bears the
-// estate's mark.
+// estate's mark. What has the name of a defined one can be adopted by its id too: ACCOUNT/ID.
 func canAdopt(e, surveyed *estate.Estate, adopts []string) error {
 	known := []string{everything}
 	for _, g := range surveyed.Groups {
+		if slices.ContainsFunc(e.Groups, func(d *estate.Group) bool {
+			return !d.Existing && d.Account.Name == g.Account.Name && (d.InCloud() == g.Name || d.InCloud() == g.ID)
+		}) {
+			known = append(known, g.Account.Name+"/"+g.ID)
+		}
 		if g.Labels[estate.OwnLabel] == e.Name {
 			known = append(known, g.Path())
 		}
 	}
 	for _, l := range surveyed.Lists {
+		if l.Account != nil && slices.ContainsFunc(e.Lists, func(d *estate.List) bool { return d.Name == l.Name }) {
+			known = append(known, l.Account.Name+"/"+l.ID)
+		}
 		if l.Account != nil && l.Labels[estate.OwnLabel] == e.Name {
 			known = append(known, l.Account.Name+"/"+l.Name)
 		}

@@ -257,3 +257,28 @@ func spelt(d change.Difference) string {
 	slices.Sort(lines)
 	return strings.Join(append(lines, d.Unknown...), "\n")
 }
+
+// A group or list that shares its name is adopted by its id.
+func TestAdoptingById(t *testing.T) {
+	ids := []string{"g-1", "g-2"}
+	q := newQuay(t, strings.Replace(whoseSurvey, "DIALECT", "flat", 1)+
+		`{"kind":"group","account":"a","id":"g-1","name":"web","for":"instances"}`+"\n"+
+		`{"kind":"group","account":"a","id":"g-2","name":"web","for":"instances"}`+"\n")
+	q.define(strings.Replace(strings.Replace(laterDefinitions, "PORT", "1000", 1), "union", "flat", 1))
+	p, err := q.drafted()
+	if err != nil || p.Draft.Steps() != 0 || !slices.Equal(p.Draft.CanAdopt, slices.Sorted(slices.Values([]string{
+		"a/" + ids[0], "a/" + ids[1]}))) {
+		t.Fatalf("%v, %d steps, can adopt %q", err, p.Draft.Steps(), p.Draft.CanAdopt)
+	}
+	if _, err := q.enacted("a/" + ids[1]); err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range q.now().Groups {
+		if (g.Labels[estate.OwnLabel] == "play") != (g.ID == ids[1]) {
+			t.Errorf("%s has %v", g.ID, g.Labels)
+		}
+	}
+	if _, err := q.drafted("a/grp-nowhere"); err == nil {
+		t.Error("what is not there is adopted")
+	}
+}

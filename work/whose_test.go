@@ -12,15 +12,18 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"isonomos/cloud/standin"
 	"isonomos/core/dialect"
 	"isonomos/enact"
 	"isonomos/store"
+	"isonomos/store/whole"
 	"isonomos/work"
 )
 
@@ -36,7 +39,7 @@ type history struct {
 	marked    map[string]bool // those of them that bear our mark, which is forged
 	done      []string        // what was done so far
 	actions   int
-	n         int
+	n         int // of twins
 	storePath string
 }
 
@@ -209,6 +212,10 @@ func (h *history) stranger() {
 	code, text := h.by("POST", "/accounts/a/groups",
 		fmt.Sprintf(`{"name":%q,%s"for":"instances","description":"Ours","labels":%s}`, name, in, first))
 	var made struct{ Group item }
+	if code == 409 && !h.dialect.GroupsInNetworks { // names can be shared in such clouds, if not by way of the interface
+		h.twin(name, mark)
+		return
+	}
 	if code >= 300 || json.Unmarshal([]byte(text), &made) != nil {
 		h.say("somebody can't make %s: %d", name, code)
 		return
@@ -228,6 +235,36 @@ func (h *history) stranger() {
 	}
 	code, _ = h.by("PUT", "/accounts/a/interfaces/f3/groups", fmt.Sprintf(`{"groups":[%q]}`, id))
 	h.say("somebody makes %s, %s, marked %v, attached: %d", name, id, mark, code)
+}
+
+// twin puts a group with a name that another one has into the state, attached like all of theirs.
+func (h *history) twin(name string, mark bool) {
+	h.n++
+	id, labels := fmt.Sprintf("twin-%d-%d", h.n, h.random.IntN(1000)), ""
+	if mark {
+		labels = `"labels":{"isonomos":"play"},`
+	}
+	path := filepath.Join(h.folder, standin.StateFile)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	var lines []string
+	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		if strings.Contains(line, `"id":"i3"`) {
+			line = regexp.MustCompile(`"groups":\[[^]]*\]`).ReplaceAllString(line, `"groups":["`+id+`"]`)
+		}
+		lines = append(lines, line)
+	}
+	lines = append(lines, fmt.Sprintf(`{"kind":"group","account":"a","id":%q,"name":%q,%s"for":"instances","description":"Ours"}`,
+		id, name, labels), fmt.Sprintf(`{"kind":"rule","account":"a","group":%q,"id":"%[1]s-r",`+
+		`"peers":["203.0.113.0/24"],"direction":"in","action":"admit","services":["tcp 2000"]}`, id))
+	if err := whole.Put(path, strings.Join(lines, "\n")+"\n", 0o600); err != nil {
+		h.t.Fatal(err)
+	}
+	h.foreign[id], h.marked[id] = true, mark
+	h.now() // the stand-in reads what was edited
+	h.say("somebody makes a twin of %s, %s, marked %v, attached", name, id, mark)
 }
 
 func (h *history) ids(of map[string]bool) []string {
@@ -394,7 +431,7 @@ func (h *history) killed(p *work.Prepared) {
 // copyStore copies the store as a process leaves it that is killed.
 func (h *history) copyStore(to string) {
 	from := filepath.Join(h.folder, "isonomos.db")
-	if h.n++; h.n > 1 {
+	if h.storePath != "" {
 		from = h.storePath
 	}
 	h.storePath = to

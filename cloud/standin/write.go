@@ -395,10 +395,15 @@ func (d *draft) changed(e *estate.Estate) *estate.Estate {
 	return small
 }
 
-// nameFree refuses a group whose name another one has.
+// nameFree refuses a group that is made, or renamed, with a name that another one has.
 func (d *draft) nameFree(id string) error {
 	_, l, _ := d.find("group", id)
 	name, _ := namingOf(l.text)
+	if _, before, there := d.own.find(key{"group", id}); there {
+		if was, _ := namingOf(before.text); was == name {
+			return nil // it had it before, beside another one: some clouds let groups share names
+		}
+	}
 	if other := d.own.names[name]; other != "" && other != id {
 		return conflict(nameTaken, "the group %s has that name already", other)
 	}
