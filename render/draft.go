@@ -212,7 +212,7 @@ func observedCuts(s *Screen, d *enact.Draft) {
 	if len(lines) == 0 {
 		s.Labelled(0, Piece{"observed", Strong}, findingIndent, Piece{Text: "no flow that was seen would be cut"})
 	}
-	style := Warm
+	style := Plain
 	if len(d.Cut.Needed()) > 0 {
 		style = Hot
 	}
@@ -348,6 +348,7 @@ func byMark(s *Screen, groups []string) {
 	if len(groups) == 0 {
 		return
 	}
+	s.Blank()
 	s.Labelled(0, Piece{"by mark", Warm}, findingIndent, Piece{Text: fmt.Sprintf("the journal does not know %s: %s. "+
 		"They are defined and bear our mark, so they may be changed; nothing is detached, emptied or deleted for it",
 		Count(len(groups), "group or list", "groups and lists"), count.Some(groups, shown))})
